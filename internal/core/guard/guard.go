@@ -1,0 +1,170 @@
+// Package guard decides about pushes: which ref updates a repository's rules allow, and what the person who
+// pushed is told about those they do not.
+//
+// The decision is pure. Facts about the commits (is the new one a descendant of the old?) are given; what comes
+// out is a verdict for each update, with a short reason for Git's own status line and a longer one, with the exact
+// commands that carry on, for the pusher's terminal.
+package guard
+
+import (
+	"fmt"
+	"strings"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+)
+
+// Update is one ref that a push wants to move, with what Git knows about the move.
+type Update struct {
+	Ref string // full name, such as refs/heads/main
+	Old string // empty: the ref is new
+	New string // empty: the ref is deleted
+	// Forward says that New contains Old; it means nothing for a new or deleted ref.
+	Forward bool
+}
+
+// Facts is what a decision depends on besides the update.
+type Facts struct {
+	Repository string // HOUSE/NAME
+	Pusher     gate.Person
+	Rules      *rules.Document // nil: none applied yet
+	Version    int             // of the rules document
+	Empty      bool            // the repository has no branch yet
+	Default    string          // its default branch
+}
+
+// Verdict is the answer to one update.
+type Verdict struct {
+	Allowed bool
+	// Protected says that the branch is under a protection, so that the move is put on record before it is made.
+	Protected bool
+	Short     string   // a few words, for Git's status line; empty when allowed
+	Lines     []string // for the terminal; may hold advice when allowed
+}
+
+// Judge decides about one update.
+func Judge(u Update, f Facts) Verdict {
+	branch, isBranch := strings.CutPrefix(u.Ref, "refs/heads/")
+	switch {
+	case !f.Pusher.Role.AtLeast(gate.Writer):
+		return refuse(u, "you may not write here", fmt.Sprintf("%s may not write to %s: ask a maintainer of it for the role writer.",
+			f.Pusher.Login, f.Repository))
+	case !isBranch && !strings.HasPrefix(u.Ref, "refs/tags/"):
+		return refuse(u, "not a branch or tag", fmt.Sprintf("%s: only refs/heads/… and refs/tags/… can be pushed; every other name is the service's own.", u.Ref))
+	case !isBranch:
+		return judgeTag(u, f)
+	}
+	doc := f.Rules
+	if doc == nil {
+		doc = &rules.Document{}
+	}
+	e := doc.For(branch, f.Version)
+	if f.Empty && (e.Protected || branch == f.Default) {
+		if !f.Pusher.Role.AtLeast(gate.Maintainer) {
+			return refuse(u, "the first push is for maintainers", fmt.Sprintf(
+				"%s is empty, and the first push of %s is for its maintainers: ask one of them.", f.Repository, branch))
+		}
+		return Verdict{Allowed: true, Protected: e.Protected}
+	}
+	if !e.Protected {
+		return judgeFree(u, f, branch)
+	}
+	return judgeProtected(u, f, branch, e)
+}
+
+func judgeTag(u Update, f Facts) Verdict {
+	if u.Old == "" || f.Pusher.Role.AtLeast(gate.Maintainer) {
+		return Verdict{Allowed: true}
+	}
+	return refuse(u, "tags do not move", fmt.Sprintf("%s exists already; only a maintainer may move or delete a tag.", u.Ref))
+}
+
+func judgeFree(u Update, f Facts, branch string) Verdict {
+	v := Verdict{Allowed: true}
+	switch {
+	case u.New == "" && branch == f.Default:
+		return refuse(u, "the default branch stays", branch+" is the default branch and cannot be deleted.")
+	case u.Old == "" && branch != f.Default:
+		v.Lines = []string{
+			fmt.Sprintf("%s is new. To propose it for %s:", branch, f.Default),
+			fmt.Sprintf("  tavrin change open --repo %s --source %s --target %s --title \"…\"", f.Repository, quote(branch), quote(f.Default)),
+		}
+	}
+	return v
+}
+
+func judgeProtected(u Update, f Facts, branch string, e rules.Effective) Verdict {
+	if u.New == "" {
+		if e.Delete != rules.Allowed {
+			return refused(u, branch, e.DeleteFrom, "it is not deleted", fmt.Sprintf("%s is not deleted.", branch), nil)
+		}
+		if branch == f.Default {
+			return refuse(u, "the default branch stays", branch+" is the default branch and cannot be deleted.")
+		}
+	}
+	if u.Old != "" && u.New != "" && !u.Forward && e.Rewrite != rules.Allowed {
+		return refused(u, branch, e.RewriteFrom, "history is not rewritten",
+			fmt.Sprintf("%.10s does not contain %s's %.10s, and its history is not rewritten.", u.New, branch, u.Old), wayOut(u, f, branch))
+	}
+	for _, a := range e.Push {
+		if f.Pusher.IsAny(a.Who) {
+			continue
+		}
+		who := "nobody pushes to it directly"
+		if len(a.Who) > 0 {
+			names := make([]string, len(a.Who))
+			for i, p := range a.Who {
+				names[i] = p.String()
+			}
+			who = "only " + strings.Join(names, ", ") + " may push to it directly"
+		}
+		var way []string
+		if u.New != "" {
+			way = wayOut(u, f, branch)
+		}
+		return refused(u, branch, a.Source, who, fmt.Sprintf("%s is protected: %s; changes land through the queue.", branch, who), way)
+	}
+	return Verdict{Allowed: true, Protected: true}
+}
+
+// wayOut gives the commands that put the same commits on a branch of their own and bring the local branch back.
+func wayOut(u Update, f Facts, branch string) []string {
+	own := fmt.Sprintf("%s/%s-%.8s", f.Pusher.Login, strings.ReplaceAll(branch, "/", "-"), u.New)
+	lines := []string{
+		"Your commits are safe in your clone. To propose them as a change (origin being this repository):",
+		fmt.Sprintf("  git push origin %.10s:refs/heads/%s", u.New, own),
+		fmt.Sprintf("  tavrin change open --repo %s --source %s --target %s --title \"…\"", f.Repository, own, quote(branch)),
+		"or add them to a branch you have there already:",
+		fmt.Sprintf("  git push origin %.10s:refs/heads/NAME-OF-THAT-BRANCH", u.New),
+	}
+	if u.Old != "" {
+		lines = append(lines, fmt.Sprintf("Then bring your local %s back:", branch),
+			"  git fetch origin", fmt.Sprintf("  git switch %s && git reset --keep origin/%s", quote(branch), quote(branch)))
+	}
+	return lines
+}
+
+func refused(u Update, branch string, from rules.Source, short, sentence string, way []string) Verdict {
+	v := Verdict{Protected: true, Short: from.Protection + ": " + short}
+	v.Lines = append([]string{fmt.Sprintf("Refused by %s: %s", from, sentence)}, way...)
+	return v
+}
+
+func refuse(_ Update, short, sentence string) Verdict {
+	return Verdict{Short: short, Lines: []string{"Refused: " + sentence}}
+}
+
+// NotTried is the verdict of an update that is fine by itself in an atomic push of which another part was refused.
+func NotTried() Verdict {
+	return Verdict{Short: "not tried: another ref of this push was refused"}
+}
+
+// quote makes a branch name safe to paste into a shell.
+func quote(name string) string {
+	for _, c := range name {
+		if !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._/-+@", c) {
+			return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
+		}
+	}
+	return name
+}

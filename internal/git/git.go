@@ -1,0 +1,213 @@
+// Package git keeps bare repositories through the git program, version 2.39 or newer, with plumbing commands only.
+//
+// It knows commits, trees, refs, packs and the smart HTTP protocol, and nothing of rules, changes or people: who
+// may do what is decided by the caller. It promises that what it reports as stored is on disk, that a ref moves
+// only from the commit the caller said it stood at, and that a failed or killed call leaves no ref half moved.
+package git
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+)
+
+const (
+	// ReservedRefs is the name space that is the service's own: it is neither shown to nor pushed by others.
+	ReservedRefs = "refs/tavrin/"
+	// stopGrace is how long a cancelled git may take to clean up after itself.
+	stopGrace = 5 * time.Second
+)
+
+// Program is the git program, set up so that nothing outside the service's folder influences it.
+type Program struct {
+	// Home is a folder of the service's own that stands in for the user's home.
+	Home string
+	// MaxPackBytes is the largest pack accepted in one push; 0: 2 GiB.
+	MaxPackBytes int64
+}
+
+// config is given to every git process, in place of configuration files.
+var config = [][2]string{
+	{"safe.directory", "*"},
+	{"gc.auto", "0"},
+	{"core.fsync", "committed"},
+	{"core.fsyncMethod", "batch"},
+	{"core.filesRefLockTimeout", "5000"},
+	{"merge.directoryRenames", "conflict"},
+	{"transfer.hideRefs", strings.TrimSuffix(ReservedRefs, "/")},
+	{"uploadpack.allowFilter", "true"},
+	{"advice.detachedHead", "false"},
+}
+
+// environment is what git sees; nothing of the service's own environment but the search path and time zone.
+func (p *Program) environment(extra ...string) []string {
+	env := []string{
+		"PATH=" + os.Getenv("PATH"), "HOME=" + p.Home, "LC_ALL=C", "TZ=UTC",
+		"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=" + os.DevNull, "GIT_TERMINAL_PROMPT=0",
+		"GIT_NO_REPLACE_OBJECTS=1", fmt.Sprintf("GIT_CONFIG_COUNT=%d", len(config)),
+	}
+	for i, kv := range config {
+		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, kv[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, kv[1]))
+	}
+	return append(env, extra...)
+}
+
+// Repo is one bare repository, or a view of it that writes its objects elsewhere.
+type Repo struct {
+	program *Program
+	dir     string
+	env     []string // added for views
+}
+
+// Open returns the repository in dir without looking at it.
+func (p *Program) Open(dir string) *Repo { return &Repo{program: p, dir: dir} }
+
+// Create makes an empty bare repository in dir, which must not exist.
+func (p *Program) Create(ctx context.Context, dir, defaultBranch string) (*Repo, error) {
+	if err := CheckBranch(defaultBranch); err != nil {
+		return nil, err
+	}
+	r := p.Open(filepath.Dir(dir))
+	if _, err := r.run(ctx, nil, "init", "-q", "--bare", "--template=", "--initial-branch="+defaultBranch, "--", dir); err != nil {
+		return nil, fmt.Errorf("create repository: %w", err)
+	}
+	return p.Open(dir), nil
+}
+
+// Version returns the git program's version line.
+func (p *Program) Version(ctx context.Context) (string, error) {
+	out, err := p.Open(os.TempDir()).run(ctx, nil, "version")
+	return strings.TrimSpace(string(out)), err
+}
+
+// CommandError is a git command that failed.
+type CommandError struct {
+	Args   []string
+	Code   int    // exit status; -1 when it did not run or was killed
+	Stderr string // what git said
+	Err    error
+}
+
+// Error names the command and what git said.
+func (e *CommandError) Error() string {
+	said := strings.TrimSpace(e.Stderr)
+	if said == "" {
+		said = e.Err.Error()
+	}
+	return fmt.Sprintf("git %s: %s", e.Args[0], said)
+}
+
+// Unwrap returns the error of running the command.
+func (e *CommandError) Unwrap() error { return e.Err }
+
+// command prepares a git process; every git process of the service is made here.
+func (r *Repo) command(ctx context.Context, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd.Dir = r.dir
+	cmd.Env = r.program.environment(r.env...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
+	cmd.WaitDelay = stopGrace
+	return cmd
+}
+
+// run runs git and returns its standard output.
+func (r *Repo) run(ctx context.Context, stdin io.Reader, args ...string) ([]byte, error) {
+	var out bytes.Buffer
+	err := r.stream(ctx, stdin, &out, args...)
+	return out.Bytes(), err
+}
+
+// stream runs git with its standard output going to w.
+func (r *Repo) stream(ctx context.Context, stdin io.Reader, w io.Writer, args ...string) error {
+	cmd := r.command(ctx, args...)
+	cmd.Stdin = stdin
+	cmd.Stdout = w
+	stderr := &tail{max: 8 << 10}
+	cmd.Stderr = stderr
+	return wrap(args, cmd.Run(), stderr)
+}
+
+func wrap(args []string, err error, stderr *tail) error {
+	if err == nil {
+		return nil
+	}
+	code := -1
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		code = exit.ExitCode()
+	}
+	return &CommandError{Args: args, Code: code, Stderr: stderr.String(), Err: err}
+}
+
+// exitCode returns the exit status behind an error of run, or -1.
+func exitCode(err error) int {
+	var e *CommandError
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return -1
+}
+
+// tail keeps the last bytes written to it.
+type tail struct {
+	max int
+	buf []byte
+}
+
+func (t *tail) Write(p []byte) (int, error) {
+	t.buf = append(t.buf, p...)
+	if extra := len(t.buf) - t.max; extra > 0 {
+		t.buf = t.buf[extra:]
+	}
+	return len(p), nil
+}
+
+func (t *tail) String() string { return string(t.buf) }
+
+// scratch returns a view of the repository whose new objects go to a folder of their own, and a function that
+// removes it. What the view writes is seen by nobody else, and is not synced to disk.
+func (r *Repo) scratch() (*Repo, func(), error) {
+	dir, err := os.MkdirTemp(r.dir, scratchPrefix)
+	if err != nil {
+		return nil, nil, fmt.Errorf("make a scratch folder: %w", err)
+	}
+	objects := filepath.Join(r.dir, "objects")
+	view := &Repo{program: r.program, dir: r.dir, env: []string{
+		"GIT_OBJECT_DIRECTORY=" + dir, "GIT_ALTERNATE_OBJECT_DIRECTORIES=" + objects, "GIT_QUARANTINE_PATH=" + dir,
+	}}
+	return view, func() { os.RemoveAll(dir) }, nil
+}
+
+const scratchPrefix = "tavrin-scratch-"
+
+// Tidy removes what a killed process may have left in the repository: lock files, scratch folders and half packs.
+// Only the sole writer may call it, while nothing is in flight.
+func (r *Repo) Tidy() error {
+	return filepath.WalkDir(r.dir, func(path string, d os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		name := d.Name()
+		switch {
+		case d.IsDir() && filepath.Dir(path) == r.dir && strings.HasPrefix(name, scratchPrefix):
+			if err := os.RemoveAll(path); err != nil {
+				return err
+			}
+			return filepath.SkipDir
+		case d.IsDir() && len(name) == 2 && filepath.Base(filepath.Dir(path)) == "objects":
+			return filepath.SkipDir
+		case !d.IsDir() && (strings.HasSuffix(name, ".lock") || strings.HasPrefix(name, "tmp_")):
+			return os.Remove(path)
+		}
+		return nil
+	})
+}

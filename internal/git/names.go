@@ -1,0 +1,54 @@
+package git
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+var idForm = regexp.MustCompile(`^[0-9a-f]{40}$`)
+
+// ZeroID stands for "no commit" in Git's protocols.
+const ZeroID = "0000000000000000000000000000000000000000"
+
+// IsID says whether the text is a whole object id: forty hexadecimal digits in lower case.
+func IsID(text string) bool { return idForm.MatchString(text) }
+
+// CheckBranch says what is wrong with a branch name given without refs/heads/, if anything.
+func CheckBranch(name string) error {
+	if strings.HasPrefix(name, "-") {
+		return fmt.Errorf("branch name %q begins with \"-\"", name)
+	}
+	if name == "HEAD" || strings.HasPrefix(name, "refs/") {
+		return fmt.Errorf("branch name %q is one that git keeps for itself", name)
+	}
+	return CheckRef("refs/heads/" + name)
+}
+
+// CheckRef says what is wrong with a full ref name, if anything, by the rules of git-check-ref-format(1).
+func CheckRef(ref string) error {
+	rest, ok := strings.CutPrefix(ref, "refs/")
+	if !ok {
+		return fmt.Errorf("ref %q does not begin with refs/", ref)
+	}
+	if len(ref) > 250 {
+		return fmt.Errorf("ref name of %d bytes is too long: at most 250", len(ref))
+	}
+	if !strings.Contains(rest, "/") {
+		return fmt.Errorf("ref %q names no branch or tag", ref)
+	}
+	for i := 0; i < len(ref); i++ {
+		if c := ref[i]; c <= ' ' || c == 0x7f || strings.IndexByte("~^:?*[\\", c) >= 0 {
+			return fmt.Errorf("ref %q holds %q, which git does not allow in names", ref, string(rune(c)))
+		}
+	}
+	if strings.Contains(ref, "..") || strings.Contains(ref, "@{") {
+		return fmt.Errorf("ref %q holds \"..\" or \"@{\", which git does not allow in names", ref)
+	}
+	for part := range strings.SplitSeq(ref, "/") {
+		if part == "" || strings.HasPrefix(part, ".") || strings.HasSuffix(part, ".lock") || strings.HasSuffix(part, ".") {
+			return fmt.Errorf("ref %q has a part that is empty, begins or ends with \".\", or ends with \".lock\"", ref)
+		}
+	}
+	return nil
+}
