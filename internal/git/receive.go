@@ -67,6 +67,9 @@ func (in *Incoming) Commits(ctx context.Context, tip string, limit int) ([]strin
 	return strings.Fields(string(out)), err
 }
 
+// IsCommit says whether the id is that of a commit, as the tip of a branch has to be.
+func (in *Incoming) IsCommit(ctx context.Context, id string) bool { return in.view.HasCommit(ctx, id) }
+
 // Admit moves the objects into the repository, synced to disk. Until then they are gone when the push ends.
 func (in *Incoming) Admit() error {
 	if in.dir == "" {

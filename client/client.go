@@ -1,0 +1,572 @@
+// Package client is the Go client of Tavrin's API.
+//
+// It sends tokens over https, and over plain http to loopback only. Errors of the service come back as *Problem,
+// with the same sentence that every other face shows.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"tavrin/wire"
+)
+
+// DefaultURL is where a service listens that was started without an address.
+const DefaultURL = "http://127.0.0.1:7420"
+
+// Client talks to one service as one person or robot. It is safe for concurrent use.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client. An empty URL means DefaultURL; an empty token, somebody who has not signed in.
+func New(rawURL, token string) (*Client, error) {
+	if rawURL == "" {
+		rawURL = DefaultURL
+	}
+	u, err := url.Parse(rawURL)
+	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") || u.User != nil {
+		return nil, fmt.Errorf("%q is not the address of a service: http://127.0.0.1:7420 or https://HOST", rawURL)
+	}
+	if u.Scheme == "http" && token != "" && !loopback(u.Hostname()) {
+		return nil, fmt.Errorf("a token is not sent over plain http to %s: use https, or a service on loopback", u.Hostname())
+	}
+	return &Client{base: strings.TrimRight(rawURL, "/"), token: token, http: &http.Client{
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}}, nil
+}
+
+func loopback(host string) bool {
+	if host == "localhost" {
+		return true
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback()
+}
+
+// URL returns the service's address without a slash at the end.
+func (c *Client) URL() string { return c.base }
+
+// GitURL returns the address of a repository for git.
+func (c *Client) GitURL(repo string) string { return c.base + "/git/" + repo + ".git" }
+
+// Problem is an error that the service reported.
+type Problem struct {
+	Status   int            `json:"status"`
+	Title    string         `json:"title"`
+	Detail   string         `json:"detail"`
+	Findings []wire.Finding `json:"findings"`
+}
+
+// Error returns the service's sentence.
+func (p *Problem) Error() string {
+	if p.Detail == "" {
+		return fmt.Sprintf("the service answered %d %s", p.Status, http.StatusText(p.Status))
+	}
+	return p.Detail
+}
+
+// Call makes one JSON call: body is sent when it is not nil, the answer is read into out when that is not nil.
+func (c *Client) Call(ctx context.Context, method, path string, body, out any) error {
+	return c.call(ctx, method, path, nil, body, out)
+}
+
+func (c *Client) call(ctx context.Context, method, path string, header http.Header, body, out any) error {
+	var payload io.Reader
+	if body != nil {
+		data, err := json.Marshal(body)
+		if err != nil {
+			return fmt.Errorf("%s %s: %w", method, path, err)
+		}
+		payload = bytes.NewReader(data)
+	}
+	resp, err := c.send(ctx, method, path, c.token, header, payload)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
+		return fmt.Errorf("read the service's answer to %s %s: %w", method, path, err)
+	}
+	return nil
+}
+
+// send makes a request and turns every answer that is not a success into an error.
+func (c *Client) send(ctx context.Context, method, path, token string, header http.Header, body io.Reader) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	for k, v := range header {
+		req.Header[k] = v
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		var failed *url.Error
+		if errors.As(err, &failed) && ctx.Err() == nil {
+			return nil, fmt.Errorf("the service at %s cannot be reached: %w", c.base, failed.Err)
+		}
+		return nil, err
+	}
+	if resp.StatusCode < 300 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	p := &Problem{}
+	if json.NewDecoder(io.LimitReader(resp.Body, 4<<20)).Decode(p) != nil || p.Status == 0 {
+		p = &Problem{Status: resp.StatusCode}
+	}
+	return nil, p
+}
+
+// get makes a GET call and returns its answer.
+func get[T any](ctx context.Context, c *Client, path string, query ...string) (T, error) {
+	var out T
+	v := url.Values{}
+	for i := 0; i+1 < len(query); i += 2 {
+		if query[i+1] != "" && query[i+1] != "0" {
+			v.Set(query[i], query[i+1])
+		}
+	}
+	if len(v) > 0 {
+		path += "?" + v.Encode()
+	}
+	return out, c.Call(ctx, http.MethodGet, path, nil, &out)
+}
+
+// post makes a POST call and returns its answer.
+func post[T any](ctx context.Context, c *Client, path string, body any) (T, error) {
+	var out T
+	return out, c.Call(ctx, http.MethodPost, path, body, &out)
+}
+
+func repoPath(repo string) string { return "/repositories/" + escaped(repo) }
+
+func changePath(repo string, number int) string {
+	return repoPath(repo) + "/changes/" + strconv.Itoa(number)
+}
+
+// escaped escapes each part of HOUSE/NAME.
+func escaped(repo string) string {
+	house, name, _ := strings.Cut(repo, "/")
+	return url.PathEscape(house) + "/" + url.PathEscape(name)
+}
+
+// Me says who the token belongs to.
+func (c *Client) Me(ctx context.Context) (wire.Me, error) { return get[wire.Me](ctx, c, "/me") }
+
+// People lists people and robots.
+func (c *Client) People(ctx context.Context) ([]wire.Person, error) {
+	return get[[]wire.Person](ctx, c, "/people")
+}
+
+// NewPerson is what a person or robot is made from.
+type NewPerson struct {
+	Login string `json:"login"`
+	Name  string `json:"name,omitempty"`
+	Email string `json:"email,omitempty"`
+	Robot bool   `json:"robot,omitempty"`
+	Admin bool   `json:"admin,omitempty"`
+}
+
+// CreatePerson makes a person or a robot.
+func (c *Client) CreatePerson(ctx context.Context, p NewPerson) (wire.Person, error) {
+	return post[wire.Person](ctx, c, "/people", p)
+}
+
+// SetDisabled takes an account out of use, or back.
+func (c *Client) SetDisabled(ctx context.Context, login string, disabled bool) error {
+	return c.Call(ctx, http.MethodPut, "/people/"+url.PathEscape(login)+"/disabled", map[string]bool{"disabled": disabled}, nil)
+}
+
+// Teams lists teams.
+func (c *Client) Teams(ctx context.Context) ([]wire.Team, error) {
+	return get[[]wire.Team](ctx, c, "/teams")
+}
+
+// CreateTeam makes a team.
+func (c *Client) CreateTeam(ctx context.Context, name string, members []string) (wire.Team, error) {
+	return post[wire.Team](ctx, c, "/teams", wire.Team{Name: name, Members: members})
+}
+
+// SetTeam replaces a team's members.
+func (c *Client) SetTeam(ctx context.Context, name string, members []string) error {
+	if members == nil {
+		members = []string{}
+	}
+	return c.Call(ctx, http.MethodPut, "/teams/"+url.PathEscape(name), map[string]any{"members": members}, nil)
+}
+
+// Grant gives somebody a role in a house or repository; "none" takes it away.
+func (c *Client) Grant(ctx context.Context, where, who, role string) error {
+	return c.Call(ctx, http.MethodPut, "/grants", wire.Grant{Who: who, Where: where, Role: role}, nil)
+}
+
+// NewToken is what a token is made from.
+type NewToken struct {
+	Login           string   `json:"login"`
+	Name            string   `json:"name,omitempty"`
+	LifetimeSeconds int64    `json:"lifetime_seconds,omitempty"`
+	ReadOnly        bool     `json:"read_only,omitempty"`
+	Witness         []string `json:"witness,omitempty"`
+	Runner          []string `json:"runner,omitempty"`
+}
+
+// CreateToken makes a token; the answer holds its secret.
+func (c *Client) CreateToken(ctx context.Context, t NewToken) (wire.Token, error) {
+	return post[wire.Token](ctx, c, "/tokens", t)
+}
+
+// Tokens lists tokens without their secrets.
+func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
+	return get[[]wire.Token](ctx, c, "/tokens")
+}
+
+// RevokeToken ends a token.
+func (c *Client) RevokeToken(ctx context.Context, id int64) error {
+	return c.Call(ctx, http.MethodDelete, fmt.Sprintf("/tokens/%d", id), nil, nil)
+}
+
+// Houses lists houses.
+func (c *Client) Houses(ctx context.Context) ([]wire.House, error) {
+	return get[[]wire.House](ctx, c, "/houses")
+}
+
+// CreateHouse makes a house.
+func (c *Client) CreateHouse(ctx context.Context, name string) (wire.House, error) {
+	return post[wire.House](ctx, c, "/houses", map[string]string{"name": name})
+}
+
+// NewRepository is what a repository is made from.
+type NewRepository struct {
+	Name          string `json:"name"`
+	DefaultBranch string `json:"default_branch,omitempty"`
+	Public        bool   `json:"public,omitempty"`
+	ImportURL     string `json:"import_url,omitempty"`
+}
+
+// CreateRepository makes a repository.
+func (c *Client) CreateRepository(ctx context.Context, r NewRepository) (wire.Repository, error) {
+	return post[wire.Repository](ctx, c, "/repositories", r)
+}
+
+// Repositories lists the repositories one may read.
+func (c *Client) Repositories(ctx context.Context) ([]wire.Repository, error) {
+	return get[[]wire.Repository](ctx, c, "/repositories")
+}
+
+// Repository describes one repository.
+func (c *Client) Repository(ctx context.Context, repo string) (wire.Repository, error) {
+	return get[wire.Repository](ctx, c, repoPath(repo))
+}
+
+// Branches lists a repository's branches.
+func (c *Client) Branches(ctx context.Context, repo string) ([]wire.Branch, error) {
+	return get[[]wire.Branch](ctx, c, repoPath(repo)+"/branches")
+}
+
+// History lists commits backwards from a branch, tag or commit.
+func (c *Client) History(ctx context.Context, repo, at string, limit int) ([]wire.Commit, error) {
+	return get[[]wire.Commit](ctx, c, repoPath(repo)+"/history", "at", at, "limit", strconv.Itoa(limit))
+}
+
+// Tree shows a folder or file at a commit.
+func (c *Client) Tree(ctx context.Context, repo, at, path string) (wire.Tree, error) {
+	return get[wire.Tree](ctx, c, repoPath(repo)+"/tree", "at", at, "path", path)
+}
+
+// Rules returns a version of the rules; 0 asks for the newest.
+func (c *Client) Rules(ctx context.Context, repo string, version int) (wire.Rules, error) {
+	return get[wire.Rules](ctx, c, repoPath(repo)+"/rules", "version", strconv.Itoa(version))
+}
+
+// RulesVersions lists the versions of the rules.
+func (c *Client) RulesVersions(ctx context.Context, repo string) ([]wire.Rules, error) {
+	return get[[]wire.Rules](ctx, c, repoPath(repo)+"/rules/versions")
+}
+
+// ApplyRules applies a document over the version given; below 0, over whatever there is.
+func (c *Client) ApplyRules(ctx context.Context, repo, text, because string, ifVersion int) (wire.Rules, error) {
+	match := "*"
+	if ifVersion >= 0 {
+		match = strconv.Quote(strconv.Itoa(ifVersion))
+	}
+	var out wire.Rules
+	err := c.call(ctx, http.MethodPut, repoPath(repo)+"/rules", http.Header{"If-Match": {match}}, map[string]string{"text": text, "because": because}, &out)
+	return out, err
+}
+
+// CheckRules reads a document without applying it.
+func (c *Client) CheckRules(ctx context.Context, text string) (wire.RulesCheck, error) {
+	return post[wire.RulesCheck](ctx, c, "/rules/check", map[string]string{"text": text})
+}
+
+// ExplainBranch says what protects a branch.
+func (c *Client) ExplainBranch(ctx context.Context, repo, branch string) (wire.BranchRules, error) {
+	return get[wire.BranchRules](ctx, c, repoPath(repo)+"/explain", "branch", branch)
+}
+
+// NewChange is what a change is made from.
+type NewChange struct {
+	Source      string `json:"source"`
+	Target      string `json:"target,omitempty"`
+	Title       string `json:"title"`
+	Description string `json:"description,omitempty"`
+	Draft       bool   `json:"draft,omitempty"`
+}
+
+// OpenChange opens a change.
+func (c *Client) OpenChange(ctx context.Context, repo string, n NewChange) (wire.Change, error) {
+	return post[wire.Change](ctx, c, repoPath(repo)+"/changes", n)
+}
+
+// Changes lists changes in a state; empty: draft and open.
+func (c *Client) Changes(ctx context.Context, repo, state string, limit int) ([]wire.Change, error) {
+	return get[[]wire.Change](ctx, c, repoPath(repo)+"/changes", "state", state, "limit", strconv.Itoa(limit))
+}
+
+// Change describes one change.
+func (c *Client) Change(ctx context.Context, repo string, number int) (wire.Change, error) {
+	return get[wire.Change](ctx, c, changePath(repo, number))
+}
+
+// ChangeEdit is what is to be altered; nil leaves a part as it is.
+type ChangeEdit struct {
+	Title       *string `json:"title,omitempty"`
+	Description *string `json:"description,omitempty"`
+	Draft       *bool   `json:"draft,omitempty"`
+}
+
+// EditChange alters a change.
+func (c *Client) EditChange(ctx context.Context, repo string, number int, e ChangeEdit) (wire.Change, error) {
+	var out wire.Change
+	return out, c.Call(ctx, http.MethodPatch, changePath(repo, number), e, &out)
+}
+
+// CloseChange gives a change up.
+func (c *Client) CloseChange(ctx context.Context, repo string, number int) (wire.Change, error) {
+	return post[wire.Change](ctx, c, changePath(repo, number)+"/close", nil)
+}
+
+// ReopenChange takes a closed change up again.
+func (c *Client) ReopenChange(ctx context.Context, repo string, number int) (wire.Change, error) {
+	return post[wire.Change](ctx, c, changePath(repo, number)+"/reopen", nil)
+}
+
+// Gate gives a change's gate report.
+func (c *Client) Gate(ctx context.Context, repo string, number int) (wire.Report, error) {
+	return get[wire.Report](ctx, c, changePath(repo, number)+"/gate")
+}
+
+// Landing says how a change landed.
+func (c *Client) Landing(ctx context.Context, repo string, number int) (wire.Landing, error) {
+	return get[wire.Landing](ctx, c, changePath(repo, number)+"/landing")
+}
+
+// Revisions lists a change's revisions.
+func (c *Client) Revisions(ctx context.Context, repo string, number int) ([]wire.Revision, error) {
+	return get[[]wire.Revision](ctx, c, changePath(repo, number)+"/revisions")
+}
+
+// Diff shows what a revision brings; 0 is the newest.
+func (c *Client) Diff(ctx context.Context, repo string, number, revision int) (wire.Diff, error) {
+	return get[wire.Diff](ctx, c, changePath(repo, number)+"/diff", "revision", strconv.Itoa(revision))
+}
+
+// Reviews lists what reviewers said.
+func (c *Client) Reviews(ctx context.Context, repo string, number int) ([]wire.Review, error) {
+	return get[[]wire.Review](ctx, c, changePath(repo, number)+"/reviews")
+}
+
+// Review approves, objects or comments.
+func (c *Client) Review(ctx context.Context, repo string, number int, verdict string, revision int, text string) (wire.Review, error) {
+	return post[wire.Review](ctx, c, changePath(repo, number)+"/reviews", map[string]any{"verdict": verdict, "revision": revision, "text": text})
+}
+
+// Withdraw takes back one's approval or objection.
+func (c *Client) Withdraw(ctx context.Context, repo string, number int) (wire.Review, error) {
+	return post[wire.Review](ctx, c, changePath(repo, number)+"/withdraw", nil)
+}
+
+// NewReport is what a witness says of a check.
+type NewReport struct {
+	Commit  string `json:"commit"`
+	Name    string `json:"name"`
+	State   string `json:"state"`
+	Link    string `json:"link,omitempty"`
+	Summary string `json:"summary,omitempty"`
+	Attempt int    `json:"attempt,omitempty"`
+}
+
+// ReportCheck reports a check.
+func (c *Client) ReportCheck(ctx context.Context, repo string, r NewReport) (wire.Check, error) {
+	return post[wire.Check](ctx, c, repoPath(repo)+"/checks", r)
+}
+
+// Checks lists the checks of a commit.
+func (c *Client) Checks(ctx context.Context, repo, commit string) ([]wire.Check, error) {
+	return get[[]wire.Check](ctx, c, repoPath(repo)+"/commits/"+url.PathEscape(commit)+"/checks")
+}
+
+// CheckNames lists the checks seen so far and those the rules name.
+func (c *Client) CheckNames(ctx context.Context, repo string) ([]wire.CheckName, error) {
+	return get[[]wire.CheckName](ctx, c, repoPath(repo)+"/checks")
+}
+
+// Wanted lists checks that wait for a witness.
+func (c *Client) Wanted(ctx context.Context, repo string) ([]wire.Check, error) {
+	return get[[]wire.Check](ctx, c, repoPath(repo)+"/checks/wanted")
+}
+
+// AskAgain asks for another attempt of a check.
+func (c *Client) AskAgain(ctx context.Context, repo, commit, name string) (wire.Check, error) {
+	return post[wire.Check](ctx, c, repoPath(repo)+"/commits/"+url.PathEscape(commit)+"/checks/again", map[string]string{"name": name})
+}
+
+// NewEntry is how a change is to land.
+type NewEntry struct {
+	Strategy     string `json:"strategy,omitempty"`
+	Message      string `json:"message,omitempty"`
+	RemoveSource *bool  `json:"remove_source,omitempty"`
+}
+
+// Join puts a change into its target's queue.
+func (c *Client) Join(ctx context.Context, repo string, number int, e NewEntry) (wire.Entry, error) {
+	return post[wire.Entry](ctx, c, changePath(repo, number)+"/queue", e)
+}
+
+// Leave takes a change out of the queue.
+func (c *Client) Leave(ctx context.Context, repo string, number int) (wire.Entry, error) {
+	var out wire.Entry
+	return out, c.Call(ctx, http.MethodDelete, changePath(repo, number)+"/queue", nil, &out)
+}
+
+// Queue shows the line for a branch; empty: the default branch.
+func (c *Client) Queue(ctx context.Context, repo, branch string) (wire.Queue, error) {
+	return get[wire.Queue](ctx, c, repoPath(repo)+"/queue", "branch", branch)
+}
+
+// Journal lists lines of the journal, newest first; repo may be empty.
+func (c *Client) Journal(ctx context.Context, repo string, limit int) ([]wire.JournalLine, error) {
+	return get[[]wire.JournalLine](ctx, c, "/journal", "repository", repo, "limit", strconv.Itoa(limit))
+}
+
+// JournalAfter lists the lines after one, oldest first.
+func (c *Client) JournalAfter(ctx context.Context, repo string, after int64, limit int) ([]wire.JournalLine, error) {
+	return get[[]wire.JournalLine](ctx, c, "/journal", "repository", repo, "after", strconv.FormatInt(after, 10), "limit", strconv.Itoa(limit))
+}
+
+// VerifyJournal has the service check its whole journal and sign the head.
+func (c *Client) VerifyJournal(ctx context.Context) (wire.SignedHead, error) {
+	return post[wire.SignedHead](ctx, c, "/journal/verify", nil)
+}
+
+// RunnerPlace tells a runner how to find out whether it could read the service's data.
+func (c *Client) RunnerPlace(ctx context.Context) (wire.RunnerPlace, error) {
+	return get[wire.RunnerPlace](ctx, c, "/jobs/place")
+}
+
+// Lease takes the oldest waiting command check; nil when there is none.
+func (c *Client) Lease(ctx context.Context) (*wire.Job, error) {
+	jobs, err := post[[]wire.Job](ctx, c, "/jobs/lease", nil)
+	if err != nil || len(jobs) == 0 {
+		return nil, err
+	}
+	return &jobs[0], nil
+}
+
+// JobAlive prolongs a job's lease.
+func (c *Client) JobAlive(ctx context.Context, j wire.Job) error {
+	resp, err := c.send(ctx, http.MethodPost, fmt.Sprintf("/jobs/%d/alive", j.ID), j.Lease, nil, nil)
+	if err == nil {
+		resp.Body.Close()
+	}
+	return err
+}
+
+// JobPack returns the pack of the job's commit; the caller closes it.
+func (c *Client) JobPack(ctx context.Context, j wire.Job) (io.ReadCloser, error) {
+	resp, err := c.send(ctx, http.MethodGet, fmt.Sprintf("/jobs/%d/pack", j.ID), j.Lease, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	return resp.Body, nil
+}
+
+// FinishJob sends a job's answer.
+func (c *Client) FinishJob(ctx context.Context, j wire.Job, state, summary, log string) error {
+	data, err := json.Marshal(map[string]string{"state": state, "summary": summary, "log": log})
+	if err != nil {
+		return err
+	}
+	resp, err := c.send(ctx, http.MethodPost, fmt.Sprintf("/jobs/%d/result", j.ID), j.Lease, nil, bytes.NewReader(data))
+	if err == nil {
+		resp.Body.Close()
+	}
+	return err
+}
+
+// Event is one event of the stream.
+type Event struct {
+	ID      string          `json:"id"`
+	Type    string          `json:"type"`
+	Subject string          `json:"subject"`
+	Time    time.Time       `json:"time"`
+	Data    json.RawMessage `json:"data"`
+}
+
+// Events calls f for each event of a repository (empty: of all one may read) until f returns false, the stream
+// ends, or the context does. after is the id to go on from; empty: from now.
+func (c *Client) Events(ctx context.Context, repo, after string, f func(Event) bool) error {
+	header := http.Header{"Accept": {"text/event-stream"}}
+	if after != "" {
+		header.Set("Last-Event-ID", after)
+	}
+	path := "/events"
+	if repo != "" {
+		path += "?repository=" + url.QueryEscape(repo)
+	}
+	resp, err := c.send(ctx, http.MethodGet, path, c.token, header, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 4<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var e Event
+		if err := json.Unmarshal([]byte(data), &e); err != nil {
+			return fmt.Errorf("read an event: %w", err)
+		}
+		if !f(e) {
+			return nil
+		}
+	}
+	return lines.Err()
+}

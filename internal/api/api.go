@@ -1,0 +1,144 @@
+// Package api serves everything over HTTP: the JSON calls, the event stream, Git's smart HTTP and the console.
+//
+// It turns requests into calls of the service and answers into JSON; it decides nothing. The JSON calls describe
+// themselves in OpenAPI 3.1 at /api/v1/openapi.json. Errors are problem details (RFC 9457).
+package api
+
+import (
+	"context"
+	"log/slog"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+
+	"tavrin/console"
+	"tavrin/internal/service"
+)
+
+// Version is the version of the program and of the API's description.
+const Version = "0.1.0"
+
+// Options is what a handler is made from.
+type Options struct {
+	Service *service.Service // may be nil when only the description is wanted
+	Log     *slog.Logger
+	// Secure says that browsers reach the service over TLS, so that cookies are sent over nothing else.
+	Secure bool
+}
+
+// server is what the handlers share.
+type server struct {
+	Options
+	huma huma.API
+}
+
+// New makes the handler of everything that the service answers over HTTP.
+func New(o Options) http.Handler {
+	handler, _ := build(o)
+	return handler
+}
+
+// Description returns the OpenAPI 3.1 description of the JSON calls, in JSON.
+func Description() ([]byte, error) {
+	_, s := build(Options{Log: slog.New(slog.DiscardHandler)})
+	return s.huma.OpenAPI().MarshalJSON()
+}
+
+func build(o Options) (http.Handler, *server) {
+	s := &server{Options: o}
+	r := chi.NewRouter()
+	r.Use(s.logged, s.safe, s.identified)
+	r.NotFound(s.notFound)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
+
+	// Git: cloning, fetching and pushing with the stock client.
+	r.Get("/git/{house}/{name}/info/refs", s.gitRefs)
+	r.Post("/git/{house}/{name}/git-upload-pack", s.gitFetch)
+	r.Post("/git/{house}/{name}/git-receive-pack", s.gitPush)
+
+	// The stream of events, and what a runner fetches.
+	r.Get("/api/v1/events", s.events)
+	r.Get("/api/v1/jobs/{id}/pack", s.jobPack)
+
+	config := huma.DefaultConfig("Tavrin", Version)
+	config.DocsPath, config.SchemasPath, config.CreateHooks = "", "", nil
+	config.OpenAPIPath = "/api/v1/openapi"
+	config.Info.Description = "Says what protects a branch, and queues and lands changes when the rules hold."
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	config.Security = []map[string][]string{{"token": {}}}
+	s.huma = humachi.New(r, config)
+	s.routes()
+
+	r.Handle("/*", console.Handler())
+	protection := http.NewCrossOriginProtection()
+	protection.AddInsecureBypassPattern("/git/")
+	protection.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		writeProblem(w, &Problem{Status: http.StatusForbidden, Title: "Forbidden", Detail: "this request comes from another site's page"})
+	}))
+	return protection.Handler(r), s
+}
+
+func (s *server) notFound(w http.ResponseWriter, r *http.Request) {
+	writeProblem(w, &Problem{Status: http.StatusNotFound, Title: "Not Found", Detail: "there is nothing at " + r.URL.Path})
+}
+
+// routes is the table of contents of the JSON calls.
+func (s *server) routes() {
+	s.access()
+	s.repositories()
+	s.rules()
+	s.changes()
+	s.checks()
+	s.queue()
+	s.journal()
+}
+
+// in is a call without parameters, out is an answer with a body.
+type (
+	in         struct{}
+	out[T any] struct{ Body T }
+)
+
+// repo is the part of a path that names a repository.
+type repo struct {
+	House string `path:"house" doc:"house"`
+	Name  string `path:"name" doc:"name within the house"`
+}
+
+func (r repo) repository() string { return r.House + "/" + r.Name }
+
+// change is the part of a path that names a change.
+type change struct {
+	repo
+	Number int `path:"number" minimum:"1" doc:"number of the change"`
+}
+
+const (
+	base       = "/api/v1"
+	repoPath   = base + "/repositories/{house}/{name}"
+	changePath = repoPath + "/changes/{number}"
+)
+
+// call registers one JSON call. Its id is what generated clients name it by.
+func call[I, O any](s *server, method, path, id, summary string, f func(context.Context, service.Actor, *I) (O, error)) {
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: 3 << 20, Tags: []string{strings.SplitN(id, "-", 2)[0]},
+		Errors: []int{400, 401, 403, 404, 409, 422}}
+	if method == http.MethodPost && strings.HasPrefix(id, "create") {
+		op.DefaultStatus = http.StatusCreated
+	}
+	huma.Register(s.huma, op, func(ctx context.Context, input *I) (*out[O], error) {
+		body, err := f(ctx, actor(ctx), input)
+		if err != nil {
+			return nil, s.problemOf(ctx, err)
+		}
+		return &out[O]{Body: body}, nil
+	})
+}
+
+// done is the answer of a call that has nothing to tell.
+type done struct {
+	Done bool `json:"done"`
+}

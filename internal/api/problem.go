@@ -1,0 +1,105 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"tavrin/internal/core/rules"
+	"tavrin/internal/service"
+)
+
+// Problem is a problem report as RFC 9457 has it, with findings and places of our own.
+type Problem struct {
+	Type     string          `json:"type,omitempty" doc:"a URI for the kind of problem; absent: about:blank"`
+	Title    string          `json:"title"`
+	Status   int             `json:"status"`
+	Detail   string          `json:"detail" doc:"what was wrong, where, and what would be right"`
+	Errors   []Place         `json:"errors,omitempty"`
+	Findings []rules.Finding `json:"findings,omitempty" doc:"of a rules document"`
+}
+
+// Place is one thing wrong with a request.
+type Place struct {
+	Pointer string `json:"pointer,omitempty" doc:"JSON pointer (RFC 6901) into the request's body"`
+	Where   string `json:"where,omitempty" doc:"such as path or query, when it is not the body"`
+	Detail  string `json:"detail"`
+}
+
+// Error returns the detail.
+func (p *Problem) Error() string { return p.Detail }
+
+// GetStatus returns the HTTP status.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType says that the body is a problem report.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+func init() {
+	huma.DefaultArrayNullable = false
+	huma.NewError = newProblem
+	huma.NewErrorWithContext = func(_ huma.Context, status int, text string, errs ...error) huma.StatusError {
+		return newProblem(status, text, errs...)
+	}
+}
+
+// newProblem is how the JSON layer reports a request that does not fit the description. Values that came in are
+// not repeated.
+func newProblem(status int, text string, errs ...error) huma.StatusError {
+	p := &Problem{Status: status, Title: http.StatusText(status), Detail: text}
+	var details []string
+	for _, err := range errs {
+		place := Place{Detail: err.Error()}
+		var d *huma.ErrorDetail
+		if errors.As(err, &d) {
+			place.Detail = d.Message
+			if path, ok := strings.CutPrefix(d.Location, "body"); ok {
+				place.Pointer = strings.NewReplacer(".", "/", "[", "/", "]", "").Replace(path)
+			} else {
+				place.Where = d.Location
+			}
+		}
+		p.Errors = append(p.Errors, place)
+		details = append(details, strings.TrimSpace(strings.TrimPrefix(place.Pointer+place.Where+": "+place.Detail, ": ")))
+	}
+	if len(details) > 0 {
+		p.Detail += ": " + strings.Join(details, "; ")
+	}
+	return p
+}
+
+var statuses = map[service.ProblemKind]int{
+	service.Invalid: http.StatusUnprocessableEntity, service.Unknown: http.StatusNotFound, service.SignInNeeded: http.StatusUnauthorized,
+	service.Forbidden: http.StatusForbidden, service.Conflict: http.StatusConflict, service.Precondition: http.StatusPreconditionFailed,
+}
+
+// problemOf turns any error of the service into a problem report; what is not the caller's doing is logged and
+// not shown.
+func (s *server) problemOf(ctx context.Context, err error) *Problem {
+	var p *service.Problem
+	if errors.As(err, &p) {
+		out := &Problem{Status: statuses[p.Kind], Title: http.StatusText(statuses[p.Kind]), Detail: p.Text, Findings: p.Findings}
+		if p.Field != "" {
+			out.Errors = []Place{{Pointer: "/" + p.Field, Detail: p.Text}}
+		}
+		return out
+	}
+	if ctx.Err() != nil {
+		return &Problem{Status: http.StatusServiceUnavailable, Title: "Service Unavailable", Detail: "the request was given up"}
+	}
+	s.Log.Error("a request failed", "error", err)
+	return &Problem{Status: http.StatusInternalServerError, Title: "Internal Server Error", Detail: "the service failed; its log says why"}
+}
+
+func writeProblem(w http.ResponseWriter, p *Problem) {
+	w.Header().Set("Content-Type", p.ContentType(""))
+	if p.Status == http.StatusUnauthorized {
+		w.Header().Set("WWW-Authenticate", `Bearer realm="Tavrin"`)
+	}
+	w.WriteHeader(p.Status)
+	json.NewEncoder(w).Encode(p)
+}

@@ -1,0 +1,128 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"tavrin/internal/service"
+	"tavrin/wire"
+)
+
+const (
+	// streamTime is how long one stream lasts; the client comes back by itself and misses nothing.
+	streamTime = 5 * time.Minute
+	// heartbeat keeps the connection from looking dead.
+	heartbeat = 15 * time.Second
+)
+
+// cloudEvent is a journal line as a CloudEvents 1.0 event in JSON.
+type cloudEvent struct {
+	SpecVersion string          `json:"specversion"`
+	ID          string          `json:"id"`
+	Source      string          `json:"source"`
+	Type        string          `json:"type"`
+	Subject     string          `json:"subject,omitempty"`
+	Time        time.Time       `json:"time"`
+	ContentType string          `json:"datacontenttype"`
+	Data        json.RawMessage `json:"data"`
+}
+
+func eventOf(l wire.JournalLine) cloudEvent {
+	data, _ := json.Marshal(map[string]any{"text": l.Text, "actor": l.Actor, "repository": l.Repository, "details": l.Data}) // strings and valid JSON
+	source := "/"
+	if l.Repository != "" {
+		source = "/repositories/" + l.Repository
+	}
+	return cloudEvent{SpecVersion: "1.0", ID: strconv.FormatInt(l.Seq, 10), Source: source, Type: "tavrin." + l.Kind, Subject: l.Subject, Time: l.At,
+		ContentType: "application/json", Data: data}
+}
+
+// events streams the journal as Server-Sent Events: from the line after Last-Event-ID (or ?after=N), or else from
+// now. Each event's id is its line's number.
+func (s *server) events(w http.ResponseWriter, r *http.Request) {
+	ctx, a := r.Context(), actor(r.Context())
+	last, err := s.streamStart(r)
+	if err == nil {
+		_, err = s.Service.Journal(ctx, a, service.JournalQuery{Repository: r.URL.Query().Get("repository"), After: max(last, 1), Limit: 1})
+	}
+	if err != nil {
+		writeProblem(w, s.problemOf(ctx, err))
+		return
+	}
+	c := http.NewResponseController(w)
+	if err := errors.Join(c.SetWriteDeadline(time.Now().Add(streamTime+heartbeat)), c.SetReadDeadline(time.Now().Add(streamTime+heartbeat))); err != nil {
+		s.Log.Warn("a deadline could not be moved", "error", err)
+	}
+	w.Header().Set("Content-Type", "text/event-stream")
+	fmt.Fprintf(w, "retry: 1000\n: from %d\n\n", last)
+	end := time.After(streamTime)
+	beat := time.NewTicker(heartbeat)
+	defer beat.Stop()
+	for {
+		grown := s.Service.Grown()
+		lines, err := s.Service.Journal(ctx, a, service.JournalQuery{Repository: r.URL.Query().Get("repository"), After: last, Limit: 200})
+		if err != nil {
+			return
+		}
+		for _, l := range lines {
+			data, err := json.Marshal(eventOf(l))
+			if err != nil {
+				return
+			}
+			fmt.Fprintf(w, "id: %d\ndata: %s\n\n", l.Seq, data)
+			last = l.Seq
+		}
+		if c.Flush() != nil {
+			return
+		}
+		if len(lines) > 0 {
+			continue
+		}
+		select {
+		case <-grown:
+		case <-beat.C:
+			fmt.Fprint(w, ": still here\n\n")
+		case <-end:
+			return
+		case <-ctx.Done():
+			return
+		case <-s.Service.StreamsEnded():
+			return
+		}
+	}
+}
+
+func (s *server) streamStart(r *http.Request) (int64, error) {
+	text := r.Header.Get("Last-Event-ID")
+	if text == "" {
+		text = r.URL.Query().Get("after")
+	}
+	if text == "" {
+		return s.Service.JournalEnd(r.Context())
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 0 {
+		return 0, &service.Problem{Kind: service.Invalid, Text: "the last event's id is a whole number, that of a journal line"}
+	}
+	return n, nil
+}
+
+// jobPack sends the pack of the one commit that a runner's lease is for.
+func (s *server) jobPack(w http.ResponseWriter, r *http.Request) {
+	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	if err != nil {
+		s.notFound(w, r)
+		return
+	}
+	s.unhurried(w)
+	w.Header().Set("Content-Type", "application/x-git-pack")
+	if err := s.Service.JobPack(r.Context(), id, credential(r), w); err != nil {
+		writeProblem(w, s.problemOf(r.Context(), err))
+	}
+}

@@ -1,0 +1,201 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"tavrin/client"
+	"tavrin/internal/runner"
+	"tavrin/wire"
+)
+
+func (p *program) check() *cobra.Command {
+	c := &cobra.Command{Use: "check", Short: "Report checks, look at them, run them by hand"}
+	n := client.NewReport{}
+	report := &cobra.Command{Use: "report", Short: "Say how a check stands, as a witness", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		c, repo, err := p.here()
+		if err != nil {
+			return err
+		}
+		k, err := c.ReportCheck(cmd.Context(), repo, n)
+		if err != nil {
+			return err
+		}
+		return p.print(k, func(w io.Writer) {
+			row(w, fmt.Sprintf("%s is %s on %s (attempt %d)", k.Name, k.State, short(k.Commit), k.Attempt))
+		})
+	}}
+	f := report.Flags()
+	f.StringVar(&n.Commit, "commit", "", "whole id of the commit (needed)")
+	f.StringVar(&n.Name, "name", "", "name of the check (needed)")
+	f.StringVar(&n.State, "state", "", "waiting, running, passed, failed, errored, skipped or cancelled (needed)")
+	f.StringVar(&n.Link, "link", "", "where to read more")
+	f.StringVar(&n.Summary, "summary", "", "what came out, in a line")
+	f.IntVar(&n.Attempt, "attempt", 0, "which attempt is answered; needed from the second on")
+	for _, needed := range []string{"commit", "name", "state"} {
+		if err := report.MarkFlagRequired(needed); err != nil {
+			panic(err)
+		}
+	}
+	var name string
+	again := &cobra.Command{Use: "again COMMIT", Short: "Ask for another attempt of a check", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, repo, err := p.here()
+		if err != nil {
+			return err
+		}
+		k, err := c.AskAgain(cmd.Context(), repo, args[0], name)
+		if err != nil {
+			return err
+		}
+		return p.print(k, func(w io.Writer) {
+			row(w, fmt.Sprintf("attempt %d of %s on %s was asked for", k.Attempt, k.Name, short(k.Commit)))
+		})
+	}}
+	again.Flags().StringVar(&name, "name", "", "name of the check (needed)")
+	if err := again.MarkFlagRequired("name"); err != nil {
+		panic(err)
+	}
+	c.AddCommand(report, again,
+		&cobra.Command{Use: "list [COMMIT]", Short: "List the checks of a commit, or all names seen so far", Args: cobra.MaximumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, repo, err := p.here()
+			if err != nil {
+				return err
+			}
+			if len(args) == 0 {
+				return p.checkNames(cmd.Context(), c, repo)
+			}
+			checks, err := c.Checks(cmd.Context(), repo, args[0])
+			if err != nil {
+				return err
+			}
+			return p.print(checks, func(w io.Writer) { printChecks(w, checks) })
+		}},
+		&cobra.Command{Use: "wanted", Short: "List checks that wait for a witness", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, repo, err := p.here()
+			if err != nil {
+				return err
+			}
+			checks, err := c.Wanted(cmd.Context(), repo)
+			if err != nil {
+				return err
+			}
+			return p.print(checks, func(w io.Writer) { printChecks(w, checks) })
+		}},
+		&cobra.Command{Use: "log COMMIT NAME", Short: "Print the end of a runner's log", Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
+			c, repo, err := p.here()
+			if err != nil {
+				return err
+			}
+			checks, err := c.Checks(cmd.Context(), repo, args[0])
+			if err != nil {
+				return err
+			}
+			i := slices.IndexFunc(checks, func(k wire.Check) bool { return k.Name == args[1] })
+			if i < 0 {
+				return fmt.Errorf("check %q was not seen on %s", args[1], short(args[0]))
+			}
+			return p.print(checks[i], func(io.Writer) { fmt.Fprint(p.out, block(checks[i].Log)) })
+		}},
+		&cobra.Command{Use: "run NAME", Short: "Run a command check by hand, in the work tree as it is", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			return p.runHere(cmd.Context(), args[0])
+		}})
+	return c
+}
+
+func printChecks(w io.Writer, checks []wire.Check) {
+	row(w, "CHECK", "STATE", "COMMIT", "ATTEMPT", "FOR", "BY", "SUMMARY", "LINK")
+	for _, k := range checks {
+		row(w, k.Name, k.State, short(k.Commit), k.Attempt, dash(k.AskedFor), dash(k.By), dash(k.Summary), k.Link)
+	}
+}
+
+func (p *program) checkNames(ctx context.Context, c *client.Client, repo string) error {
+	names, err := c.CheckNames(ctx, repo)
+	if err != nil {
+		return err
+	}
+	return p.print(names, func(w io.Writer) {
+		row(w, "CHECK", "DEMANDED", "REPORTS", "LAST SEEN", "COMMAND")
+		for _, n := range names {
+			seen := "never"
+			if n.LastSeen != nil {
+				seen = ago(*n.LastSeen)
+			}
+			row(w, n.Name, yesNo(n.Demanded), n.Reports, seen, dash(n.Command))
+		}
+	})
+}
+
+// runHere runs a command check in the current clone, as the rules define it.
+func (p *program) runHere(ctx context.Context, name string) error {
+	c, repo, err := p.here()
+	if err != nil {
+		return err
+	}
+	names, err := c.CheckNames(ctx, repo)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(names, func(n wire.CheckName) bool { return n.Name == name })
+	if i < 0 || names[i].Command == "" {
+		var known []string
+		for _, n := range names {
+			if n.Command != "" {
+				known = append(known, n.Name)
+			}
+		}
+		return fmt.Errorf("the rules of %s define no command for %q; they define: %s", repo, name, list(known))
+	}
+	top, err := exec.CommandContext(ctx, "git", "rev-parse", "--show-toplevel").Output()
+	if err != nil {
+		return errors.New("run this in a clone of the repository")
+	}
+	fmt.Fprintf(p.err, "%s: %s\n", name, plain(names[i].Command))
+	cmd := exec.CommandContext(ctx, "sh", "-c", names[i].Command)
+	cmd.Dir, cmd.Stdout, cmd.Stderr = strings.TrimSpace(string(top)), p.out, p.err
+	for _, kv := range os.Environ() { // what the check prints may end in a public log
+		if !strings.HasPrefix(kv, "TAVRIN_TOKEN=") {
+			cmd.Env = append(cmd.Env, kv)
+		}
+	}
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("%s failed: %w", name, err)
+	}
+	fmt.Fprintf(p.err, "%s passed\n", name)
+	return nil
+}
+
+func (p *program) runner() *cobra.Command {
+	var file string
+	o := runner.Options{}
+	c := &cobra.Command{Use: "runner", Short: "Take command checks and run them", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return fmt.Errorf("read the runner's token: %w", err)
+		}
+		p.token = strings.TrimSpace(string(text))
+		if o.Client, err = p.client(); err != nil {
+			return err
+		}
+		o.Log = slog.New(slog.NewTextHandler(p.err, nil))
+		return runner.Run(cmd.Context(), o)
+	}}
+	f := c.Flags()
+	f.StringVar(&file, "token-file", "", "file with the runner's token (needed)")
+	f.StringVar(&o.Dir, "work-dir", "", "folder for checkouts (default: the system's for temporary files)")
+	f.BoolVar(&o.BesideService, "beside-service", false, "start even where the service's data can be read")
+	f.BoolVar(&o.Once, "once", false, "end when no job is waiting")
+	if err := c.MarkFlagRequired("token-file"); err != nil {
+		panic(err)
+	}
+	return c
+}

@@ -1,0 +1,104 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/goccy/go-yaml"
+)
+
+// print shows a value in the form that was asked for; table is called for the form that people read.
+func (p *program) print(value any, table func(w io.Writer)) error {
+	if p.format == "table" {
+		w := tabwriter.NewWriter(p.out, 0, 8, 2, ' ', 0)
+		table(w)
+		return w.Flush()
+	}
+	data, err := json.MarshalIndent(value, "", "  ")
+	if err != nil {
+		return err
+	}
+	if p.format == "yaml" {
+		if data, err = yaml.JSONToYAML(data); err != nil {
+			return err
+		}
+		_, err = p.out.Write(data)
+		return err
+	}
+	_, err = fmt.Fprintln(p.out, string(data))
+	return err
+}
+
+// row prints one line of a table, without control characters that a terminal would act on.
+func row(w io.Writer, cells ...any) {
+	texts := make([]string, len(cells))
+	for i, c := range cells {
+		texts[i] = plain(fmt.Sprint(c))
+	}
+	fmt.Fprintln(w, strings.TrimRight(strings.Join(texts, "\t"), "\t"))
+}
+
+func plain(s string) string {
+	return strings.Map(func(c rune) rune {
+		if c < ' ' || c == 0x7f {
+			return ' '
+		}
+		return c
+	}, s)
+}
+
+// block makes text of several lines safe for a terminal, keeping lines and tabs.
+func block(s string) string {
+	return strings.Map(func(c rune) rune {
+		if (c < ' ' && c != '\n' && c != '\t') || c == 0x7f {
+			return '\uFFFD'
+		}
+		return c
+	}, s)
+}
+
+// ago says how long ago a time is.
+func ago(t time.Time) string {
+	if t.IsZero() {
+		return "-"
+	}
+	d := time.Since(t)
+	switch {
+	case d < time.Second:
+		return "now"
+	case d < time.Minute:
+		return fmt.Sprintf("%d s ago", d/time.Second)
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", d/time.Minute)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", d/time.Hour)
+	}
+	return t.Local().Format("2006-01-02")
+}
+
+func short(id string) string {
+	if len(id) > 10 {
+		return id[:10]
+	}
+	return id
+}
+
+func dash(s string) string {
+	if s == "" {
+		return "-"
+	}
+	return s
+}
+
+func list(words []string) string { return dash(strings.Join(words, ", ")) }
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}

@@ -1,0 +1,182 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tavrin/internal/api"
+	"tavrin/internal/service"
+)
+
+// stopTime is how long requests may take to finish after SIGTERM.
+const stopTime = 9 * time.Second
+
+// serveOptions is what the service is started with.
+type serveOptions struct {
+	dir, listen, adminTokenFile string
+	certificate, key            string
+	behindProxy                 bool
+	imports                     []string
+	maxPackMiB                  int64
+	logJSON, verbose            bool
+}
+
+func (p *program) serve() *cobra.Command {
+	o := serveOptions{}
+	c := &cobra.Command{Use: "serve", Short: "Run the service: repositories, API and console", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		return p.runService(cmd.Context(), o)
+	}}
+	f := c.Flags()
+	f.StringVar(&o.dir, "data", "", "folder of the service: records, repositories, key (needed)")
+	f.StringVar(&o.listen, "listen", "127.0.0.1:7420", "address to listen on")
+	f.StringVar(&o.adminTokenFile, "admin-token-file", "", "at the first start, write the administrator's token there instead of printing it")
+	f.StringVar(&o.certificate, "tls-cert", "", "file with the certificate, to serve over TLS")
+	f.StringVar(&o.key, "tls-key", "", "file with the certificate's key")
+	f.BoolVar(&o.behindProxy, "behind-proxy", false, "a proxy in front of the service speaks TLS to the outside")
+	f.StringSliceVar(&o.imports, "allow-import", nil, "URL prefix from which repositories may be imported; may be given several times")
+	f.Int64Var(&o.maxPackMiB, "max-push", 2048, "largest pack accepted in one push, in MiB")
+	f.BoolVar(&o.logJSON, "log-json", false, "write the log as JSON")
+	f.BoolVar(&o.verbose, "verbose", false, "log every request")
+	if err := c.MarkFlagRequired("data"); err != nil {
+		panic(err)
+	}
+	return c
+}
+
+// guarded refuses to listen where tokens would travel in the clear.
+func (o serveOptions) guarded() error {
+	host, _, err := net.SplitHostPort(o.listen)
+	if err != nil {
+		return misuse("--listen is HOST:PORT, not %q", o.listen)
+	}
+	if (o.certificate == "") != (o.key == "") {
+		return misuse("--tls-cert and --tls-key go together")
+	}
+	ip := net.ParseIP(host)
+	local := host == "localhost" || (ip != nil && ip.IsLoopback())
+	if local || o.certificate != "" || o.behindProxy {
+		return nil
+	}
+	return misuse("off loopback the service listens only with TLS (--tls-cert, --tls-key) or behind a proxy that speaks it (--behind-proxy); %s is not loopback", o.listen)
+}
+
+func (o serveOptions) logger(w *os.File) *slog.Logger {
+	level := slog.LevelInfo
+	if o.verbose {
+		level = slog.LevelDebug
+	}
+	options := &slog.HandlerOptions{Level: level, ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
+		if a.Value.Kind() == slog.KindString {
+			a.Value = slog.StringValue(service.Mask(a.Value.String()))
+		}
+		return a
+	}}
+	if o.logJSON {
+		return slog.New(slog.NewJSONHandler(w, options))
+	}
+	return slog.New(slog.NewTextHandler(w, options))
+}
+
+func (p *program) runService(ctx context.Context, o serveOptions) error {
+	if err := o.guarded(); err != nil {
+		return err
+	}
+	log := o.logger(os.Stderr)
+	running, err := start(ctx, o, log)
+	if err != nil {
+		return err
+	}
+	if err := p.handOver(ctx, running.service, o.adminTokenFile); err != nil {
+		return errors.Join(err, running.stop())
+	}
+	fmt.Fprintf(p.out, "Tavrin serves %s\n", running.url)
+	select {
+	case <-ctx.Done():
+		log.Info("stopping")
+	case err = <-running.failed:
+	}
+	return errors.Join(err, running.stop())
+}
+
+// handOver gives the first administrator's token to whoever started the service.
+func (p *program) handOver(ctx context.Context, s *service.Service, file string) error {
+	token, err := s.FirstStart(ctx)
+	if err != nil || token == "" {
+		return err
+	}
+	if file == "" {
+		fmt.Fprintf(p.out, "The administrator's token, shown this once and good for 24 hours:\n  %s\nMake people with it: tavrin person create LOGIN\n", token)
+		return nil
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return fmt.Errorf("write the administrator's token: %w", err)
+	}
+	defer f.Close()
+	if err := f.Chmod(0o600); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintln(f, token)
+	return err
+}
+
+// running is a started service.
+type running struct {
+	service *service.Service
+	server  *http.Server
+	url     string
+	failed  chan error
+}
+
+// start opens the service's folder and begins to listen.
+func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, error) {
+	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Log: log, MaxPackBytes: o.maxPackMiB << 20})
+	if err != nil {
+		return nil, err
+	}
+	listener, err := net.Listen("tcp", o.listen)
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("listen on %s: %w", o.listen, err), s.Close())
+	}
+	secure := o.certificate != "" || o.behindProxy
+	r := &running{service: s, failed: make(chan error, 1), url: "http://" + listener.Addr().String(), server: &http.Server{
+		Handler: api.New(api.Options{Service: s, Log: log, Secure: secure}), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 15 * time.Second,
+		WriteTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+	}}
+	r.server.RegisterOnShutdown(s.EndStreams)
+	go func() {
+		var err error
+		if o.certificate != "" {
+			err = r.server.ServeTLS(listener, o.certificate, o.key)
+		} else {
+			err = r.server.Serve(listener)
+		}
+		if !errors.Is(err, http.ErrServerClosed) {
+			r.failed <- err
+		}
+	}()
+	if o.certificate != "" {
+		r.url = "https://" + listener.Addr().String()
+	}
+	log.Info("service ready", "url", r.url, "data", o.dir)
+	return r, nil
+}
+
+// stop finishes what is running and closes the records.
+func (r *running) stop() error {
+	ctx, cancel := context.WithTimeout(context.Background(), stopTime)
+	defer cancel()
+	err := r.server.Shutdown(ctx)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = r.server.Close()
+	}
+	return errors.Join(err, r.service.Close())
+}

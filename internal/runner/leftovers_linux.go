@@ -1,0 +1,67 @@
+package runner
+
+import (
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// adoptOrphans makes this process the parent of whatever its jobs leave running, so that it can be found.
+func adoptOrphans() error { return unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) }
+
+// endLeftovers ends every process that a job has left: its process group, and everything that descends from this
+// process, which runs one job at a time and nothing else.
+func endLeftovers(leader *os.Process) {
+	if leader != nil {
+		syscall.Kill(-leader.Pid, syscall.SIGKILL)
+	}
+	for range 50 {
+		left := descendants(os.Getpid())
+		if len(left) == 0 {
+			return
+		}
+		for _, pid := range left {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+		for {
+			if pid, err := syscall.Wait4(-1, nil, syscall.WNOHANG, nil); pid <= 0 || err != nil {
+				break
+			}
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+// descendants lists the processes below a process, by what /proc says of parents.
+func descendants(root int) []int {
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil
+	}
+	children := map[int][]int{}
+	for _, e := range entries {
+		pid, err := strconv.Atoi(e.Name())
+		if err != nil {
+			continue
+		}
+		stat, err := os.ReadFile("/proc/" + e.Name() + "/stat")
+		if err != nil {
+			continue
+		}
+		after := string(stat)[strings.LastIndexByte(string(stat), ')')+1:] // the name may hold anything
+		if f := strings.Fields(after); len(f) > 1 {
+			parent, _ := strconv.Atoi(f[1])
+			children[parent] = append(children[parent], pid)
+		}
+	}
+	var out []int
+	for queue := children[root]; len(queue) > 0; queue = queue[1:] {
+		out = append(out, queue[0])
+		queue = append(queue, children[queue[0]]...)
+	}
+	return out
+}

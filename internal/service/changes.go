@@ -1,0 +1,675 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/mail"
+	"regexp"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/git"
+	"tavrin/internal/store"
+	"tavrin/wire"
+)
+
+const (
+	maxTitle       = 200
+	maxProse       = 16 << 10
+	maxPatch       = 2 << 20
+	maxCommitsRead = 2000 // of one change
+)
+
+// NewChange is what a change is made from.
+type NewChange struct {
+	Source, Target, Title, Description string
+	Draft                              bool
+}
+
+// OpenChange proposes to bring a source branch into a target branch.
+func (s *Service) OpenChange(ctx context.Context, a Actor, name string, n NewChange) (wire.Change, error) {
+	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Writer)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	if n.Target == "" {
+		n.Target = repo.DefaultBranch
+	}
+	if err := errors.Join(line("title", n.Title, 1, maxTitle), prose("description", n.Description, maxProse)); err != nil {
+		return wire.Change{}, firstProblem(err)
+	}
+	for field, branch := range map[string]string{"source": n.Source, "target": n.Target} {
+		if err := git.CheckBranch(branch); err != nil {
+			return wire.Change{}, invalid(field, "%v", err)
+		}
+	}
+	if n.Source == n.Target {
+		return wire.Change{}, invalid("source", "source and target are both %s; a change goes from one branch to another", n.Source)
+	}
+	lock := s.repoLock(repo.ID)
+	lock.Lock()
+	defer lock.Unlock()
+	bare := s.bare(repo)
+	head, err := bare.Tip(ctx, "refs/heads/"+n.Source)
+	if err != nil {
+		return wire.Change{}, invalid("source", "%s has no branch %s: push it first", name, n.Source)
+	}
+	if _, err := bare.Tip(ctx, "refs/heads/"+n.Target); err != nil {
+		return wire.Change{}, invalid("target", "%s has no branch %s", name, n.Target)
+	}
+	state := "open"
+	if n.Draft {
+		state = "draft"
+	}
+	change := store.Change{RepositoryID: repo.ID, Title: n.Title, Description: n.Description, Source: n.Source, Target: n.Target,
+		State: state, OpenedBy: a.Login(), CreatedAt: s.now(), UpdatedAt: s.now()}
+	pending, err := s.revisionOf(ctx, repo, change, nil, head, a.Login())
+	if err != nil {
+		return wire.Change{}, err
+	}
+	if pending.row.Files == 0 {
+		return wire.Change{}, invalid("source", "%s brings nothing that %s does not have", n.Source, n.Target)
+	}
+	err = s.write(ctx, func(tx *tx) error {
+		var twin store.Change
+		if err := tx.Where("repository_id = ? AND source = ? AND target = ? AND state IN ('draft', 'open')", repo.ID, n.Source, n.Target).
+			First(&twin).Error; err == nil {
+			return problem(Conflict, "change %d brings %s into %s already", twin.Number, n.Source, n.Target)
+		}
+		if err := tx.Model(repo).Update("changes", gorm.Expr("changes + 1")).Error; err != nil {
+			return err
+		}
+		if err := tx.First(repo, repo.ID).Error; err != nil {
+			return err
+		}
+		change.Number = repo.Changes
+		if err := tx.Create(&change).Error; err != nil {
+			return err
+		}
+		pending.change = change
+		err := tx.record(event{actor: a.Login(), kind: "change.opened", repo: repo, subject: fmt.Sprintf("change/%d", change.Number),
+			text: fmt.Sprintf("%s opened change %d, %q, from %s to %s", a.Login(), change.Number, change.Title, change.Source, change.Target),
+			data: map[string]any{"number": change.Number, "source": change.Source, "target": change.Target, "state": state}})
+		if err != nil {
+			return err
+		}
+		return s.saveRevision(tx, repo, pending)
+	})
+	if err != nil {
+		return wire.Change{}, err
+	}
+	return s.Change(ctx, a, name, change.Number)
+}
+
+// firstProblem picks the first of joined problems, so that one sentence reaches the person.
+func firstProblem(err error) error {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p
+	}
+	return err
+}
+
+// pendingRevision is a revision worked out but not yet recorded.
+type pendingRevision struct {
+	change  store.Change
+	row     store.Revision
+	commits []git.Commit
+}
+
+// revisionsOf works out the revisions that follow from a source branch having moved to head.
+func (s *Service) revisionsOf(ctx context.Context, repo *store.Repository, branch, head, pusher string) ([]pendingRevision, error) {
+	db := s.store.Read(ctx)
+	var changes []store.Change
+	if err := db.Where("repository_id = ? AND source = ? AND state IN ('draft', 'open')", repo.ID, branch).Find(&changes).Error; err != nil {
+		return nil, err
+	}
+	var out []pendingRevision
+	for _, c := range changes {
+		last, err := revisionRow(db, c)
+		if err != nil {
+			return nil, err
+		}
+		if last.Head == head {
+			continue
+		}
+		p, err := s.revisionOf(ctx, repo, c, &last, head, pusher)
+		if err != nil {
+			s.log.Warn("no revision made", "repository", repo.Name, "change", c.Number, "error", err)
+			continue
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+func revisionRow(db *gorm.DB, c store.Change) (store.Revision, error) {
+	var r store.Revision
+	err := db.Where("change_id = ? AND number = ?", c.ID, c.Revision).First(&r).Error
+	return r, err
+}
+
+// revisionOf works out, with Git, what a head brings to the change's target.
+func (s *Service) revisionOf(ctx context.Context, repo *store.Repository, c store.Change, last *store.Revision, head, pusher string) (pendingRevision, error) {
+	bare := s.bare(repo)
+	p := pendingRevision{change: c, row: store.Revision{Number: c.Revision + 1, Head: head, PushedBy: pusher, LastPusher: pusher, CreatedAt: s.now(), Paths: []string{}}}
+	target, err := bare.Tip(ctx, "refs/heads/"+c.Target)
+	if err != nil {
+		return p, err
+	}
+	if p.row.Base, err = bare.MergeBase(ctx, target, head); err != nil {
+		return p, invalid("source", "%s and %s share no history, so one cannot be brought into the other", c.Source, c.Target)
+	}
+	files, err := bare.Diff(ctx, p.row.Base, head)
+	if err != nil {
+		return p, err
+	}
+	for _, f := range files {
+		p.row.Paths = append(p.row.Paths, f.Path)
+		if f.OldPath != "" {
+			p.row.Paths = append(p.row.Paths, f.OldPath)
+		}
+		p.row.Added += f.Added
+		p.row.Removed += f.Removed
+	}
+	p.row.Files = len(files)
+	if last != nil {
+		if p.row.SameAsLast, err = bare.SameDifference(ctx, last.Base, last.Head, p.row.Base, head); err != nil {
+			return p, err
+		}
+		p.row.Authors, p.row.LastPusher = last.Authors, last.LastPusher
+		if !p.row.SameAsLast {
+			p.row.Authors, p.row.LastPusher = append(slices.Clone(last.Authors), pusher), pusher
+		}
+	} else {
+		p.row.Authors = []string{pusher}
+	}
+	p.commits, err = bare.Log(ctx, head, []string{p.row.Base}, 0, maxCommitsRead)
+	return p, err
+}
+
+// saveRevision records a revision: who counts as author of it is completed here, where the records are at hand.
+func (s *Service) saveRevision(tx *tx, repo *store.Repository, p pendingRevision) error {
+	more, err := contributors(tx.DB, repo, p)
+	if err != nil {
+		return err
+	}
+	p.row.Authors = slices.Compact(slices.Sorted(slices.Values(append(p.row.Authors, more...))))
+	p.row.ChangeID = p.change.ID
+	if err := tx.Create(&p.row).Error; err != nil {
+		return err
+	}
+	if err := s.bare(repo).Keep(tx.Statement.Context, fmt.Sprintf("changes/%d/%d", p.change.Number, p.row.Number), p.row.Head); err != nil {
+		return err
+	}
+	if err := tx.Model(&p.change).Updates(map[string]any{"revision": p.row.Number, "updated_at": s.now()}).Error; err != nil {
+		return err
+	}
+	what := "changes the difference"
+	if p.row.SameAsLast {
+		what = "brings the same difference"
+	}
+	err = tx.record(event{actor: p.row.PushedBy, kind: "change.revised", repo: repo, subject: fmt.Sprintf("change/%d", p.change.Number),
+		text: fmt.Sprintf("%s made revision %d of change %d, which %s", p.row.PushedBy, p.row.Number, p.change.Number, what),
+		data: map[string]any{"number": p.change.Number, "revision": p.row.Number, "head": p.row.Head, "base": p.row.Base, "same_difference": p.row.SameAsLast, "authors": p.row.Authors}})
+	if err != nil {
+		return err
+	}
+	_, doc, err := s.rulesOf(tx.DB, repo.ID)
+	if err != nil {
+		return err
+	}
+	return s.askForHead(tx, repo, doc, p.change, p.row.Head)
+}
+
+var coAuthor = regexp.MustCompile(`(?im)^co-authored-by:\s*(.+)$`)
+
+// contributors finds who else counts as author: whose push first brought a commit of the difference, unless the
+// difference is the same as before, and whose registered address stands in one.
+func contributors(db *gorm.DB, repo *store.Repository, p pendingRevision) ([]string, error) {
+	ids, addresses := []string{}, map[string]bool{}
+	for _, c := range p.commits {
+		ids = append(ids, c.ID)
+		addresses[strings.ToLower(c.Author.Email)] = true
+		addresses[strings.ToLower(c.CommitterEmail)] = true
+		for _, m := range coAuthor.FindAllStringSubmatch(c.Body, -1) {
+			if address, err := mail.ParseAddress(m[1]); err == nil {
+				addresses[strings.ToLower(address.Address)] = true
+			}
+		}
+	}
+	logins := []string{p.change.OpenedBy}
+	if !p.row.SameAsLast {
+		owners, err := ownersOfCommits(db, repo.ID, ids)
+		if err != nil {
+			return nil, err
+		}
+		logins = append(logins, owners...)
+	}
+	var list []string
+	for address := range addresses {
+		list = append(list, address)
+	}
+	var registered []string
+	err := db.Model(&store.Account{}).Where("email IN ? AND NOT robot", list).Pluck("login", &registered).Error
+	return append(logins, registered...), err
+}
+
+// changeRow finds a change for an actor who needs at least a role in its repository.
+func (s *Service) changeRow(db *gorm.DB, a Actor, name string, number int, need gate.Role) (*store.Repository, store.Change, error) {
+	repo, err := s.reach(db, a, name, need)
+	if err != nil {
+		return nil, store.Change{}, err
+	}
+	var c store.Change
+	err = db.Where("repository_id = ? AND number = ?", repo.ID, number).First(&c).Error
+	return repo, c, orUnknown(err, "%s has no change %d", name, number)
+}
+
+// Change describes one change.
+func (s *Service) Change(ctx context.Context, a Actor, name string, number int) (wire.Change, error) {
+	db := s.store.Read(ctx)
+	repo, c, err := s.changeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	return s.changeView(db, repo, c)
+}
+
+func (s *Service) changeView(db *gorm.DB, repo *store.Repository, c store.Change) (wire.Change, error) {
+	r, err := revisionRow(db, c)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	report, entry, err := s.judge(db, repo, c)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	v := wire.Change{Repository: repo.Name, Number: c.Number, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
+		State: c.State, Revision: c.Revision, Head: r.Head, Base: r.Base, Ready: report.Ready, Summary: report.Summary, OpenedBy: c.OpenedBy,
+		Authors: r.Authors, Files: r.Files, Added: r.Added, Removed: r.Removed, LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt}
+	if entry != nil {
+		view, err := s.entryView(db, repo, *entry)
+		if err != nil {
+			return v, err
+		}
+		v.Entry = &view
+	}
+	return v, nil
+}
+
+// ChangeQuery selects changes.
+type ChangeQuery struct {
+	State  string // draft, open, landed, closed; empty: draft and open; "all"
+	Before int    // numbers below it; 0: from the newest
+	Limit  int
+}
+
+const changesPage = 50
+
+// Changes lists a repository's changes, newest first.
+func (s *Service) Changes(ctx context.Context, a Actor, name string, q ChangeQuery) ([]wire.Change, error) {
+	db := s.store.Read(ctx)
+	repo, err := s.reach(db, a, name, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	query := db.Where("repository_id = ?", repo.ID).Order("number DESC").Limit(min(max(q.Limit, 1), 200))
+	if q.Limit == 0 {
+		query = query.Limit(changesPage)
+	}
+	switch q.State {
+	case "":
+		query = query.Where("state IN ('draft', 'open')")
+	case "draft", "open", "landed", "closed":
+		query = query.Where("state = ?", q.State)
+	case "all":
+	default:
+		return nil, invalid("state", "%q is not a state of a change: draft, open, landed, closed or all", q.State)
+	}
+	if q.Before > 0 {
+		query = query.Where("number < ?", q.Before)
+	}
+	var rows []store.Change
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := []wire.Change{}
+	for _, c := range rows {
+		v, err := s.changeView(db, repo, c)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// ChangeEdit is what may be altered of a change; nil leaves a part as it is.
+type ChangeEdit struct {
+	Title, Description *string
+	Draft              *bool
+}
+
+// mayEdit refuses those who are neither authors of a change nor maintainers.
+func (s *Service) mayEdit(db *gorm.DB, a Actor, repo *store.Repository, c store.Change, what string) error {
+	role, err := roleIn(db, a.account, repo)
+	if err != nil || role.AtLeast(gate.Maintainer) || c.OpenedBy == a.Login() {
+		return err
+	}
+	r, err := revisionRow(db, c)
+	if err != nil || slices.Contains(r.Authors, a.Login()) {
+		return err
+	}
+	return problem(Forbidden, "%s change %d is for its authors (%s) and maintainers", what, c.Number, strings.Join(r.Authors, ", "))
+}
+
+// EditChange alters a change's title, description or draft state.
+func (s *Service) EditChange(ctx context.Context, a Actor, name string, number int, e ChangeEdit) (wire.Change, error) {
+	err := s.write(ctx, func(tx *tx) error {
+		repo, c, err := s.changeRow(tx.DB, a, name, number, gate.Writer)
+		if err == nil {
+			err = s.mayEdit(tx.DB, a, repo, c, "editing")
+		}
+		if err != nil {
+			return err
+		}
+		set := map[string]any{"updated_at": s.now()}
+		if e.Title != nil {
+			if err := line("title", *e.Title, 1, maxTitle); err != nil {
+				return err
+			}
+			set["title"] = *e.Title
+		}
+		if e.Description != nil {
+			if err := prose("description", *e.Description, maxProse); err != nil {
+				return err
+			}
+			set["description"] = *e.Description
+		}
+		if e.Draft != nil {
+			if c.State != "draft" && c.State != "open" {
+				return problem(Conflict, "change %d is %s, so it is neither draft nor open", number, c.State)
+			}
+			set["state"] = map[bool]string{true: "draft", false: "open"}[*e.Draft]
+		}
+		if err := tx.Model(&c).Updates(set).Error; err != nil {
+			return err
+		}
+		delete(set, "updated_at")
+		return tx.record(event{actor: a.Login(), kind: "change.edited", repo: repo, subject: fmt.Sprintf("change/%d", number),
+			text: fmt.Sprintf("%s edited change %d", a.Login(), number), data: set})
+	})
+	if err != nil {
+		return wire.Change{}, err
+	}
+	return s.Change(ctx, a, name, number)
+}
+
+// CloseChange gives a change up; ReopenChange takes it up again.
+func (s *Service) CloseChange(ctx context.Context, a Actor, name string, number int) (wire.Change, error) {
+	return s.turn(ctx, a, name, number, "closed", "closing")
+}
+
+// ReopenChange takes a closed change up again, at its newest revision.
+func (s *Service) ReopenChange(ctx context.Context, a Actor, name string, number int) (wire.Change, error) {
+	return s.turn(ctx, a, name, number, "open", "reopening")
+}
+
+func (s *Service) turn(ctx context.Context, a Actor, name string, number int, to, what string) (wire.Change, error) {
+	repo, c, err := s.changeRow(s.store.Read(ctx), a, name, number, gate.Writer)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	lock := s.repoLock(repo.ID) // so that it does not land while it is closed
+	lock.Lock()
+	defer lock.Unlock()
+	kind := map[string]string{"closed": "change.closed", "open": "change.reopened"}[to]
+	var pending []pendingRevision
+	if to == "open" {
+		if pending, err = s.missed(ctx, repo, c, a.Login()); err != nil {
+			return wire.Change{}, err
+		}
+	}
+	err = s.write(ctx, func(tx *tx) error {
+		_, c, err := s.changeRow(tx.DB, a, name, number, gate.Writer)
+		if err == nil {
+			err = s.mayEdit(tx.DB, a, repo, c, what)
+		}
+		if err != nil {
+			return err
+		}
+		isOpen := c.State == "draft" || c.State == "open"
+		if c.State == "landed" || isOpen == (to == "open") {
+			return problem(Conflict, "change %d is %s; it cannot be %s", number, c.State, map[string]string{"closed": "closed", "open": "reopened"}[to])
+		}
+		if err := tx.Model(&c).Updates(map[string]any{"state": to, "updated_at": s.now()}).Error; err != nil {
+			return err
+		}
+		word := strings.TrimPrefix(kind, "change.")
+		if err := tx.record(event{actor: a.Login(), kind: kind, repo: repo, subject: fmt.Sprintf("change/%d", number), text: fmt.Sprintf("%s %s change %d", a.Login(), word, number)}); err != nil {
+			return err
+		}
+		for _, p := range pending {
+			p.change = c
+			if err := s.saveRevision(tx, repo, p); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return wire.Change{}, err
+	}
+	return s.Change(ctx, a, name, number)
+}
+
+// missed works out the revision that a closed change did not get while its branch moved on.
+func (s *Service) missed(ctx context.Context, repo *store.Repository, c store.Change, by string) ([]pendingRevision, error) {
+	last, err := revisionRow(s.store.Read(ctx), c)
+	if err != nil {
+		return nil, err
+	}
+	head, err := s.bare(repo).Tip(ctx, "refs/heads/"+c.Source)
+	if errors.Is(err, git.ErrNotFound) || head == last.Head {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.revisionOf(ctx, repo, c, &last, head, by)
+	return []pendingRevision{p}, err
+}
+
+// Revisions lists a change's revisions, newest first, with the commits of each.
+func (s *Service) Revisions(ctx context.Context, a Actor, name string, number int) ([]wire.Revision, error) {
+	db := s.store.Read(ctx)
+	repo, c, err := s.changeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	var rows []store.Revision
+	if err := db.Where("change_id = ?", c.ID).Order("number DESC").Limit(100).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := []wire.Revision{}
+	for _, r := range rows {
+		log, err := s.bare(repo).Log(ctx, r.Head, []string{r.Base}, 0, 100)
+		if err != nil {
+			return nil, err
+		}
+		commits, err := s.commitViews(db, repo, log)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, wire.Revision{Number: r.Number, Head: r.Head, Base: r.Base, PushedBy: r.PushedBy, SameDifference: r.SameAsLast,
+			Files: r.Files, Added: r.Added, Removed: r.Removed, Commits: commits, CreatedAt: r.CreatedAt})
+	}
+	return out, nil
+}
+
+// Diff shows what a revision brings; revision 0 is the newest.
+func (s *Service) Diff(ctx context.Context, a Actor, name string, number, revision int) (wire.Diff, error) {
+	db := s.store.Read(ctx)
+	repo, c, err := s.changeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return wire.Diff{}, err
+	}
+	if revision == 0 {
+		revision = c.Revision
+	}
+	var r store.Revision
+	if err := db.Where("change_id = ? AND number = ?", c.ID, revision).First(&r).Error; err != nil {
+		return wire.Diff{}, orUnknown(err, "change %d has no revision %d; the newest is %d", number, revision, c.Revision)
+	}
+	bare := s.bare(repo)
+	files, err := bare.Diff(ctx, r.Base, r.Head)
+	if err != nil {
+		return wire.Diff{}, err
+	}
+	v := wire.Diff{Number: number, Revision: revision, Base: r.Base, Head: r.Head, Files: []wire.FileDiff{}}
+	for _, f := range files {
+		v.Files = append(v.Files, wire.FileDiff(f))
+	}
+	v.Patch, v.Partial, err = bare.Patch(ctx, r.Base, r.Head, nil, maxPatch)
+	v.Patch = strings.ToValidUTF8(v.Patch, "\uFFFD")
+	return v, err
+}
+
+// NewReview is what a reviewer says.
+type NewReview struct {
+	Verdict  gate.Verdict
+	Revision int // 0 is allowed for comments: the newest
+	Text     string
+}
+
+// Review records a reviewer's word on a revision. It answers "conflict" when that is no longer the newest.
+func (s *Service) Review(ctx context.Context, a Actor, name string, number int, n NewReview) (wire.Review, error) {
+	if err := prose("text", n.Text, maxProse); err != nil {
+		return wire.Review{}, err
+	}
+	if n.Verdict != gate.Approve && strings.TrimSpace(n.Text) == "" {
+		return wire.Review{}, invalid("text", "say what you mean: an objection or a comment needs words")
+	}
+	var row store.Review
+	err := s.write(ctx, func(tx *tx) error {
+		repo, c, err := s.changeRow(tx.DB, a, name, number, gate.Reader)
+		if err != nil {
+			return err
+		}
+		if err := s.mayReview(tx.DB, a, repo, n.Verdict); err != nil {
+			return err
+		}
+		if c.State != "draft" && c.State != "open" && n.Verdict != gate.Comment {
+			return problem(Conflict, "change %d is %s; only an open change is reviewed", number, c.State)
+		}
+		if n.Verdict == gate.Comment && n.Revision == 0 {
+			n.Revision = c.Revision
+		}
+		if n.Revision != c.Revision {
+			return problem(Conflict, "conflict: the newest revision of change %d is %d, not %d: look at it (tavrin change diff %d) and say it again with --revision %d",
+				number, c.Revision, n.Revision, number, c.Revision)
+		}
+		row = store.Review{ChangeID: c.ID, Revision: n.Revision, Login: a.Login(), Verdict: string(n.Verdict), Text: n.Text, CreatedAt: s.now()}
+		if err := tx.Create(&row).Error; err != nil {
+			return err
+		}
+		verb := map[gate.Verdict]string{gate.Approve: "approved", gate.Object: "objected to", gate.Comment: "commented on"}[n.Verdict]
+		return tx.record(event{actor: a.Login(), kind: "review." + string(n.Verdict), repo: repo, subject: fmt.Sprintf("change/%d", number),
+			text: fmt.Sprintf("%s %s revision %d of change %d", a.Login(), verb, n.Revision, number), data: map[string]any{"number": number, "revision": n.Revision, "text": n.Text}})
+	})
+	return reviewView(row, true), err
+}
+
+// mayReview refuses robots, and verdicts of those who may only read.
+func (s *Service) mayReview(db *gorm.DB, a Actor, repo *store.Repository, v gate.Verdict) error {
+	role, err := roleIn(db, a.account, repo)
+	switch {
+	case err != nil:
+		return err
+	case a.account.Robot && v != gate.Comment:
+		return problem(Forbidden, "%s is a robot, and robots do not approve or object", a.Login())
+	case a.scope != ScopeAll:
+		return problem(Forbidden, "this token cannot review; it takes one of scope all")
+	case v == gate.Approve && !role.AtLeast(gate.Reader), !a.Known():
+		return problem(SignInNeeded, "sign in to review")
+	}
+	return nil
+}
+
+func reviewView(r store.Review, standing bool) wire.Review {
+	return wire.Review{ID: r.ID, By: r.Login, Revision: r.Revision, Verdict: r.Verdict, Text: r.Text, Withdrawn: r.WithdrawnAt != nil,
+		Standing: standing, CreatedAt: r.CreatedAt}
+}
+
+// Withdraw takes back one's standing approval or objection.
+func (s *Service) Withdraw(ctx context.Context, a Actor, name string, number int) (wire.Review, error) {
+	var out wire.Review
+	err := s.write(ctx, func(tx *tx) error {
+		repo, c, err := s.changeRow(tx.DB, a, name, number, gate.Reader)
+		if err != nil {
+			return err
+		}
+		standing, err := standingReviews(tx.DB, c)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(standing, func(r store.Review) bool { return r.Login == a.Login() })
+		if i < 0 || a.scope != ScopeAll {
+			return problem(Conflict, "%s has no standing approval or objection on change %d", a.who(), number)
+		}
+		row := standing[i]
+		now := s.now()
+		row.WithdrawnAt = &now
+		out = reviewView(row, false)
+		if err := tx.Model(&row).Update("withdrawn_at", now).Error; err != nil {
+			return err
+		}
+		noun := map[string]string{"approve": "approval", "object": "objection"}[row.Verdict]
+		return tx.record(event{actor: a.Login(), kind: "review.withdrawn", repo: repo, subject: fmt.Sprintf("change/%d", number),
+			text: fmt.Sprintf("%s withdrew the %s of revision %d of change %d", a.Login(), noun, row.Revision, number)})
+	})
+	return out, err
+}
+
+// standingReviews returns each person's newest approval or objection, unless that one is withdrawn.
+func standingReviews(db *gorm.DB, c store.Change) ([]store.Review, error) {
+	var rows []store.Review
+	err := db.Where("change_id = ? AND verdict <> 'comment'", c.ID).Order("id").Find(&rows).Error
+	newest := map[string]store.Review{}
+	for _, r := range rows {
+		newest[r.Login] = r
+	}
+	var out []store.Review
+	for _, r := range newest {
+		if r.WithdrawnAt == nil {
+			out = append(out, r)
+		}
+	}
+	slices.SortFunc(out, func(a, b store.Review) int { return int(a.ID - b.ID) })
+	return out, err
+}
+
+// Reviews lists everything reviewers said of a change, oldest first.
+func (s *Service) Reviews(ctx context.Context, a Actor, name string, number int) ([]wire.Review, error) {
+	db := s.store.Read(ctx)
+	_, c, err := s.changeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	standing, err := standingReviews(db, c)
+	if err != nil {
+		return nil, err
+	}
+	var rows []store.Review
+	err = db.Where("change_id = ?", c.ID).Order("id").Find(&rows).Error
+	out := []wire.Review{}
+	for _, r := range rows {
+		out = append(out, reviewView(r, slices.ContainsFunc(standing, func(x store.Review) bool { return x.ID == r.ID })))
+	}
+	return out, err
+}

@@ -1,0 +1,505 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/store"
+	"tavrin/wire"
+)
+
+var (
+	loginForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,38}$`)
+	houseForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,38}$`)
+	repoForm  = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
+	emailForm = regexp.MustCompile(`^[^\s<>@]+@[^\s<>@]+$`)
+	checkForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._/:-]{0,99}$`)
+)
+
+// line checks a text of one line that people will read.
+func line(field, text string, min, max int) error {
+	switch n := utf8.RuneCountInString(text); {
+	case !utf8.ValidString(text):
+		return invalid(field, "%s is not valid UTF-8", field)
+	case n < min:
+		return invalid(field, "%s is empty", field)
+	case n > max:
+		return invalid(field, "%s has %d characters; at most %d", field, n, max)
+	case strings.ContainsFunc(text, unicode.IsControl):
+		return invalid(field, "%s holds control characters; one line of plain text is expected", field)
+	}
+	return nil
+}
+
+// prose checks a text of many lines.
+func prose(field, text string, max int) error {
+	if !utf8.ValidString(text) || strings.ContainsRune(text, 0) {
+		return invalid(field, "%s is not valid UTF-8 text", field)
+	}
+	if len(text) > max {
+		return invalid(field, "%s has %d bytes; at most %d", field, len(text), max)
+	}
+	return nil
+}
+
+// FirstStart makes the first administrator and returns a token for it; an empty token when there is one already.
+func (s *Service) FirstStart(ctx context.Context) (string, error) {
+	token := ""
+	err := s.write(ctx, func(tx *tx) error {
+		var n int64
+		if err := tx.Model(&store.Account{}).Where("admin").Count(&n).Error; err != nil || n > 0 {
+			return err
+		}
+		admin := store.Account{Login: "admin", Name: "Administrator", Email: "admin@tavrin.invalid", Admin: true, CreatedAt: s.now()}
+		if err := tx.Create(&admin).Error; err != nil {
+			return err
+		}
+		token = secret()
+		expires := s.now().Add(24 * time.Hour)
+		t := store.Token{AccountID: admin.ID, Name: "first start", Hash: digest(token), Scope: string(ScopeAll), ExpiresAt: &expires, CreatedAt: s.now()}
+		if err := tx.Create(&t).Error; err != nil {
+			return err
+		}
+		return tx.record(event{actor: itself, kind: "person.created", subject: "person/admin", text: "the service made its first administrator, admin"})
+	})
+	return token, err
+}
+
+// NewAccount is what a person or robot is made from.
+type NewAccount struct {
+	Login, Name, Email string
+	Robot, Admin       bool
+}
+
+// CreateAccount makes a person or a robot.
+func (s *Service) CreateAccount(ctx context.Context, a Actor, n NewAccount) (wire.Person, error) {
+	kind := "person"
+	if n.Robot {
+		kind = "robot"
+	}
+	if err := a.mustAdminister("making people and robots"); err != nil {
+		return wire.Person{}, err
+	}
+	if !loginForm.MatchString(n.Login) || n.Login == itself {
+		return wire.Person{}, invalid("login", "%q is not a login: lower-case letters, digits and \"-\", at most 39, and not %q", n.Login, itself)
+	}
+	if n.Name == "" {
+		n.Name = n.Login
+	}
+	if err := line("name", n.Name, 1, 100); err != nil {
+		return wire.Person{}, err
+	}
+	if n.Email == "" {
+		n.Email = n.Login + "@tavrin.invalid"
+	}
+	if !emailForm.MatchString(n.Email) || len(n.Email) > 200 {
+		return wire.Person{}, invalid("email", "%q is not an e-mail address", n.Email)
+	}
+	if n.Robot && n.Admin {
+		return wire.Person{}, invalid("admin", "a robot cannot be an administrator")
+	}
+	account := store.Account{Login: n.Login, Name: n.Name, Email: strings.ToLower(n.Email), Robot: n.Robot, Admin: n.Admin, CreatedAt: s.now()}
+	err := s.write(ctx, func(tx *tx) error {
+		if err := tx.Create(&account).Error; err != nil {
+			return taken(err, "the login %s is taken", n.Login)
+		}
+		return tx.record(event{actor: a.Login(), kind: kind + ".created", subject: kind + "/" + n.Login,
+			text: fmt.Sprintf("%s made the %s %s", a.Login(), kind, n.Login), data: map[string]any{"admin": n.Admin}})
+	})
+	return personView(account, nil), err
+}
+
+// taken turns "there is one already" into a conflict with these words.
+func taken(err error, format string, args ...any) error {
+	if errors.Is(err, store.ErrTaken) {
+		return problem(Conflict, format, args...)
+	}
+	return err
+}
+
+func personView(a store.Account, teams []string) wire.Person {
+	if teams == nil {
+		teams = []string{}
+	}
+	return wire.Person{Login: a.Login, Name: a.Name, Email: a.Email, Robot: a.Robot, Admin: a.Admin, Disabled: a.Disabled, Teams: teams}
+}
+
+// SetDisabled takes an account out of use, or back into it. Its tokens stop working at once.
+func (s *Service) SetDisabled(ctx context.Context, a Actor, login string, disabled bool) error {
+	if err := a.mustAdminister("disabling accounts"); err != nil {
+		return err
+	}
+	return s.write(ctx, func(tx *tx) error {
+		account, err := accountByLogin(tx.DB, login)
+		if err != nil {
+			return err
+		}
+		if account.ID == a.account.ID && disabled {
+			return problem(Invalid, "you cannot disable yourself")
+		}
+		if err := tx.Model(&account).Update("disabled", disabled).Error; err != nil {
+			return err
+		}
+		word := map[bool]string{true: "disabled", false: "enabled"}[disabled]
+		return tx.record(event{actor: a.Login(), kind: "account." + word, subject: "account/" + login, text: fmt.Sprintf("%s %s %s", a.Login(), word, login)})
+	})
+}
+
+func accountByLogin(db *gorm.DB, login string) (store.Account, error) {
+	var account store.Account
+	err := db.Where("login = ?", login).First(&account).Error
+	return account, orUnknown(err, "there is no person or robot %q", login)
+}
+
+// People lists people and robots by login, with their teams.
+func (s *Service) People(ctx context.Context, a Actor) ([]wire.Person, error) {
+	if !a.Known() || a.account.Robot && a.scope != ScopeAll {
+		return nil, problem(SignInNeeded, "sign in to see people")
+	}
+	db := s.store.Read(ctx)
+	var accounts []store.Account
+	if err := db.Order("login").Find(&accounts).Error; err != nil {
+		return nil, err
+	}
+	teams, err := s.Teams(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	people := []wire.Person{}
+	for _, account := range accounts {
+		var in []string
+		for _, t := range teams {
+			if slices.Contains(t.Members, account.Login) {
+				in = append(in, t.Name)
+			}
+		}
+		p := personView(account, in)
+		if !a.account.Admin && a.account.ID != account.ID {
+			p.Email = ""
+		}
+		people = append(people, p)
+	}
+	return people, nil
+}
+
+// Me says who the actor is.
+func (s *Service) Me(ctx context.Context, a Actor) (wire.Me, error) {
+	if !a.Known() {
+		return wire.Me{}, problem(SignInNeeded, "you have not signed in: set TAVRIN_TOKEN")
+	}
+	var teams []string
+	err := s.store.Read(ctx).Raw("SELECT t.name FROM teams t JOIN team_members m ON m.team_id = t.id WHERE m.account_id = ? ORDER BY t.name", a.account.ID).
+		Scan(&teams).Error
+	return wire.Me{Person: personView(a.account, teams), Scope: string(a.scope)}, err
+}
+
+// CreateTeam makes a team.
+func (s *Service) CreateTeam(ctx context.Context, a Actor, name string, members []string) (wire.Team, error) {
+	if err := a.mustAdminister("making teams"); err != nil {
+		return wire.Team{}, err
+	}
+	if !loginForm.MatchString(name) {
+		return wire.Team{}, invalid("name", "%q is not a name for a team: lower-case letters, digits and \"-\", at most 39", name)
+	}
+	err := s.write(ctx, func(tx *tx) error {
+		team := store.Team{Name: name, CreatedAt: s.now()}
+		if err := tx.Create(&team).Error; err != nil {
+			return taken(err, "there is a team %s already", name)
+		}
+		if err := setMembers(tx.DB, team, members); err != nil {
+			return err
+		}
+		return tx.record(event{actor: a.Login(), kind: "team.created", subject: "team/" + name,
+			text: fmt.Sprintf("%s made team %s with %s", a.Login(), name, orNobody(members)), data: map[string]any{"members": members}})
+	})
+	if members == nil {
+		members = []string{}
+	}
+	return wire.Team{Name: name, Members: members}, err
+}
+
+func orNobody(logins []string) string {
+	if len(logins) == 0 {
+		return "nobody"
+	}
+	return strings.Join(logins, ", ")
+}
+
+func setMembers(db *gorm.DB, team store.Team, logins []string) error {
+	if err := db.Where("team_id = ?", team.ID).Delete(&store.TeamMember{}).Error; err != nil {
+		return err
+	}
+	for _, login := range slices.Compact(slices.Sorted(slices.Values(logins))) {
+		account, err := accountByLogin(db, login)
+		if err != nil {
+			return err
+		}
+		if account.Robot {
+			return invalid("members", "%s is a robot, and teams are of people", login)
+		}
+		if err := db.Create(&store.TeamMember{TeamID: team.ID, AccountID: account.ID}).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SetTeam replaces a team's members.
+func (s *Service) SetTeam(ctx context.Context, a Actor, name string, members []string) error {
+	if err := a.mustAdminister("changing teams"); err != nil {
+		return err
+	}
+	return s.write(ctx, func(tx *tx) error {
+		var team store.Team
+		if err := tx.Where("name = ?", name).First(&team).Error; err != nil {
+			return orUnknown(err, "there is no team %q", name)
+		}
+		if err := setMembers(tx.DB, team, members); err != nil {
+			return err
+		}
+		return tx.record(event{actor: a.Login(), kind: "team.changed", subject: "team/" + name,
+			text: fmt.Sprintf("%s set the members of team %s to %s", a.Login(), name, orNobody(members)), data: map[string]any{"members": members}})
+	})
+}
+
+// Teams lists the teams with their members.
+func (s *Service) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
+	if !a.Known() {
+		return nil, problem(SignInNeeded, "sign in to see teams")
+	}
+	var rows []struct{ Team, Login string }
+	err := s.store.Read(ctx).Raw(`SELECT t.name AS team, ifnull(a.login, '') AS login FROM teams t LEFT JOIN team_members m ON m.team_id = t.id
+LEFT JOIN accounts a ON a.id = m.account_id ORDER BY t.name, a.login`).Scan(&rows).Error
+	teams := []wire.Team{}
+	for _, r := range rows {
+		if len(teams) == 0 || teams[len(teams)-1].Name != r.Team {
+			teams = append(teams, wire.Team{Name: r.Team, Members: []string{}})
+		}
+		if r.Login != "" {
+			teams[len(teams)-1].Members = append(teams[len(teams)-1].Members, r.Login)
+		}
+	}
+	return teams, err
+}
+
+// Grant gives somebody a role in a house or a repository; the role "none" takes it away.
+func (s *Service) Grant(ctx context.Context, a Actor, where, who, role string) error {
+	atHouse := !strings.Contains(where, "/")
+	allowed := []string{"reader", "writer", "maintainer", "none"}
+	if atHouse {
+		allowed = append(allowed, roleKeeper)
+	}
+	if !slices.Contains(allowed, role) {
+		return invalid("role", "%q is not a role here: one of %s", role, strings.Join(allowed, ", "))
+	}
+	return s.write(ctx, func(tx *tx) error {
+		g, e, err := s.grantPlace(tx, a, where)
+		if err != nil {
+			return err
+		}
+		if err := grantSubject(tx.DB, &g, who); err != nil {
+			return err
+		}
+		if err := tx.Where(map[string]any{"account_id": g.AccountID, "team_id": g.TeamID, "house_id": g.HouseID, "repository_id": g.RepositoryID}).
+			Delete(&store.Grant{}).Error; err != nil {
+			return err
+		}
+		g.Role = role
+		if role != "none" {
+			if err := tx.Create(&g).Error; err != nil {
+				return err
+			}
+		}
+		e.actor, e.kind, e.subject = a.Login(), "role.granted", "grant/"+where+"/"+who
+		e.text = fmt.Sprintf("%s gave %s the role %s in %s", a.Login(), who, role, where)
+		e.data = map[string]any{"who": who, "where": where, "role": role}
+		return tx.record(e)
+	})
+}
+
+func (s *Service) grantPlace(tx *tx, a Actor, where string) (store.Grant, event, error) {
+	if !strings.Contains(where, "/") {
+		house, err := houseByName(tx.DB, where)
+		if err != nil {
+			return store.Grant{}, event{}, err
+		}
+		return store.Grant{HouseID: &house.ID}, event{}, s.mustKeep(tx.DB, a, house, "giving roles in a house")
+	}
+	repo, err := s.reach(tx.DB, a, where, gate.Maintainer)
+	if err != nil {
+		return store.Grant{}, event{}, err
+	}
+	return store.Grant{RepositoryID: &repo.ID}, event{repo: repo}, nil
+}
+
+func grantSubject(db *gorm.DB, g *store.Grant, who string) error {
+	if name, isTeam := strings.CutPrefix(who, "team:"); isTeam {
+		var team store.Team
+		if err := db.Where("name = ?", name).First(&team).Error; err != nil {
+			return orUnknown(err, "there is no team %q", name)
+		}
+		g.TeamID = &team.ID
+		return nil
+	}
+	account, err := accountByLogin(db, who)
+	g.AccountID = &account.ID
+	return err
+}
+
+// NewToken is what a token is made from.
+type NewToken struct {
+	Login     string
+	Name      string
+	Lifetime  time.Duration // 0: 90 days
+	ReadOnly  bool
+	Witness   []string // HOUSE/NAME:CHECK
+	RunnerFor []string // HOUSE/NAME
+}
+
+const (
+	defaultLifetime = 90 * 24 * time.Hour
+	longestLifetime = 2 * 365 * 24 * time.Hour
+)
+
+// CreateToken makes a token for oneself, or, as an administrator, for anybody. The answer holds the secret.
+func (s *Service) CreateToken(ctx context.Context, a Actor, n NewToken) (wire.Token, error) {
+	if a.scope != ScopeAll || (n.Login != a.Login() && !a.account.Admin) {
+		return wire.Token{}, problem(Forbidden, "a token is made by its owner or by a service administrator, with a token of scope all")
+	}
+	scope, err := n.scope()
+	if err != nil {
+		return wire.Token{}, err
+	}
+	if n.Lifetime == 0 {
+		n.Lifetime = defaultLifetime
+	}
+	if n.Lifetime < time.Second || n.Lifetime > longestLifetime {
+		return wire.Token{}, invalid("expires", "a token lives from 1s to %s", longestLifetime)
+	}
+	if n.Name == "" {
+		n.Name = "token"
+	}
+	if err := line("name", n.Name, 1, 100); err != nil {
+		return wire.Token{}, err
+	}
+	expires := s.now().Add(n.Lifetime)
+	plain := secret()
+	t := store.Token{Name: n.Name, Hash: digest(plain), Scope: string(scope), ExpiresAt: &expires, CreatedAt: s.now()}
+	bindings := append(slices.Clone(n.Witness), n.RunnerFor...)
+	err = s.write(ctx, func(tx *tx) error {
+		account, err := accountByLogin(tx.DB, n.Login)
+		if err != nil {
+			return err
+		}
+		if (scope == ScopeWitness || scope == ScopeRunner) && !account.Robot {
+			return invalid("login", "%s is a person; only a robot can be a witness or a runner: tavrin robot create LOGIN", n.Login)
+		}
+		t.AccountID = account.ID
+		if err := tx.Create(&t).Error; err != nil {
+			return err
+		}
+		for _, text := range bindings {
+			if err := s.bind(tx, a, t.ID, text, scope); err != nil {
+				return err
+			}
+		}
+		return tx.record(event{actor: a.Login(), kind: "token.created", subject: fmt.Sprintf("token/%d", t.ID),
+			text: fmt.Sprintf("%s made the %s token %q for %s", a.Login(), scope, n.Name, n.Login),
+			data: map[string]any{"scope": scope, "bindings": bindings, "expires_at": expires}})
+	})
+	if bindings == nil {
+		bindings = []string{}
+	}
+	return wire.Token{ID: t.ID, Login: n.Login, Name: n.Name, Scope: string(scope), Bindings: bindings, ExpiresAt: &expires, CreatedAt: t.CreatedAt, Secret: plain}, err
+}
+
+func (n NewToken) scope() (Scope, error) {
+	kinds := 0
+	scope := ScopeAll
+	if n.ReadOnly {
+		scope, kinds = ScopeRead, kinds+1
+	}
+	if len(n.Witness) > 0 {
+		scope, kinds = ScopeWitness, kinds+1
+	}
+	if len(n.RunnerFor) > 0 {
+		scope, kinds = ScopeRunner, kinds+1
+	}
+	if kinds > 1 {
+		return "", invalid("witness", "a token has one purpose: reading, witness or runner")
+	}
+	return scope, nil
+}
+
+func (s *Service) bind(tx *tx, a Actor, token int64, text string, scope Scope) error {
+	name, check := text, ""
+	if scope == ScopeWitness {
+		var found bool
+		name, check, found = strings.Cut(text, ":")
+		if !found || !checkForm.MatchString(check) {
+			return invalid("witness", "%q does not name a check of a repository: HOUSE/NAME:CHECK", text)
+		}
+	}
+	repo, err := s.reach(tx.DB, a, name, gate.Maintainer)
+	if err != nil {
+		return err
+	}
+	return tx.Create(&store.TokenBinding{TokenID: token, RepositoryID: repo.ID, CheckName: check}).Error
+}
+
+// Tokens lists one's own tokens, or as an administrator everybody's, without the secrets.
+func (s *Service) Tokens(ctx context.Context, a Actor) ([]wire.Token, error) {
+	if !a.Known() {
+		return nil, problem(SignInNeeded, "sign in to see tokens")
+	}
+	db := s.store.Read(ctx)
+	query := db.Order("id")
+	if !a.account.Admin {
+		query = query.Where("account_id = ?", a.account.ID)
+	}
+	var rows []store.Token
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	tokens := []wire.Token{}
+	for _, t := range rows {
+		var account store.Account
+		if err := db.First(&account, t.AccountID).Error; err != nil {
+			return nil, err
+		}
+		bindings := []string{}
+		err := db.Raw("SELECT r.name || CASE b.check_name WHEN '' THEN '' ELSE ':' || b.check_name END FROM token_bindings b JOIN repositories r ON r.id = b.repository_id WHERE b.token_id = ? ORDER BY 1", t.ID).
+			Scan(&bindings).Error
+		if err != nil {
+			return nil, err
+		}
+		tokens = append(tokens, wire.Token{ID: t.ID, Login: account.Login, Name: t.Name, Scope: t.Scope, Bindings: bindings,
+			ExpiresAt: t.ExpiresAt, RevokedAt: t.RevokedAt, LastUsedAt: t.LastUsedAt, CreatedAt: t.CreatedAt})
+	}
+	return tokens, nil
+}
+
+// RevokeToken ends a token at once: one's own, or as an administrator anybody's.
+func (s *Service) RevokeToken(ctx context.Context, a Actor, id int64) error {
+	return s.write(ctx, func(tx *tx) error {
+		var t store.Token
+		if err := tx.First(&t, id).Error; err != nil || (t.AccountID != a.account.ID && !a.account.Admin) || a.scope != ScopeAll {
+			return problem(Unknown, "there is no token %d that you may revoke: tavrin token list", id)
+		}
+		now := s.now()
+		if err := tx.Model(&t).Update("revoked_at", now).Error; err != nil {
+			return err
+		}
+		return tx.record(event{actor: a.Login(), kind: "token.revoked", subject: fmt.Sprintf("token/%d", id), text: fmt.Sprintf("%s revoked token %d, %q", a.Login(), id, t.Name)})
+	})
+}

@@ -1,0 +1,335 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/guard"
+	"tavrin/internal/git"
+	"tavrin/internal/store"
+)
+
+// maxOwnedCommits is the largest number of commits of one push whose pusher is remembered commit by commit.
+const maxOwnedCommits = 20000
+
+// Fetch prepares a repository for fetching by an actor.
+func (s *Service) Fetch(ctx context.Context, a Actor, name string) (*git.Repo, error) {
+	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	return s.bare(repo), nil
+}
+
+// Pushable prepares a repository for a push by an actor. Whether the push may do what it wants is decided when
+// its content is known; who may not write at all is refused here.
+func (s *Service) Pushable(ctx context.Context, a Actor, name string) (*git.Repo, error) {
+	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	if !a.Known() {
+		return nil, problem(SignInNeeded, "sign in to push to %s: give a token as the Basic password", name)
+	}
+	if _, err := s.reach(s.store.Read(ctx), a, name, gate.Writer); err != nil {
+		return nil, err
+	}
+	return s.bare(repo), nil
+}
+
+// Receive takes a push of an actor: body is the request of git's push protocol, w gets the answer.
+func (s *Service) Receive(ctx context.Context, a Actor, name string, body io.Reader, w io.Writer) error {
+	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Writer)
+	if err != nil {
+		return err
+	}
+	p := push{s: s, a: a, repo: repo, bare: s.bare(repo)}
+	return p.bare.Receive(ctx, body, w, p.decide)
+}
+
+// push is one push while it is decided.
+type push struct {
+	s    *Service
+	a    Actor
+	repo *store.Repository
+	bare *git.Repo
+}
+
+// decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the
+// refs have moved; the objects have arrived before.
+func (p *push) decide(ctx context.Context, in *git.Incoming) ([]git.Result, []string) {
+	ctx = context.WithoutCancel(ctx) // from here on a client that hangs up changes nothing
+	lock := p.s.repoLock(p.repo.ID)
+	lock.Lock()
+	defer lock.Unlock()
+	verdicts, err := p.judge(ctx, in)
+	if err != nil {
+		return p.failed(in, err)
+	}
+	if in.Atomic && slices.ContainsFunc(verdicts, func(v guard.Verdict) bool { return !v.Allowed }) {
+		for i := range verdicts {
+			if verdicts[i].Allowed {
+				verdicts[i] = guard.NotTried()
+			}
+		}
+	}
+	results := make([]git.Result, len(verdicts))
+	var lines []string
+	var wanted []wantedMove
+	for i, v := range verdicts {
+		lines = append(lines, v.Lines...)
+		if v.Allowed {
+			wanted = append(wanted, wantedMove{git.Move{Ref: in.Updates[i].Ref, Old: in.Updates[i].Old, New: in.Updates[i].New}, i})
+		} else {
+			results[i].Refused = v.Short
+			p.s.log.Info("push refused", "repository", p.repo.Name, "ref", in.Updates[i].Ref, "by", p.a.Login(), "why", v.Short)
+		}
+	}
+	more, err := p.carryOut(ctx, in, wanted, results)
+	if err != nil {
+		return p.failed(in, err)
+	}
+	return results, append(lines, more...)
+}
+
+// wantedMove is an allowed move and the place of its result.
+type wantedMove struct {
+	git.Move
+	place int
+}
+
+func (p *push) failed(in *git.Incoming, err error) ([]git.Result, []string) {
+	p.s.log.Error("push failed", "repository", p.repo.Name, "by", p.a.Login(), "error", err)
+	results := make([]git.Result, len(in.Updates))
+	for i := range results {
+		results[i].Refused = "the service failed; nothing more of this push was done"
+	}
+	return results, []string{"The service could not finish this push. What it did is seen with git fetch; push again for the rest."}
+}
+
+// judge gives a verdict on each update, with the objects of the push in sight.
+func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, error) {
+	db := p.s.store.Read(ctx)
+	row, doc, err := p.s.rulesOf(db, p.repo.ID)
+	if err != nil {
+		return nil, err
+	}
+	people, err := peopleOf(db, p.repo)
+	if err != nil {
+		return nil, err
+	}
+	refs, err := p.bare.Refs(ctx, "refs/")
+	if err != nil {
+		return nil, err
+	}
+	tips := map[string]string{}
+	branches := 0
+	for _, r := range refs {
+		tips[r.Name] = r.ID
+		if strings.HasPrefix(r.Name, "refs/heads/") {
+			branches++
+		}
+	}
+	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], Rules: doc, Version: row.Version, Empty: branches == 0, Default: p.repo.DefaultBranch}
+	facts.Pusher.Login = p.a.Login()
+	verdicts := make([]guard.Verdict, len(in.Updates))
+	for i, u := range in.Updates {
+		if verdicts[i], err = p.judgeOne(ctx, in, u, tips[u.Ref], facts); err != nil {
+			return nil, err
+		}
+	}
+	return verdicts, nil
+}
+
+func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tip string, facts guard.Facts) (guard.Verdict, error) {
+	isBranch := strings.HasPrefix(u.Ref, "refs/heads/")
+	switch {
+	case u.Problem != "":
+		return guard.Verdict{Short: u.Problem, Lines: []string{fmt.Sprintf("Refused: %s: %s.", u.Ref, u.Problem)}}, nil
+	case u.Old != tip:
+		return guard.Verdict{Short: "moved meanwhile: fetch first", Lines: []string{fmt.Sprintf("Refused: %s has moved since you fetched it: git fetch, then push again.", u.Ref)}}, nil
+	case isBranch && u.New != "" && !in.IsCommit(ctx, u.New):
+		return guard.Verdict{Short: "not a commit", Lines: []string{fmt.Sprintf("Refused: %.10s is not a commit, and a branch points at one.", u.New)}}, nil
+	}
+	g := guard.Update{Ref: u.Ref, Old: u.Old, New: u.New}
+	if isBranch && u.Old != "" && u.New != "" {
+		var err error
+		if g.Forward, err = in.IsAncestor(ctx, u.Old, u.New); err != nil {
+			return guard.Verdict{}, err
+		}
+	}
+	return guard.Judge(g, facts), nil
+}
+
+// carryOut lets the objects in, puts on record what is about to move, moves the refs, and records what came of it.
+func (p *push) carryOut(ctx context.Context, in *git.Incoming, wanted []wantedMove, results []git.Result) ([]string, error) {
+	if len(wanted) == 0 {
+		return nil, nil
+	}
+	brought, err := p.brought(ctx, in, wanted)
+	if err != nil {
+		return nil, err
+	}
+	if err := in.Admit(); err != nil {
+		return nil, fmt.Errorf("let the objects in: %w", err)
+	}
+	intents, err := p.intend(ctx, wanted, brought)
+	if err != nil {
+		return nil, err
+	}
+	p.s.at("push:intended")
+	groups := make([][]wantedMove, 0, len(wanted))
+	if in.Atomic {
+		groups = append(groups, wanted)
+	} else {
+		for i := range wanted {
+			groups = append(groups, wanted[i:i+1])
+		}
+	}
+	var lines []string
+	n := 0
+	for _, group := range groups {
+		moves := make([]git.Move, len(group))
+		for i, w := range group {
+			moves[i] = w.Move
+		}
+		err := p.bare.MoveRefs(ctx, moves...)
+		p.s.at("push:moved")
+		for _, w := range group {
+			intent := intents[n]
+			n++
+			if err != nil {
+				results[w.place].Refused = refusedByGit(err)
+				if err := p.s.closeIntent(ctx, &intent, "dropped"); err != nil {
+					return nil, err
+				}
+				continue
+			}
+			told, err := p.s.finishPush(ctx, p.repo, &intent)
+			if err != nil {
+				return nil, err
+			}
+			lines = append(lines, told...)
+		}
+	}
+	return lines, nil
+}
+
+func refusedByGit(err error) string {
+	if errors.Is(err, git.ErrMoved) {
+		return "moved meanwhile: fetch first"
+	}
+	if strings.Contains(err.Error(), "cannot lock ref") {
+		return "another branch stands in the way of this name"
+	}
+	return "git could not move the ref"
+}
+
+// brought lists the commits that come with the push.
+func (p *push) brought(ctx context.Context, in *git.Incoming, wanted []wantedMove) ([]string, error) {
+	var commits []string
+	for _, w := range wanted {
+		if w.New == "" || !strings.HasPrefix(w.Ref, "refs/heads/") {
+			continue
+		}
+		some, err := in.Commits(ctx, w.New, maxOwnedCommits)
+		if err != nil {
+			return nil, err
+		}
+		commits = append(commits, some...)
+	}
+	return commits, nil
+}
+
+// intend records, in one transaction, whose commits these are and which refs are about to move.
+func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string) ([]store.Intent, error) {
+	intents := make([]store.Intent, len(wanted))
+	err := p.s.write(ctx, func(tx *tx) error {
+		row, _, err := p.s.rulesOf(tx.DB, p.repo.ID)
+		if err != nil {
+			return err
+		}
+		owned := make([]store.PushedCommit, len(brought))
+		for i, id := range brought {
+			owned[i] = store.PushedCommit{RepositoryID: p.repo.ID, CommitID: id, Login: p.a.Login()}
+		}
+		if len(owned) > 0 {
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(owned, 500).Error; err != nil {
+				return err
+			}
+		}
+		for i, w := range wanted {
+			intents[i] = store.Intent{RepositoryID: p.repo.ID, Kind: "push", Ref: w.Ref, Old: w.Old, New: w.New, Actor: p.a.Login(),
+				RulesVersion: row.Version, CreatedAt: p.s.now()}
+		}
+		return tx.Create(&intents).Error
+	})
+	return intents, err
+}
+
+func (s *Service) closeIntent(ctx context.Context, i *store.Intent, outcome string) error {
+	return s.write(ctx, func(tx *tx) error { return tx.Model(i).Update("outcome", outcome).Error })
+}
+
+// finishPush records a ref that has moved by a push, and makes the revisions that follow from it. It returns
+// lines for the pusher's terminal. The repository's lock is held.
+func (s *Service) finishPush(ctx context.Context, repo *store.Repository, i *store.Intent) ([]string, error) {
+	branch, isBranch := strings.CutPrefix(i.Ref, "refs/heads/")
+	var revisions []pendingRevision
+	if isBranch && i.New != "" {
+		var err error
+		if revisions, err = s.revisionsOf(ctx, repo, branch, i.New, i.Actor); err != nil {
+			return nil, err
+		}
+	}
+	var lines []string
+	err := s.write(ctx, func(tx *tx) error {
+		lines = nil
+		verb, kind := "moved", "branch.moved"
+		switch {
+		case i.New == "":
+			verb, kind = "deleted", "branch.deleted"
+		case i.Old == "":
+			verb, kind = "created", "branch.created"
+		}
+		if !isBranch {
+			kind = strings.Replace(kind, "branch", "tag", 1)
+		}
+		name := strings.TrimPrefix(strings.TrimPrefix(i.Ref, "refs/heads/"), "refs/tags/")
+		err := tx.record(event{actor: i.Actor, kind: kind, repo: repo, subject: i.Ref, text: fmt.Sprintf("%s %s %s by a push", i.Actor, verb, name),
+			data: map[string]any{"old": i.Old, "new": i.New, "rules_version": i.RulesVersion}})
+		if err != nil {
+			return err
+		}
+		for _, r := range revisions {
+			if err := s.saveRevision(tx, repo, r); err != nil {
+				return err
+			}
+			lines = append(lines, fmt.Sprintf("Change %d, %q, is now at revision %d: tavrin change show %d --repo %s", r.change.Number, r.change.Title, r.row.Number, r.change.Number, repo.Name))
+		}
+		return tx.Model(i).Update("outcome", "done").Error
+	})
+	return lines, err
+}
+
+// ownersOfCommits says whose push first brought each of the commits.
+func ownersOfCommits(db *gorm.DB, repo int64, commits []string) ([]string, error) {
+	var logins []string
+	for chunk := range slices.Chunk(commits, 500) {
+		var some []string
+		err := db.Model(&store.PushedCommit{}).Distinct("login").Where("repository_id = ? AND commit_id IN ?", repo, chunk).Pluck("login", &some).Error
+		if err != nil {
+			return nil, err
+		}
+		logins = append(logins, some...)
+	}
+	return logins, nil
+}

@@ -1,0 +1,761 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/queue"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/git"
+	"tavrin/internal/store"
+	"tavrin/wire"
+)
+
+// gathered is what judging a change needs and yields.
+type gathered struct {
+	change    store.Change
+	revision  store.Revision
+	entry     *store.Entry     // the newest, alive or ended
+	rehearsal *store.Rehearsal // the one of use, built or not
+	doc       *rules.Document
+	facts     gate.Facts
+}
+
+// gather reads all facts about a change from the records.
+func (s *Service) gather(db *gorm.DB, repo *store.Repository, c store.Change) (gathered, error) {
+	g := gathered{change: c}
+	row, doc, err := s.rulesOf(db, repo.ID)
+	if err != nil {
+		return g, err
+	}
+	g.doc = doc
+	if g.revision, err = revisionRow(db, c); err != nil {
+		return g, err
+	}
+	g.facts = gate.Facts{Repository: repo.Name, Number: c.Number, State: c.State, Target: c.Target, Revision: c.Revision, Head: g.revision.Head,
+		Authors: g.revision.Authors, LastPusher: g.revision.LastPusher, Paths: g.revision.Paths, RulesVersion: row.Version}
+	if g.facts.People, err = peopleOf(db, repo); err != nil {
+		return g, err
+	}
+	if g.facts.Reviews, err = gateReviews(db, c); err != nil {
+		return g, err
+	}
+	if g.facts.HeadChecks, err = gateChecks(db, repo.ID, g.revision.Head); err != nil {
+		return g, err
+	}
+	var entry store.Entry
+	if err := db.Where("change_id = ?", c.ID).Order("id DESC").Limit(1).Find(&entry).Error; err != nil {
+		return g, err
+	}
+	if entry.ID == 0 {
+		return g, nil
+	}
+	g.entry = &entry
+	if queue.State(entry.State).Ended() {
+		return g, nil
+	}
+	g.facts.Asker, g.facts.Strategy = entry.JoinedBy, rules.Strategy(entry.Strategy)
+	var rehearsal store.Rehearsal
+	if err := db.Where("entry_id = ? AND ended = ''", entry.ID).Order("id DESC").Limit(1).Find(&rehearsal).Error; err != nil {
+		return g, err
+	}
+	if rehearsal.ID != 0 {
+		g.rehearsal = &rehearsal
+	}
+	if g.rehearsal != nil && rehearsal.CommitID != "" {
+		g.facts.Rehearsal = &gate.Rehearsal{Commit: rehearsal.CommitID, Base: rehearsal.Base}
+		g.facts.Rehearsal.Checks, err = gateChecks(db, repo.ID, rehearsal.CommitID)
+	}
+	return g, err
+}
+
+func (g gathered) judge() gate.Report { return gate.Judge(g.doc, g.facts) }
+
+// gateReviews gives the gate the standing reviews, each with whether the difference is still the one reviewed.
+func gateReviews(db *gorm.DB, c store.Change) ([]gate.Review, error) {
+	standing, err := standingReviews(db, c)
+	if err != nil {
+		return nil, err
+	}
+	var changed []int // revisions that changed the difference
+	if err := db.Model(&store.Revision{}).Where("change_id = ? AND NOT same_as_last", c.ID).Pluck("number", &changed).Error; err != nil {
+		return nil, err
+	}
+	out := []gate.Review{}
+	for _, r := range standing {
+		since := slices.ContainsFunc(changed, func(n int) bool { return n > r.Revision })
+		out = append(out, gate.Review{By: r.Login, Verdict: gate.Verdict(r.Verdict), Revision: r.Revision, SameDifference: !since})
+	}
+	return out, nil
+}
+
+// judge gives the gate report of a change, and its newest entry.
+func (s *Service) judge(db *gorm.DB, repo *store.Repository, c store.Change) (gate.Report, *store.Entry, error) {
+	g, err := s.gather(db, repo, c)
+	if err != nil {
+		return gate.Report{}, nil, err
+	}
+	return g.judge(), g.entry, nil
+}
+
+// Gate gives the gate report of a change. A change that has landed shows the gate it landed through.
+func (s *Service) Gate(ctx context.Context, a Actor, name string, number int) (wire.Report, error) {
+	db := s.store.Read(ctx)
+	repo, c, err := s.changeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return wire.Report{}, err
+	}
+	if c.State == "landed" {
+		landing, err := s.landingView(db, repo, c)
+		return landing.Report, err
+	}
+	report, _, err := s.judge(db, repo, c)
+	return report, err
+}
+
+// NewEntry is how somebody wants a change to land.
+type NewEntry struct {
+	Strategy     rules.Strategy // empty: the rules' default
+	Message      string         // empty: from the rules' template or the change
+	RemoveSource *bool          // nil: as the rules say
+}
+
+// reservedTrailers may not be typed: the service writes them.
+var reservedTrailers = regexp.MustCompile(`(?im)^(landed-change|approved-by):`)
+
+// Join asks for a change to land as soon as it may. It can be asked for before the gate is ready.
+func (s *Service) Join(ctx context.Context, a Actor, name string, number int, n NewEntry) (wire.Entry, error) {
+	if err := prose("message", n.Message, maxProse); err != nil {
+		return wire.Entry{}, err
+	}
+	if m := reservedTrailers.FindString(n.Message); m != "" {
+		return wire.Entry{}, invalid("message", "the trailer %q is written by the service; leave it out of the message", m)
+	}
+	if n.Strategy != "" && !slices.Contains(rules.Strategies, n.Strategy) {
+		return wire.Entry{}, invalid("strategy", "%q is not a strategy: one of %s", n.Strategy, gate.Join(rules.Strategies))
+	}
+	var entry store.Entry
+	err := s.write(ctx, func(tx *tx) error {
+		repo, c, err := s.changeRow(tx.DB, a, name, number, gate.Writer)
+		if err != nil {
+			return err
+		}
+		if c.State != "draft" && c.State != "open" {
+			return problem(Conflict, "change %d is %s, so it cannot join the queue", number, c.State)
+		}
+		row, doc, err := s.rulesOf(tx.DB, repo.ID)
+		if err != nil {
+			return err
+		}
+		effective := doc.For(c.Target, row.Version)
+		strategy, why, err := chosenStrategy(effective, n.Strategy)
+		if err != nil {
+			return err
+		}
+		remove := effective.RemoveSource
+		if n.RemoveSource != nil {
+			remove = *n.RemoveSource
+		}
+		entry = store.Entry{RepositoryID: repo.ID, ChangeID: c.ID, Target: c.Target, State: string(queue.Waiting), Strategy: string(strategy),
+			Message: n.Message, RemoveSource: remove, JoinedBy: a.Login(), Reason: "its gate is about to be judged", CreatedAt: s.now()}
+		if err := tx.Create(&entry).Error; err != nil {
+			return taken(err, "change %d is in the queue already: tavrin queue leave %d takes it out", number, number)
+		}
+		if err := tx.Model(&entry).Update("place", entry.ID).Error; err != nil {
+			return err
+		}
+		return tx.record(event{actor: a.Login(), kind: "queue.joined", repo: repo, subject: fmt.Sprintf("change/%d", number),
+			text: fmt.Sprintf("%s joined change %d to the queue of %s, by %s%s", a.Login(), number, c.Target, strategy, why),
+			data: map[string]any{"number": number, "strategy": strategy, "remove_source": remove}})
+	})
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	db := s.store.Read(ctx)
+	repo, err := s.reach(db, a, name, gate.Reader)
+	if err == nil {
+		err = db.First(&entry, entry.ID).Error
+	}
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	return s.entryView(db, repo, entry)
+}
+
+// chosenStrategy settles how a change lands: as asked, if allowed; else the rules' default; else, when the rules
+// state none, the first they allow. It says why when nobody chose.
+func chosenStrategy(e rules.Effective, asked rules.Strategy) (rules.Strategy, string, error) {
+	switch {
+	case asked != "" && slices.Contains(e.With, asked):
+		return asked, "", nil
+	case asked != "":
+		return "", "", invalid("strategy", "strategy %s is not allowed for %s: one of %s", asked, e.Branch, gate.Join(e.With))
+	case e.Default != "":
+		return e.Default, "", nil
+	case len(e.With) == 0:
+		return "", "", problem(Conflict, "the protections of %s leave no strategy, so nothing can land: a maintainer has to change the rules", e.Branch)
+	}
+	return e.With[0], ", the first that is allowed, since the rules state no default", nil
+}
+
+// Leave takes a change out of the queue again.
+func (s *Service) Leave(ctx context.Context, a Actor, name string, number int) (wire.Entry, error) {
+	repo, c, err := s.changeRow(s.store.Read(ctx), a, name, number, gate.Writer)
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	lock := s.repoLock(repo.ID)
+	lock.Lock()
+	defer lock.Unlock()
+	var entry store.Entry
+	err = s.write(ctx, func(tx *tx) error {
+		if err := tx.Where("change_id = ? AND ended_at IS NULL", c.ID).First(&entry).Error; err != nil {
+			return orUnknown(err, "change %d is not in the queue", number)
+		}
+		if entry.JoinedBy != a.Login() {
+			if err := s.mayEdit(tx.DB, a, repo, c, "withdrawing"); err != nil {
+				return err
+			}
+		}
+		return s.endEntry(tx, repo, c, &entry, queue.Withdrawn, a.Login(), a.Login()+" withdrew it")
+	})
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	return s.entryView(s.store.Read(ctx), repo, entry)
+}
+
+// endEntry ends an entry: by a person, or by the service with a reason.
+func (s *Service) endEntry(tx *tx, repo *store.Repository, c store.Change, e *store.Entry, state queue.State, actor, reason string) error {
+	if err := s.endRehearsals(tx, *e, reason); err != nil {
+		return err
+	}
+	now := s.now()
+	e.State, e.Reason, e.EndedAt = string(state), reason, &now
+	if err := tx.Model(e).Updates(map[string]any{"state": e.State, "reason": reason, "ended_at": now}).Error; err != nil {
+		return err
+	}
+	return tx.record(event{actor: actor, kind: "queue." + string(state), repo: repo, subject: fmt.Sprintf("change/%d", c.Number),
+		text: fmt.Sprintf("change %d was %s: %s", c.Number, state, reason), data: map[string]any{"number": c.Number, "reason": reason}})
+}
+
+// endRehearsals says of an entry's rehearsals that they are of no more use, and calls off what they wait for.
+func (s *Service) endRehearsals(tx *tx, e store.Entry, why string) error {
+	var alive []store.Rehearsal
+	if err := tx.Where("entry_id = ? AND ended = ''", e.ID).Find(&alive).Error; err != nil {
+		return err
+	}
+	for _, r := range alive {
+		if err := tx.Model(&r).Update("ended", why).Error; err != nil {
+			return err
+		}
+		err := tx.Model(&store.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for = ? AND state IN ('waiting', 'running')",
+			e.RepositoryID, r.CommitID, rehearsalName(r)).
+			Updates(map[string]any{"state": "cancelled", "finished_at": s.now(), "lease_hash": "", "lease_until": nil, "summary": why}).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func rehearsalName(r store.Rehearsal) string { return fmt.Sprintf("rehearsal/%d", r.ID) }
+
+// conduct keeps the queues moving until the service stops.
+func (s *Service) conduct(ctx context.Context) {
+	defer close(s.done)
+	timer := time.NewTicker(tick)
+	defer timer.Stop()
+	for {
+		if err := s.advanceAll(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("the queue could not go on", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.wake:
+		case <-timer.C:
+			if err := s.dropSilentLeases(ctx); err != nil && ctx.Err() == nil {
+				s.log.Error("leases could not be looked at", "error", err)
+			}
+		}
+	}
+}
+
+// advanceAll moves every queue as far as it goes now.
+func (s *Service) advanceAll(ctx context.Context) error {
+	var ids []int64
+	if err := s.store.Read(ctx).Model(&store.Entry{}).Distinct("repository_id").Where("ended_at IS NULL").Pluck("repository_id", &ids).Error; err != nil {
+		return err
+	}
+	var errs []error
+	for _, id := range ids {
+		var repo store.Repository
+		err := s.store.Read(ctx).First(&repo, id).Error
+		if err == nil {
+			err = s.advance(ctx, &repo)
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// maxRounds bounds the steps taken for one repository before others have their turn.
+const maxRounds = 50
+
+// advance plans and takes steps for one repository until nothing is left to do now.
+func (s *Service) advance(ctx context.Context, repo *store.Repository) error {
+	lock := s.repoLock(repo.ID)
+	lock.Lock()
+	defer lock.Unlock()
+	for range maxRounds {
+		moved, err := s.round(ctx, repo)
+		if err != nil || !moved || ctx.Err() != nil {
+			return err
+		}
+	}
+	s.nudge()
+	return nil
+}
+
+func (s *Service) round(ctx context.Context, repo *store.Repository) (bool, error) {
+	db := s.store.Read(ctx)
+	var entries []store.Entry
+	if err := db.Where("repository_id = ? AND ended_at IS NULL", repo.ID).Find(&entries).Error; err != nil {
+		return false, err
+	}
+	lines := map[string]*queue.Line{}
+	all := map[int64]gathered{}
+	for _, e := range entries {
+		var c store.Change
+		if err := db.First(&c, e.ChangeID).Error; err != nil {
+			return false, err
+		}
+		g, err := s.gather(db, repo, c)
+		if err != nil {
+			return false, err
+		}
+		g.entry = &e
+		all[e.ID] = g
+		if lines[e.Target] == nil {
+			tip, err := s.bare(repo).Tip(ctx, "refs/heads/"+e.Target)
+			if err != nil && !errors.Is(err, git.ErrNotFound) {
+				return false, err
+			}
+			lines[e.Target] = &queue.Line{Tip: tip}
+		}
+		lines[e.Target].Entries = append(lines[e.Target].Entries, g.planned(lines[e.Target].Tip))
+	}
+	moved := false
+	for _, l := range lines {
+		for _, step := range queue.Plan(*l) {
+			g := all[step.Entry]
+			if err := s.take(ctx, repo, &g, l.Tip, step); err != nil {
+				return moved, fmt.Errorf("%s change %d of %s: %w", step.Action, g.change.Number, repo.Name, err)
+			}
+			moved = true
+			if step.Action == queue.Land {
+				return true, nil // the tip has moved: plan anew
+			}
+		}
+	}
+	return moved || s.explainWaiting(ctx, all), s.askMissing(ctx, repo, all)
+}
+
+// planned puts an entry into the words of the plan.
+func (g gathered) planned(tip string) queue.Entry {
+	report := g.judge()
+	e := queue.Entry{ID: g.entry.ID, Place: g.entry.Place, State: queue.State(g.entry.State), Revision: g.change.Revision, Ready: report.Ready}
+	switch {
+	case g.change.State == "closed":
+		e.Gone = "the change was closed"
+	case tip == "":
+		e.Gone = "the target branch " + g.entry.Target + " is gone"
+	}
+	if r := g.rehearsal; r != nil && r.CommitID != "" {
+		e.Rehearsal = &queue.Rehearsal{Base: r.Base, Revision: r.Revision, Clear: report.Clear}
+		for _, q := range report.Requirements {
+			if q.At == "rehearsal" && q.Level == rules.Required && q.State == gate.Unmet {
+				e.Rehearsal.Red = q.Next
+			}
+		}
+		for _, login := range r.Approvers {
+			if !slices.Contains(g.approvers(), login) {
+				e.Rehearsal.Stale = "the approval of " + login + ", which its message names, no longer stands"
+			}
+		}
+	}
+	return e
+}
+
+// approvers lists whose approvals stand for the present difference.
+func (g gathered) approvers() []string {
+	out := []string{}
+	for _, r := range g.facts.Reviews {
+		if r.Verdict == gate.Approve && (r.Revision == g.facts.Revision || r.SameDifference) {
+			out = append(out, r.By)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// explainWaiting keeps the reason of waiting entries true, so that everybody reads what they wait for.
+func (s *Service) explainWaiting(ctx context.Context, all map[int64]gathered) bool {
+	for _, g := range all {
+		reason := g.entry.Reason
+		switch queue.State(g.entry.State) {
+		case queue.Waiting:
+			reason = g.judge().Summary
+		case queue.LinedUp:
+			reason = "ready; waiting for those ahead"
+		case queue.Rehearsing:
+			reason = g.rehearsing()
+		default:
+		}
+		if reason == g.entry.Reason {
+			continue
+		}
+		err := s.store.Write(ctx, func(tx *gorm.DB) error { return tx.Model(&store.Entry{ID: g.entry.ID}).Update("reason", reason).Error })
+		if err != nil && ctx.Err() == nil {
+			s.log.Error("the reason of an entry was not kept", "error", err)
+		}
+	}
+	return false
+}
+
+// rehearsing says what a rehearsal waits for.
+func (g gathered) rehearsing() string {
+	var open []string
+	for _, q := range g.judge().Requirements {
+		if q.At == "rehearsal" && q.Level == rules.Required && q.State == gate.Pending {
+			open = append(open, q.Next)
+		}
+	}
+	if len(open) == 0 {
+		return "rehearsed; about to land"
+	}
+	return "rehearsing: " + strings.Join(open, "; ")
+}
+
+// askMissing asks for checks that the rules want on a rehearsal and that nobody asked for yet: after a change of
+// rules, a new check runs on the same commit.
+func (s *Service) askMissing(ctx context.Context, repo *store.Repository, all map[int64]gathered) error {
+	for _, g := range all {
+		if g.entry.State != string(queue.Rehearsing) || g.rehearsal == nil || g.rehearsal.CommitID == "" {
+			continue
+		}
+		missing := slices.ContainsFunc(g.rehearsalChecks(), func(c rules.Check) bool {
+			i := slices.IndexFunc(g.facts.Rehearsal.Checks, func(x gate.Check) bool { return x.Name == c.Name })
+			return i < 0
+		})
+		if !missing {
+			continue
+		}
+		if err := s.write(ctx, func(tx *tx) error { return s.askRehearsal(tx, repo, g, *g.rehearsal, false) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// rehearsalChecks lists the checks wanted on the change's rehearsal, required and advisory.
+func (g gathered) rehearsalChecks() []rules.Check {
+	var out []rules.Check
+	for _, q := range g.judge().Requirements {
+		name, ok := strings.CutSuffix(strings.TrimPrefix(q.Key, "check/"), "@"+string(rules.AtRehearsal))
+		if q.At == "rehearsal" && ok {
+			out = append(out, g.doc.Check(name))
+		}
+	}
+	return out
+}
+
+func (s *Service) askRehearsal(tx *tx, repo *store.Repository, g gathered, r store.Rehearsal, fresh bool) error {
+	for _, c := range g.rehearsalChecks() {
+		if err := s.ask(tx, repo, c, r.CommitID, rehearsalName(r), fresh); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// take carries out one step of the plan.
+func (s *Service) take(ctx context.Context, repo *store.Repository, g *gathered, tip string, step queue.Step) error {
+	s.log.Info("queue", "repository", repo.Name, "change", g.change.Number, "action", string(step.Action), "why", step.Why)
+	switch step.Action {
+	case queue.LineUp:
+		return s.write(ctx, func(tx *tx) error {
+			err := tx.Exec("UPDATE entries SET place = (SELECT max(place) + 1 FROM entries WHERE repository_id = ?) WHERE id = ?", repo.ID, g.entry.ID).Error
+			if err != nil {
+				return err
+			}
+			return s.move(tx, repo, g, queue.LinedUp, step.Why)
+		})
+	case queue.SendBack, queue.Discard:
+		to := queue.Waiting
+		if step.Action == queue.Discard {
+			to = queue.LinedUp
+		}
+		g.rehearsal, g.facts.Rehearsal = nil, nil
+		return s.write(ctx, func(tx *tx) error {
+			if err := s.endRehearsals(tx, *g.entry, step.Why); err != nil {
+				return err
+			}
+			return s.move(tx, repo, g, to, step.Why)
+		})
+	case queue.Eject:
+		return s.write(ctx, func(tx *tx) error {
+			return s.endEntry(tx, repo, g.change, g.entry, queue.Ejected, itself, step.Why)
+		})
+	case queue.Build:
+		return s.build(ctx, repo, g, tip)
+	case queue.Land:
+		return s.land(ctx, repo, g)
+	}
+	return fmt.Errorf("no such action: %q", step.Action)
+}
+
+// move puts an entry into another state that is not an end.
+func (s *Service) move(tx *tx, repo *store.Repository, g *gathered, to queue.State, why string) error {
+	g.entry.State, g.entry.Reason = string(to), why
+	if err := tx.Model(g.entry).Updates(map[string]any{"state": string(to), "reason": why}).Error; err != nil {
+		return err
+	}
+	return tx.record(event{actor: itself, kind: "queue." + string(to), repo: repo, subject: fmt.Sprintf("change/%d", g.change.Number),
+		text: fmt.Sprintf("change %d is %s: %s", g.change.Number, to, why), data: map[string]any{"number": g.change.Number, "reason": why}})
+}
+
+// build makes an entry's rehearsal. Everything that its commit depends on is on record before it is built, so that
+// after a crash the same commit is built again.
+func (s *Service) build(ctx context.Context, repo *store.Repository, g *gathered, tip string) error {
+	r, err := s.plannedRehearsal(ctx, repo, g, tip)
+	if err != nil {
+		return err
+	}
+	s.at("rehearsal:planned")
+	bare := s.bare(repo)
+	built, err := bare.Build(ctx, git.Plan{
+		Base: r.Base, Head: r.Head, Strategy: git.Strategy(r.Strategy), Message: r.Message,
+		Author:    git.Signature{Name: r.AuthorName, Email: r.AuthorEmail, When: r.AuthoredAt},
+		Committer: git.Signature{Name: "Tavrin", Email: "landing@tavrin.invalid", When: r.CommittedAt},
+	})
+	if err != nil {
+		return s.notBuilt(ctx, repo, g, err)
+	}
+	if err := bare.Keep(ctx, rehearsalRef(r), built.Commit); err != nil {
+		return err
+	}
+	s.at("rehearsal:built")
+	r.CommitID, r.Tree = built.Commit, built.Tree
+	return s.write(ctx, func(tx *tx) error {
+		if err := tx.Model(&r).Updates(map[string]any{"commit_id": r.CommitID, "tree": r.Tree}).Error; err != nil {
+			return err
+		}
+		g.rehearsal = &r
+		g.facts.Rehearsal = &gate.Rehearsal{Commit: r.CommitID, Base: r.Base}
+		err := tx.record(event{actor: itself, kind: "rehearsal.built", repo: repo, subject: fmt.Sprintf("change/%d", g.change.Number),
+			text: fmt.Sprintf("change %d was rehearsed as %.10s on %s's %.10s", g.change.Number, r.CommitID, g.entry.Target, r.Base),
+			data: map[string]any{"number": g.change.Number, "rehearsal": r.ID, "commit": r.CommitID, "base": r.Base, "tree": r.Tree, "strategy": r.Strategy, "revision": r.Revision}})
+		if err != nil {
+			return err
+		}
+		if err := s.askRehearsal(tx, repo, *g, r, true); err != nil {
+			return err
+		}
+		return s.move(tx, repo, g, queue.Rehearsing, "the rehearsal is built")
+	})
+}
+
+func rehearsalRef(r store.Rehearsal) string { return fmt.Sprintf("rehearsals/%d", r.ID) }
+
+// notBuilt ejects an entry whose rehearsal cannot be built, with words that help.
+func (s *Service) notBuilt(ctx context.Context, repo *store.Repository, g *gathered, err error) error {
+	var conflict *git.ConflictError
+	var nothing git.NothingError
+	var reason string
+	switch {
+	case errors.As(err, &conflict):
+		reason = fmt.Sprintf("%v: bring %s up to %s, settle the conflict there, push, and join again", err, g.change.Source, g.change.Target)
+	case errors.As(err, &nothing):
+		reason = err.Error() + ": close the change, or push something new to it"
+	case ctx.Err() != nil:
+		return err
+	default:
+		s.log.Error("a rehearsal could not be built", "repository", repo.Name, "change", g.change.Number, "error", err)
+		reason = "its rehearsal could not be built: " + err.Error()
+	}
+	return s.write(ctx, func(tx *tx) error {
+		return s.endEntry(tx, repo, g.change, g.entry, queue.Ejected, itself, reason)
+	})
+}
+
+// plannedRehearsal returns the rehearsal on record that was not built yet, or records a new plan.
+func (s *Service) plannedRehearsal(ctx context.Context, repo *store.Repository, g *gathered, tip string) (store.Rehearsal, error) {
+	if r := g.rehearsal; r != nil && r.CommitID == "" && r.Base == tip && r.Head == g.revision.Head && r.Strategy == g.entry.Strategy &&
+		slices.Equal(r.Approvers, g.approversNamed()) {
+		return *r, nil
+	}
+	log, err := s.bare(repo).Log(ctx, g.revision.Head, []string{g.revision.Base}, 0, maxCommitsRead)
+	if err != nil {
+		return store.Rehearsal{}, err
+	}
+	now := s.now().Truncate(time.Second)
+	r := store.Rehearsal{EntryID: g.entry.ID, Revision: g.revision.Number, Base: tip, Head: g.revision.Head, Strategy: g.entry.Strategy,
+		CommittedAt: now, AuthoredAt: now, Approvers: g.approversNamed(), CreatedAt: now}
+	err = s.write(ctx, func(tx *tx) error {
+		if err := s.endRehearsals(tx, *g.entry, "another was planned"); err != nil {
+			return err
+		}
+		opener, err := accountByLogin(tx.DB, g.change.OpenedBy)
+		if err != nil {
+			return err
+		}
+		r.AuthorName, r.AuthorEmail = opener.Name, opener.Email
+		if r.Message, err = finalMessage(tx.DB, repo, g, log, opener.Email); err != nil {
+			return err
+		}
+		return tx.Create(&r).Error
+	})
+	return r, err
+}
+
+// approversNamed lists the approvals that the final message names: none for a rebase, which keeps its messages.
+func (g gathered) approversNamed() []string {
+	if g.entry.Strategy == string(rules.Rebase) {
+		return []string{}
+	}
+	return g.approvers()
+}
+
+// finalMessage writes the message of a squash or merge commit with its trailers.
+func finalMessage(db *gorm.DB, repo *store.Repository, g *gathered, log []git.Commit, authorEmail string) (string, error) {
+	if g.entry.Strategy == string(rules.Rebase) {
+		return "", nil
+	}
+	text := g.entry.Message
+	if text == "" {
+		if text = g.doc.For(g.change.Target, 0).Message; text == "" {
+			text = "{title}\n\n{description}"
+		}
+		text = strings.NewReplacer("{title}", g.change.Title, "{description}", g.change.Description, "{number}", fmt.Sprint(g.change.Number),
+			"{source}", g.change.Source, "{target}", g.change.Target).Replace(text)
+	}
+	text = reservedTrailers.ReplaceAllString(text, "($1)")
+	var trailers strings.Builder
+	fmt.Fprintf(&trailers, "Landed-change: %s %d\n", repo.Name, g.change.Number)
+	for _, login := range g.approversNamed() {
+		account, err := accountByLogin(db, login)
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(&trailers, "Approved-by: %s <%s>\n", account.Name, account.Email)
+	}
+	if g.entry.Strategy == string(rules.Squash) {
+		seen := map[string]bool{strings.ToLower(authorEmail): true}
+		for _, c := range log {
+			if key := strings.ToLower(c.Author.Email); !seen[key] {
+				seen[key] = true
+				fmt.Fprintf(&trailers, "Co-authored-by: %s <%s>\n", c.Author.Name, c.Author.Email)
+			}
+		}
+	}
+	return strings.TrimSpace(text) + "\n\n" + trailers.String(), nil
+}
+
+// entryView describes an entry.
+func (s *Service) entryView(db *gorm.DB, repo *store.Repository, e store.Entry) (wire.Entry, error) {
+	var c store.Change
+	if err := db.First(&c, e.ChangeID).Error; err != nil {
+		return wire.Entry{}, err
+	}
+	v := wire.Entry{ID: e.ID, Number: c.Number, Title: c.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
+		RemoveSource: e.RemoveSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt}
+	if e.EndedAt == nil {
+		ahead, err := aliveEntries(db, repo, e.Target)
+		if err != nil {
+			return v, err
+		}
+		v.Position = 1 + slices.IndexFunc(ahead, func(x store.Entry) bool { return x.ID == e.ID })
+	}
+	var r store.Rehearsal
+	if err := db.Where("entry_id = ? AND commit_id <> ''", e.ID).Order("id DESC").Limit(1).Find(&r).Error; err != nil || r.ID == 0 || (r.Ended != "" && e.EndedAt == nil) {
+		return v, err
+	}
+	checks, err := s.checkViews(db, repo, r.CommitID)
+	v.Rehearsal = &wire.Rehearsal{ID: r.ID, Base: r.Base, Commit: r.CommitID, Checks: checks}
+	return v, err
+}
+
+// aliveEntries returns the entries of a target that have not ended, in order: those in line before those waiting.
+func aliveEntries(db *gorm.DB, repo *store.Repository, target string) ([]store.Entry, error) {
+	var rows []store.Entry
+	err := db.Where("repository_id = ? AND target = ? AND ended_at IS NULL", repo.ID, target).
+		Order("CASE state WHEN 'landing' THEN 0 WHEN 'rehearsing' THEN 1 WHEN 'lined-up' THEN 2 ELSE 3 END, place").Find(&rows).Error
+	return rows, err
+}
+
+// Queue shows the line of one target branch, by default the default branch's.
+func (s *Service) Queue(ctx context.Context, a Actor, name, branch string) (wire.Queue, error) {
+	db := s.store.Read(ctx)
+	repo, err := s.reach(db, a, name, gate.Reader)
+	if err != nil {
+		return wire.Queue{}, err
+	}
+	if branch == "" {
+		branch = repo.DefaultBranch
+	}
+	if err := git.CheckBranch(branch); err != nil {
+		return wire.Queue{}, invalid("branch", "%v", err)
+	}
+	v := wire.Queue{Branch: branch, Entries: []wire.Entry{}, Recent: []wire.Entry{}}
+	if v.Tip, err = s.bare(repo).Tip(ctx, "refs/heads/"+branch); err != nil {
+		return v, problem(Unknown, "%s has no branch %s", name, branch)
+	}
+	alive, err := aliveEntries(db, repo, branch)
+	if err != nil {
+		return v, err
+	}
+	var ended []store.Entry
+	if err := db.Where("repository_id = ? AND target = ? AND ended_at IS NOT NULL", repo.ID, branch).Order("ended_at DESC").Limit(20).Find(&ended).Error; err != nil {
+		return v, err
+	}
+	for _, e := range append(alive, ended...) {
+		view, err := s.entryView(db, repo, e)
+		if err != nil {
+			return v, err
+		}
+		if e.EndedAt == nil {
+			v.Entries = append(v.Entries, view)
+		} else {
+			v.Recent = append(v.Recent, view)
+		}
+	}
+	v.Caption = caption(v)
+	return v, nil
+}
+
+// caption says in a sentence what a queue is doing.
+func caption(q wire.Queue) string {
+	if len(q.Entries) == 0 {
+		return fmt.Sprintf("The queue of %s is empty.", q.Branch)
+	}
+	first := q.Entries[0]
+	switch queue.State(first.State) {
+	case queue.Landing:
+		return fmt.Sprintf("Change %d is landing on %s.", first.Number, q.Branch)
+	case queue.Rehearsing:
+		return fmt.Sprintf("Change %d is rehearsed on %s's tip: %s.", first.Number, q.Branch, strings.TrimPrefix(first.Reason, "rehearsing: "))
+	case queue.LinedUp:
+		return fmt.Sprintf("Change %d is next for %s.", first.Number, q.Branch)
+	}
+	return fmt.Sprintf("Nothing is ready for %s: change %d waits. %s", q.Branch, first.Number, first.Reason)
+}

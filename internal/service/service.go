@@ -1,0 +1,253 @@
+// Package service holds the use cases: everything that people, robots and clients can ask of Tavrin.
+//
+// It is the only place where the deciding code in core, the Git repositories and the records meet. It promises
+// that one repository has one writer at a time, that every decision is in the journal in the same transaction as
+// its effect, and that a process killed at any instant and started again goes on where the records say.
+package service
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/core/journal"
+	"tavrin/internal/git"
+	"tavrin/internal/store"
+)
+
+// Options is what a service is started with.
+type Options struct {
+	Dir string // the service's folder: records, repositories, key
+	// Imports lists the URL prefixes from which repositories may be imported.
+	Imports []string
+	Log     *slog.Logger
+	// Now is the clock; nil: the system's.
+	Now func() time.Time
+	// At is called at each named step of a landing or of a recorded push. Tests use it to stop the process there.
+	At func(step string)
+	// MaxPackBytes is the largest pack accepted in one push; 0: the git package's default.
+	MaxPackBytes int64
+}
+
+// Service is a running service. Its methods may be called concurrently.
+type Service struct {
+	store   *store.Store
+	git     *git.Program
+	dir     string
+	log     *slog.Logger
+	now     func() time.Time
+	at      func(string)
+	key     ed25519.PrivateKey
+	lock    *os.File
+	imports []string
+	broker  *broker
+	wake    chan struct{}
+	done    chan struct{}
+	stop    context.CancelFunc
+
+	mu    sync.Mutex
+	locks map[int64]*sync.Mutex // one writer per repository
+
+	parsed sync.Map // rules version id → *rules.Document
+}
+
+// tick is how often the queue is looked at when nothing happens, for leases and expiries.
+const tick = 2 * time.Second
+
+// ErrInUse is returned when another process keeps the service's folder.
+var ErrInUse = errors.New("another tavrin service is running on this folder")
+
+// Open opens the service's folder, making it when there is none, repairs what a killed process left, and starts
+// the queue.
+func Open(ctx context.Context, o Options) (*Service, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.At == nil {
+		o.At = func(string) {}
+	}
+	for _, dir := range []string{o.Dir, filepath.Join(o.Dir, "repositories"), filepath.Join(o.Dir, "home")} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, fmt.Errorf("make the service's folder: %w", err)
+		}
+	}
+	lock, err := lockDir(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{
+		git: &git.Program{Home: filepath.Join(o.Dir, "home"), MaxPackBytes: o.MaxPackBytes}, dir: o.Dir, log: o.Log,
+		now: func() time.Time { return o.Now().UTC() }, at: o.At, lock: lock, imports: o.Imports,
+		broker: newBroker(), wake: make(chan struct{}, 1), done: make(chan struct{}), locks: map[int64]*sync.Mutex{},
+	}
+	if s.key, err = signingKey(filepath.Join(o.Dir, "signing.key")); err == nil {
+		s.store, err = store.Open(ctx, filepath.Join(o.Dir, "records.sqlite"))
+	}
+	if err != nil {
+		lock.Close()
+		return nil, err
+	}
+	if err := s.repair(ctx); err != nil {
+		s.store.Close()
+		lock.Close()
+		return nil, fmt.Errorf("repair after the last run: %w", err)
+	}
+	running, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s.stop = stop
+	go s.conduct(running)
+	return s, nil
+}
+
+// Close stops the queue, waits for what it is doing, and closes the records.
+func (s *Service) Close() error {
+	s.stop()
+	<-s.done
+	s.broker.close()
+	err := s.store.Close()
+	s.lock.Close()
+	return err
+}
+
+// lockDir takes the folder for this process. The lock goes with the process, however it ends.
+func lockDir(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "service.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		defer f.Close()
+		by := make([]byte, 32)
+		n, _ := f.Read(by)
+		return nil, fmt.Errorf("%w: %s is kept by process %s; stop it first or give another --data folder",
+			ErrInUse, dir, strings.TrimSpace(string(by[:n])))
+	}
+	if err := f.Truncate(0); err != nil {
+		return nil, err
+	}
+	_, err = fmt.Fprintln(f, os.Getpid())
+	return f, err
+}
+
+// signingKey reads the service's key, or makes it at the first start.
+func signingKey(path string) (ed25519.PrivateKey, error) {
+	seed, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		seed = make([]byte, ed25519.SeedSize)
+		rand.Read(seed)
+		err = os.WriteFile(path, seed, 0o600)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the signing key: %w", err)
+	}
+	if len(seed) != ed25519.SeedSize {
+		return nil, fmt.Errorf("the signing key in %s has %d bytes, not %d", path, len(seed), ed25519.SeedSize)
+	}
+	return ed25519.NewKeyFromSeed(seed), nil
+}
+
+// tx is one write transaction: the records and the journal lines that go with them.
+type tx struct {
+	*gorm.DB
+	service *Service
+	lines   int
+}
+
+// write runs f in a write transaction; afterwards, when it was committed, listeners hear of its journal lines and
+// the queue is looked at.
+func (s *Service) write(ctx context.Context, f func(tx *tx) error) error {
+	t := &tx{service: s}
+	err := s.store.Write(ctx, func(db *gorm.DB) error {
+		t.DB, t.lines = db, 0
+		return f(t)
+	})
+	if err == nil && t.lines > 0 {
+		s.broker.announce()
+		s.nudge()
+	}
+	return err
+}
+
+// nudge makes the queue look again.
+func (s *Service) nudge() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// event is what record puts into the journal.
+type event struct {
+	actor   string // login; "tavrin" for the service itself
+	kind    string
+	repo    *store.Repository // nil: not about one repository
+	subject string
+	text    string
+	data    any
+}
+
+// itself is the actor of what the service does of its own accord.
+const itself = "tavrin"
+
+// record adds a line to the journal within the transaction.
+func (t *tx) record(e event) error {
+	var last store.JournalLine
+	if err := t.Order("seq DESC").Limit(1).Find(&last).Error; err != nil {
+		return err
+	}
+	line := journal.Line{
+		Seq: last.Seq + 1, At: t.service.now(), Actor: e.actor, Kind: e.kind, Subject: e.subject, Text: e.text, Prev: last.Hash,
+	}
+	row := store.JournalLine{Seq: line.Seq, At: line.At.Format(time.RFC3339Nano), Actor: e.actor, Kind: e.kind,
+		Subject: e.subject, Text: e.text, Prev: last.Hash}
+	if e.repo != nil {
+		line.Repository, row.Repository, row.RepositoryID = e.repo.Name, e.repo.Name, e.repo.ID
+	}
+	if e.data != nil {
+		data, err := json.Marshal(e.data)
+		if err != nil {
+			return fmt.Errorf("journal %s: %w", e.kind, err)
+		}
+		line.Data, row.Data = data, string(data)
+	}
+	row.Hash = journal.Sum(line)
+	t.lines++
+	return t.Create(&row).Error
+}
+
+// repoLock returns the lock that makes one writer per repository.
+func (s *Service) repoLock(id int64) *sync.Mutex {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.locks[id] == nil {
+		s.locks[id] = &sync.Mutex{}
+	}
+	return s.locks[id]
+}
+
+// bare returns the Git side of a repository.
+func (s *Service) bare(r *store.Repository) *git.Repo {
+	return s.git.Open(s.bareDir(r))
+}
+
+func (s *Service) bareDir(r *store.Repository) string {
+	return filepath.Join(s.dir, "repositories", fmt.Sprintf("%d.git", r.ID))
+}
+
+// Dir returns the service's folder.
+func (s *Service) Dir() string { return s.dir }

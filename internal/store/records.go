@@ -1,0 +1,259 @@
+package store
+
+import "time"
+
+// House is the home of repositories that belong together.
+type House struct {
+	ID        int64
+	Name      string
+	CreatedAt time.Time
+}
+
+// Repository is one hosted repository. Its Git data is kept elsewhere.
+type Repository struct {
+	ID            int64
+	HouseID       int64
+	Name          string // HOUSE/NAME
+	DefaultBranch string
+	Public        bool // readable by all
+	Changes       int  // numbers given out
+	CreatedAt     time.Time
+}
+
+// Account is a person or a robot.
+type Account struct {
+	ID        int64
+	Login     string
+	Name      string
+	Email     string
+	Robot     bool
+	Admin     bool
+	Disabled  bool
+	CreatedAt time.Time
+}
+
+// Team is a named set of people.
+type Team struct {
+	ID        int64
+	Name      string
+	CreatedAt time.Time
+}
+
+// TeamMember puts a person into a team.
+type TeamMember struct {
+	TeamID    int64
+	AccountID int64
+}
+
+// Grant gives a person, a robot or a team a role in a house or a repository.
+type Grant struct {
+	ID           int64
+	AccountID    *int64
+	TeamID       *int64
+	HouseID      *int64
+	RepositoryID *int64
+	Role         string
+}
+
+// Token is one way to prove who one is; only its hash is kept.
+type Token struct {
+	ID         int64
+	AccountID  int64
+	Name       string
+	Hash       string
+	Scope      string
+	ExpiresAt  *time.Time
+	RevokedAt  *time.Time
+	LastUsedAt *time.Time
+	CreatedAt  time.Time
+}
+
+// TokenBinding is a repository, and for a witness a check, that a token is for.
+type TokenBinding struct {
+	TokenID      int64
+	RepositoryID int64
+	CheckName    string
+}
+
+// Session is a browser that signed in with a token.
+type Session struct {
+	Hash      string
+	TokenID   int64
+	ExpiresAt time.Time
+}
+
+// RulesVersion is one version of a repository's rules document.
+type RulesVersion struct {
+	ID           int64
+	RepositoryID int64
+	Version      int
+	Text         string
+	Because      string
+	AppliedBy    string
+	AppliedAt    time.Time
+}
+
+// PushedCommit says whose authenticated push first brought a commit.
+type PushedCommit struct {
+	RepositoryID int64
+	CommitID     string
+	Login        string
+}
+
+// Change is a proposal to bring a source branch into a target branch.
+type Change struct {
+	ID           int64
+	RepositoryID int64
+	Number       int
+	Title        string
+	Description  string
+	Source       string
+	Target       string
+	State        string
+	Revision     int
+	OpenedBy     string
+	LandedCommit string
+	CreatedAt    time.Time
+	UpdatedAt    time.Time
+}
+
+// Revision is one state of a change's source branch.
+type Revision struct {
+	ID         int64
+	ChangeID   int64
+	Number     int
+	Head       string
+	Base       string
+	PushedBy   string
+	LastPusher string
+	Authors    []string `gorm:"serializer:json"`
+	SameAsLast bool
+	Paths      []string `gorm:"serializer:json"`
+	Files      int
+	Added      int
+	Removed    int
+	CreatedAt  time.Time
+}
+
+// Review is one word of a reviewer on a revision.
+type Review struct {
+	ID          int64
+	ChangeID    int64
+	Revision    int
+	Login       string
+	Verdict     string
+	Text        string
+	CreatedAt   time.Time
+	WithdrawnAt *time.Time
+}
+
+// CheckRun is one attempt of one check on one commit.
+type CheckRun struct {
+	ID           int64
+	RepositoryID int64
+	CommitID     string
+	Name         string
+	Attempt      int
+	State        string
+	Link         string
+	Summary      string
+	Log          string
+	ReportedBy   string
+	Runner       bool
+	Command      string
+	LimitSeconds int
+	AskedFor     string
+	LeaseHash    string
+	LeaseUntil   *time.Time
+	StartedAt    *time.Time
+	FinishedAt   *time.Time
+	CreatedAt    time.Time
+}
+
+// Entry is one change's place in a queue.
+type Entry struct {
+	ID           int64
+	RepositoryID int64
+	ChangeID     int64
+	Target       string
+	State        string
+	Place        int64
+	Strategy     string
+	Message      string
+	RemoveSource bool
+	JoinedBy     string
+	Reason       string
+	CreatedAt    time.Time
+	EndedAt      *time.Time
+}
+
+// Rehearsal is a commit built, or about to be built, for an entry.
+type Rehearsal struct {
+	ID          int64
+	EntryID     int64
+	Revision    int
+	Base        string
+	Head        string
+	Strategy    string
+	Message     string
+	AuthorName  string
+	AuthorEmail string
+	AuthoredAt  time.Time
+	CommittedAt time.Time
+	Approvers   []string `gorm:"serializer:json"`
+	CommitID    string
+	Tree        string
+	Ended       string
+	CreatedAt   time.Time
+}
+
+// Intent is the record, made beforehand, that a protected branch is about to move.
+type Intent struct {
+	ID           int64
+	RepositoryID int64
+	Kind         string
+	Ref          string
+	Old          string
+	New          string
+	Actor        string
+	EntryID      *int64
+	RehearsalID  *int64
+	Revision     int
+	RulesVersion int
+	Facts        string
+	Digest       string
+	Outcome      string
+	CreatedAt    time.Time
+}
+
+// Landing is a change that has landed.
+type Landing struct {
+	ID           int64
+	RepositoryID int64
+	ChangeID     int64
+	EntryID      int64
+	IntentID     int64
+	Old          string
+	New          string
+	Strategy     string
+	Revision     int
+	RulesVersion int
+	Evidence     string
+	LandedBy     string
+	LandedAt     time.Time
+}
+
+// JournalLine is one line of the journal. At is kept as text because it is part of what is hashed.
+type JournalLine struct {
+	Seq          int64 `gorm:"primaryKey"`
+	At           string
+	Actor        string
+	Kind         string
+	RepositoryID int64
+	Repository   string
+	Subject      string
+	Text         string
+	Data         string
+	Prev         string
+	Hash         string
+}

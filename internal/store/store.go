@@ -1,0 +1,131 @@
+// Package store keeps the records in one SQLite file, through GORM.
+//
+// There are two handles on the file: one connection that writes, and several that only read. A write transaction
+// begins by taking the write lock, so it never fails half-way for being late. What is committed is on disk. The
+// schema is made by numbered migrations (see the folder migrations); opening brings an older file up to date.
+// Which records may exist together is decided by the service; the schema only bars what could never be right.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/url"
+	"os"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// readers is the number of connections that read.
+const readers = 8
+
+// Store is an open records file.
+type Store struct {
+	writer, reader *gorm.DB
+}
+
+// ErrNotFound is returned by First-like calls when there is no such record.
+var ErrNotFound = gorm.ErrRecordNotFound
+
+// ErrTaken is returned when a record that has to be unique exists already.
+var ErrTaken = gorm.ErrDuplicatedKey
+
+// Open opens or creates the records file, and brings its schema up to date.
+func Open(ctx context.Context, path string) (*Store, error) {
+	if err := touch(path); err != nil {
+		return nil, err
+	}
+	common := "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=5000&_foreign_keys=on"
+	file := "file:" + (&url.URL{Path: path}).EscapedPath()
+	writer, err := open(file+common+"&_txlock=immediate", 1)
+	if err != nil {
+		return nil, err
+	}
+	db, err := writer.DB()
+	if err != nil {
+		return nil, err
+	}
+	if err := migrate(ctx, db); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("bring the records in %s up to date: %w", path, err)
+	}
+	reader, err := open(file+common+"&_query_only=1", readers)
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	return &Store{writer: writer, reader: reader}, nil
+}
+
+// touch makes the file readable by its owner alone before anything is written to it.
+func touch(path string) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("open the records: %w", err)
+	}
+	return f.Close()
+}
+
+func open(dsn string, connections int) (*gorm.DB, error) {
+	g, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{
+		SkipDefaultTransaction: true, PrepareStmt: true, TranslateError: true,
+		NowFunc: func() time.Time { return time.Now().UTC() },
+		Logger:  logger.NewSlogLogger(slog.Default(), logger.Config{LogLevel: logger.Silent}),
+	})
+	if err != nil {
+		return nil, fmt.Errorf("open the records: %w", err)
+	}
+	db, err := g.DB()
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(connections)
+	db.SetMaxIdleConns(connections)
+	return g, nil
+}
+
+func migrate(ctx context.Context, db *sql.DB) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, files)
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(ctx)
+	return err
+}
+
+// Read returns a handle that only reads.
+func (s *Store) Read(ctx context.Context) *gorm.DB { return s.reader.WithContext(ctx) }
+
+// Write runs f in a write transaction, and commits it when f returns nil. Within f only the handle given may be
+// used: there is one writing connection.
+func (s *Store) Write(ctx context.Context, f func(tx *gorm.DB) error) error {
+	return s.writer.WithContext(ctx).Transaction(f)
+}
+
+// Close closes both handles, the writing one last, so that the log is folded into the file.
+func (s *Store) Close() error {
+	var errs []error
+	for _, g := range []*gorm.DB{s.reader, s.writer} {
+		db, err := g.DB()
+		if err == nil {
+			err = db.Close()
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}

@@ -1,0 +1,333 @@
+// Package wire holds the types that travel over Tavrin's API: what the service answers and what clients send.
+//
+// Field names on the wire are in snake_case, times in RFC 3339 and UTC, commit ids whole. The service, the Go
+// client and the command line share these types, so that they cannot disagree.
+package wire
+
+import (
+	"time"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/journal"
+	"tavrin/internal/core/rules"
+)
+
+// Report, Requirement, Finding, Source and Line are defined by the packages that make them.
+type (
+	Report      = gate.Report
+	Requirement = gate.Requirement
+	Finding     = rules.Finding
+	Source      = rules.Source
+	JournalLine = journal.Line
+	JournalHead = journal.Head
+)
+
+// House is the home of repositories that belong together.
+type House struct {
+	Name         string `json:"name"`
+	Role         string `json:"role" doc:"your role in the house: reader, writer, maintainer, keeper or none"`
+	Repositories int    `json:"repositories" doc:"how many of its repositories you may read"`
+}
+
+// Repository is one hosted repository.
+type Repository struct {
+	Name          string `json:"name" doc:"HOUSE/NAME"`
+	DefaultBranch string `json:"default_branch"`
+	Public        bool   `json:"public" doc:"readable without signing in"`
+	Role          string `json:"role" doc:"your role: reader, writer, maintainer or none"`
+	Empty         bool   `json:"empty"`
+	RulesVersion  int    `json:"rules_version" doc:"0: no rules applied yet"`
+	OpenChanges   int    `json:"open_changes"`
+	InQueue       int    `json:"in_queue" doc:"entries that have not ended"`
+}
+
+// Branch is one branch and what protects it.
+type Branch struct {
+	Name        string    `json:"name"`
+	Commit      string    `json:"commit"`
+	Subject     string    `json:"subject"`
+	Author      string    `json:"author"`
+	CommittedAt time.Time `json:"committed_at"`
+	Default     bool      `json:"default"`
+	Protections []string  `json:"protections" doc:"names of the protections that match"`
+	Checks      string    `json:"checks" doc:"combined state of the tip's checks; empty: none reported"`
+}
+
+// Commit is one commit of a history.
+type Commit struct {
+	ID         string    `json:"id"`
+	Subject    string    `json:"subject"`
+	Body       string    `json:"body,omitempty"`
+	Author     string    `json:"author"`
+	AuthoredAt time.Time `json:"authored_at"`
+	Parents    []string  `json:"parents"`
+	Checks     string    `json:"checks" doc:"combined state of its checks; empty: none reported"`
+	Change     int       `json:"change,omitempty" doc:"number of the change that landed as this commit"`
+}
+
+// TreeEntry is one name in a folder.
+type TreeEntry struct {
+	Name string `json:"name"`
+	Kind string `json:"kind" enum:"blob,tree,commit"`
+	Size int64  `json:"size" doc:"bytes, of a file"`
+}
+
+// Tree is a folder or a file at a commit.
+type Tree struct {
+	Commit  string      `json:"commit"`
+	Path    string      `json:"path"`
+	Entries []TreeEntry `json:"entries,omitempty"`
+	File    bool        `json:"file"`
+	Text    string      `json:"text,omitempty" doc:"of a file; empty when binary"`
+	Binary  bool        `json:"binary"`
+	Partial bool        `json:"partial" doc:"there is more than is shown"`
+}
+
+// Rules is one version of a rules document.
+type Rules struct {
+	Version   int       `json:"version" doc:"0: none applied yet"`
+	Text      string    `json:"text"`
+	Because   string    `json:"because"`
+	AppliedBy string    `json:"applied_by"`
+	AppliedAt time.Time `json:"applied_at"`
+}
+
+// RulesCheck is the outcome of reading a document without applying it.
+type RulesCheck struct {
+	Valid     bool      `json:"valid"`
+	Findings  []Finding `json:"findings"`
+	Sentences []string  `json:"sentences" doc:"what the document says, when it is valid"`
+}
+
+// BranchRules explains what protects one branch.
+type BranchRules struct {
+	Branch      string         `json:"branch"`
+	Protected   bool           `json:"protected"`
+	Protections []string       `json:"protections"`
+	Version     int            `json:"version"`
+	Sentences   []RuleSentence `json:"sentences"`
+}
+
+// RuleSentence is one effective setting in words, with its place.
+type RuleSentence struct {
+	Text    string   `json:"text"`
+	Sources []Source `json:"sources"`
+}
+
+// Person is a person or a robot.
+type Person struct {
+	Login    string   `json:"login"`
+	Name     string   `json:"name"`
+	Email    string   `json:"email,omitempty"`
+	Robot    bool     `json:"robot"`
+	Admin    bool     `json:"admin"`
+	Disabled bool     `json:"disabled"`
+	Teams    []string `json:"teams"`
+}
+
+// Team is a named set of people.
+type Team struct {
+	Name    string   `json:"name"`
+	Members []string `json:"members"`
+}
+
+// Grant is a role that somebody has.
+type Grant struct {
+	Who   string `json:"who" doc:"login, or team:NAME"`
+	Where string `json:"where" doc:"HOUSE or HOUSE/NAME"`
+	Role  string `json:"role"`
+}
+
+// Token describes a token; the token itself is shown once, when it is made.
+type Token struct {
+	ID         int64      `json:"id"`
+	Login      string     `json:"login"`
+	Name       string     `json:"name"`
+	Scope      string     `json:"scope" enum:"all,read,witness,runner"`
+	Bindings   []string   `json:"bindings" doc:"HOUSE/NAME:CHECK for a witness, HOUSE/NAME for a runner"`
+	ExpiresAt  *time.Time `json:"expires_at,omitempty"`
+	RevokedAt  *time.Time `json:"revoked_at,omitempty"`
+	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
+	CreatedAt  time.Time  `json:"created_at"`
+	Secret     string     `json:"secret,omitempty" doc:"the token, in the answer that makes it and never again"`
+}
+
+// Me is who is asking.
+type Me struct {
+	Person
+	Scope string `json:"scope"`
+}
+
+// Change is a proposal to bring a source branch into a target branch.
+type Change struct {
+	Repository   string    `json:"repository"`
+	Number       int       `json:"number"`
+	Title        string    `json:"title"`
+	Description  string    `json:"description"`
+	Source       string    `json:"source"`
+	Target       string    `json:"target"`
+	State        string    `json:"state" enum:"draft,open,landed,closed"`
+	Revision     int       `json:"revision"`
+	Head         string    `json:"head"`
+	Base         string    `json:"base"`
+	Ready        bool      `json:"ready"`
+	Summary      string    `json:"summary" doc:"the gate in one sentence"`
+	OpenedBy     string    `json:"opened_by"`
+	Authors      []string  `json:"authors" doc:"who counts as author"`
+	Files        int       `json:"files"`
+	Added        int       `json:"added"`
+	Removed      int       `json:"removed"`
+	LandedCommit string    `json:"landed_commit,omitempty"`
+	Entry        *Entry    `json:"entry,omitempty" doc:"its newest place in the queue"`
+	CreatedAt    time.Time `json:"created_at"`
+	UpdatedAt    time.Time `json:"updated_at"`
+}
+
+// Revision is one state of a change's source branch.
+type Revision struct {
+	Number         int       `json:"number"`
+	Head           string    `json:"head"`
+	Base           string    `json:"base"`
+	PushedBy       string    `json:"pushed_by"`
+	SameDifference bool      `json:"same_difference" doc:"brings exactly what the revision before brought"`
+	Files          int       `json:"files"`
+	Added          int       `json:"added"`
+	Removed        int       `json:"removed"`
+	Commits        []Commit  `json:"commits,omitempty"`
+	CreatedAt      time.Time `json:"created_at"`
+}
+
+// FileDiff is one file of a difference.
+type FileDiff struct {
+	Path    string `json:"path"`
+	OldPath string `json:"old_path,omitempty" doc:"of a rename"`
+	Status  string `json:"status"`
+	Added   int    `json:"added"`
+	Removed int    `json:"removed"`
+	Binary  bool   `json:"binary"`
+}
+
+// Diff is what a revision brings.
+type Diff struct {
+	Number   int        `json:"number"`
+	Revision int        `json:"revision"`
+	Base     string     `json:"base"`
+	Head     string     `json:"head"`
+	Files    []FileDiff `json:"files"`
+	Patch    string     `json:"patch" doc:"unified diff"`
+	Partial  bool       `json:"partial" doc:"the patch was cut"`
+}
+
+// Review is one word of a reviewer.
+type Review struct {
+	ID        int64     `json:"id"`
+	By        string    `json:"by"`
+	Revision  int       `json:"revision"`
+	Verdict   string    `json:"verdict" enum:"approve,object,comment"`
+	Text      string    `json:"text"`
+	Withdrawn bool      `json:"withdrawn"`
+	Standing  bool      `json:"standing" doc:"it is this person's present word"`
+	CreatedAt time.Time `json:"created_at"`
+}
+
+// Check is the newest attempt of one check on one commit.
+type Check struct {
+	Name       string     `json:"name"`
+	Commit     string     `json:"commit"`
+	State      string     `json:"state" enum:"waiting,running,passed,failed,errored,skipped,cancelled"`
+	Attempt    int        `json:"attempt"`
+	Link       string     `json:"link,omitempty"`
+	Summary    string     `json:"summary,omitempty"`
+	By         string     `json:"by,omitempty" doc:"robot that reported it"`
+	Runner     bool       `json:"runner" doc:"it ran as a command on a runner"`
+	AskedFor   string     `json:"asked_for,omitempty" doc:"change/N or rehearsal of change/N; empty: nobody asked"`
+	Log        string     `json:"log,omitempty" doc:"tail of a runner's log"`
+	StartedAt  *time.Time `json:"started_at,omitempty"`
+	FinishedAt *time.Time `json:"finished_at,omitempty"`
+	CreatedAt  time.Time  `json:"created_at"`
+}
+
+// CheckName is a check that was reported, or that the rules name.
+type CheckName struct {
+	Name     string     `json:"name"`
+	Demanded bool       `json:"demanded" doc:"the rules ask for it"`
+	Command  string     `json:"command,omitempty"`
+	Reports  int        `json:"reports"`
+	LastSeen *time.Time `json:"last_seen,omitempty"`
+}
+
+// Entry is one change's place in a queue.
+type Entry struct {
+	ID           int64      `json:"id"`
+	Number       int        `json:"number" doc:"of the change"`
+	Title        string     `json:"title"`
+	Target       string     `json:"target"`
+	Position     int        `json:"position" doc:"1 is next; 0 when it has ended"`
+	State        string     `json:"state" enum:"waiting,lined-up,rehearsing,landing,landed,ejected,withdrawn"`
+	Strategy     string     `json:"strategy"`
+	Message      string     `json:"message,omitempty"`
+	RemoveSource bool       `json:"remove_source"`
+	JoinedBy     string     `json:"joined_by"`
+	Reason       string     `json:"reason" doc:"why it is where it is"`
+	Rehearsal    *Rehearsal `json:"rehearsal,omitempty"`
+	CreatedAt    time.Time  `json:"created_at"`
+	EndedAt      *time.Time `json:"ended_at,omitempty"`
+}
+
+// Rehearsal is a commit built as if everything ahead had landed.
+type Rehearsal struct {
+	ID     int64   `json:"id"`
+	Base   string  `json:"base"`
+	Commit string  `json:"commit"`
+	Checks []Check `json:"checks"`
+}
+
+// Queue is the line of changes for one target branch.
+type Queue struct {
+	Branch  string  `json:"branch"`
+	Tip     string  `json:"tip"`
+	Caption string  `json:"caption" doc:"what is happening, in a sentence"`
+	Entries []Entry `json:"entries" doc:"alive, in order"`
+	Recent  []Entry `json:"recent" doc:"ended, newest first"`
+}
+
+// Job is a check for a runner to run.
+type Job struct {
+	ID           int64  `json:"id"`
+	Repository   string `json:"repository"`
+	Commit       string `json:"commit"`
+	Check        string `json:"check"`
+	Attempt      int    `json:"attempt"`
+	Command      string `json:"command"`
+	LimitSeconds int    `json:"limit_seconds"`
+	Lease        string `json:"lease" doc:"token for this commit and this attempt, and nothing else"`
+	LeaseSeconds int    `json:"lease_seconds" doc:"how long the lease holds without a sign of life"`
+}
+
+// Landing is one landed change with its evidence.
+type Landing struct {
+	Number       int       `json:"number"`
+	Target       string    `json:"target"`
+	Old          string    `json:"old"`
+	New          string    `json:"new"`
+	Strategy     string    `json:"strategy"`
+	Revision     int       `json:"revision"`
+	RulesVersion int       `json:"rules_version"`
+	LandedBy     string    `json:"landed_by"`
+	LandedAt     time.Time `json:"landed_at"`
+	Report       Report    `json:"report" doc:"the gate as it was judged then"`
+	Evidence     string    `json:"evidence" doc:"DSSE envelope with an in-toto statement"`
+}
+
+// SignedHead is the newest line of the journal, signed by the service.
+type SignedHead struct {
+	JournalHead
+	PublicKey string `json:"public_key" doc:"Ed25519, base64"`
+	Signature string `json:"signature" doc:"Ed25519 over \"tavrin journal head\", seq and hash, a line each; base64"`
+}
+
+// RunnerPlace lets a runner find out whether it can read the service's data.
+type RunnerPlace struct {
+	Path   string `json:"path" doc:"a file in the service's folder, on the service's machine"`
+	SHA256 string `json:"sha256" doc:"of that file's content"`
+}
