@@ -102,17 +102,17 @@ type (
 	out[T any] struct{ Body T }
 )
 
-// repo is the part of a path that names a repository.
-type repo struct {
+// InRepo is the part of a path that names a repository. It is exported because embedded fields have to be.
+type InRepo struct {
 	House string `path:"house" doc:"house"`
 	Name  string `path:"name" doc:"name within the house"`
 }
 
-func (r repo) repository() string { return r.House + "/" + r.Name }
+func (r InRepo) repository() string { return r.House + "/" + r.Name }
 
-// change is the part of a path that names a change.
-type change struct {
-	repo
+// InChange is the part of a path that names a change.
+type InChange struct {
+	InRepo
 	Number int `path:"number" minimum:"1" doc:"number of the change"`
 }
 

@@ -154,14 +154,14 @@ func (s *server) repositories() {
 	}) (wire.Repository, error) {
 		return s.Service.CreateRepository(ctx, a, service.NewRepository(q.Body))
 	})
-	call(s, "GET", repoPath, "get-repository", "One repository", func(ctx context.Context, a service.Actor, q *repo) (wire.Repository, error) {
+	call(s, "GET", repoPath, "get-repository", "One repository", func(ctx context.Context, a service.Actor, q *InRepo) (wire.Repository, error) {
 		return s.Service.Repository(ctx, a, q.repository())
 	})
-	call(s, "GET", repoPath+"/branches", "list-branches", "Branches with what protects them", func(ctx context.Context, a service.Actor, q *repo) ([]wire.Branch, error) {
+	call(s, "GET", repoPath+"/branches", "list-branches", "Branches with what protects them", func(ctx context.Context, a service.Actor, q *InRepo) ([]wire.Branch, error) {
 		return s.Service.Branches(ctx, a, q.repository())
 	})
 	call(s, "GET", repoPath+"/history", "list-history", "Commits with their checks, newest first", func(ctx context.Context, a service.Actor, q *struct {
-		repo
+		InRepo
 		At    string `query:"at" doc:"branch, tag or commit; absent: the default branch"`
 		Skip  int    `query:"skip" minimum:"0"`
 		Limit int    `query:"limit" minimum:"0" maximum:"200"`
@@ -169,7 +169,7 @@ func (s *server) repositories() {
 		return s.Service.History(ctx, a, q.repository(), q.At, q.Skip, q.Limit)
 	})
 	call(s, "GET", repoPath+"/tree", "get-tree", "A folder or a file at a commit", func(ctx context.Context, a service.Actor, q *struct {
-		repo
+		InRepo
 		At   string `query:"at" doc:"branch, tag or commit; absent: the default branch"`
 		Path string `query:"path" doc:"absent: the root"`
 	}) (wire.Tree, error) {
@@ -185,7 +185,7 @@ func (s *server) rules() {
 	}
 	huma.Register(s.huma, huma.Operation{OperationID: "get-rules", Method: "GET", Path: repoPath + "/rules", Summary: "The rules document", Tags: []string{"rules"}},
 		func(ctx context.Context, q *struct {
-			repo
+			InRepo
 			Version int `query:"version" minimum:"0" doc:"absent: the newest"`
 		}) (*answer, error) {
 			r, err := s.Service.Rules(ctx, actor(ctx), q.repository(), q.Version)
@@ -196,7 +196,7 @@ func (s *server) rules() {
 		})
 	huma.Register(s.huma, huma.Operation{OperationID: "put-rules", Method: "PUT", Path: repoPath + "/rules", Summary: "Apply a rules document", Tags: []string{"rules"}, MaxBodyBytes: 3 << 20},
 		func(ctx context.Context, q *struct {
-			repo
+			InRepo
 			IfMatch string `header:"If-Match" doc:"the version last read, in quotes, or * for whatever it is"`
 			Body    struct {
 				Text    string `json:"text"`
@@ -213,7 +213,7 @@ func (s *server) rules() {
 			}
 			return &answer{etag(r.Version), r}, nil
 		})
-	call(s, "GET", repoPath+"/rules/versions", "list-rules-versions", "Versions of the rules, newest first", func(ctx context.Context, a service.Actor, q *repo) ([]wire.Rules, error) {
+	call(s, "GET", repoPath+"/rules/versions", "list-rules-versions", "Versions of the rules, newest first", func(ctx context.Context, a service.Actor, q *InRepo) ([]wire.Rules, error) {
 		return s.Service.RulesHistory(ctx, a, q.repository())
 	})
 	call(s, "POST", base+"/rules/check", "check-rules", "Read a rules document without applying it", func(ctx context.Context, _ service.Actor, q *struct {
@@ -224,7 +224,7 @@ func (s *server) rules() {
 		return s.Service.CheckRules(ctx, q.Body.Text), nil
 	})
 	call(s, "GET", repoPath+"/explain", "get-branch-rules", "What protects a branch", func(ctx context.Context, a service.Actor, q *struct {
-		repo
+		InRepo
 		Branch string `query:"branch" required:"true"`
 	}) (wire.BranchRules, error) {
 		return s.Service.ExplainBranch(ctx, a, q.repository(), q.Branch)
@@ -234,7 +234,7 @@ func (s *server) rules() {
 // changes: changes, their revisions and reviews, and the gate.
 func (s *server) changes() {
 	call(s, "GET", repoPath+"/changes", "list-changes", "Changes, newest first", func(ctx context.Context, a service.Actor, q *struct {
-		repo
+		InRepo
 		State  string `query:"state" enum:"draft,open,landed,closed,all" doc:"absent: draft and open"`
 		Before int    `query:"before" minimum:"0"`
 		Limit  int    `query:"limit" minimum:"0" maximum:"200"`
@@ -242,7 +242,7 @@ func (s *server) changes() {
 		return s.Service.Changes(ctx, a, q.repository(), service.ChangeQuery{State: q.State, Before: q.Before, Limit: q.Limit})
 	})
 	call(s, "POST", repoPath+"/changes", "create-change", "Open a change", func(ctx context.Context, a service.Actor, q *struct {
-		repo
+		InRepo
 		Body struct {
 			Source      string `json:"source"`
 			Target      string `json:"target,omitempty" doc:"absent: the default branch"`
@@ -253,11 +253,11 @@ func (s *server) changes() {
 	}) (wire.Change, error) {
 		return s.Service.OpenChange(ctx, a, q.repository(), service.NewChange(q.Body))
 	})
-	call(s, "GET", changePath, "get-change", "One change", func(ctx context.Context, a service.Actor, q *change) (wire.Change, error) {
+	call(s, "GET", changePath, "get-change", "One change", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
 		return s.Service.Change(ctx, a, q.repository(), q.Number)
 	})
 	call(s, "PATCH", changePath, "edit-change", "Alter title, description or draft state", func(ctx context.Context, a service.Actor, q *struct {
-		change
+		InChange
 		Body struct {
 			Title       *string `json:"title,omitempty"`
 			Description *string `json:"description,omitempty"`
@@ -266,32 +266,32 @@ func (s *server) changes() {
 	}) (wire.Change, error) {
 		return s.Service.EditChange(ctx, a, q.repository(), q.Number, service.ChangeEdit(q.Body))
 	})
-	call(s, "POST", changePath+"/close", "close-change", "Give a change up", func(ctx context.Context, a service.Actor, q *change) (wire.Change, error) {
+	call(s, "POST", changePath+"/close", "close-change", "Give a change up", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
 		return s.Service.CloseChange(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "POST", changePath+"/reopen", "reopen-change", "Take a closed change up again", func(ctx context.Context, a service.Actor, q *change) (wire.Change, error) {
+	call(s, "POST", changePath+"/reopen", "reopen-change", "Take a closed change up again", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
 		return s.Service.ReopenChange(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "GET", changePath+"/gate", "get-gate", "What still stands between a change and its target", func(ctx context.Context, a service.Actor, q *change) (wire.Report, error) {
+	call(s, "GET", changePath+"/gate", "get-gate", "What still stands between a change and its target", func(ctx context.Context, a service.Actor, q *InChange) (wire.Report, error) {
 		return s.Service.Gate(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "GET", changePath+"/landing", "get-landing", "How a change landed, with its evidence", func(ctx context.Context, a service.Actor, q *change) (wire.Landing, error) {
+	call(s, "GET", changePath+"/landing", "get-landing", "How a change landed, with its evidence", func(ctx context.Context, a service.Actor, q *InChange) (wire.Landing, error) {
 		return s.Service.Landing(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "GET", changePath+"/revisions", "list-revisions", "A change's revisions, newest first", func(ctx context.Context, a service.Actor, q *change) ([]wire.Revision, error) {
+	call(s, "GET", changePath+"/revisions", "list-revisions", "A change's revisions, newest first", func(ctx context.Context, a service.Actor, q *InChange) ([]wire.Revision, error) {
 		return s.Service.Revisions(ctx, a, q.repository(), q.Number)
 	})
 	call(s, "GET", changePath+"/diff", "get-diff", "What a revision brings", func(ctx context.Context, a service.Actor, q *struct {
-		change
+		InChange
 		Revision int `query:"revision" minimum:"0" doc:"absent: the newest"`
 	}) (wire.Diff, error) {
 		return s.Service.Diff(ctx, a, q.repository(), q.Number, q.Revision)
 	})
-	call(s, "GET", changePath+"/reviews", "list-reviews", "What reviewers said, oldest first", func(ctx context.Context, a service.Actor, q *change) ([]wire.Review, error) {
+	call(s, "GET", changePath+"/reviews", "list-reviews", "What reviewers said, oldest first", func(ctx context.Context, a service.Actor, q *InChange) ([]wire.Review, error) {
 		return s.Service.Reviews(ctx, a, q.repository(), q.Number)
 	})
 	call(s, "POST", changePath+"/reviews", "create-review", "Approve, object or comment", func(ctx context.Context, a service.Actor, q *struct {
-		change
+		InChange
 		Body struct {
 			Verdict  string `json:"verdict" enum:"approve,object,comment"`
 			Revision int    `json:"revision,omitempty" minimum:"0" doc:"the one that was read; a comment may leave it out"`
@@ -300,7 +300,7 @@ func (s *server) changes() {
 	}) (wire.Review, error) {
 		return s.Service.Review(ctx, a, q.repository(), q.Number, service.NewReview{Verdict: gate.Verdict(q.Body.Verdict), Revision: q.Body.Revision, Text: q.Body.Text})
 	})
-	call(s, "POST", changePath+"/withdraw", "withdraw-review", "Take back your approval or objection", func(ctx context.Context, a service.Actor, q *change) (wire.Review, error) {
+	call(s, "POST", changePath+"/withdraw", "withdraw-review", "Take back your approval or objection", func(ctx context.Context, a service.Actor, q *InChange) (wire.Review, error) {
 		return s.Service.Withdraw(ctx, a, q.repository(), q.Number)
 	})
 }
@@ -308,7 +308,7 @@ func (s *server) changes() {
 // checks: reports of witnesses, and the jobs of runners.
 func (s *server) checks() {
 	call(s, "POST", repoPath+"/checks", "create-check-report", "Report a check", func(ctx context.Context, a service.Actor, q *struct {
-		repo
+		InRepo
 		Body struct {
 			Commit  string `json:"commit"`
 			Name    string `json:"name"`
@@ -321,20 +321,20 @@ func (s *server) checks() {
 		b := q.Body
 		return s.Service.ReportCheck(ctx, a, q.repository(), service.NewReport{Commit: b.Commit, Name: b.Name, State: gate.CheckState(b.State), Link: b.Link, Summary: b.Summary, Attempt: b.Attempt})
 	})
-	call(s, "GET", repoPath+"/checks", "list-check-names", "Checks seen so far, and those that the rules name", func(ctx context.Context, a service.Actor, q *repo) ([]wire.CheckName, error) {
+	call(s, "GET", repoPath+"/checks", "list-check-names", "Checks seen so far, and those that the rules name", func(ctx context.Context, a service.Actor, q *InRepo) ([]wire.CheckName, error) {
 		return s.Service.CheckNames(ctx, a, q.repository())
 	})
-	call(s, "GET", repoPath+"/checks/wanted", "list-wanted-checks", "Checks that wait for a witness", func(ctx context.Context, a service.Actor, q *repo) ([]wire.Check, error) {
+	call(s, "GET", repoPath+"/checks/wanted", "list-wanted-checks", "Checks that wait for a witness", func(ctx context.Context, a service.Actor, q *InRepo) ([]wire.Check, error) {
 		return s.Service.Wanted(ctx, a, q.repository())
 	})
 	call(s, "GET", repoPath+"/commits/{commit}/checks", "list-checks", "The checks of a commit", func(ctx context.Context, a service.Actor, q *struct {
-		repo
+		InRepo
 		Commit string `path:"commit"`
 	}) ([]wire.Check, error) {
 		return s.Service.Checks(ctx, a, q.repository(), q.Commit)
 	})
 	call(s, "POST", repoPath+"/commits/{commit}/checks/again", "ask-check-again", "Ask for another attempt", func(ctx context.Context, a service.Actor, q *struct {
-		repo
+		InRepo
 		Commit string `path:"commit"`
 		Body   struct {
 			Name string `json:"name"`
@@ -353,38 +353,38 @@ func (s *server) checks() {
 	call(s, "GET", base+"/jobs/place", "get-runner-place", "How a runner finds out whether it could read the service's data", func(_ context.Context, a service.Actor, _ *in) (wire.RunnerPlace, error) {
 		return s.Service.RunnerPlace(a)
 	})
-	type job struct {
+	type Job struct {
 		ID            int64  `path:"id"`
 		Authorization string `header:"Authorization" doc:"Bearer and the job's lease"`
 	}
-	lease := func(j job) string {
+	lease := func(j Job) string {
 		return credential(&http.Request{Header: http.Header{"Authorization": {j.Authorization}}})
 	}
-	call(s, "POST", base+"/jobs/{id}/alive", "keep-job", "A runner's sign of life", func(ctx context.Context, _ service.Actor, q *job) (done, error) {
+	call(s, "POST", base+"/jobs/{id}/alive", "keep-job", "A runner's sign of life", func(ctx context.Context, _ service.Actor, q *Job) (done, error) {
 		return done{true}, s.Service.JobAlive(ctx, q.ID, lease(*q))
 	})
 	call(s, "POST", base+"/jobs/{id}/result", "finish-job", "A runner's answer", func(ctx context.Context, _ service.Actor, q *struct {
-		job
+		Job
 		Body struct {
 			State   string `json:"state" enum:"passed,failed,errored,skipped,cancelled"`
 			Summary string `json:"summary,omitempty"`
 			Log     string `json:"log,omitempty"`
 		}
 	}) (done, error) {
-		return done{true}, s.Service.FinishJob(ctx, q.ID, lease(q.job), service.JobResult{State: gate.CheckState(q.Body.State), Summary: q.Body.Summary, Log: q.Body.Log})
+		return done{true}, s.Service.FinishJob(ctx, q.ID, lease(q.Job), service.JobResult{State: gate.CheckState(q.Body.State), Summary: q.Body.Summary, Log: q.Body.Log})
 	})
 }
 
 // queue: joining, leaving and looking.
 func (s *server) queue() {
 	call(s, "GET", repoPath+"/queue", "get-queue", "The line for a target branch", func(ctx context.Context, a service.Actor, q *struct {
-		repo
+		InRepo
 		Branch string `query:"branch" doc:"absent: the default branch"`
 	}) (wire.Queue, error) {
 		return s.Service.Queue(ctx, a, q.repository(), q.Branch)
 	})
 	call(s, "POST", changePath+"/queue", "join-queue", "Land a change as soon as it may", func(ctx context.Context, a service.Actor, q *struct {
-		change
+		InChange
 		Body struct {
 			Strategy     string `json:"strategy,omitempty" doc:"absent: the rules' default"`
 			Message      string `json:"message,omitempty"`
@@ -393,7 +393,7 @@ func (s *server) queue() {
 	}) (wire.Entry, error) {
 		return s.Service.Join(ctx, a, q.repository(), q.Number, service.NewEntry{Strategy: rules.Strategy(q.Body.Strategy), Message: q.Body.Message, RemoveSource: q.Body.RemoveSource})
 	})
-	call(s, "DELETE", changePath+"/queue", "leave-queue", "Take a change out of the queue", func(ctx context.Context, a service.Actor, q *change) (wire.Entry, error) {
+	call(s, "DELETE", changePath+"/queue", "leave-queue", "Take a change out of the queue", func(ctx context.Context, a service.Actor, q *InChange) (wire.Entry, error) {
 		return s.Service.Leave(ctx, a, q.repository(), q.Number)
 	})
 }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -173,7 +174,7 @@ func (p *program) showChange(ctx context.Context, c *client.Client, repo string,
 		row(w, fmt.Sprintf("change %d", k.Number), k.Title)
 		row(w, "state", k.State)
 		row(w, "from", k.Source+" to "+k.Target)
-		row(w, "revision", fmt.Sprintf("%d, %s; %d files, +%d -%d lines", k.Revision, k.Head, k.Files, k.Added, k.Removed))
+		row(w, "revision", fmt.Sprintf("%d, %s; %s, +%d -%d lines", k.Revision, k.Head, files(k.Files), k.Added, k.Removed))
 		row(w, "authors", list(k.Authors))
 		if k.Entry != nil {
 			row(w, "queue", fmt.Sprintf("%s, by %s: %s", k.Entry.State, k.Entry.Strategy, k.Entry.Reason))
@@ -186,16 +187,22 @@ func (p *program) showChange(ctx context.Context, c *client.Client, repo string,
 // marks show a requirement's state by shape, so that it can be read without colour.
 var marks = map[string]string{"met": "[x]", "unmet": "[ ]", "pending": "[~]", "not-applicable": "[-]"}
 
+// printRequirements lines up what is had, needed and asked; the next step stands below each that does not hold.
 func printRequirements(w io.Writer, r wire.Report) {
-	fmt.Fprintln(w)
-	for _, q := range r.Requirements {
-		title := q.Title
+	width := 0
+	titles := make([]string, len(r.Requirements))
+	for i, q := range r.Requirements {
+		titles[i] = plain(q.Title)
 		if q.Level == "advisory" {
-			title += " (advisory)"
+			titles[i] += " (advisory)"
 		}
-		row(w, marks[string(q.State)]+" "+string(q.State), fmt.Sprintf("%d of %d", q.Have, q.Need), title, q.Because)
+		width = max(width, utf8.RuneCountInString(titles[i]))
+	}
+	fmt.Fprintln(w)
+	for i, q := range r.Requirements {
+		fmt.Fprintf(w, "%s %-14s %d of %d  %-*s  %s\n", marks[string(q.State)], q.State, q.Have, q.Need, width, titles[i], plain(q.Because))
 		if q.Next != "" && q.State != "met" {
-			row(w, "", "", "  "+q.Next)
+			fmt.Fprintf(w, "                           %s\n", plain(q.Next))
 		}
 	}
 }
@@ -387,8 +394,8 @@ func (p *program) askRevision(ctx context.Context, c *client.Client, repo string
 	if err != nil {
 		return 0, err
 	}
-	fmt.Fprintf(p.err, "The newest revision of change %d, %q, is %d (%s): %d files, +%d -%d lines.\n%s it? [y/N] ",
-		n, plain(k.Title), k.Revision, short(k.Head), k.Files, k.Added, k.Removed, strings.ToUpper(verdict[:1])+verdict[1:])
+	fmt.Fprintf(p.err, "The newest revision of change %d, %q, is %d (%s): %s, +%d -%d lines.\n%s it? [y/N] ",
+		n, plain(k.Title), k.Revision, short(k.Head), files(k.Files), k.Added, k.Removed, strings.ToUpper(verdict[:1])+verdict[1:])
 	answer, _ := bufio.NewReader(p.in).ReadString('\n')
 	if a := strings.ToLower(strings.TrimSpace(answer)); a != "y" && a != "yes" {
 		return 0, fmt.Errorf("nothing was done")
@@ -517,4 +524,11 @@ func (p *program) journal() *cobra.Command {
 		})
 	}})
 	return c
+}
+
+func files(n int) string {
+	if n == 1 {
+		return "1 file"
+	}
+	return fmt.Sprintf("%d files", n)
 }

@@ -388,24 +388,12 @@ func (g gathered) planned(tip string) queue.Entry {
 			}
 		}
 		for _, login := range r.Approvers {
-			if !slices.Contains(g.approvers(), login) {
-				e.Rehearsal.Stale = "the approval of " + login + ", which its message names, no longer stands"
+			if !slices.Contains(report.Approvers, login) {
+				e.Rehearsal.Stale = "the approval of " + login + ", which its message names, no longer counts"
 			}
 		}
 	}
 	return e
-}
-
-// approvers lists whose approvals stand for the present difference.
-func (g gathered) approvers() []string {
-	out := []string{}
-	for _, r := range g.facts.Reviews {
-		if r.Verdict == gate.Approve && (r.Revision == g.facts.Revision || r.SameDifference) {
-			out = append(out, r.By)
-		}
-	}
-	slices.Sort(out)
-	return out
 }
 
 // explainWaiting keeps the reason of waiting entries true, so that everybody reads what they wait for.
@@ -633,7 +621,7 @@ func (g gathered) approversNamed() []string {
 	if g.entry.Strategy == string(rules.Rebase) {
 		return []string{}
 	}
-	return g.approvers()
+	return g.judge().Approvers
 }
 
 // finalMessage writes the message of a squash or merge commit with its trailers.

@@ -82,6 +82,10 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if o.At == nil {
 		o.At = func(string) {}
 	}
+	var err error
+	if o.Dir, err = filepath.Abs(o.Dir); err != nil { // git runs in other folders
+		return nil, err
+	}
 	for _, dir := range []string{o.Dir, filepath.Join(o.Dir, "repositories"), filepath.Join(o.Dir, "home")} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, fmt.Errorf("make the service's folder: %w", err)

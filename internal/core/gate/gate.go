@@ -187,6 +187,7 @@ type Report struct {
 	Clear        bool          `json:"clear" doc:"everything, for the rehearsed commit"`
 	Summary      string        `json:"summary" doc:"the gate in one sentence"`
 	Requirements []Requirement `json:"requirements"`
+	Approvers    []string      `json:"approvers" doc:"whose approvals count for at least one requirement; where none is asked for, whose stand"`
 }
 
 // Judge gives the gate report of a change under its target's rules. A nil document is one without protections.
@@ -210,7 +211,7 @@ func Judge(doc *rules.Document, f Facts) Report {
 	}
 	j.areas()
 	j.asked()
-	r := Report{Revision: f.Revision, RulesVersion: f.RulesVersion, Requirements: j.out, Ready: true}
+	r := Report{Revision: f.Revision, RulesVersion: f.RulesVersion, Requirements: j.out, Ready: true, Approvers: j.approvers()}
 	r.Clear = f.Rehearsal != nil
 	for _, q := range r.Requirements {
 		if q.Level != rules.Required || q.Holds() {
@@ -231,6 +232,22 @@ type judge struct {
 	f         Facts
 	effective rules.Effective
 	out       []Requirement
+	pools     int      // demands for approvals
+	counted   []string // whose approvals count for one of them
+}
+
+// approvers lists whose approvals count, by login.
+func (j *judge) approvers() []string {
+	if j.pools == 0 {
+		everybody := pool{in: func(Person) bool { return true }, not: []rules.Exclusion{rules.NotAuthor}}
+		for _, r := range j.f.Reviews {
+			if r.Verdict == Approve && j.discount(r, everybody) == "" {
+				j.counted = append(j.counted, r.By)
+			}
+		}
+	}
+	slices.Sort(j.counted)
+	return append([]string{}, slices.Compact(j.counted)...)
 }
 
 func (j *judge) add(q Requirement, sources []rules.Source) {
@@ -351,6 +368,8 @@ func (j *judge) approvedBy(key, title string, n int, p pool, level rules.Level, 
 		}
 		counted = append(counted, r.By)
 	}
+	j.pools++
+	j.counted = append(j.counted, counted...)
 	q.Have = len(counted)
 	if q.Have >= n {
 		q.State = Met
@@ -590,9 +609,9 @@ func principals(ps []rules.Principal) []string {
 	return texts
 }
 
-// people lists logins, at most five of them.
+// people lists logins, the first five when there are more than six.
 func people(logins []string) string {
-	if len(logins) > 5 {
+	if len(logins) > 6 {
 		return fmt.Sprintf("%s or %d others", strings.Join(logins[:5], ", "), len(logins)-5)
 	}
 	return list(logins, "or")

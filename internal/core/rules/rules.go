@@ -11,6 +11,7 @@
 package rules
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -140,6 +141,9 @@ const (
 	Objections Demand = "objections"
 	Checks     Demand = "checks"
 )
+
+// demandOrder is the order in which demands are shown: what people do first, what machines do last.
+var demandOrder = []Demand{Approvals, Owners, Objections, Checks}
 
 // Place says on which commit a check is asked for.
 type Place string
@@ -300,7 +304,9 @@ func (d *Document) For(branch string, version int) Effective {
 	e.Message = soleKey(messages)
 	e.RemoveSource = soleKey(removes)
 	slices.Sort(e.Protections)
-	slices.SortStableFunc(e.Requirements, func(a, b Sourced) int { return strings.Compare(a.identity(), b.identity()) })
+	slices.SortStableFunc(e.Requirements, func(a, b Sourced) int {
+		return cmp.Or(slices.Index(demandOrder, a.Demand)-slices.Index(demandOrder, b.Demand), strings.Compare(a.identity(), b.identity()))
+	})
 	return e
 }
 

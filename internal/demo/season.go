@@ -1,0 +1,133 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"tavrin/client"
+	data "tavrin/demo"
+)
+
+const irrigation = House + "/irrigation"
+
+// plan is one of the demonstration's changes and how far it is to come.
+type plan struct {
+	repo, branch, by, title, description string
+	draft                                bool
+	approve                              []string
+	object                               string // by whom
+	objection                            string
+	comment                              [2]string // by whom, what
+	join                                 string    // strategy; empty: not joined
+	close                                bool
+}
+
+var plans = []plan{
+	{repo: irrigation, branch: "forecast/dew", by: "tamsin", title: "Count dew as water", description: "Half a litre for a litre, as measured in spring.", approve: []string{"pavo", "wren"}, join: "rebase"},
+	{repo: irrigation, branch: "docs/spelling", by: "tamsin", title: "Put the docs into plainer words", approve: []string{"wren"}, join: "squash"},
+	{repo: irrigation, branch: "ledger/winter-tariff", by: "bela", title: "Add the winter tariff", description: "Agreed at the October meeting.", comment: [2]string{"ines", "Is the meeting's note in the handbook yet?"}},
+	{repo: irrigation, branch: "valves/west-ease", by: "wren", title: "Close the west valve gently too", object: "odo", objection: "33 minutes is too short: the last rows stay dry. Keep 35."},
+	{repo: irrigation, branch: "field-app/night", by: "wren", title: "Add a night mode", draft: true},
+	{repo: irrigation, branch: "field-app/colours", by: "wren", title: "Reorder the screens", close: true},
+	{repo: irrigation, branch: "forecast/storm", by: "tamsin", title: "Allow more water before a storm", approve: []string{"pavo"}, join: "rebase"},
+	{repo: irrigation, branch: "forecast/frost", by: "tamsin", title: "Stop watering at frost", join: "squash"},
+	{repo: irrigation, branch: "valves/north", by: "odo", title: "Add the north field's valve", approve: []string{"ines"}, join: "merge"},
+	{repo: irrigation, branch: "docs/boxes", by: "ines", title: "Say how to read a valve box", approve: []string{"odo"}},
+	{repo: House + "/handbook", branch: "pavo/meetings", by: "pavo", title: "Add a chapter on meetings"},
+}
+
+// Populate opens the demonstration's changes and brings each as far as it is to come.
+func (w *World) Populate(ctx context.Context) error {
+	for _, p := range plans {
+		if err := w.play(ctx, p); err != nil {
+			return fmt.Errorf("change %q: %w", p.title, err)
+		}
+	}
+	return nil
+}
+
+func (w *World) play(ctx context.Context, p plan) error {
+	if err := w.Push(ctx, filepath.Base(p.repo), p.by, p.branch); err != nil {
+		return err
+	}
+	author, err := w.As(p.by)
+	if err != nil {
+		return err
+	}
+	k, err := author.OpenChange(ctx, p.repo, client.NewChange{Source: p.branch, Target: "main", Title: p.title, Description: p.description, Draft: p.draft})
+	if err != nil {
+		return err
+	}
+	say := func(login, verdict, text string) {
+		if login == "" || err != nil {
+			return
+		}
+		var c *client.Client
+		if c, err = w.As(login); err == nil {
+			_, err = c.Review(ctx, p.repo, k.Number, verdict, k.Revision, text)
+		}
+	}
+	for _, login := range p.approve {
+		say(login, "approve", "")
+	}
+	say(p.object, "object", p.objection)
+	say(p.comment[0], "comment", p.comment[1])
+	if err == nil && p.join != "" {
+		_, err = author.Join(ctx, p.repo, k.Number, client.NewEntry{Strategy: p.join})
+	}
+	if err == nil && p.close {
+		_, err = author.CloseChange(ctx, p.repo, k.Number)
+	}
+	return err
+}
+
+// seasonLength bounds how many changes the co-operative opens while the demonstration runs.
+const seasonLength = 60
+
+// Season lets the co-operative work on: now and then somebody opens a small change, somebody approves it, and it
+// joins the queue. Every fifth sets a limit that the unit tests refuse.
+func (w *World) Season(ctx context.Context, every time.Duration, log *slog.Logger) {
+	for n := 1; n <= seasonLength; n++ {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(every):
+		}
+		if err := w.reading(ctx, n); err != nil && ctx.Err() == nil {
+			log.Warn("the season stumbles", "error", err)
+		}
+	}
+}
+
+// reading opens one change of the season.
+func (w *World) reading(ctx context.Context, n int) error {
+	limit := 30 + n
+	if n%5 == 3 {
+		limit = 200
+	}
+	branch := fmt.Sprintf("forecast/reading-%02d", n)
+	dir := w.Clone("irrigation")
+	for _, args := range [][]string{{"fetch", "-q", "origin"}, {"checkout", "-q", "-B", branch, "origin/main"}} {
+		if _, err := w.git(ctx, dir, "tamsin", nil, args...); err != nil {
+			return err
+		}
+	}
+	old, err := os.ReadFile(filepath.Join(dir, "forecast/limits.txt"))
+	if err != nil {
+		return err
+	}
+	text := string(old) + fmt.Sprintf("plot-%02d %d\n", n, limit)
+	commit := data.Commit{Author: "tamsin", At: time.Now(), Message: fmt.Sprintf("Set the limit of plot %d", n)}
+	if err := os.WriteFile(filepath.Join(dir, "forecast/limits.txt"), []byte(text), 0o644); err != nil {
+		return err
+	}
+	if err := w.commit(ctx, dir, []data.Commit{commit}); err != nil {
+		return err
+	}
+	return w.play(ctx, plan{repo: irrigation, branch: branch, by: "tamsin", title: fmt.Sprintf("Set the limit of plot %d", n), approve: []string{"pavo"},
+		join: []string{"rebase", "squash", "merge"}[n%3]})
+}

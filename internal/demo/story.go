@@ -1,0 +1,98 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+)
+
+// step is one command of the story: who types it, what it is, and what has to come of it.
+type step struct {
+	say    string // a line of narration before it
+	by     string
+	run    string // a shell command
+	status int    // the exit status it has to have
+	shows  string // a regular expression that its output has to match; its first group, if any, is remembered
+	as     string // under this name, for ${name} in later commands
+	write  string // before it: a file to write, as PATH\nCONTENT
+}
+
+var story = []step{
+	{say: "Ines, a maintainer, looks at what protects the trunk.", by: "ines", run: "git clone -q ${url}/git/growers/irrigation.git work && cd work && tavrin rules explain --branch main", shows: `Nobody pushes to it directly`},
+	{say: "Tamsin commits a change and, by mistake, pushes it to main.", by: "tamsin", run: "cd work && git pull -q && git commit -qam 'Raise the east limit' && git push origin main", status: 1,
+		write: "work/forecast/limits.txt\neast 45\nwest 35\n", shows: `(?s)Refused by "trunk and releases".*git push origin ([0-9a-f]+):refs/heads/tamsin/main`, as: "commit"},
+	{say: "Nothing has moved. She does what the answer says: the same commits, on a branch of their own.", by: "tamsin", run: "cd work && git push origin ${commit}:refs/heads/tamsin/limits", shows: `tavrin change open`},
+	{by: "tamsin", run: "cd work && git fetch -q origin && git switch -q main && git reset -q --keep origin/main && git status -sb", shows: `## main...origin/main`},
+	{by: "tamsin", run: "cd work && tavrin change open --source tamsin/limits --target main --title 'Raise the east limit'", shows: `opened change (\d+)`, as: "n"},
+	{say: "She asks for it to land when it may, and need not come back.", by: "tamsin", run: "cd work && tavrin queue join ${n} --strategy squash", shows: `nobody has to come back`},
+	{say: "What still stands between it and main?", by: "tamsin", run: "cd work && tavrin change gate ${n}", status: 3, shows: `(?s)Not ready.*owner of forecast.*ask pavo`},
+	{say: "Her own approval does not count, and the gate says so.", by: "tamsin", run: "cd work && tavrin review approve ${n} --revision 1 && tavrin change gate ${n}", status: 3, shows: `an author of the change`},
+	{say: "Pavo, who owns the forecast, reads it and approves.", by: "pavo", run: "tavrin --repo growers/irrigation change diff ${n} && tavrin --repo growers/irrigation review approve ${n} --revision 1", shows: `(?s)\+east 45.*approval of revision 1`},
+	{say: "The gate is ready: the queue rehearses the change on main's tip and runs the checks there.", by: "tamsin", run: "cd work && tavrin queue show", shows: `(?s)Change ${n} is.*(rehears|lined-up)`},
+	{by: "tamsin", run: "cd work && tavrin change wait ${n} --until landed --timeout 60s", shows: `landed on main as ([0-9a-f]{40})`, as: "landed"},
+	{say: "What was tested is what landed, and the evidence says why it was allowed.", by: "ines", run: "cd work && git fetch -q --prune && git log -1 --format='%H%n%B' origin/main && tavrin check list ${landed}", shows: `(?s)${landed}.*Approved-by: Pavo Lind.*unit +passed`},
+	{by: "ines", run: "cd work && tavrin change landing ${n} && git branch -r", shows: `(?s)judged under +rules version 1.*origin/main\s*$`},
+	{say: "A change whose tests fail on the rehearsal is ejected, and main stays whole.", by: "tamsin", run: "cd work && git checkout -q -b tamsin/flood origin/main && git status -sb", shows: `tamsin/flood`},
+	{by: "tamsin", run: "cd work && git commit -qam 'Flood the west field' && git push -q origin tamsin/flood && tavrin change open --source tamsin/flood --title 'Flood the west field'",
+		write: "work/forecast/limits.txt\neast 45\nwest 350\n", shows: `opened change (\d+)`, as: "m"},
+	{by: "pavo", run: "tavrin --repo growers/irrigation review approve ${m} --revision 1 && tavrin --repo growers/irrigation queue join ${m}", shows: `in the queue of main`},
+	{by: "tamsin", run: "cd work && tavrin change wait ${m} --until landed --timeout 60s", status: 4, shows: `ejected: unit failed`},
+	{say: "Everything that was decided or done is in the journal, which nobody can alter unseen.", by: "ines", run: "cd work && tavrin journal list --limit 12", shows: `(?s)queue.ejected.*change.landed|queue.ejected`},
+	{by: "admin", run: "tavrin journal verify", shows: `unbroken and tells the same story`},
+}
+
+// Tell plays the whole story on a freshly built world, and prints each command and what really came of it. It
+// returns an error when a step did not do what it says.
+func (w *World) Tell(ctx context.Context, out io.Writer) error {
+	known := map[string]string{"url": w.URL}
+	expand := func(s string) string {
+		return os.Expand(s, func(name string) string { return known[name] })
+	}
+	for n, s := range story {
+		if s.say != "" {
+			fmt.Fprintf(out, "\n# %s\n", s.say)
+		}
+		if s.write != "" {
+			path, content, _ := strings.Cut(s.write, "\n")
+			fmt.Fprintf(out, "(%s edits %s)\n", s.by, path)
+			if err := os.WriteFile(filepath.Join(w.Dir, path), []byte(content), 0o644); err != nil {
+				return err
+			}
+		}
+		command := expand(s.run)
+		fmt.Fprintf(out, "%s$ %s\n", s.by, command)
+		cmd := exec.CommandContext(ctx, "sh", "-c", command)
+		cmd.Dir, cmd.Env = w.Dir, w.Environment(s.by)
+		text, err := cmd.CombinedOutput()
+		fmt.Fprintf(out, "%s", text)
+		status := 0
+		var exit *exec.ExitError
+		if errors.As(err, &exit) {
+			status = exit.ExitCode()
+		} else if err != nil {
+			return err
+		}
+		if status != s.status {
+			return fmt.Errorf("step %d ended with status %d, not %d", n+1, status, s.status)
+		}
+		pattern := s.shows
+		for name, value := range known {
+			pattern = strings.ReplaceAll(pattern, "${"+name+"}", regexp.QuoteMeta(value))
+		}
+		match := regexp.MustCompile(pattern).FindStringSubmatch(string(text))
+		if match == nil {
+			return fmt.Errorf("step %d did not show %q", n+1, pattern)
+		}
+		if s.as != "" {
+			known[s.as] = match[1]
+		}
+	}
+	fmt.Fprintf(out, "\n# All %d steps did what they say.\n", len(story))
+	return nil
+}
