@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
@@ -275,12 +276,16 @@ func (p *program) wait(ctx context.Context, c *client.Client, repo string, n int
 			return err
 		}
 		if ctx.Err() == nil {
-			err = c.Events(ctx, repo, last, func(e client.Event) bool {
+			var answer error
+			streamed := c.Events(ctx, repo, last, func(e client.Event) bool {
 				last = e.ID
-				k, over, err = p.reached(ctx, c, repo, n, until)
-				return !over && err == nil
+				k, over, answer = p.reached(ctx, c, repo, n, until)
+				return !over && answer == nil
 			})
 			if over {
+				return answer
+			}
+			if err := errors.Join(answer, streamed); err != nil && ctx.Err() == nil {
 				return err
 			}
 		}
