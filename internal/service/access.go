@@ -183,26 +183,27 @@ func plainRole(role string) gate.Role {
 // peopleOf returns everybody with a role in a repository, by login, with their teams.
 func peopleOf(db *gorm.DB, repo *store.Repository) (map[string]gate.Person, error) {
 	var rows []struct {
-		Login string
-		Robot bool
-		Role  string
+		Login   string
+		Robot   bool
+		Role    string
+		Standby bool
 	}
 	err := db.Raw(`
-SELECT a.login, a.robot, g.role FROM grants g JOIN accounts a ON a.id = g.account_id
+SELECT a.login, a.robot, g.role, FALSE AS standby FROM grants g JOIN accounts a ON a.id = g.account_id
  WHERE NOT a.disabled AND (g.repository_id = @repo OR g.house_id = @house)
 UNION ALL
-SELECT a.login, a.robot, g.role FROM grants g JOIN team_members m ON m.team_id = g.team_id JOIN accounts a ON a.id = m.account_id
+SELECT a.login, a.robot, g.role, FALSE FROM grants g JOIN team_members m ON m.team_id = g.team_id JOIN accounts a ON a.id = m.account_id
  WHERE NOT a.disabled AND (g.repository_id = @repo OR g.house_id = @house)
 UNION ALL
-SELECT login, robot, 'maintainer' FROM accounts WHERE admin AND NOT disabled`,
+SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabled`,
 		map[string]any{"repo": repo.ID, "house": repo.HouseID}).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
 	people := map[string]gate.Person{}
 	for _, r := range rows {
-		p := people[r.Login]
-		p.Login, p.Robot = r.Login, r.Robot
+		p, known := people[r.Login]
+		p.Login, p.Robot, p.Standby = r.Login, r.Robot, r.Standby && (!known || p.Standby)
 		if role := plainRole(r.Role); role.AtLeast(p.Role) {
 			p.Role = role
 		}

@@ -304,7 +304,11 @@ func (s *Service) finishPush(ctx context.Context, repo *store.Repository, i *sto
 			kind = strings.Replace(kind, "branch", "tag", 1)
 		}
 		name := strings.TrimPrefix(strings.TrimPrefix(i.Ref, "refs/heads/"), "refs/tags/")
-		err := tx.record(event{actor: i.Actor, kind: kind, repo: repo, subject: i.Ref, text: fmt.Sprintf("%s %s %s by a push", i.Actor, verb, name),
+		text := fmt.Sprintf("%s %s %s by a push", i.Actor, verb, name)
+		if i.EntryID != nil {
+			text = fmt.Sprintf("%s was removed after its change landed, as %s had asked", name, i.Actor)
+		}
+		err := tx.record(event{actor: i.Actor, kind: kind, repo: repo, subject: i.Ref, text: text,
 			data: map[string]any{"old": i.Old, "new": i.New, "rules_version": i.RulesVersion}})
 		if err != nil {
 			return err

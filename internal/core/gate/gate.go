@@ -43,6 +43,8 @@ type Person struct {
 	Role  Role     `json:"role"`
 	Teams []string `json:"teams,omitempty"`
 	Robot bool     `json:"robot,omitempty"`
+	// Standby marks an administrator without a role of their own here: they may act, and are asked last.
+	Standby bool `json:"standby,omitempty"`
 }
 
 // Is says whether the person is meant by the principal.
@@ -280,6 +282,21 @@ func (j *judge) add(q Requirement, sources []rules.Source) {
 	j.out = append(j.out, q)
 }
 
+// shownAlready says whether a requirement with this title and level is in the report; if so, it gets the sources
+// too. Titles say everything that is asked, so that equal ones ask the same.
+func (j *judge) shownAlready(title string, level rules.Level, from []rules.Source) bool {
+	for i := range j.out {
+		if j.out[i].Title == title && j.out[i].Level == level {
+			for _, s := range from {
+				j.out[i].Sources = append(j.out[i].Sources, s)
+				j.out[i].Because += " and " + s.String()
+			}
+			return true
+		}
+	}
+	return false
+}
+
 func (j *judge) open() {
 	q := Requirement{Key: "open", Title: "the change is open", Because: "every change", Need: 1}
 	switch j.f.State {
@@ -311,6 +328,12 @@ func (j *judge) approvals(q rules.Sourced) {
 		p.words = list(principals(q.Requirement.From), "or")
 		p.in = func(p Person) bool { return p.IsAny(q.Requirement.From) }
 		title += " from " + p.words
+	}
+	if slices.Contains(q.NotFrom, rules.NotLastPusher) {
+		title += ", not the last pusher's"
+	}
+	if !slices.Contains(q.NotFrom, rules.NotAuthor) {
+		title += ", an author's own counting"
 	}
 	if q.Called != "" {
 		title = q.Called + ": " + title
@@ -356,6 +379,9 @@ func (j *judge) areas() {
 
 // approvedBy judges one demand for n approvals out of a pool.
 func (j *judge) approvedBy(key, title string, n int, p pool, level rules.Level, from []rules.Source) {
+	if j.shownAlready(title, level, from) {
+		return
+	}
 	q := Requirement{Key: key, Title: title, Level: level, Need: n}
 	var counted, notes []string
 	for _, r := range j.f.Reviews {
@@ -377,10 +403,18 @@ func (j *judge) approvedBy(key, title string, n int, p pool, level rules.Level, 
 		return
 	}
 	q.State = Unmet
+	var standby []string
 	for login, person := range j.f.People {
-		if p.in(person) && person.Role.AtLeast(Reader) && !person.Robot && j.excluded(login, p.not) == "" && !slices.Contains(counted, login) {
+		switch {
+		case !p.in(person) || !person.Role.AtLeast(Reader) || person.Robot || j.excluded(login, p.not) != "" || slices.Contains(counted, login):
+		case person.Standby:
+			standby = append(standby, login)
+		default:
 			q.Who = append(q.Who, login)
 		}
+	}
+	if len(q.Who) < n-q.Have {
+		q.Who = append(q.Who, standby...)
 	}
 	slices.Sort(q.Who)
 	missing := n - q.Have
@@ -462,16 +496,11 @@ func (j *judge) checks(q rules.Sourced) {
 
 func (j *judge) check(name string, at rules.Place, level rules.Level, from []rules.Source) {
 	key := "check/" + name + "@" + string(at)
-	for i := range j.out { // the same check asked for by several, at the same level, is shown once
-		if j.out[i].Key == key && j.out[i].Level == level {
-			j.out[i].Sources = append(j.out[i].Sources, from...)
-			for _, s := range from {
-				j.out[i].Because += " and " + s.String()
-			}
-			return
-		}
+	title := fmt.Sprintf("check %s passes on the %s", name, at)
+	if j.shownAlready(title, level, from) {
+		return
 	}
-	q := Requirement{Key: key, Title: fmt.Sprintf("check %s passes on the %s", name, at), Level: level, Need: 1}
+	q := Requirement{Key: key, Title: title, Level: level, Need: 1}
 	checks := j.f.HeadChecks
 	if at == rules.AtRehearsal {
 		q.At = "rehearsal"

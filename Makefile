@@ -1,0 +1,42 @@
+# make demo and make test are all a newcomer needs: each installs or builds what it lacks.
+
+GO      ?= go
+console := console/dist/index.html
+
+.PHONY: build demo test check bench docs shots clean
+
+build: bin/tavrin
+
+bin/tavrin: $(console) $(shell find client cmd console demo internal wire -name node_modules -prune -o -name '*.go' -print -o -name '*.sql' -print -o -path 'demo/*' -type f -print) go.mod go.sum
+	$(GO) build -o $@ ./cmd/tavrin
+
+$(console): console/package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
+	cd console && npm ci --no-audit --no-fund && npm run build
+	touch console/dist/.keep
+
+demo: build
+	bin/tavrin demo
+
+# Everything: formatting, the console's own checks, and all tests, those in the browser too.
+test: build check
+	./e2e/browser.sh
+	$(GO) test ./...
+
+check:
+	test -z "$$(gofmt -l client cmd console/*.go demo e2e internal wire)" || { gofmt -l client cmd console/*.go demo e2e internal wire; exit 1; }
+	$(GO) vet ./...
+	cd console && npm run --silent check && npm run --silent lint
+
+bench:
+	$(GO) test -run '^$$' -bench . -benchtime 1s ./internal/core/... ./internal/git/... ./e2e/...
+
+# The reference pages that are made from the code.
+docs: build
+	bin/tavrin openapi > docs/reference/openapi.json
+	$(GO) run ./cmd/gendocs docs/reference
+
+shots: build
+	@echo "start make demo, then: PATH=$$PWD/bin:$$PATH $(GO) run ./e2e/shots -tokens DIR-OF-TOKEN-FILES"
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules

@@ -1,0 +1,50 @@
+// The one place where the console talks to the service. Types are generated from the service's own description.
+import type { components } from './schema';
+
+type Schemas = components['schemas'];
+export type Me = Schemas['Me'];
+export type Repository = Schemas['Repository'];
+export type Branch = Schemas['Branch'];
+export type Commit = Schemas['Commit'];
+export type Change = Schemas['Change'];
+export type Revision = Schemas['Revision'];
+export type Review = Schemas['Review'];
+export type Report = Schemas['Report'];
+export type Requirement = Schemas['Requirement'];
+export type Diff = Schemas['Diff'];
+export type Queue = Schemas['Queue'];
+export type Entry = Schemas['Entry'];
+export type Check = Schemas['Check'];
+export type Line = Schemas['Line'];
+export type Rules = Schemas['Rules'];
+export type BranchRules = Schemas['BranchRules'];
+
+/** What the service says of a request that did not work, in its own words. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+  ) {
+    super(detail);
+  }
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch('/api/v1' + path, {
+      method,
+      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch {
+    throw new Problem(0, 'The service cannot be reached. It is tried again when it answers.');
+  }
+  if (response.ok) return (await response.json()) as T;
+  const report = (await response.json().catch(() => ({}))) as { detail?: string };
+  throw new Problem(response.status, report.detail ?? `The service answered ${response.status}.`);
+}
+
+export const get = <T>(path: string) => call<T>('GET', path);
+export const post = <T>(path: string, body?: unknown) => call<T>('POST', path, body);
+export const remove = <T>(path: string) => call<T>('DELETE', path);

@@ -1,0 +1,26 @@
+// Groups a gate's requirements into the sluices of a change's way to its target. What each requirement says is the
+// service's; here it is only sorted.
+import type { Report, Requirement } from './api';
+
+export type Sluice = { name: string; requirements: Requirement[]; open: boolean; held: number };
+
+const groups: [string, (key: string) => boolean][] = [
+  ['Reviews', (k) => k.startsWith('approvals')],
+  ['Owners', (k) => k.startsWith('owners')],
+  ['Objections', (k) => k.startsWith('objections')],
+  ['Checks', (k) => k.startsWith('check/')],
+  ['Landing', () => true],
+];
+
+export const holds = (r: Requirement) => r.state === 'met' || r.state === 'not-applicable';
+
+export function sluices(report: Report): Sluice[] {
+  const out: Sluice[] = groups.map(([name]) => ({ name, requirements: [], open: true, held: 0 }));
+  for (const r of report.requirements) {
+    const s = out[groups.findIndex(([, takes]) => takes(r.key))]!;
+    s.requirements.push(r);
+    if (holds(r)) s.held++;
+    else if (r.level === 'required') s.open = false;
+  }
+  return out.filter((s) => s.requirements.length > 0);
+}

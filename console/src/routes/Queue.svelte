@@ -1,0 +1,86 @@
+<script lang="ts">
+  import Id from '../parts/Id.svelte';
+  import Mark from '../parts/Mark.svelte';
+  import Page from '../parts/Page.svelte';
+  import Panel from '../parts/Panel.svelte';
+  import Stamp from '../parts/Stamp.svelte';
+  import When from '../parts/When.svelte';
+  import { get, type Entry, type Queue } from '../lib/api';
+  import { follow, Live } from '../lib/live.svelte';
+  import { here } from '../lib/router.svelte';
+
+  let { house, name }: { house: string; name: string } = $props();
+  const repo = $derived(`${house}/${name}`);
+  const branch = $derived(here().query.get('branch') ?? '');
+  const queue = new Live(() =>
+    get<Queue>(`/repositories/${repo}/queue${branch ? `?branch=${encodeURIComponent(branch)}` : ''}`),
+  );
+  $effect(() => follow(repo, queue));
+  const q = $derived(queue.value);
+  const flying = $derived(q?.entries.filter((e) => e.state === 'rehearsing' || e.state === 'landing') ?? []);
+  const lined = $derived(q?.entries.filter((e) => e.state === 'lined-up') ?? []);
+  const waiting = $derived(q?.entries.filter((e) => e.state === 'waiting') ?? []);
+</script>
+
+{#snippet card(e: Entry)}
+  <div class="rounded border border-rule bg-panel p-3">
+    <p class="flex flex-wrap items-baseline justify-between gap-x-2">
+      <a class="font-medium hover:underline" href={`/${repo}/changes/${e.number}`}>{e.number}. {e.title}</a>
+      <Stamp state={e.state} />
+    </p>
+    <p class="mt-1 text-sm break-words text-soft">{e.reason}</p>
+    {#if e.rehearsal}
+      <ul class="mt-1 flex flex-wrap gap-x-3 text-sm">
+        {#each e.rehearsal.checks as k (k.name)}<li><Mark state={k.state} size={14} /> {k.name}: {k.state}</li>{/each}
+      </ul>
+    {/if}
+    <p class="mt-1 text-sm text-soft">by {e.strategy}, {e.joined_by}, <When time={e.created_at} /></p>
+  </div>
+{/snippet}
+
+<Page
+  title={`Queue of ${q?.branch ?? ''}`}
+  answer={q?.caption}
+  problem={queue.problem}
+  command={`tavrin queue show --repo ${repo}${branch ? ` --branch ${branch}` : ''}`}
+>
+  {#if q}
+    <div class="bed mb-8 grid gap-4 lg:grid-cols-[8rem_1.4fr_1fr_1fr]">
+      <section aria-label="Tip" class="border-b-4 border-teal pb-2 lg:self-end">
+        <p class="text-sm text-soft">{q.branch} is at</p>
+        <Id id={q.tip} />
+      </section>
+      <section aria-label="Rehearsed on the tip" class="flex flex-col justify-end gap-2 border-b-4 border-ochre pb-2">
+        <h2 class="text-sm text-soft">rehearsed on the tip</h2>
+        {#each flying as e (e.id)}{@render card(e)}{:else}<p class="text-sm text-soft">nothing</p>{/each}
+      </section>
+      <section aria-label="Lined up" class="flex flex-col justify-end gap-2 border-b-4 border-rule pb-2">
+        <h2 class="text-sm text-soft">lined up, ready</h2>
+        {#each lined as e (e.id)}{@render card(e)}{:else}<p class="text-sm text-soft">nothing</p>{/each}
+      </section>
+      <section
+        aria-label="Waiting for their gate"
+        class="flex flex-col justify-end gap-2 border-b-4 border-dotted border-rule pb-2"
+      >
+        <h2 class="text-sm text-soft">waiting for their gate</h2>
+        {#each waiting as e (e.id)}{@render card(e)}{:else}<p class="text-sm text-soft">nothing</p>{/each}
+      </section>
+    </div>
+    <Panel title="What came of the last ones">
+      <ol class="divide-y divide-rule">
+        {#each q.recent as e (e.id)}
+          <li class="grid gap-x-4 py-2 sm:grid-cols-[8rem_1fr_auto]">
+            <Stamp state={e.state} />
+            <div class="min-w-0">
+              <a class="hover:underline" href={`/${repo}/changes/${e.number}`}>{e.number}. {e.title}</a>
+              <p class="text-sm break-words text-soft">{e.reason}</p>
+            </div>
+            <span class="text-sm text-soft"><When time={e.ended_at ?? e.created_at} /></span>
+          </li>
+        {:else}
+          <li class="text-soft">Nothing has left the queue yet.</li>
+        {/each}
+      </ol>
+    </Panel>
+  {/if}
+</Page>

@@ -1,0 +1,98 @@
+<script lang="ts">
+  import Id from '../parts/Id.svelte';
+  import Page from '../parts/Page.svelte';
+  import Panel from '../parts/Panel.svelte';
+  import Stamp from '../parts/Stamp.svelte';
+  import When from '../parts/When.svelte';
+  import { get, type Branch, type Commit, type Repository } from '../lib/api';
+  import { follow, Live } from '../lib/live.svelte';
+  import { count } from '../lib/words';
+
+  let { house, name }: { house: string; name: string } = $props();
+  const repo = $derived(`${house}/${name}`);
+  let at = $state('');
+  const about = new Live(() => get<Repository>(`/repositories/${repo}`));
+  const branches = new Live(() => get<Branch[]>(`/repositories/${repo}/branches`));
+  const history = new Live(async () => {
+    const query = at ? `?limit=30&at=${encodeURIComponent(at)}` : '?limit=30';
+    return (await get<Repository>(`/repositories/${repo}`)).empty
+      ? []
+      : get<Commit[]>(`/repositories/${repo}/history${query}`);
+  });
+  $effect(() => {
+    void at;
+    return follow(repo, about, branches, history);
+  });
+  const answer = $derived.by(() => {
+    if (!branches.value || !about.value) return '';
+    if (about.value.empty) return 'It is empty. Its first push is for maintainers.';
+    const guarded = branches.value.filter((b) => b.protections.length > 0).length;
+    const all = count(branches.value.length, 'branch').replace('branchs', 'branches');
+    return `${all}, ${guarded} protected; ${count(about.value.open_changes, 'open change')}, ${about.value.in_queue} in the queue.`;
+  });
+</script>
+
+<Page
+  title={repo}
+  {answer}
+  problem={about.problem ?? branches.problem ?? history.problem}
+  command={`tavrin browse branches --repo ${repo}\ntavrin browse history --repo ${repo} --at ${at || (about.value?.default_branch ?? 'main')}`}
+>
+  {#if about.value?.empty}
+    <Panel title="Begin">
+      <pre class="overflow-x-auto font-mono text-sm">git clone {location.origin}/git/{repo}.git</pre>
+    </Panel>
+  {/if}
+  {#if branches.value && branches.value.length > 0}
+    <Panel title="Branches" note="choose one to see its history below">
+      <ul class="divide-y divide-rule">
+        {#each branches.value as b (b.name)}
+          <li class="grid gap-x-4 gap-y-1 py-2 sm:grid-cols-[minmax(10rem,16rem)_minmax(8rem,14rem)_1fr_auto]">
+            <button
+              type="button"
+              class="cursor-pointer text-left font-mono text-sm break-all hover:underline"
+              class:font-bold={at === b.name || (!at && b.default)}
+              aria-pressed={at === b.name || (!at && b.default)}
+              onclick={() => (at = b.name)}>{b.name}{b.default ? ' (default)' : ''}</button
+            >
+            <span class="text-sm">
+              {#if b.protections.length > 0}
+                <a class="plain-link" href={`/${repo}/rules?branch=${encodeURIComponent(b.name)}`}
+                  >{b.protections.join(', ')}</a
+                >
+              {:else}<span class="text-soft">not protected</span>{/if}
+            </span>
+            <span class="min-w-0 truncate text-sm" title={b.subject}>{b.subject}</span>
+            <span class="flex gap-3 text-sm text-soft">
+              {#if b.checks}<Stamp state={b.checks} />{/if}
+              <Id id={b.commit} />
+              <When time={b.committed_at} />
+            </span>
+          </li>
+        {/each}
+      </ul>
+    </Panel>
+  {/if}
+  {#if history.value && history.value.length > 0}
+    <Panel title={`History of ${at || about.value?.default_branch || ''}`} note="the checks of each commit beside it">
+      <ol class="divide-y divide-rule">
+        {#each history.value as c (c.id)}
+          <li class="grid gap-x-4 gap-y-1 py-2 sm:grid-cols-[9rem_1fr_auto]">
+            <span class="text-sm"
+              >{#if c.checks}<Stamp state={c.checks} />{:else}<span class="text-soft">no checks</span>{/if}</span
+            >
+            <span class="min-w-0 truncate" title={c.subject}>
+              {c.subject}
+              {#if c.change}<a class="plain-link ml-2 text-sm" href={`/${repo}/changes/${c.change}`}
+                  >change {c.change}</a
+                >{/if}
+            </span>
+            <span class="flex gap-3 text-sm text-soft"
+              ><span>{c.author}</span><Id id={c.id} /><When time={c.authored_at} /></span
+            >
+          </li>
+        {/each}
+      </ol>
+    </Panel>
+  {/if}
+</Page>

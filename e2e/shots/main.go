@@ -1,0 +1,142 @@
+// Command shots takes the pictures in docs/screenshots from a running demonstration: pages of the console, and
+// what the main commands print.
+//
+//	go run ./e2e/shots -url http://127.0.0.1:7420 -tokens DIR -out docs/screenshots [NAME …]
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"html"
+	"log"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"tavrin/internal/headless"
+)
+
+// picture is one picture to take: of a page, or of a command's output.
+type picture struct {
+	name, path, command string
+	who                 string // empty: nobody is signed in
+	dark                bool
+	width, height       int64
+	script              string // run on the page before the picture is taken
+}
+
+const irrigation = "/growers/irrigation"
+
+var pictures = []picture{
+	{name: "sign-in", path: "/"},
+	{name: "repositories", path: "/", who: "ines"},
+	{name: "repository", path: irrigation, who: "ines"},
+	{name: "changes", path: irrigation + "/changes", who: "ines"},
+	{name: "change", path: irrigation + "/changes/3", who: "ines"},
+	{name: "change-dark", path: irrigation + "/changes/4", who: "ines", dark: true},
+	{name: "change-narrow", path: irrigation + "/changes/3", who: "ines", width: 400},
+	{name: "queue", path: irrigation + "/queue", who: "ines"},
+	{name: "queue-dark", path: irrigation + "/queue", who: "ines", dark: true},
+	{name: "rules", path: irrigation + "/rules", who: "ines", script: "document.querySelector('main li button')?.click()"},
+	{name: "journal", path: irrigation + "/journal", who: "ines"},
+	{name: "command-gate", command: "tavrin change gate 3", who: "ines"},
+	{name: "command-queue", command: "tavrin queue show", who: "ines"},
+	{name: "command-rules", command: "tavrin rules explain --branch main", who: "ines"},
+	{name: "command-list", command: "tavrin change list --state all", who: "ines"},
+	{name: "command-journal", command: "tavrin journal list --limit 14", who: "ines"},
+}
+
+func main() {
+	service := flag.String("url", "http://127.0.0.1:7420", "the demonstration's address")
+	tokens := flag.String("tokens", "", "folder with the demonstration's token files")
+	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	flag.Parse()
+	if err := run(*service, *tokens, *out, flag.Args()); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run(service, tokens, out string, only []string) error {
+	profile, err := os.MkdirTemp("", "tavrin-shots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(profile)
+	browser, end, err := headless.Start(context.Background(), profile)
+	if err != nil {
+		return err
+	}
+	defer end()
+	for _, p := range pictures {
+		if len(only) > 0 && !slices.Contains(only, p.name) {
+			continue
+		}
+		if err := take(browser, service, tokens, out, p); err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+	}
+	return nil
+}
+
+func take(browser context.Context, service, tokens, out string, p picture) error {
+	tab, cancel := chromedp.NewContext(browser)
+	defer cancel()
+	tab, cancelTime := context.WithTimeout(tab, time.Minute)
+	defer cancelTime()
+	token := ""
+	if p.who != "" {
+		text, err := os.ReadFile(filepath.Join(tokens, p.who+".token"))
+		if err != nil {
+			return err
+		}
+		token = strings.TrimSpace(string(text))
+	}
+	if p.width == 0 {
+		p.width = 1280
+	}
+	if p.height == 0 {
+		p.height = 800
+	}
+	steps := []chromedp.Action[chromedp.Void]{chromedp.EmulateViewport(p.width, p.height)}
+	if p.command != "" {
+		steps = append(steps, chromedp.Navigate("data:text/html,"+url.PathEscape(terminal(service, token, p.command))))
+	} else {
+		signedIn := fmt.Sprintf(`fetch('/api/v1/session', {method: %q, headers: {'Content-Type': 'application/json'}, body: JSON.stringify({token: %q})}).then(() => { localStorage.setItem('theme', %q) })`,
+			map[bool]string{true: "POST", false: "DELETE"}[token != ""], token, map[bool]string{true: "dark", false: "light"}[p.dark])
+		if token == "" {
+			signedIn = `fetch('/api/v1/session', {method: 'DELETE'}).then(() => { localStorage.setItem('theme', 'light') })`
+		}
+		steps = append(steps, chromedp.Navigate(service+"/healthz"), headless.Script(signedIn), chromedp.Navigate(service+p.path))
+	}
+	if err := chromedp.Do(tab, steps...); err != nil {
+		return err
+	}
+	time.Sleep(1500 * time.Millisecond)
+	if p.script != "" {
+		if err := chromedp.Do(tab, headless.Script(p.script)); err != nil {
+			return err
+		}
+		time.Sleep(400 * time.Millisecond)
+	}
+	picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(out, p.name+".png"), picture, 0o644)
+}
+
+// terminal is a page that looks like a terminal in which the command was run.
+func terminal(service, token, command string) string {
+	cmd := exec.Command("sh", "-c", command+" --repo growers/irrigation")
+	cmd.Env = append(os.Environ(), "TAVRIN_URL="+service, "TAVRIN_TOKEN="+token)
+	text, _ := cmd.CombinedOutput() // a status other than 0 may be the answer
+	return `<meta charset="utf-8"><style>body{margin:0;padding:20px;background:#11191d;color:#e8e4d9;font:12px/1.55 "DejaVu Sans Mono",monospace}pre{margin:0;white-space:pre-wrap}b{color:#7cc7bd;font-weight:normal}</style><pre><b>$ ` +
+		html.EscapeString(command) + `</b>` + "\n" + html.EscapeString(string(text)) + `</pre>`
+}
