@@ -3,6 +3,7 @@ package git
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -278,8 +279,8 @@ func (r *Repo) Receive(ctx context.Context, body io.Reader, w io.Writer, decide 
 	var results []Result
 	var lines []string
 	if unpack != nil {
-		for range q.updates {
-			results = append(results, Result{Refused: "the objects were not accepted"})
+		for _, u := range q.updates {
+			results = append(results, Result{Refused: cmp.Or(u.Problem, "the objects were not accepted")})
 		}
 		lines = strings.Split(unpack.Error(), "\n")
 		io.CopyN(io.Discard, in, 64<<20) // so that the client reads the answer; bounded
@@ -352,9 +353,9 @@ func report(q *request, unpack error, results []Result, lines []string) []byte {
 		}
 		for i, u := range q.updates {
 			if results[i].Refused == "" {
-				status.WriteString(packet("ok " + u.Ref + "\n"))
+				status.WriteString(packet("ok " + oneLine(u.Ref) + "\n"))
 			} else {
-				status.WriteString(packet("ng " + u.Ref + " " + oneLine(results[i].Refused) + "\n"))
+				status.WriteString(packet("ng " + oneLine(u.Ref) + " " + oneLine(results[i].Refused) + "\n"))
 			}
 		}
 		status.WriteString("0000")

@@ -118,7 +118,7 @@ func firstProblem(err error) error {
 type pendingRevision struct {
 	change  store.Change
 	row     store.Revision
-	commits []git.Commit
+	commits []git.Commit // those that the revision before did not have
 }
 
 // revisionsOf works out the revisions that follow from a source branch having moved to head.
@@ -188,7 +188,11 @@ func (s *Service) revisionOf(ctx context.Context, repo *store.Repository, c stor
 	} else {
 		p.row.Authors = []string{pusher}
 	}
-	p.commits, err = bare.Log(ctx, head, []string{p.row.Base}, 0, maxCommitsRead)
+	known := []string{p.row.Base}
+	if last != nil {
+		known = append(known, last.Head)
+	}
+	p.commits, err = bare.Log(ctx, head, known, 0, maxCommitsRead)
 	return p, err
 }
 
@@ -228,9 +232,14 @@ func (s *Service) saveRevision(tx *tx, repo *store.Repository, p pendingRevision
 
 var coAuthor = regexp.MustCompile(`(?im)^co-authored-by:\s*(.+)$`)
 
-// contributors finds who else counts as author: whose push first brought a commit of the difference, unless the
-// difference is the same as before, and whose registered address stands in one.
+// contributors finds who else counts as author: whose push first brought a new commit of the difference, and whose
+// registered address stands in one. A revision that brings what the one before brought adds nobody: a clean rebase
+// neither launders nor spoils.
 func contributors(db *gorm.DB, repo *store.Repository, p pendingRevision) ([]string, error) {
+	logins := []string{p.change.OpenedBy}
+	if p.row.SameAsLast {
+		return logins, nil
+	}
 	ids, addresses := []string{}, map[string]bool{}
 	for _, c := range p.commits {
 		ids = append(ids, c.ID)
@@ -242,20 +251,17 @@ func contributors(db *gorm.DB, repo *store.Repository, p pendingRevision) ([]str
 			}
 		}
 	}
-	logins := []string{p.change.OpenedBy}
-	if !p.row.SameAsLast {
-		owners, err := ownersOfCommits(db, repo.ID, ids)
-		if err != nil {
-			return nil, err
-		}
-		logins = append(logins, owners...)
+	owners, err := ownersOfCommits(db, repo.ID, ids)
+	if err != nil {
+		return nil, err
 	}
+	logins = append(logins, owners...)
 	var list []string
 	for address := range addresses {
 		list = append(list, address)
 	}
 	var registered []string
-	err := db.Model(&store.Account{}).Where("email IN ? AND NOT robot", list).Pluck("login", &registered).Error
+	err = db.Model(&store.Account{}).Where("email IN ? AND NOT robot", list).Pluck("login", &registered).Error
 	return append(logins, registered...), err
 }
 

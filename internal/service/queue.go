@@ -367,7 +367,10 @@ func (s *Service) round(ctx context.Context, repo *store.Repository) (bool, erro
 			}
 		}
 	}
-	return moved || s.explainWaiting(ctx, all), s.askMissing(ctx, repo, all)
+	if err := s.askMissing(ctx, repo, all); err != nil {
+		return moved, err
+	}
+	return moved, s.explainWaiting(ctx, all)
 }
 
 // planned puts an entry into the words of the plan.
@@ -397,7 +400,7 @@ func (g gathered) planned(tip string) queue.Entry {
 }
 
 // explainWaiting keeps the reason of waiting entries true, so that everybody reads what they wait for.
-func (s *Service) explainWaiting(ctx context.Context, all map[int64]gathered) bool {
+func (s *Service) explainWaiting(ctx context.Context, all map[int64]gathered) error {
 	for _, g := range all {
 		reason := g.entry.Reason
 		switch queue.State(g.entry.State) {
@@ -413,11 +416,12 @@ func (s *Service) explainWaiting(ctx context.Context, all map[int64]gathered) bo
 			continue
 		}
 		err := s.store.Write(ctx, func(tx *gorm.DB) error { return tx.Model(&store.Entry{ID: g.entry.ID}).Update("reason", reason).Error })
-		if err != nil && ctx.Err() == nil {
-			s.log.Error("the reason of an entry was not kept", "error", err)
+		if err != nil {
+			return err
 		}
+		s.broker.announce()
 	}
-	return false
+	return nil
 }
 
 // rehearsing says what a rehearsal waits for.

@@ -327,6 +327,30 @@ func joined[T ~string](words []T) string {
 	return strings.Join(texts, ", ")
 }
 
+// principalTexts reads one text or a list of texts; "team: hydraulics", which YAML takes for a mapping and which is
+// easily typed, is meant as "team:hydraulics".
+func (r *reader) principalTexts(f field) []string {
+	values := []ast.Node{f.value}
+	if seq, ok := f.value.(*ast.SequenceNode); ok {
+		values = seq.Values
+	}
+	texts := []string{}
+	for _, v := range values {
+		if m, ok := v.(*ast.MappingNode); ok && len(m.Values) == 1 {
+			key, isText := m.Values[0].Key.(*ast.StringNode)
+			value, isTextToo := m.Values[0].Value.(*ast.StringNode)
+			if isText && isTextToo {
+				texts = append(texts, key.Value+":"+value.Value)
+				continue
+			}
+		}
+		if s := r.text(field{f.key, f.name, v}); s != "" {
+			texts = append(texts, s)
+		}
+	}
+	return texts
+}
+
 // principals reads who: "nobody", or one or several of team:NAME, person:LOGIN, robot:LOGIN, role:ROLE.
 func (r *reader) principals(f field, robots bool) []Principal {
 	if s, ok := f.value.(*ast.StringNode); ok && s.Value == "nobody" {
@@ -337,7 +361,7 @@ func (r *reader) principals(f field, robots bool) []Principal {
 		right += ", robot:LOGIN, or nobody"
 	}
 	out := []Principal{}
-	for _, s := range r.texts(f) {
+	for _, s := range r.principalTexts(f) {
 		kind, name, found := strings.Cut(s, ":")
 		p := Principal{PrincipalKind(kind), name}
 		ok := found && loginForm.MatchString(name)

@@ -1,0 +1,373 @@
+package e2e
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"tavrin/client"
+	"tavrin/internal/api"
+	"tavrin/internal/service"
+	"tavrin/wire"
+)
+
+// binary is the tavrin program, built once for the package.
+var binary string
+
+func TestMain(m *testing.M) {
+	if step := os.Getenv("TAVRIN_E2E_DIE_AT"); step != "" {
+		serveUntilStep(step)
+	}
+	dir, err := os.MkdirTemp("", "tavrin-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "tavrin")
+	if out, err := exec.Command("go", "build", "-o", binary, "../cmd/tavrin").CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build tavrin: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	status := m.Run()
+	closeBrowser()
+	os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// serveUntilStep is what a child process of the crash tests does: it serves, and kills itself at a named step.
+func serveUntilStep(step string) {
+	s, err := service.Open(context.Background(), service.Options{Dir: os.Getenv("TAVRIN_E2E_DIR"), At: func(at string) {
+		if at == step {
+			syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			select {}
+		}
+	}})
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	l, err := net.Listen("tcp", os.Getenv("TAVRIN_E2E_LISTEN"))
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	fmt.Println("http://" + l.Addr().String())
+	http.Serve(l, api.New(api.Options{Service: s, Log: slog.New(slog.DiscardHandler)}))
+}
+
+// town is a service with people in it.
+type town struct {
+	t       testing.TB
+	dir     string
+	url     string
+	service *service.Service
+	server  *httptest.Server
+	tokens  map[string]string
+	admin   *client.Client
+}
+
+const repo = "growers/irrigation"
+
+// newTown starts a service in this process with the repository growers/irrigation and these people: ines, a
+// maintainer; odo, tamsin and wren, writers (odo in team hydraulics); pavo, a reader; and the robot builder, who
+// may report unit, lint and bench.
+func newTown(t testing.TB) *town {
+	t.Helper()
+	w := &town{t: t, dir: t.TempDir(), tokens: map[string]string{}}
+	w.open(service.Options{})
+	token, err := w.service.FirstStart(t.Context())
+	w.ok(err)
+	w.tokens["admin"] = token
+	w.admin = w.as("admin")
+	t.Cleanup(w.close)
+	w.populate()
+	return w
+}
+
+func (w *town) open(o service.Options) {
+	w.t.Helper()
+	o.Dir, o.Log = filepath.Join(w.dir, "data"), slog.New(slog.DiscardHandler)
+	s, err := service.Open(context.Background(), o)
+	w.ok(err)
+	w.service = s
+	w.server = httptest.NewServer(api.New(api.Options{Service: s, Log: o.Log}))
+	w.url = w.server.URL
+}
+
+// reopen starts a service again on the town's folder.
+func (w *town) reopen() {
+	w.t.Helper()
+	w.open(service.Options{})
+	w.admin = w.as("admin")
+}
+
+func pause() { time.Sleep(25 * time.Millisecond) }
+
+func (w *town) close() {
+	w.service.EndStreams()
+	w.server.Close()
+	w.service.Close()
+}
+
+func (w *town) populate() {
+	w.t.Helper()
+	ctx := w.t.Context()
+	for login, role := range map[string]string{"ines": "maintainer", "odo": "writer", "tamsin": "writer", "wren": "writer", "pavo": "reader"} {
+		w.person(login)
+		defer func() { w.ok(w.admin.Grant(ctx, repo, login, role)) }()
+	}
+	_, err := w.admin.CreateTeam(ctx, "hydraulics", []string{"odo"})
+	w.ok(err)
+	_, err = w.admin.CreatePerson(ctx, client.NewPerson{Login: "builder", Robot: true})
+	w.ok(err)
+	_, err = w.admin.CreateHouse(ctx, "growers")
+	w.ok(err)
+	_, err = w.admin.CreateRepository(ctx, client.NewRepository{Name: repo})
+	w.ok(err)
+	t, err := w.admin.CreateToken(ctx, client.NewToken{Login: "builder", Witness: []string{repo + ":unit", repo + ":lint", repo + ":bench"}})
+	w.ok(err)
+	w.tokens["builder"] = t.Secret
+}
+
+// person makes a person with a token.
+func (w *town) person(login string) {
+	w.t.Helper()
+	ctx := w.t.Context()
+	_, err := w.admin.CreatePerson(ctx, client.NewPerson{Login: login, Name: strings.ToUpper(login[:1]) + login[1:] + " of Fennmoor", Email: login + "@fennmoor.example"})
+	w.ok(err)
+	t, err := w.admin.CreateToken(ctx, client.NewToken{Login: login})
+	w.ok(err)
+	w.tokens[login] = t.Secret
+}
+
+func (w *town) ok(err error) {
+	w.t.Helper()
+	if err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+func (w *town) as(login string) *client.Client {
+	w.t.Helper()
+	c, err := client.New(w.url, w.tokens[login])
+	w.ok(err)
+	return c
+}
+
+// gitAs runs git as somebody in a folder and returns what it printed.
+func (w *town) gitAs(login, dir string, args ...string) (string, error) {
+	cmd := exec.Command("git", args...)
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), w.gitEnvironment(login)...)
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
+
+func (w *town) gitEnvironment(login string) []string {
+	basic := base64.StdEncoding.EncodeToString([]byte("x:" + w.tokens[login]))
+	return []string{"GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_NOSYSTEM=1", "GIT_TERMINAL_PROMPT=0", "LC_ALL=C", "HOME=" + w.dir,
+		"GIT_AUTHOR_NAME=" + login, "GIT_AUTHOR_EMAIL=" + login + "@fennmoor.example", "GIT_COMMITTER_NAME=" + login, "GIT_COMMITTER_EMAIL=" + login + "@fennmoor.example",
+		"GIT_CONFIG_COUNT=2", "GIT_CONFIG_KEY_0=http.extraHeader", "GIT_CONFIG_VALUE_0=Authorization: Basic " + basic,
+		"GIT_CONFIG_KEY_1=init.defaultBranch", "GIT_CONFIG_VALUE_1=main"}
+}
+
+// must runs git and fails the test when git does.
+func (w *town) must(login, dir string, args ...string) string {
+	w.t.Helper()
+	out, err := w.gitAs(login, dir, args...)
+	if err != nil {
+		w.t.Fatalf("git %v: %v\n%s", args, err, out)
+	}
+	return strings.TrimSpace(out)
+}
+
+func (w *town) gitURL() string { return w.url + "/git/" + repo + ".git" }
+
+// clone makes somebody's clone.
+func (w *town) clone(login string) string {
+	w.t.Helper()
+	dir := filepath.Join(w.t.TempDir(), login)
+	w.must(login, w.dir, "clone", "-q", w.gitURL(), dir)
+	return dir
+}
+
+// commit writes a file and commits it; the name of its author is that of login.
+func (w *town) commit(login, dir, path, text, message string) string {
+	w.t.Helper()
+	full := filepath.Join(dir, path)
+	w.ok(os.MkdirAll(filepath.Dir(full), 0o755))
+	w.ok(os.WriteFile(full, []byte(text), 0o644))
+	w.must(login, dir, "add", "-A")
+	w.must(login, dir, "commit", "-q", "-m", message)
+	return w.must(login, dir, "rev-parse", "HEAD")
+}
+
+// simple protects main: one approval, the owners of valves, no objection, and the check unit on the rehearsal.
+const simple = `tavrin: rules/1
+areas:
+  valves: {paths: "valves/**", owners: team:hydraulics}
+protect:
+  - name: trunk
+    branches: main
+    push: nobody
+    require:
+      - approvals: 1
+      - owners: every touched area
+      - objections: none
+      - checks: [unit]
+    land: {with: [rebase, squash, merge], strategy: rebase}
+`
+
+// begin pushes a first commit, applies rules, and returns ines's clone.
+func (w *town) begin(rules string) string {
+	w.t.Helper()
+	dir := w.clone("ines")
+	w.commit("ines", dir, "README.md", lines(20, nil), "start")
+	w.must("ines", dir, "push", "-q", "origin", "HEAD:main")
+	w.apply(rules)
+	return dir
+}
+
+func (w *town) apply(rules string) {
+	w.t.Helper()
+	_, err := w.as("ines").ApplyRules(w.t.Context(), repo, rules, "for the test", -1)
+	w.ok(err)
+}
+
+func lines(n int, change map[int]string) string {
+	var b strings.Builder
+	for i := range n {
+		if text, ok := change[i]; ok {
+			b.WriteString(text + "\n")
+		} else {
+			fmt.Fprintf(&b, "line %d\n", i)
+		}
+	}
+	return b.String()
+}
+
+// propose pushes a branch with one commit on the newest main and opens a change.
+func (w *town) propose(login, branch, path, text string) wire.Change {
+	w.t.Helper()
+	dir := w.clone(login)
+	w.must(login, dir, "checkout", "-q", "-b", branch)
+	w.commit(login, dir, path, text, "change "+path)
+	w.must(login, dir, "push", "-q", "origin", branch)
+	return w.openChange(login, branch)
+}
+
+func (w *town) openChange(login, branch string) wire.Change {
+	w.t.Helper()
+	k, err := w.as(login).OpenChange(w.t.Context(), repo, client.NewChange{Source: branch, Title: "Bring " + branch})
+	w.ok(err)
+	return k
+}
+
+func (w *town) approve(login string, k wire.Change) {
+	w.t.Helper()
+	_, err := w.as(login).Review(w.t.Context(), repo, k.Number, "approve", k.Revision, "")
+	w.ok(err)
+}
+
+func (w *town) join(login string, k wire.Change, strategy string) {
+	w.t.Helper()
+	_, err := w.as(login).Join(w.t.Context(), repo, k.Number, client.NewEntry{Strategy: strategy})
+	w.ok(err)
+}
+
+// report has the builder report a check.
+func (w *town) report(commit, name, state string) {
+	w.t.Helper()
+	_, err := w.as("builder").ReportCheck(w.t.Context(), repo, client.NewReport{Commit: commit, Name: name, State: state})
+	w.ok(err)
+}
+
+// until looks at a change until it is as wanted. The time limit only ends a test that has failed already.
+func (w *town) until(k wire.Change, what string, wanted func(wire.Change) bool) wire.Change {
+	w.t.Helper()
+	var now wire.Change
+	for range 600 {
+		var err error
+		now, err = w.as("ines").Change(w.t.Context(), repo, k.Number)
+		w.ok(err)
+		if wanted(now) {
+			return now
+		}
+		pause()
+	}
+	w.t.Fatalf("change %d is not %s: %+v, entry %+v", k.Number, what, now, now.Entry)
+	return now
+}
+
+// rehearsed waits for a change's rehearsal and returns its commit.
+func (w *town) rehearsed(k wire.Change) string {
+	w.t.Helper()
+	now := w.until(k, "rehearsing", func(k wire.Change) bool {
+		return k.Entry != nil && k.Entry.State == "rehearsing" && k.Entry.Rehearsal != nil
+	})
+	return now.Entry.Rehearsal.Commit
+}
+
+func (w *town) landed(k wire.Change) wire.Change {
+	w.t.Helper()
+	return w.until(k, "landed", func(k wire.Change) bool { return k.State == "landed" })
+}
+
+func (w *town) ejected(k wire.Change) wire.Change {
+	w.t.Helper()
+	return w.until(k, "ejected", func(k wire.Change) bool { return k.Entry != nil && k.Entry.State == "ejected" })
+}
+
+// tip returns where a branch stands, as a stock git client sees it; empty when there is none.
+func (w *town) tip(branch string) string {
+	w.t.Helper()
+	out := w.must("ines", w.dir, "ls-remote", w.gitURL(), "refs/heads/"+branch)
+	id, _, _ := strings.Cut(out, "\t")
+	return id
+}
+
+// kinds lists the kinds of journal lines, oldest first.
+func (w *town) kinds() []string {
+	w.t.Helper()
+	journal, err := w.admin.JournalAfter(w.t.Context(), "", 0, 500)
+	w.ok(err)
+	var kinds []string
+	for i := len(journal) - 1; i >= 0; i-- {
+		kinds = append(kinds, journal[i].Kind)
+	}
+	return kinds
+}
+
+// has fails the test unless the text holds every part.
+func has(t testing.TB, text string, parts ...string) {
+	t.Helper()
+	for _, p := range parts {
+		if !strings.Contains(text, p) {
+			t.Errorf("%q is missing in:\n%s", p, text)
+		}
+	}
+}
+
+// problem fails the test unless the error is the service's, with this status and these words.
+func problem(t testing.TB, err error, status int, words ...string) {
+	t.Helper()
+	p, ok := err.(*client.Problem)
+	if !ok {
+		t.Errorf("error is %v, not a problem report", err)
+		return
+	}
+	if p.Status != status {
+		t.Errorf("status is %d, not %d: %s", p.Status, status, p.Detail)
+	}
+	has(t, p.Detail, words...)
+}
