@@ -39,10 +39,6 @@ func Handler() http.Handler {
 			server.ServeHTTP(w, r)
 			return
 		}
-		if strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "git/") {
-			http.NotFound(w, r)
-			return
-		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Write(index)
 	})

@@ -52,6 +52,9 @@ func build(o Options) (http.Handler, *server) {
 	r := chi.NewRouter()
 	r.Use(s.logged, s.safe, s.identified)
 	r.NotFound(s.notFound)
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, &Problem{Status: http.StatusMethodNotAllowed, Title: "Method Not Allowed", Detail: r.Method + " means nothing at " + r.URL.Path})
+	})
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 
 	// Git: cloning, fetching and pushing with the stock client.
@@ -72,6 +75,7 @@ func build(o Options) (http.Handler, *server) {
 	s.huma = humachi.New(r, config)
 	s.routes()
 
+	r.HandleFunc("/api/*", s.notFound)
 	r.Handle("/*", console.Handler())
 	protection := http.NewCrossOriginProtection()
 	protection.AddInsecureBypassPattern("/git/")

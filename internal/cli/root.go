@@ -17,6 +17,7 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"tavrin/client"
 	"tavrin/internal/api"
@@ -65,8 +66,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	defer stop()
 	p := &program{in: in, out: out, err: errOut}
 	if f, ok := in.(*os.File); ok {
-		info, err := f.Stat()
-		p.interactive = err == nil && info.Mode()&os.ModeCharDevice != 0
+		p.interactive = term.IsTerminal(int(f.Fd()))
 	}
 	root := p.root()
 	root.SetArgs(args)
@@ -74,11 +74,11 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetOut(out)
 	root.SetErr(errOut)
 	err := root.ExecuteContext(ctx)
-	return p.report(root, err)
+	return p.report(err)
 }
 
 // report prints an error and chooses the exit status.
-func (p *program) report(root *cobra.Command, err error) int {
+func (p *program) report(err error) int {
 	if err == nil {
 		return 0
 	}
@@ -98,6 +98,9 @@ func (p *program) report(root *cobra.Command, err error) int {
 		return statusError
 	}
 	fmt.Fprintln(p.err, "tavrin:", err)
+	if strings.HasPrefix(err.Error(), "required flag(s)") { // cobra has no type for it
+		return statusMisuse
+	}
 	return statusError
 }
 

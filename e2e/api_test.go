@@ -1,0 +1,370 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+
+	"tavrin/client"
+	"tavrin/internal/api"
+	"tavrin/internal/service"
+)
+
+// request makes a raw request as somebody.
+func (w *town) request(login, method, path, body string, header ...string) (*http.Response, string) {
+	w.t.Helper()
+	req, err := http.NewRequestWithContext(w.t.Context(), method, w.url+path, strings.NewReader(body))
+	w.ok(err)
+	if login != "" {
+		req.Header.Set("Authorization", "Bearer "+w.tokens[login])
+	}
+	req.Header.Set("Content-Type", "application/json")
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	resp, err := http.DefaultClient.Do(req)
+	w.ok(err)
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	w.ok(err)
+	return resp, string(text)
+}
+
+// What comes in is checked at the door: a problem report says what was wrong, and nothing is written.
+func TestBadInput(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	w.propose("tamsin", "topic", "a", "a\n")
+	before := len(w.kinds())
+	r := "/api/v1/repositories/" + repo
+	long := strings.Repeat("x", 5000)
+	cases := []struct {
+		name, login, method, path, body string
+		status                          int
+		says                            string
+	}{
+		{"not JSON", "admin", "POST", "/api/v1/houses", `{"name":`, 400, "JSON"},
+		{"unknown field", "admin", "POST", "/api/v1/houses", `{"name":"x","colour":"red"}`, 422, "/colour"},
+		{"missing field", "admin", "POST", "/api/v1/houses", `{}`, 422, "name"},
+		{"wrong type", "admin", "POST", "/api/v1/houses", `{"name":7}`, 422, "/name"},
+		{"odd house", "admin", "POST", "/api/v1/houses", `{"name":"../x"}`, 422, "not a name for a house"},
+		{"house like an option", "admin", "POST", "/api/v1/houses", `{"name":"-x"}`, 422, "not a name for a house"},
+		{"repository out of its house", "admin", "POST", "/api/v1/repositories", `{"name":"growers/../x"}`, 422, "HOUSE/NAME"},
+		{"odd default branch", "admin", "POST", "/api/v1/repositories", `{"name":"growers/x","default_branch":"--upload-pack=x"}`, 422, "begins with"},
+		{"import of a local file", "admin", "POST", "/api/v1/repositories", `{"name":"growers/x","import_url":"file:///etc"}`, 422, "not a URL"},
+		{"import from inside", "admin", "POST", "/api/v1/repositories", `{"name":"growers/x","import_url":"http://127.0.0.1:1/x"}`, 422, "not on the list"},
+		{"no such house", "admin", "POST", "/api/v1/repositories", `{"name":"nobody/x"}`, 404, "no house"},
+		{"odd login", "admin", "POST", "/api/v1/people", `{"login":"A B"}`, 422, "not a login"},
+		{"the service's own login", "admin", "POST", "/api/v1/people", `{"login":"tavrin"}`, 422, "not a login"},
+		{"odd address", "admin", "POST", "/api/v1/people", `{"login":"x","email":"x"}`, 422, "not an e-mail"},
+		{"taken login", "admin", "POST", "/api/v1/people", `{"login":"odo"}`, 409, "taken"},
+		{"role of no kind", "ines", "PUT", "/api/v1/grants", `{"where":"` + repo + `","who":"odo","role":"king"}`, 422, "reader, writer, maintainer, none"},
+		{"token for a stranger", "ines", "POST", "/api/v1/tokens", `{"login":"odo"}`, 403, "by its owner or by a service administrator"},
+		{"token for ever", "ines", "POST", "/api/v1/tokens", `{"login":"ines","lifetime_seconds":99999999999}`, 422, "a token lives"},
+		{"witness that is a person", "admin", "POST", "/api/v1/tokens", `{"login":"odo","witness":["` + repo + `:unit"]}`, 422, "only a robot"},
+		{"odd branch", "tamsin", "POST", r + "/changes", `{"source":"-x","title":"t"}`, 422, "begins with"},
+		{"branch with dots", "tamsin", "POST", r + "/changes", `{"source":"a..b","title":"t"}`, 422, "git does not allow"},
+		{"branch with NUL", "tamsin", "POST", r + "/changes", `{"source":"a\u0000b","title":"t"}`, 422, "git does not allow"},
+		{"no such branch", "tamsin", "POST", r + "/changes", `{"source":"gone","title":"t"}`, 422, "no branch gone"},
+		{"onto itself", "tamsin", "POST", r + "/changes", `{"source":"main","target":"main","title":"t"}`, 422, "both main"},
+		{"empty title", "tamsin", "POST", r + "/changes", `{"source":"topic","title":""}`, 422, "title is empty"},
+		{"long title", "tamsin", "POST", r + "/changes", `{"source":"topic","title":"` + long + `"}`, 422, "at most 200"},
+		{"title of two lines", "tamsin", "POST", r + "/changes", `{"source":"topic","title":"a\nb"}`, 422, "control characters"},
+		{"twice", "tamsin", "POST", r + "/changes", `{"source":"topic","title":"t"}`, 409, "change 1 brings topic into main already"},
+		{"by a reader", "pavo", "POST", r + "/changes", `{"source":"topic","title":"t"}`, 403, "role writer"},
+		{"by nobody", "", "POST", r + "/changes", `{"source":"topic","title":"t"}`, 401, "sign in"},
+		{"number of no kind", "tamsin", "GET", r + "/changes/x", "", 422, "number"},
+		{"number that is none", "tamsin", "GET", r + "/changes/99", "", 404, "no change 99"},
+		{"number below", "tamsin", "GET", r + "/changes/-1", "", 422, "number"},
+		{"revision that is none", "tamsin", "GET", r + "/changes/1/diff?revision=9", "", 404, "no revision 9"},
+		{"objection without words", "odo", "POST", r + "/changes/1/reviews", `{"verdict":"object","revision":1}`, 422, "needs words"},
+		{"verdict of no kind", "odo", "POST", r + "/changes/1/reviews", `{"verdict":"like","revision":1}`, 422, "verdict"},
+		{"review without a revision", "odo", "POST", r + "/changes/1/reviews", `{"verdict":"approve"}`, 409, "conflict"},
+		{"withdrawing nothing", "odo", "POST", r + "/changes/1/withdraw", "", 409, "no standing approval"},
+		{"strategy of no kind", "tamsin", "POST", r + "/changes/1/queue", `{"strategy":"magic"}`, 422, "rebase, squash, merge"},
+		{"leaving from nowhere", "tamsin", "DELETE", r + "/changes/1/queue", "", 404, "not in the queue"},
+		{"commit of no kind", "builder", "POST", r + "/checks", `{"commit":"HEAD","name":"unit","state":"passed"}`, 422, "forty hexadecimal"},
+		{"link of no kind", "builder", "POST", r + "/checks", `{"commit":"` + strings.Repeat("1", 40) + `","name":"unit","state":"passed","link":"javascript:x"}`, 422, "URL"},
+		{"path out of the tree", "tamsin", "GET", r + "/tree?path=" + url.QueryEscape("../../etc"), "", 422, "not a path"},
+		{"path with NUL", "tamsin", "GET", r + "/tree?path=a%00b", "", 422, "not a path"},
+		{"no such path", "tamsin", "GET", r + "/tree?path=none", "", 404, "has no"},
+		{"no such place in history", "tamsin", "GET", r + "/history?at=--all", "", 404, "no branch, tag or commit"},
+		{"limit beyond", "tamsin", "GET", r + "/history?limit=9999", "", 422, "limit"},
+		{"odd branch to explain", "tamsin", "GET", r + "/explain?branch=a..b", "", 422, "git does not allow"},
+		{"rules without version", "ines", "PUT", r + "/rules", `{"text":"tavrin: rules/1","because":"why not"}`, 428, "If-Match"},
+		{"nothing there", "ines", "GET", "/api/v1/none", "", 404, "nothing at"},
+		{"enormous body", "admin", "POST", "/api/v1/houses", `{"name":"` + strings.Repeat("x", 4<<20) + `"}`, 413, ""},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			resp, body := w.request(c.login, c.method, c.path, c.body)
+			if resp.StatusCode != c.status || resp.Header.Get("Content-Type") != "application/problem+json" {
+				t.Errorf("answer is %d %s: %s", resp.StatusCode, resp.Header.Get("Content-Type"), body)
+			}
+			has(t, body, c.says)
+			var p struct {
+				Title, Detail string
+				Status        int
+			}
+			if err := json.Unmarshal([]byte(body), &p); err != nil || p.Status != c.status || p.Title == "" || p.Detail == "" {
+				t.Errorf("not a problem report: %s", body)
+			}
+		})
+	}
+	if after := len(w.kinds()); after != before {
+		t.Errorf("%d lines were written by requests that were refused", after-before)
+	}
+}
+
+// A token does what its role and scope say, and nothing of another repository leaks through it (P11).
+func TestP11NothingLeaks(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	ctx := t.Context()
+	_, err := w.admin.CreateRepository(ctx, client.NewRepository{Name: "growers/secret"})
+	w.ok(err)
+	w.ok(w.admin.Grant(ctx, "growers/secret", "wren", "maintainer"))
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	paths := []string{"", "/branches", "/history", "/tree", "/rules", "/rules/versions", "/changes", "/changes/1", "/changes/1/gate", "/changes/1/diff",
+		"/changes/1/revisions", "/changes/1/reviews", "/changes/1/landing", "/queue", "/checks", "/checks/wanted", "/explain?branch=main", "/commits/" + k.Head + "/checks"}
+	for _, path := range paths {
+		there, thereBody := w.request("tamsin", "GET", "/api/v1/repositories/growers/secret"+path, "")
+		none, noneBody := w.request("tamsin", "GET", "/api/v1/repositories/growers/secres"+path, "")
+		if there.StatusCode != 404 || strings.ReplaceAll(thereBody, "secret", "secres") != noneBody || none.StatusCode != 404 {
+			t.Errorf("%s: %d %s\nand for what does not exist %d %s", path, there.StatusCode, thereBody, none.StatusCode, noneBody)
+		}
+		if resp, body := w.request("", "GET", "/api/v1/repositories/"+repo+path, ""); resp.StatusCode != 401 {
+			t.Errorf("%s without signing in: %d %s", path, resp.StatusCode, body)
+		}
+		if resp, body := w.request("builder", "GET", "/api/v1/repositories/growers/secret"+path, ""); resp.StatusCode != 404 {
+			t.Errorf("%s with a witness's token for another repository: %d %s", path, resp.StatusCode, body)
+		}
+	}
+	for name, url := range map[string]string{"there": "growers/secret", "none": "growers/secres"} {
+		if out, err := w.gitAs("tamsin", w.dir, "ls-remote", w.url+"/git/"+url+".git"); err == nil || !strings.Contains(out, "no repository") {
+			t.Errorf("%s through git: %v %s", name, err, out)
+		}
+	}
+	repos, err := w.as("tamsin").Repositories(ctx)
+	w.ok(err)
+	if len(repos) != 1 {
+		t.Errorf("tamsin is shown %d repositories", len(repos))
+	}
+	journal, err := w.as("tamsin").Journal(ctx, "", 500)
+	w.ok(err)
+	for _, l := range journal {
+		if l.Repository != repo {
+			t.Errorf("tamsin reads the line %q", l.Text)
+		}
+	}
+	// A witness's token reports and reads; it does not write, review, land or make tokens.
+	builder := w.as("builder")
+	_, err = builder.Review(ctx, repo, 1, "approve", 1, "")
+	problem(t, err, 403, "robot")
+	_, err = builder.Join(ctx, repo, 1, client.NewEntry{})
+	problem(t, err, 403, "role writer")
+	_, err = builder.CreateToken(ctx, client.NewToken{Login: "builder"})
+	problem(t, err, 403)
+	_, err = builder.ApplyRules(ctx, repo, simple, "because", -1)
+	problem(t, err, 403, "role maintainer")
+	// Revoked, expired and disabled: at once.
+	tokens, err := w.as("odo").Tokens(ctx)
+	w.ok(err)
+	w.ok(w.as("odo").RevokeToken(ctx, tokens[0].ID))
+	_, err = w.as("odo").Me(ctx)
+	problem(t, err, 401, "revoked")
+	w.ok(w.admin.SetDisabled(ctx, "wren", true))
+	_, err = w.as("wren").Me(ctx)
+	problem(t, err, 401)
+	problem(t, w.as("tamsin").Grant(ctx, repo, "tamsin", "maintainer"), 403, "role maintainer")
+	_, err = w.as("ines").CreateTeam(ctx, "x", nil)
+	problem(t, err, 403, "administrators")
+}
+
+func TestPublicRepositoriesAreReadableByAll(t *testing.T) {
+	w := newTown(t)
+	_, err := w.admin.CreateRepository(t.Context(), client.NewRepository{Name: "growers/open", Public: true})
+	w.ok(err)
+	if resp, body := w.request("", "GET", "/api/v1/repositories/growers/open", ""); resp.StatusCode != 200 {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if resp, _ := w.request("", "POST", "/api/v1/repositories/growers/open/changes", `{"source":"x","title":"t"}`); resp.StatusCode != 403 && resp.StatusCode != 401 {
+		t.Errorf("somebody who has not signed in may write: %d", resp.StatusCode)
+	}
+}
+
+func TestTokensAreKeptHashedAndMasked(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	_, err := w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: k.Head, Name: "unit", State: "failed", Summary: "used " + w.tokens["builder"]})
+	w.ok(err)
+	checks, err := w.as("ines").Checks(t.Context(), repo, k.Head)
+	w.ok(err)
+	if checks[0].Summary != "used tvr_…" {
+		t.Errorf("the summary is %q", checks[0].Summary)
+	}
+	for _, suffix := range []string{"", "-wal"} {
+		data, err := os.ReadFile(w.dir + "/data/records.sqlite" + suffix)
+		w.ok(err)
+		for login, token := range w.tokens {
+			if strings.Contains(string(data), token) {
+				t.Errorf("%s's token is in the records", login)
+			}
+		}
+	}
+	tokens, err := w.admin.Tokens(t.Context())
+	w.ok(err)
+	for _, token := range tokens {
+		if token.Secret != "" {
+			t.Error("a token is shown a second time")
+		}
+	}
+}
+
+func TestRulesAreAppliedOverTheVersionRead(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	path := "/api/v1/repositories/" + repo + "/rules"
+	resp, _ := w.request("ines", "GET", path, "")
+	tag := resp.Header.Get("ETag")
+	if tag != `"1"` {
+		t.Fatalf("the tag is %s", tag)
+	}
+	body := `{"text":"tavrin: rules/1\n","because":"lift everything"}`
+	if resp, text := w.request("ines", "PUT", path, body, "If-Match", `"0"`); resp.StatusCode != 412 {
+		t.Errorf("over a version not read: %d %s", resp.StatusCode, text)
+	}
+	if resp, text := w.request("ines", "PUT", path, body, "If-Match", tag); resp.StatusCode != 200 || resp.Header.Get("ETag") != `"2"` {
+		t.Errorf("over the version read: %d %s", resp.StatusCode, text)
+	}
+	bad := `{"text":"tavrin: rules/1\nprotects: []\n","because":"try it"}`
+	resp, text := w.request("ines", "PUT", path, bad, "If-Match", `"2"`)
+	if resp.StatusCode != 422 {
+		t.Errorf("a bad document: %d", resp.StatusCode)
+	}
+	has(t, text, `"line":2`, `"column":1`, "unknown key", "one of tavrin")
+	if resp, _ := w.request("ines", "GET", path, ""); resp.Header.Get("ETag") != `"2"` {
+		t.Error("a bad document was applied")
+	}
+}
+
+func TestOtherSitesPagesAreRefused(t *testing.T) {
+	w := newTown(t)
+	resp, body := w.request("", "POST", "/api/v1/session", `{"token":"x"}`, "Origin", "https://elsewhere.example", "Sec-Fetch-Site", "cross-site")
+	if resp.StatusCode != 403 {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+}
+
+// The stream can be taken up again after any event, and misses nothing.
+func TestStreamResumes(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	journal, err := w.as("ines").Journal(t.Context(), repo, 1)
+	w.ok(err)
+	last := journal[0].Seq
+	var seen []string
+	collect := func(after string, n int) string {
+		id := ""
+		w.ok(w.as("ines").Events(t.Context(), repo, after, func(e client.Event) bool {
+			seen = append(seen, e.Type)
+			id = e.ID
+			n--
+			return n > 0
+		}))
+		return id
+	}
+	for _, login := range []string{"odo", "wren", "ines", "tamsin"} {
+		_, err := w.as(login).Review(t.Context(), repo, k.Number, "comment", 1, "x")
+		w.ok(err)
+	}
+	from := collect(jsonInt(last), 2)
+	collect(from, 2)
+	if len(seen) != 4 || seen[0] != "tavrin.review.comment" {
+		t.Errorf("seen %v", seen)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	got := make(chan client.Event, 1)
+	go w.as("pavo").Events(ctx, repo, from, func(e client.Event) bool { // and events that come while it is open
+		if e.Type == "tavrin.change.closed" {
+			got <- e
+			return false
+		}
+		return true
+	})
+	_, err = w.as("ines").CloseChange(t.Context(), repo, k.Number)
+	w.ok(err)
+	if e := <-got; e.Subject != "change/1" {
+		t.Errorf("event is %+v", e)
+	}
+	cancel()
+	if resp, body := w.request("tamsin", "GET", "/api/v1/events?repository=growers/none", ""); resp.StatusCode != 404 {
+		t.Errorf("a stream of what does not exist: %d %s", resp.StatusCode, body)
+	}
+	if resp, body := w.request("ines", "GET", "/api/v1/events", "", "Last-Event-ID", "x"); resp.StatusCode != 422 {
+		t.Errorf("a stream from nowhere: %d %s", resp.StatusCode, body)
+	}
+}
+
+func jsonInt(n int64) string {
+	b, _ := json.Marshal(n)
+	return string(b)
+}
+
+// The description of the API that is kept in the docs is the one that the code gives.
+func TestDescriptionIsCurrent(t *testing.T) {
+	kept, err := os.ReadFile("../docs/reference/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	now, err := api.Description()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if strings.TrimSpace(string(kept)) != strings.TrimSpace(string(now)) {
+		t.Error("docs/reference/openapi.json is out of date: make docs")
+	}
+}
+
+// Importing from a URL goes only where the administrator says, over https or loopback.
+func TestImportFromURL(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	_, err := w.admin.CreateRepository(t.Context(), client.NewRepository{Name: "growers/source", Public: true})
+	w.ok(err)
+	w.must("admin", w.clone("ines"), "push", "-q", w.url+"/git/growers/source.git", "HEAD:main")
+	// Another service on this machine imports from this one, which is on its list.
+	other := &town{t: t, dir: t.TempDir(), tokens: map[string]string{}}
+	other.open(service.Options{Imports: []string{w.url}})
+	defer other.close()
+	token, err := other.service.FirstStart(t.Context())
+	w.ok(err)
+	other.tokens["admin"] = token
+	admin := other.as("admin")
+	_, err = admin.CreateHouse(t.Context(), "copies")
+	w.ok(err)
+	_, err = admin.CreateRepository(t.Context(), client.NewRepository{Name: "copies/irrigation", ImportURL: w.url + "/git/growers/source.git"})
+	w.ok(err)
+	branches, err := admin.Branches(t.Context(), "copies/irrigation")
+	w.ok(err)
+	if len(branches) != 1 || branches[0].Commit != w.tip("main") {
+		t.Errorf("branches are %+v", branches)
+	}
+	_, err = admin.CreateRepository(t.Context(), client.NewRepository{Name: "copies/none", ImportURL: w.url + "/git/growers/none.git"})
+	problem(t, err, 422, "the import did not work")
+	if _, err := admin.Repository(t.Context(), "copies/none"); err == nil {
+		t.Error("a repository whose import failed was made")
+	}
+	elsewhere := httptest.NewServer(http.RedirectHandler(w.url, http.StatusFound))
+	defer elsewhere.Close()
+	_, err = admin.CreateRepository(t.Context(), client.NewRepository{Name: "copies/far", ImportURL: elsewhere.URL + "/x.git"})
+	problem(t, err, 422, "not on the list")
+}
