@@ -1,3 +1,266 @@
 package e2e
 
-func closeBrowser() {}
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	cdplog "github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+
+	"tavrin/client"
+	"tavrin/internal/headless"
+)
+
+// theBrowser is one browser for the package; each test has a context of its own in it.
+var theBrowser struct {
+	sync.Mutex
+	ctx     context.Context
+	end     context.CancelFunc
+	profile string
+}
+
+func closeBrowser() {
+	if theBrowser.end != nil {
+		theBrowser.end()
+		os.RemoveAll(theBrowser.profile)
+	}
+}
+
+// page is one tab, and what went wrong in it.
+type page struct {
+	*town
+	ctx      context.Context
+	mu       sync.Mutex
+	troubles []string
+}
+
+// visit opens a tab in a fresh browser context, at 1280 by 800. It notes errors, reports of the content security
+// policy, and requests that leave the origin.
+func (w *town) visit() *page {
+	w.t.Helper()
+	theBrowser.Lock()
+	defer theBrowser.Unlock()
+	if theBrowser.ctx == nil {
+		profile, err := os.MkdirTemp("", "tavrin-browser-")
+		w.ok(err)
+		ctx, end, err := headless.Start(context.Background(), profile)
+		w.ok(err)
+		theBrowser.ctx, theBrowser.end, theBrowser.profile = ctx, end, profile
+	}
+	ctx, cancel := chromedp.NewContext(theBrowser.ctx, chromedp.WithNewBrowserContext())
+	w.t.Cleanup(cancel)
+	p := &page{town: w, ctx: ctx}
+	origin, err := url.Parse(w.url)
+	w.ok(err)
+	w.ok(chromedp.Listen(ctx, func(event any) {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		switch e := event.(type) {
+		case *runtime.EventExceptionThrown:
+			p.troubles = append(p.troubles, "exception: "+e.ExceptionDetails.Text)
+		case *cdplog.EventEntryAdded:
+			if e.Entry.Level == "error" && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "409") {
+				p.troubles = append(p.troubles, e.Entry.Text)
+			}
+		case *network.EventRequestWillBeSent:
+			if u, err := url.Parse(e.Request.URL); err == nil && u.Scheme != "data" && u.Scheme != "blob" && u.Host != origin.Host {
+				p.troubles = append(p.troubles, "a request leaves the origin: "+e.Request.URL)
+			}
+		}
+	}))
+	p.do(chromedp.EmulateViewport(1280, 800))
+	return p
+}
+
+func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, time.Minute)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		text, _ := chromedp.Run(p.ctx, chromedp.Text(chromedp.CSS("body")))
+		p.t.Fatalf("%v\nthe page says:\n%s", err, text)
+	}
+}
+
+// shows waits until the page's text holds these words.
+func (p *page) shows(words ...string) {
+	p.t.Helper()
+	for _, w := range words {
+		text, _ := json.Marshal(w)
+		p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := chromedp.Poll[bool](fmt.Sprintf("document.body.innerText.includes(%s)", text))(ctx, t)
+			if err != nil {
+				return fmt.Errorf("the page never says %s: %w", text, err)
+			}
+			return nil
+		}))
+	}
+}
+
+// press presses the button with this text.
+func (p *page) press(text string) {
+	p.t.Helper()
+	quoted, _ := json.Marshal(text)
+	p.do(headless.Script(fmt.Sprintf(`(() => { const b = [...document.querySelectorAll('main button')].find((x) => x.innerText.trim() === %s); if (!b) throw new Error('no button ' + %s); b.click(); })()`, quoted, quoted)))
+}
+
+func (p *page) open(path string) { p.t.Helper(); p.do(chromedp.Navigate(p.url + path)) }
+
+func (p *page) signIn(login string) {
+	p.t.Helper()
+	p.open("/")
+	p.do(chromedp.WaitVisible(chromedp.CSS("#token")), chromedp.SendKeys(chromedp.CSS("#token"), p.tokens[login]+"\r"))
+	p.shows("Repositories", "Sign out")
+}
+
+// untroubled fails the test when something went wrong in the page.
+func (p *page) untroubled() {
+	p.t.Helper()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, trouble := range p.troubles {
+		p.t.Error(trouble)
+	}
+}
+
+// The whole story in the console: sign in, see what protects a branch, read a change, approve it, ask for it to
+// land, and see it land without loading the page again.
+func TestConsoleTellsTheWholeStory(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "tamsin/east", "valves/east", "open\nclose\n")
+	reviewer, author := w.visit(), w.visit()
+
+	reviewer.open("/growers/irrigation/changes/1")
+	reviewer.do(chromedp.SendKeys(chromedp.CSS("#token"), "tvr_WRONG\r"))
+	reviewer.shows("this token is not known")
+	reviewer.signIn("odo")
+	reviewer.shows("growers/irrigation", "version 1")
+	reviewer.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation"]`)))
+	reviewer.shows("main (default)", "trunk", "not protected", "History of main")
+	reviewer.do(chromedp.KeyEvent("c"))
+	reviewer.shows("Bring tamsin/east", "Not ready for main")
+	reviewer.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/changes/1"]`)))
+	reviewer.shows("Reviews", "shut, 0 of 1", "ask ines, odo or wren", `"trunk" (rules version 1, line 9)`, "valves/east", "Revision 1")
+
+	author.signIn("tamsin")
+	author.open("/growers/irrigation/changes/1")
+	author.shows("Not ready for main")
+	author.press("Land it when it may")
+	author.shows("nobody has to come back for it", "In the queue at place 1")
+
+	reviewer.shows("Leave the queue") // it has heard of it
+	reviewer.press("Approve")
+	reviewer.shows("Your approval is on record.", "odo approved revision 1")
+	author.shows("odo approved revision 1", "waiting for a witness for unit") // without anybody loading the page
+	commit := w.rehearsed(k)
+	queue := w.visit()
+	queue.signIn("pavo")
+	queue.open("/growers/irrigation/queue")
+	queue.shows("Change 1 is rehearsed on main's tip", "unit: waiting")
+	w.report(commit, "unit", "passed")
+	author.shows("Change 1 has landed on main.")
+	queue.shows("The queue of main is empty.", "landed as "+commit[:10])
+	queue.do(chromedp.KeyEvent("j"))
+	queue.shows("change.landed", "tamsin joined change 1 to the queue of main")
+	queue.do(chromedp.KeyEvent("u"))
+	queue.shows("Nobody pushes to it directly", "tavrin: rules/1")
+	queue.do(chromedp.KeyEvent("?"))
+	queue.shows("light or dark")
+	for _, p := range []*page{reviewer, author, queue} {
+		p.untroubled()
+	}
+}
+
+// A review is for the revision on the screen: if a newer one came in between, nothing is recorded.
+func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	w.propose("tamsin", "topic", "a", "a\n")
+	p := w.visit()
+	p.signIn("ines")
+	p.open("/growers/irrigation/changes/1")
+	p.shows("Your word on revision 1")
+	p.press("Object")
+	p.shows("an objection or a comment needs words")
+	p.do(chromedp.SendKeys(chromedp.CSS("#text"), "<script>alert(1)</script> not yet"))
+	p.press("Object")
+	p.shows("ines objected to revision 1", "<script>alert(1)</script> not yet")
+	p.press("Withdraw my objection")
+	p.shows("and took it back")
+	p.press("Close")
+	p.shows("It is closed.")
+	p.press("Reopen")
+	p.shows("It is open again.")
+	p.mu.Lock()
+	p.troubles = nil // the refused objection is an answer 422, which the browser reports
+	p.mu.Unlock()
+	p.do(chromedp.KeyEvent("t"))
+	p.untroubled()
+}
+
+// Every page, light and dark: no breach of accessibility rules that axe finds, no error, no request that leaves the
+// origin, and no sideways scrolling at 400 pixels.
+func TestConsoleIsAccessible(t *testing.T) {
+	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatalf("the console's packages are not installed: make build: %v", err)
+	}
+	w := newTown(t)
+	w.begin(strings.Replace(simple, "checks: [unit]", "checks: [unit, lint]", 1))
+	k := w.propose("tamsin", "topic", "valves/east", "open\n")
+	_, err = w.as("wren").Review(t.Context(), repo, k.Number, "object", 1, "a long word: "+strings.Repeat("water", 60))
+	w.ok(err)
+	landed := w.propose("wren", "other-branch-with-a-rather-long-name-indeed", "b", strings.Repeat("long line ", 40)+"\n")
+	w.approve("odo", landed)
+	w.join("wren", landed, "squash")
+	commit := w.rehearsed(landed)
+	_, err = w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: commit, Name: "lint", State: "passed", Link: "https://checks.example/7"})
+	w.ok(err)
+	w.report(commit, "unit", "running")
+	p := w.visit()
+	paths := []string{"/", "/growers/irrigation", "/growers/irrigation/changes", "/growers/irrigation/changes/1", "/growers/irrigation/changes/2", "/growers/irrigation/queue",
+		"/growers/irrigation/rules", "/growers/irrigation/journal", "/journal", "/nowhere/at/all"}
+	check := func(path, theme string) {
+		p.do(headless.Script(string(axe) + ";0"))
+		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).slice(0, 3).join(' | ')).join('\n'))`, chromedp.EvalAwaitPromise))
+		w.ok(err)
+		if found != "" {
+			t.Errorf("%s, %s:\n%s", path, theme, found)
+		}
+	}
+	p.open("/")
+	p.shows("Sign in")
+	check("sign in", "light")
+	p.signIn("ines")
+	for _, theme := range []string{"light", "dark"} {
+		p.do(headless.Script(fmt.Sprintf(`localStorage.setItem('theme', %q)`, theme)))
+		for _, path := range paths {
+			p.open(path)
+			p.do(chromedp.WaitVisible(chromedp.CSS("main h1")))
+			time.Sleep(700 * time.Millisecond) // for transitions, before colours are measured
+			check(path, theme)
+		}
+	}
+	p.do(chromedp.EmulateViewport(400, 800))
+	for _, path := range paths {
+		p.open(path)
+		p.do(chromedp.WaitVisible(chromedp.CSS("main h1")))
+		time.Sleep(300 * time.Millisecond)
+		width, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`document.documentElement.scrollWidth`))
+		w.ok(err)
+		if width > 400 {
+			t.Errorf("%s is %d pixels wide on a screen of 400", path, width)
+		}
+	}
+	p.untroubled()
+}

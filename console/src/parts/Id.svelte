@@ -12,8 +12,7 @@
 
 <button
   type="button"
-  class="rounded font-mono text-sm text-soft hover:text-ink"
+  class="cursor-pointer rounded font-mono text-sm text-soft hover:text-ink"
   title={`${id}: copy`}
-  aria-label={`Copy ${id}`}
-  onclick={copy}>{copied ? 'copied' : short(id)}</button
+  onclick={copy}>{copied ? 'copied' : short(id)}<span class="sr-only">, copy the whole id</span></button
 >
