@@ -106,11 +106,18 @@ func (p *page) shows(words ...string) {
 	}
 }
 
-// press presses the button with this text.
+// press presses the button with this text, as soon as there is one.
 func (p *page) press(text string) {
 	p.t.Helper()
 	quoted, _ := json.Marshal(text)
-	p.do(headless.Script(fmt.Sprintf(`(() => { const b = [...document.querySelectorAll('main button')].find((x) => x.innerText.trim() === %s); if (!b) throw new Error('no button ' + %s); b.click(); })()`, quoted, quoted)))
+	p.do(headless.Script(fmt.Sprintf(`(async () => {
+  for (let i = 0; i < 400; i++) {
+    const button = [...document.querySelectorAll('main button')].find((b) => b.innerText.trim() === %[1]s);
+    if (button) return button.click();
+    await new Promise((r) => setTimeout(r, 25));
+  }
+  throw new Error('no button ' + %[1]s);
+})()`, quoted)))
 }
 
 func (p *page) open(path string) { p.t.Helper(); p.do(chromedp.Navigate(p.url + path)) }

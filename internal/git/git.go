@@ -8,6 +8,8 @@ package git
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -173,25 +175,60 @@ func (t *tail) Write(p []byte) (int, error) {
 
 func (t *tail) String() string { return string(t.buf) }
 
-// scratch returns a view of the repository whose new objects go to a folder of their own, and a function that
-// removes it. What the view writes is seen by nobody else, and is not synced to disk.
-func (r *Repo) scratch() (*Repo, func(), error) {
+// quarantine returns a view of the repository whose new objects go to a folder of their own, on the repository's
+// file system. What the view writes is seen by nobody else until the files are moved over.
+func (r *Repo) quarantine() (*Repo, string, error) {
 	dir, err := os.MkdirTemp(r.dir, scratchPrefix)
 	if err != nil {
-		return nil, nil, fmt.Errorf("make a scratch folder: %w", err)
+		return nil, "", fmt.Errorf("make a folder for incoming objects: %w", err)
 	}
-	objects := filepath.Join(r.dir, "objects")
-	view := &Repo{program: r.program, dir: r.dir, env: []string{
-		"GIT_OBJECT_DIRECTORY=" + dir, "GIT_ALTERNATE_OBJECT_DIRECTORIES=" + objects, "GIT_QUARANTINE_PATH=" + dir,
-	}}
-	return view, func() { os.RemoveAll(dir) }, nil
+	return r.writingTo(dir), dir, nil
 }
 
-const scratchPrefix = "tavrin-scratch-"
+// scratch is like quarantine for objects of which only some will be kept: it lies in memory where the system has a
+// file system for that, and is not synced to disk.
+func (r *Repo) scratch() (*Repo, string, error) {
+	dir, err := os.MkdirTemp(memory, r.scratchName())
+	if err != nil {
+		dir, err = os.MkdirTemp(r.dir, scratchPrefix)
+	}
+	if err != nil {
+		return nil, "", fmt.Errorf("make a scratch folder: %w", err)
+	}
+	view := r.writingTo(dir)
+	view.env = append(view.env, "GIT_CONFIG_PARAMETERS='core.fsync=none'")
+	return view, dir, nil
+}
+
+func (r *Repo) writingTo(dir string) *Repo {
+	return &Repo{program: r.program, dir: r.dir, env: []string{
+		"GIT_OBJECT_DIRECTORY=" + dir, "GIT_ALTERNATE_OBJECT_DIRECTORIES=" + filepath.Join(r.dir, "objects"), "GIT_QUARANTINE_PATH=" + dir,
+	}}
+}
+
+const (
+	scratchPrefix = "tavrin-scratch-"
+	memory        = "/dev/shm" // a file system in memory, on Linux
+)
+
+// scratchName begins the names of the repository's scratch folders in memory.
+func (r *Repo) scratchName() string {
+	sum := sha256.Sum256([]byte(r.dir))
+	return scratchPrefix + hex.EncodeToString(sum[:8]) + "-"
+}
 
 // Tidy removes what a killed process may have left in the repository: lock files, scratch folders and half packs.
 // Only the sole writer may call it, while nothing is in flight.
 func (r *Repo) Tidy() error {
+	left, err := filepath.Glob(filepath.Join(memory, r.scratchName()+"*"))
+	if err != nil {
+		return err
+	}
+	for _, dir := range left {
+		if err := os.RemoveAll(dir); err != nil {
+			return err
+		}
+	}
 	return filepath.WalkDir(r.dir, func(path string, d os.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -210,4 +247,25 @@ func (r *Repo) Tidy() error {
 		}
 		return nil
 	})
+}
+
+const (
+	// manyLoose and manyPacks are how many of each make it worth while to pack a repository.
+	manyLoose = 4000
+	manyPacks = 40
+)
+
+// Pack packs the repository when it has grown untidy, and says whether it did. Nothing is removed but what is packed
+// elsewhere, so pushes and rehearsals may go on meanwhile.
+func (r *Repo) Pack(ctx context.Context) (bool, error) {
+	loose, err := filepath.Glob(filepath.Join(r.dir, "objects", "17", "*")) // one in 256
+	if err != nil {
+		return false, err
+	}
+	packs, err := filepath.Glob(filepath.Join(r.dir, "objects", "pack", "*.pack"))
+	if err != nil || (len(loose)*256 < manyLoose && len(packs) < manyPacks) {
+		return false, err
+	}
+	_, err = r.run(ctx, nil, "repack", "-d", "-q", "--geometric=2")
+	return true, err
 }

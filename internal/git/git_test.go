@@ -298,6 +298,26 @@ func TestMoveRefsIsCompareAndSwap(t *testing.T) {
 	}
 }
 
+func TestPackKeepsEverything(t *testing.T) {
+	w := newWorkshop(t)
+	var last string
+	for i := range manyPacks + 1 {
+		w.write("a", fmt.Sprint(i))
+		last = w.commit(fmt.Sprint(i))
+		w.push()
+		w.git("--git-dir="+w.repo.dir, "repack", "-q", "-d")
+	}
+	if packed, err := w.repo.Pack(t.Context()); err != nil || !packed {
+		t.Fatalf("packed %v, %v", packed, err)
+	}
+	if packed, err := w.repo.Pack(t.Context()); err != nil || packed {
+		t.Errorf("packed a tidy repository: %v, %v", packed, err)
+	}
+	if log, err := w.repo.Log(t.Context(), last, nil, 0, 100); err != nil || len(log) != manyPacks+1 {
+		t.Errorf("%d commits, %v", len(log), err)
+	}
+}
+
 func TestTidyRemovesWhatAKilledProcessLeaves(t *testing.T) {
 	w := newWorkshop(t)
 	w.write("a", "1")

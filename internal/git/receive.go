@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -21,8 +20,6 @@ const (
 	maxCommands = 1000
 	// maxOptions bounds the options of one push.
 	maxOptions = 20
-	// looseBelow is the number of objects under which a pack is unpacked rather than kept whole, as git does.
-	looseBelow = 100
 	// defaultMaxPack is the largest pack accepted when nothing else is said.
 	defaultMaxPack = 2 << 30
 	// capabilities is what the receiving side offers.
@@ -46,6 +43,8 @@ type Incoming struct {
 	repo    *Repo
 	view    *Repo
 	dir     string
+	commits map[string][]string // the commits that came, with their parents
+	order   []string            // the same, newest first
 }
 
 // Result is the answer to one update, in the order of Incoming.Updates.
@@ -57,19 +56,29 @@ type Result struct {
 // returns a result for each update and lines for the pusher's terminal.
 type Decide func(ctx context.Context, in *Incoming) ([]Result, []string)
 
-// IsAncestor asks, with the objects of the push in sight, whether a is b or comes before it.
-func (in *Incoming) IsAncestor(ctx context.Context, a, b string) (bool, error) {
+// Contains says, with the objects of the push in sight, whether commit b is a or comes after it.
+func (in *Incoming) Contains(ctx context.Context, b, a string) (bool, error) {
+	seen := map[string]bool{}
+	for walk := []string{b}; len(walk) > 0; walk = walk[1:] { // mostly the commits that came lie right on top
+		if walk[0] == a {
+			return true, nil
+		}
+		if !seen[walk[0]] {
+			seen[walk[0]] = true
+			walk = append(walk, in.commits[walk[0]]...)
+		}
+	}
 	return in.view.IsAncestor(ctx, a, b)
 }
 
-// Commits lists the commits that the push brings for one new tip: those no ref of the repository reaches yet.
-func (in *Incoming) Commits(ctx context.Context, tip string, limit int) ([]string, error) {
-	out, err := in.view.run(ctx, nil, "rev-list", fmt.Sprintf("--max-count=%d", limit), tip, "--not", "--all")
-	return strings.Fields(string(out)), err
-}
+// Commits lists at most limit of the commits that no ref of the repository reached before the push, newest first.
+func (in *Incoming) Commits(limit int) []string { return in.order[:min(limit, len(in.order))] }
 
 // IsCommit says whether the id is that of a commit, as the tip of a branch has to be.
-func (in *Incoming) IsCommit(ctx context.Context, id string) bool { return in.view.HasCommit(ctx, id) }
+func (in *Incoming) IsCommit(ctx context.Context, id string) bool {
+	_, came := in.commits[id]
+	return came || in.view.HasCommit(ctx, id)
+}
 
 // Admit moves the objects into the repository, synced to disk. Until then they are gone when the push ends.
 func (in *Incoming) Admit() error {
@@ -302,30 +311,41 @@ func (r *Repo) takePack(ctx context.Context, in *bufio.Reader, incoming *Incomin
 	if len(tips) == 0 {
 		return nil // deletions carry no pack
 	}
-	view, _, err := r.scratch()
+	view, dir, err := r.quarantine()
 	if err != nil {
 		return err
 	}
-	incoming.view, incoming.dir = view, strings.TrimPrefix(view.env[0], "GIT_OBJECT_DIRECTORY=")
-	head, err := in.Peek(12)
-	if err != nil || string(head[:4]) != "PACK" {
+	incoming.view, incoming.dir = view, dir
+	head, err := in.Peek(4)
+	if err != nil || string(head) != "PACK" {
 		return &ProtocolError{"no pack follows the commands"}
 	}
 	maxBytes := r.program.MaxPackBytes
 	if maxBytes == 0 {
 		maxBytes = defaultMaxPack
 	}
-	if n := binary.BigEndian.Uint32(head[8:]); n < looseBelow {
-		_, err = view.run(ctx, in, "unpack-objects", "-q", "--strict", fmt.Sprintf("--max-input-size=%d", maxBytes))
-	} else {
-		_, err = view.run(ctx, in, "index-pack", "--stdin", "--fix-thin", "--strict", fmt.Sprintf("--max-input-size=%d", maxBytes))
-	}
+	// Kept as a pack however small it is: two files to sync, where loose objects would be many.
+	_, err = view.run(ctx, in, "index-pack", "--stdin", "--fix-thin", "--strict", fmt.Sprintf("--max-input-size=%d", maxBytes))
 	if err != nil {
 		return explainPack(err, maxBytes)
 	}
-	want := strings.Join(tips, "\n") + "\n"
-	if _, err := view.run(ctx, strings.NewReader(want), "rev-list", "--objects", "--quiet", "--stdin", "--not", "--all"); err != nil {
+	return incoming.connect(ctx, tips)
+}
+
+// connect checks that everything the new tips need is there, and notes the commits that came. In the listing a
+// commit's line begins with its time, any other object's with its id.
+func (in *Incoming) connect(ctx context.Context, tips []string) error {
+	list, err := in.view.run(ctx, strings.NewReader(strings.Join(tips, "\n")+"\n"), "rev-list", "--objects", "--timestamp", "--parents", "--stdin", "--not", "--all")
+	if err != nil {
 		return fmt.Errorf("the pack lacks objects that its commits need (a push from a shallow clone must bring what the repository lacks)")
+	}
+	in.commits = map[string][]string{}
+	for line := range strings.Lines(string(list)) {
+		f := strings.Fields(line)
+		if len(f) >= 2 && !IsID(f[0]) && IsID(f[1]) {
+			in.commits[f[1]] = f[2:]
+			in.order = append(in.order, f[1])
+		}
 	}
 	return nil
 }

@@ -6,6 +6,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -65,13 +67,12 @@ func (NothingError) Error() string { return "the target has everything the chang
 // Build makes the commit that the target would move to if the change landed on Base. It needs no checkout and
 // touches no ref. On failure the repository is as it was; the error may be a *ConflictError or a NothingError.
 func (r *Repo) Build(ctx context.Context, p Plan) (Built, error) {
-	view, remove, err := r.scratch()
+	view, dir, err := r.scratch()
 	if err != nil {
 		return Built{}, err
 	}
-	defer remove()
-	view.env = append(view.env, "GIT_CONFIG_PARAMETERS='core.fsync=none'")
-	b := builder{repo: view, plan: p}
+	defer os.RemoveAll(dir)
+	b := builder{repo: view, dir: dir, plan: p, aside: map[string]bool{}}
 	var built Built
 	switch p.Strategy {
 	case Rebase:
@@ -85,29 +86,41 @@ func (r *Repo) Build(ctx context.Context, p Plan) (Built, error) {
 		return Built{}, err
 	}
 	if b.wrote {
-		if err := r.adopt(ctx, view, built.Commit, p); err != nil {
+		if err := b.keep(ctx, r); err != nil {
 			return Built{}, fmt.Errorf("store the rehearsal: %w", err)
 		}
 	}
 	return built, nil
 }
 
-// adopt copies the new objects of a scratch view into the repository, synced to disk.
-func (r *Repo) adopt(ctx context.Context, view *Repo, commit string, p Plan) error {
-	var pack bytes.Buffer
-	revs := fmt.Sprintf("%s\n^%s\n^%s\n", commit, p.Base, p.Head)
-	if err := view.stream(ctx, strings.NewReader(revs), &pack, "pack-objects", "-q", "--revs", "--stdout", "--window=0"); err != nil {
+// keep copies the new objects, but for those made only to build others, into the repository, synced to disk.
+func (b *builder) keep(ctx context.Context, r *Repo) error {
+	var list, pack bytes.Buffer
+	err := filepath.WalkDir(b.dir, func(path string, d os.DirEntry, err error) error {
+		if id := filepath.Base(filepath.Dir(path)) + d.Name(); err == nil && IsID(id) && !b.aside[id] {
+			list.WriteString(id + "\n")
+		}
+		return err
+	})
+	if err != nil {
 		return err
 	}
-	_, err := r.run(ctx, &pack, "unpack-objects", "-q")
+	if err := b.repo.stream(ctx, &list, &pack, "pack-objects", "-q", "--stdout", "--window=0"); err != nil {
+		return err
+	}
+	_, err = r.run(ctx, &pack, "index-pack", "--stdin") // two files to sync, however many objects
 	return err
 }
 
 // builder builds one rehearsal in a scratch view.
 type builder struct {
 	repo  *Repo
+	dir   string // the scratch folder
 	plan  Plan
 	wrote bool
+	aside map[string]bool // commits made for the purpose, not to be kept
+	// baseTree is the tree of the plan's base, found while the commits are read.
+	baseTree string
 }
 
 func (b *builder) merge(ctx context.Context) (Built, error) {
@@ -147,11 +160,12 @@ func (b *builder) rebase(ctx context.Context) (Built, error) {
 		return Built{}, err
 	}
 	defer m.close()
-	tip := b.plan.Base
-	tree, err := b.repo.treeOf(ctx, tip)
+	w, err := b.repo.startWriter(ctx, filepath.Join(b.dir, "commit"))
 	if err != nil {
 		return Built{}, err
 	}
+	defer w.close()
+	tip, tree := b.plan.Base, b.baseTree
 	for _, c := range picks {
 		if len(c.parents) == 0 {
 			return Built{}, fmt.Errorf("commit %.10s has no parent: histories that share nothing are not rebased", c.id)
@@ -160,10 +174,11 @@ func (b *builder) rebase(ctx context.Context) (Built, error) {
 			tip, tree = c.id, c.tree
 			continue
 		}
-		standIn, err := b.repo.writeCommit(ctx, commitText(tree, c.parents[:1], Signature{Name: "-", Email: "-"}, Signature{Name: "-", Email: "-"}, "-"))
+		standIn, err := w.write(commitText(tree, c.parents[:1], Signature{Name: "-", Email: "-"}, Signature{Name: "-", Email: "-"}, "-"))
 		if err != nil {
 			return Built{}, err
 		}
+		b.aside[standIn] = true
 		merged, err := m.merge(standIn, c.id)
 		if err != nil {
 			return Built{}, b.named(err, c.id)
@@ -172,7 +187,7 @@ func (b *builder) rebase(ctx context.Context) (Built, error) {
 			continue
 		}
 		b.wrote = true
-		if tip, err = b.repo.writeCommit(ctx, c.replayed(merged, tip, b.plan.Committer)); err != nil {
+		if tip, err = w.write(c.replayed(merged, tip, b.plan.Committer)); err != nil {
 			return Built{}, err
 		}
 		tree = merged
@@ -200,44 +215,49 @@ func (b *builder) picks(ctx context.Context) ([]pick, error) {
 	if err != nil {
 		return nil, err
 	}
-	var request strings.Builder
+	var ids []string
 	for line := range strings.Lines(string(out)) {
 		if line = strings.TrimSpace(line); !strings.HasPrefix(line, "=") {
-			request.WriteString(strings.TrimLeft(line, "+>") + "\n")
+			ids = append(ids, strings.TrimLeft(line, "+>"))
 		}
 	}
-	return b.repo.readPicks(ctx, request.String())
+	return b.readPicks(ctx, ids)
 }
 
-func (r *Repo) readPicks(ctx context.Context, ids string) ([]pick, error) {
-	out, err := r.run(ctx, strings.NewReader(ids), "cat-file", "--batch")
+// readPicks reads the commits, their parents' trees and the base's tree through one process.
+func (b *builder) readPicks(ctx context.Context, ids []string) ([]pick, error) {
+	r, err := b.repo.startHelper(ctx, "cat-file", "--batch")
 	if err != nil {
 		return nil, err
 	}
-	var picks []pick
-	trees := map[string]string{} // of the commits read, to see which are empty
-	for rest := string(out); rest != ""; {
-		head, after, _ := strings.Cut(rest, "\n")
-		var id, kind string
-		var size int
-		if _, err := fmt.Sscanf(head, "%s %s %d", &id, &kind, &size); err != nil || kind != "commit" || len(after) < size+1 {
-			return nil, fmt.Errorf("git cat-file: unreadable answer %q", head)
+	defer r.close()
+	known := map[string]pick{}
+	read := func(id string) (pick, error) {
+		if c, ok := known[id]; ok {
+			return c, nil
 		}
-		picks = append(picks, parsePick(id, after[:size]))
-		trees[id] = picks[len(picks)-1].tree
-		rest = after[size+1:]
+		text, err := r.object(id)
+		known[id] = parsePick(id, text)
+		return known[id], err
 	}
-	for i, c := range picks {
-		if len(c.parents) == 0 {
+	base, err := read(b.plan.Base)
+	if err != nil {
+		return nil, err
+	}
+	b.baseTree = base.tree
+	picks := make([]pick, len(ids))
+	for i, id := range ids {
+		if picks[i], err = read(id); err != nil {
+			return nil, err
+		}
+		if len(picks[i].parents) == 0 {
 			continue
 		}
-		parentTree, known := trees[c.parents[0]]
-		if !known {
-			if parentTree, err = r.treeOf(ctx, c.parents[0]); err != nil {
-				return nil, err
-			}
+		parent, err := read(picks[i].parents[0])
+		if err != nil {
+			return nil, err
 		}
-		picks[i].empty = parentTree == c.tree
+		picks[i].empty = parent.tree == picks[i].tree
 	}
 	return picks, nil
 }
@@ -346,18 +366,14 @@ func firstError(errs ...error) error {
 	return nil
 }
 
-// merger is a running "git merge-tree --stdin". It writes each answer's last byte only with the next answer, so
-// every request is followed by one whose answer is known beforehand and short: a commit merged with itself.
-type merger struct {
-	in    io.WriteCloser
-	out   *bufio.Reader
-	wait  func() error
-	still string // the commit that is merged with itself
-	first bool
+// helper is a git process that answers requests on its standard input, one after the other.
+type helper struct {
+	in   io.WriteCloser
+	out  *bufio.Reader
+	wait func() error
 }
 
-func (r *Repo) startMerger(ctx context.Context, still string) (*merger, error) {
-	args := []string{"merge-tree", "--write-tree", "-z", "--messages", "--stdin"}
+func (r *Repo) startHelper(ctx context.Context, args ...string) (*helper, error) {
 	cmd := r.command(ctx, args...)
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -372,14 +388,82 @@ func (r *Repo) startMerger(ctx context.Context, still string) (*merger, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
-	return &merger{in: in, out: bufio.NewReader(out), still: still, first: true,
-		wait: func() error { return wrap(args, cmd.Wait(), stderr) }}, nil
+	return &helper{in: in, out: bufio.NewReader(out), wait: func() error { return wrap(args, cmd.Wait(), stderr) }}, nil
 }
 
-func (m *merger) close() {
-	m.in.Close()
-	io.Copy(io.Discard, m.out)
-	m.wait()
+func (h *helper) close() {
+	h.in.Close()
+	io.Copy(io.Discard, h.out)
+	h.wait()
+}
+
+// broken explains an answer that did not come: usually something that git does not know.
+func (h *helper) broken(err error) error {
+	h.in.Close()
+	if said := h.wait(); said != nil {
+		return said
+	}
+	return fmt.Errorf("a git helper ended early: %w", err)
+}
+
+// object asks "git cat-file --batch" for a commit's text.
+func (h *helper) object(id string) (string, error) {
+	if _, err := fmt.Fprintln(h.in, id); err != nil {
+		return "", h.broken(err)
+	}
+	head, err := h.out.ReadString('\n')
+	if err != nil {
+		return "", h.broken(err)
+	}
+	var name, kind string
+	var size int
+	if _, err := fmt.Sscanf(head, "%s %s %d", &name, &kind, &size); err != nil || kind != "commit" {
+		return "", fmt.Errorf("%.10s is not a commit: git cat-file says %q", id, strings.TrimSpace(head))
+	}
+	body := make([]byte, size+1)
+	if _, err := io.ReadFull(h.out, body); err != nil {
+		return "", h.broken(err)
+	}
+	return string(body[:size]), nil
+}
+
+// writer is a running "git hash-object", which takes the names of files and answers with the ids of what is in them.
+type writer struct {
+	*helper
+	path string
+}
+
+func (r *Repo) startWriter(ctx context.Context, path string) (*writer, error) {
+	h, err := r.startHelper(ctx, "hash-object", "-t", "commit", "-w", "--stdin-paths")
+	return &writer{h, path}, err
+}
+
+// write stores a commit and returns its id.
+func (w *writer) write(text string) (string, error) {
+	if err := os.WriteFile(w.path, []byte(text), 0o600); err != nil {
+		return "", err
+	}
+	if _, err := fmt.Fprintln(w.in, w.path); err != nil {
+		return "", w.broken(err)
+	}
+	id, err := w.out.ReadString('\n')
+	if err != nil {
+		return "", w.broken(err)
+	}
+	return strings.TrimSpace(id), nil
+}
+
+// merger is a running "git merge-tree --stdin". It writes each answer's last byte only with the next answer, so
+// every request is followed by one whose answer is known beforehand and short: a commit merged with itself.
+type merger struct {
+	*helper
+	still string // the commit that is merged with itself
+	first bool
+}
+
+func (r *Repo) startMerger(ctx context.Context, still string) (*merger, error) {
+	h, err := r.startHelper(ctx, "merge-tree", "--write-tree", "-z", "--messages", "--stdin")
+	return &merger{helper: h, still: still, first: true}, err
 }
 
 // merge merges two commits and returns the tree, or a *ConflictError.
@@ -482,15 +566,6 @@ func (m *merger) token() (string, error) {
 	return strings.TrimSuffix(s, "\x00"), nil
 }
 
-// broken explains an answer that did not come: usually a commit that git does not know.
-func (m *merger) broken(err error) error {
-	m.in.Close()
-	if said := m.wait(); said != nil {
-		return said
-	}
-	return fmt.Errorf("git merge-tree ended early: %w", err)
-}
-
 // SameDifference says whether a change that was rebased, folded or otherwise rewritten still brings exactly what
 // it brought before: whether the old head, merged onto the new base, gives the new head's tree. Anything but a
 // clean merge with that very tree is a "no".
@@ -498,11 +573,11 @@ func (r *Repo) SameDifference(ctx context.Context, oldBase, oldHead, newBase, ne
 	if oldHead == newHead && oldBase == newBase {
 		return true, nil
 	}
-	view, remove, err := r.scratch()
+	view, dir, err := r.scratch()
 	if err != nil {
 		return false, err
 	}
-	defer remove()
+	defer os.RemoveAll(dir)
 	baseTree, err := r.treeOf(ctx, newBase)
 	if err != nil {
 		return false, err

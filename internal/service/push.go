@@ -162,7 +162,7 @@ func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tip
 	g := guard.Update{Ref: u.Ref, Old: u.Old, New: u.New}
 	if isBranch && u.Old != "" && u.New != "" {
 		var err error
-		if g.Forward, err = in.IsAncestor(ctx, u.Old, u.New); err != nil {
+		if g.Forward, err = in.Contains(ctx, u.New, u.Old); err != nil {
 			return guard.Verdict{}, err
 		}
 	}
@@ -174,14 +174,10 @@ func (p *push) carryOut(ctx context.Context, in *git.Incoming, wanted []wantedMo
 	if len(wanted) == 0 {
 		return nil, nil
 	}
-	brought, err := p.brought(ctx, in, wanted)
-	if err != nil {
-		return nil, err
-	}
 	if err := in.Admit(); err != nil {
 		return nil, fmt.Errorf("let the objects in: %w", err)
 	}
-	intents, err := p.intend(ctx, wanted, brought)
+	intents, err := p.intend(ctx, wanted, in.Commits(maxOwnedCommits))
 	if err != nil {
 		return nil, err
 	}
@@ -231,22 +227,6 @@ func refusedByGit(err error) string {
 		return "another branch stands in the way of this name"
 	}
 	return "git could not move the ref"
-}
-
-// brought lists the commits that come with the push.
-func (p *push) brought(ctx context.Context, in *git.Incoming, wanted []wantedMove) ([]string, error) {
-	var commits []string
-	for _, w := range wanted {
-		if w.New == "" || !strings.HasPrefix(w.Ref, "refs/heads/") {
-			continue
-		}
-		some, err := in.Commits(ctx, w.New, maxOwnedCommits)
-		if err != nil {
-			return nil, err
-		}
-		commits = append(commits, some...)
-	}
-	return commits, nil
 }
 
 // intend records, in one transaction, whose commits these are and which refs are about to move.

@@ -274,6 +274,8 @@ func (s *Service) conduct(ctx context.Context) {
 	defer close(s.done)
 	timer := time.NewTicker(tick)
 	defer timer.Stop()
+	tidy := time.NewTicker(tidyEvery)
+	defer tidy.Stop()
 	for {
 		if err := s.advanceAll(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("the queue could not go on", "error", err)
@@ -286,8 +288,32 @@ func (s *Service) conduct(ctx context.Context) {
 			if err := s.dropSilentLeases(ctx); err != nil && ctx.Err() == nil {
 				s.log.Error("leases could not be looked at", "error", err)
 			}
+		case <-tidy.C:
+			if err := s.packAll(ctx); err != nil && ctx.Err() == nil {
+				s.log.Error("repositories could not be packed", "error", err)
+			}
 		}
 	}
+}
+
+// tidyEvery is how often repositories are looked at for being untidy.
+const tidyEvery = time.Minute
+
+// packAll packs the repositories that have grown untidy.
+func (s *Service) packAll(ctx context.Context) error {
+	var repos []store.Repository
+	if err := s.store.Read(ctx).Find(&repos).Error; err != nil {
+		return err
+	}
+	var errs []error
+	for _, repo := range repos {
+		packed, err := s.bare(&repo).Pack(ctx)
+		if packed {
+			s.log.Info("repository packed", "repository", repo.Name)
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
 }
 
 // advanceAll moves every queue as far as it goes now.
