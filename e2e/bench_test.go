@@ -69,6 +69,9 @@ SELECT (SELECT max(id) FROM changes), number, head, base, pushed_by, last_pusher
 			req.Header.Set("Authorization", "Bearer "+w.tokens["ines"])
 			if resp, err := http.DefaultClient.Do(req); err == nil {
 				resp.Body.Close()
+				if resp.StatusCode != http.StatusOK {
+					b.Fatalf("the first answer is %d", resp.StatusCode)
+				}
 				break
 			}
 			time.Sleep(time.Millisecond)

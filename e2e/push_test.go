@@ -133,7 +133,7 @@ func TestServiceRefsAreHidden(t *testing.T) {
 		t.Errorf("the revision is not kept:\n%s", out)
 	}
 	dir := w.clone("ines")
-	if out, err := w.gitAs("ines", dir, "push", "origin", ":refs/tavrin/changes/1/1"); err == nil {
+	if out, err := w.gitAs("ines", dir, "push", "origin", ":refs/tavrin/revisions/1/1"); err == nil {
 		t.Errorf("a ref of the service's own was deleted:\n%s", out)
 	}
 }

@@ -207,7 +207,7 @@ func (s *Service) saveRevision(tx *tx, repo *store.Repository, p pendingRevision
 	if err := tx.Create(&p.row).Error; err != nil {
 		return err
 	}
-	if err := s.bare(repo).Keep(tx.Statement.Context, fmt.Sprintf("changes/%d/%d", p.change.Number, p.row.Number), p.row.Head); err != nil {
+	if err := s.bare(repo).Keep(tx.Statement.Context, fmt.Sprintf("revisions/%d/%d", p.change.Number, p.row.Number), p.row.Head); err != nil {
 		return err
 	}
 	if err := tx.Model(&p.change).Updates(map[string]any{"revision": p.row.Number, "updated_at": s.now()}).Error; err != nil {

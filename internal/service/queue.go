@@ -271,11 +271,8 @@ func rehearsalName(r store.Rehearsal) string { return fmt.Sprintf("rehearsal/%d"
 
 // conduct keeps the queues moving until the service stops.
 func (s *Service) conduct(ctx context.Context) {
-	defer close(s.done)
 	timer := time.NewTicker(tick)
 	defer timer.Stop()
-	tidy := time.NewTicker(tidyEvery)
-	defer tidy.Stop()
 	for {
 		if err := s.advanceAll(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("the queue could not go on", "error", err)
@@ -288,16 +285,28 @@ func (s *Service) conduct(ctx context.Context) {
 			if err := s.dropSilentLeases(ctx); err != nil && ctx.Err() == nil {
 				s.log.Error("leases could not be looked at", "error", err)
 			}
-		case <-tidy.C:
-			if err := s.packAll(ctx); err != nil && ctx.Err() == nil {
-				s.log.Error("repositories could not be packed", "error", err)
-			}
 		}
 	}
 }
 
 // tidyEvery is how often repositories are looked at for being untidy.
 const tidyEvery = time.Minute
+
+// tidyUp packs repositories now and then until the service stops.
+func (s *Service) tidyUp(ctx context.Context) {
+	timer := time.NewTicker(tidyEvery)
+	defer timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-timer.C:
+			if err := s.packAll(ctx); err != nil && ctx.Err() == nil {
+				s.log.Error("repositories could not be packed", "error", err)
+			}
+		}
+	}
+}
 
 // packAll packs the repositories that have grown untidy.
 func (s *Service) packAll(ctx context.Context) error {

@@ -55,7 +55,7 @@ type Service struct {
 	imports []string
 	broker  *broker
 	wake    chan struct{}
-	done    chan struct{}
+	tasks   sync.WaitGroup // what runs until the service stops
 	stop    context.CancelFunc
 
 	mu    sync.Mutex
@@ -98,7 +98,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s := &Service{
 		git: &git.Program{Home: filepath.Join(o.Dir, "home"), MaxPackBytes: o.MaxPackBytes}, dir: o.Dir, log: o.Log,
 		now: func() time.Time { return o.Now().UTC() }, at: o.At, lock: lock, imports: o.Imports,
-		broker: newBroker(), wake: make(chan struct{}, 1), done: make(chan struct{}), locks: map[int64]*sync.Mutex{},
+		broker: newBroker(), wake: make(chan struct{}, 1), locks: map[int64]*sync.Mutex{},
 	}
 	if s.key, err = signingKey(filepath.Join(o.Dir, "signing.key")); err == nil {
 		s.store, err = store.Open(ctx, filepath.Join(o.Dir, "records.sqlite"))
@@ -114,14 +114,15 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	}
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
-	go s.conduct(running)
+	s.tasks.Go(func() { s.conduct(running) })
+	s.tasks.Go(func() { s.tidyUp(running) })
 	return s, nil
 }
 
 // Close stops the queue, waits for what it is doing, and closes the records.
 func (s *Service) Close() error {
 	s.stop()
-	<-s.done
+	s.tasks.Wait()
 	s.broker.close()
 	err := s.store.Close()
 	s.lock.Close()

@@ -64,7 +64,7 @@ func TestP1Judge(t *testing.T) {
 		{"first push, by a maintainer", Update{"refs/heads/main", "", b, false}, maintainer, true, true, "", ""},
 		{"a new tag", Update{"refs/tags/v1", "", b, false}, writer, false, true, "", ""},
 		{"moving a tag", Update{"refs/tags/v1", a, b, true}, writer, false, false, "tags do not move", ""},
-		{"a name of the service's own", Update{"refs/tavrin/changes/1/1", "", b, false}, maintainer, false, false, "not a branch or tag", ""},
+		{"a name of the service's own", Update{"refs/tavrin/revisions/1/1", "", b, false}, maintainer, false, false, "not a branch or tag", ""},
 		{"a name of nobody", Update{"refs/notes/x", "", b, false}, maintainer, false, false, "not a branch or tag", ""},
 	}
 	for _, c := range cases {
