@@ -205,6 +205,11 @@ func TestTokensAreKeptHashedAndMasked(t *testing.T) {
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	_, err := w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: k.Head, Name: "unit", State: "failed", Summary: "used " + w.tokens["builder"]})
 	w.ok(err)
+	said, err := w.as("odo").Review(t.Context(), repo, k.Number, "comment", 1, "mine is "+w.tokens["odo"])
+	w.ok(err)
+	if said.Text != "mine is tvr_…" {
+		t.Errorf("the comment is %q", said.Text)
+	}
 	checks, err := w.as("ines").Checks(t.Context(), repo, k.Head)
 	w.ok(err)
 	if checks[0].Summary != "used tvr_…" {
@@ -252,6 +257,17 @@ func TestRulesAreAppliedOverTheVersionRead(t *testing.T) {
 	has(t, text, `"line":2`, `"column":1`, "unknown key", "one of tavrin")
 	if resp, _ := w.request("ines", "GET", path, ""); resp.Header.Get("ETag") != `"2"` {
 		t.Error("a bad document was applied")
+	}
+}
+
+func TestWrongContentTypeIsRefused(t *testing.T) {
+	w := newTown(t)
+	resp, body := w.request("admin", "POST", "/api/v1/houses", "name=x", "Content-Type", "application/x-www-form-urlencoded")
+	if resp.StatusCode != 415 && resp.StatusCode != 400 {
+		t.Errorf("%d %s", resp.StatusCode, body)
+	}
+	if houses, err := w.admin.Houses(t.Context()); err != nil || len(houses) != 1 {
+		t.Errorf("houses are %v, %v", houses, err)
 	}
 }
 

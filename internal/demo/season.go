@@ -36,6 +36,7 @@ var plans = []plan{
 	{repo: irrigation, branch: "forecast/storm", by: "tamsin", title: "Allow more water before a storm", approve: []string{"pavo"}, join: "rebase"},
 	{repo: irrigation, branch: "forecast/frost", by: "tamsin", title: "Stop watering at frost", join: "squash"},
 	{repo: irrigation, branch: "valves/north", by: "odo", title: "Add the north field's valve", approve: []string{"ines"}, join: "merge"},
+	{repo: irrigation, branch: "docs/midnight", by: "wren", title: "Say which midnight is meant", approve: []string{"odo"}, join: "rebase"},
 	{repo: irrigation, branch: "docs/boxes", by: "ines", title: "Say how to read a valve box", approve: []string{"odo"}},
 	{repo: House + "/handbook", branch: "pavo/meetings", by: "pavo", title: "Add a chapter on meetings"},
 }

@@ -45,6 +45,8 @@ type Incoming struct {
 	dir     string
 	commits map[string][]string // the commits that came, with their parents
 	order   []string            // the same, newest first
+	// admitted says that the objects are in the repository already.
+	admitted bool
 }
 
 // Result is the answer to one update, in the order of Incoming.Updates.
@@ -82,9 +84,10 @@ func (in *Incoming) IsCommit(ctx context.Context, id string) bool {
 
 // Admit moves the objects into the repository, synced to disk. Until then they are gone when the push ends.
 func (in *Incoming) Admit() error {
-	if in.dir == "" {
+	if in.dir == "" || in.admitted {
 		return nil
 	}
+	in.admitted = true
 	dirs := map[string]bool{}
 	var files []string
 	err := filepath.WalkDir(in.dir, func(path string, d os.DirEntry, err error) error {

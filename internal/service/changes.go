@@ -42,6 +42,7 @@ func (s *Service) OpenChange(ctx context.Context, a Actor, name string, n NewCha
 	if err := errors.Join(line("title", n.Title, 1, maxTitle), prose("description", n.Description, maxProse)); err != nil {
 		return wire.Change{}, firstProblem(err)
 	}
+	n.Title, n.Description = Mask(n.Title), Mask(n.Description)
 	for field, branch := range map[string]string{"source": n.Source, "target": n.Target} {
 		if err := git.CheckBranch(branch); err != nil {
 			return wire.Change{}, invalid(field, "%v", err)
@@ -389,13 +390,13 @@ func (s *Service) EditChange(ctx context.Context, a Actor, name string, number i
 			if err := line("title", *e.Title, 1, maxTitle); err != nil {
 				return err
 			}
-			set["title"] = *e.Title
+			set["title"] = Mask(*e.Title)
 		}
 		if e.Description != nil {
 			if err := prose("description", *e.Description, maxProse); err != nil {
 				return err
 			}
-			set["description"] = *e.Description
+			set["description"] = Mask(*e.Description)
 		}
 		if e.Draft != nil {
 			if c.State != "draft" && c.State != "open" {
@@ -561,6 +562,7 @@ func (s *Service) Review(ctx context.Context, a Actor, name string, number int, 
 	if n.Verdict != gate.Approve && strings.TrimSpace(n.Text) == "" {
 		return wire.Review{}, invalid("text", "say what you mean: an objection or a comment needs words")
 	}
+	n.Text = Mask(n.Text) // a token pasted by mistake is not shown to everybody
 	var row store.Review
 	err := s.write(ctx, func(tx *tx) error {
 		repo, c, err := s.changeRow(tx.DB, a, name, number, gate.Reader)

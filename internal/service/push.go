@@ -57,10 +57,11 @@ func (s *Service) Receive(ctx context.Context, a Actor, name string, body io.Rea
 
 // push is one push while it is decided.
 type push struct {
-	s    *Service
-	a    Actor
-	repo *store.Repository
-	bare *git.Repo
+	s       *Service
+	a       Actor
+	repo    *store.Repository
+	bare    *git.Repo
+	version int // of the rules it was judged by
 }
 
 // decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the
@@ -70,9 +71,26 @@ func (p *push) decide(ctx context.Context, in *git.Incoming) ([]git.Result, []st
 	lock := p.s.repoLock(p.repo.ID)
 	lock.Lock()
 	defer lock.Unlock()
+	for {
+		results, lines, err := p.attempt(ctx, in)
+		switch {
+		case errors.Is(err, errRulesMoved):
+			continue // rules were applied since it was judged, and nothing was done yet: judge again
+		case err != nil:
+			return p.failed(in, err)
+		}
+		return results, lines
+	}
+}
+
+// errRulesMoved says that other rules are in force than those a push was judged by.
+var errRulesMoved = errors.New("the rules changed meanwhile")
+
+// attempt judges a push once and carries out what is allowed.
+func (p *push) attempt(ctx context.Context, in *git.Incoming) ([]git.Result, []string, error) {
 	verdicts, err := p.judge(ctx, in)
 	if err != nil {
-		return p.failed(in, err)
+		return nil, nil, err
 	}
 	if in.Atomic && slices.ContainsFunc(verdicts, func(v guard.Verdict) bool { return !v.Allowed }) {
 		for i := range verdicts {
@@ -94,10 +112,7 @@ func (p *push) decide(ctx context.Context, in *git.Incoming) ([]git.Result, []st
 		}
 	}
 	more, err := p.carryOut(ctx, in, wanted, results)
-	if err != nil {
-		return p.failed(in, err)
-	}
-	return results, append(lines, more...)
+	return results, append(lines, more...), err
 }
 
 // wantedMove is an allowed move and the place of its result.
@@ -138,6 +153,7 @@ func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, er
 			branches++
 		}
 	}
+	p.version = row.Version
 	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], Rules: doc, Version: row.Version, Empty: branches == 0, Default: p.repo.DefaultBranch}
 	facts.Pusher.Login = p.a.Login()
 	verdicts := make([]guard.Verdict, len(in.Updates))
@@ -236,6 +252,9 @@ func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string
 		row, _, err := p.s.rulesOf(tx.DB, p.repo.ID)
 		if err != nil {
 			return err
+		}
+		if row.Version != p.version {
+			return errRulesMoved
 		}
 		owned := make([]store.PushedCommit, len(brought))
 		for i, id := range brought {
