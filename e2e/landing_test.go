@@ -430,8 +430,13 @@ func TestRulesChangedWhileRehearsed(t *testing.T) {
 	w.until(k, "waiting for the new check on the same commit", func(k wire.Change) bool {
 		return k.Entry.State == "rehearsing" && k.Entry.Rehearsal.Commit == commit && strings.Contains(k.Entry.Reason, "lint")
 	})
-	wanted, err := w.as("builder").Wanted(t.Context(), repo)
-	w.ok(err)
+	var wanted []wire.Check
+	w.until(k, "asked for the new check", func(wire.Change) bool {
+		var err error
+		wanted, err = w.as("builder").Wanted(t.Context(), repo)
+		w.ok(err)
+		return len(wanted) > 0
+	})
 	if len(wanted) != 1 || wanted[0].Name != "lint" || wanted[0].Commit != commit {
 		t.Errorf("wanted: %+v", wanted)
 	}

@@ -34,6 +34,9 @@ type picture struct {
 
 const irrigation = "/growers/irrigation"
 
+// busy waits until something is rehearsed.
+const busy = `(async () => { for (let i = 0; i < 600 && !document.body.innerText.includes('is rehearsed on'); i++) await new Promise((r) => setTimeout(r, 50)) })()`
+
 var pictures = []picture{
 	{name: "sign-in", path: "/"},
 	{name: "repositories", path: "/", who: "ines"},
@@ -42,8 +45,8 @@ var pictures = []picture{
 	{name: "change", path: irrigation + "/changes/3", who: "ines"},
 	{name: "change-dark", path: irrigation + "/changes/4", who: "ines", dark: true},
 	{name: "change-narrow", path: irrigation + "/changes/3", who: "ines", width: 400},
-	{name: "queue", path: irrigation + "/queue", who: "ines"},
-	{name: "queue-dark", path: irrigation + "/queue", who: "ines", dark: true},
+	{name: "queue", path: irrigation + "/queue", who: "ines", script: busy},
+	{name: "queue-dark", path: irrigation + "/queue", who: "ines", dark: true, script: busy},
 	{name: "rules", path: irrigation + "/rules", who: "ines", script: "document.querySelector('main li button')?.click()"},
 	{name: "journal", path: irrigation + "/journal", who: "ines"},
 	{name: "command-gate", command: "tavrin change gate 3", who: "ines"},

@@ -269,7 +269,10 @@ func (p *program) waitFor() *cobra.Command {
 func (p *program) wait(ctx context.Context, c *client.Client, repo string, n int, until string, timeout time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
-	last := ""
+	last, err := newestEvent(ctx, c, repo)
+	if err != nil {
+		return err
+	}
 	for {
 		k, over, err := p.reached(ctx, c, repo, n, until)
 		if over || (err != nil && ctx.Err() == nil) {
@@ -297,6 +300,16 @@ func (p *program) wait(ctx context.Context, c *client.Client, repo string, n int
 		}
 		time.Sleep(200 * time.Millisecond) // the stream ended: begin another
 	}
+}
+
+// newestEvent returns the id of the newest event, from which to follow, so that nothing that happens between the
+// first look and the stream is missed.
+func newestEvent(ctx context.Context, c *client.Client, repo string) (string, error) {
+	lines, err := c.Journal(ctx, repo, 1)
+	if err != nil || len(lines) == 0 {
+		return "", err
+	}
+	return strconv.FormatInt(lines[0].Seq, 10), nil
 }
 
 func notYet(k wire.Change, n int) string {

@@ -402,10 +402,7 @@ func (s *Service) round(ctx context.Context, repo *store.Repository) (bool, erro
 			}
 		}
 	}
-	if err := s.askMissing(ctx, repo, all); err != nil {
-		return moved, err
-	}
-	return moved, s.explainWaiting(ctx, all)
+	return moved, s.askMissing(ctx, repo, all)
 }
 
 // planned puts an entry into the words of the plan.
@@ -434,29 +431,19 @@ func (g gathered) planned(tip string) queue.Entry {
 	return e
 }
 
-// explainWaiting keeps the reason of waiting entries true, so that everybody reads what they wait for.
-func (s *Service) explainWaiting(ctx context.Context, all map[int64]gathered) error {
-	for _, g := range all {
-		reason := g.entry.Reason
-		switch queue.State(g.entry.State) {
-		case queue.Waiting:
-			reason = g.judge().Summary
-		case queue.LinedUp:
-			reason = "ready; waiting for those ahead"
-		case queue.Rehearsing:
-			reason = g.rehearsing()
-		default:
-		}
-		if reason == g.entry.Reason {
-			continue
-		}
-		err := s.store.Write(ctx, func(tx *gorm.DB) error { return tx.Model(&store.Entry{ID: g.entry.ID}).Update("reason", reason).Error })
-		if err != nil {
-			return err
-		}
-		s.broker.announce()
+// reason says why an entry is where it is. For one that has not ended it is worked out when asked, so that it is
+// never behind.
+func (g gathered) reason() string {
+	switch queue.State(g.entry.State) {
+	case queue.Waiting:
+		return g.judge().Summary
+	case queue.LinedUp:
+		return "ready; waiting for those ahead"
+	case queue.Rehearsing:
+		return g.rehearsing()
+	case queue.Landing, queue.Landed, queue.Ejected, queue.Withdrawn:
 	}
-	return nil
+	return g.entry.Reason
 }
 
 // rehearsing says what a rehearsal waits for.
@@ -707,6 +694,12 @@ func (s *Service) entryView(db *gorm.DB, repo *store.Repository, e store.Entry) 
 	v := wire.Entry{ID: e.ID, Number: c.Number, Title: c.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
 		RemoveSource: e.RemoveSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt}
 	if e.EndedAt == nil {
+		g, err := s.gather(db, repo, c)
+		if err != nil {
+			return v, err
+		}
+		g.entry = &e
+		v.Reason = g.reason()
 		ahead, err := aliveEntries(db, repo, e.Target)
 		if err != nil {
 			return v, err

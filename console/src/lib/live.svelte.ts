@@ -33,12 +33,14 @@ export function follow(repository: string, ...lives: Live<unknown>[]): () => voi
   const source = new EventSource(
     '/api/v1/events' + (repository ? `?repository=${encodeURIComponent(repository)}` : ''),
   );
-  source.onmessage = () => {
+  const soon = () => {
     timer ??= setTimeout(() => {
       timer = undefined;
       reload();
     }, gather);
   };
+  source.onmessage = soon;
+  source.onopen = soon; // what happened between loading and listening, or while the connection was down, is not missed
   return () => {
     clearTimeout(timer);
     source.close();

@@ -44,7 +44,7 @@
     }}
   >
     <Label for="branch" class="text-ink">What holds for the branch</Label>
-    <Input id="branch" size="sm" class="w-52 font-mono" bind:value={typed} />
+    <div class="w-52"><Input id="branch" size="sm" class="font-mono" bind:value={typed} /></div>
     <Button size="sm" type="submit" color="alternative">Show</Button>
   </form>
   <div class="grid gap-6 lg:grid-cols-2">

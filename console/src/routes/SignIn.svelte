@@ -20,7 +20,7 @@
 
 <Page
   title="Sign in"
-  answer="With a token: a maintainer or administrator makes one for you."
+  answer="With a token: an administrator makes one for you, or you make one with another you have."
   {problem}
   command="tavrin token create LOGIN"
 >
