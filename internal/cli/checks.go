@@ -19,111 +19,58 @@ import (
 )
 
 func (p *program) check() *cobra.Command {
-	c := &cobra.Command{Use: "check", Short: "Report checks, look at them, run them by hand"}
+	var name string
+	again := inRepo(p, "again COMMIT", "Ask for another attempt of a check", cobra.ExactArgs(1), func(ctx context.Context, h here, args []string) (wire.Check, error) {
+		return h.AskAgain(ctx, h.repo, args[0], name)
+	}, func(w io.Writer, k wire.Check) {
+		row(w, fmt.Sprintf("attempt %d of %s on %s was asked for", k.Attempt, k.Name, short(k.Commit)))
+	})
+	again.Flags().StringVar(&name, "name", "", "name of the check (needed)")
+	return group("check", "Report checks, look at them, run them by hand", p.reportCheck(), needs(again, "name"), p.listChecks(),
+		inRepo(p, "wanted", "List checks that wait for a witness", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Check, error) {
+			return h.Wanted(ctx, h.repo)
+		}, printChecks),
+		inRepo(p, "log COMMIT NAME", "Print the end of a runner's log", cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (wire.Check, error) {
+			checks, err := h.Checks(ctx, h.repo, args[0])
+			i := slices.IndexFunc(checks, func(k wire.Check) bool { return k.Name == args[1] })
+			if err == nil && i < 0 {
+				err = fmt.Errorf("check %q was not seen on %s", args[1], short(args[0]))
+			}
+			if err != nil {
+				return wire.Check{}, err
+			}
+			return checks[i], nil
+		}, func(_ io.Writer, k wire.Check) { fmt.Fprint(p.out, block(k.Log)) }),
+		&cobra.Command{Use: "run NAME", Short: "Run a command check by hand, in the work tree as it is", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			return p.runHere(cmd.Context(), args[0])
+		}})
+}
+
+func (p *program) reportCheck() *cobra.Command {
 	n := client.NewReport{}
-	report := &cobra.Command{Use: "report", Short: "Say how a check stands, as a witness", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		c, repo, err := p.here()
-		if err != nil {
-			return err
-		}
-		k, err := c.ReportCheck(cmd.Context(), repo, n)
-		if err != nil {
-			return err
-		}
-		return p.print(k, func(w io.Writer) {
-			row(w, fmt.Sprintf("%s is %s on %s (attempt %d)", k.Name, k.State, short(k.Commit), k.Attempt))
-		})
-	}}
-	f := report.Flags()
+	c := inRepo(p, "report", "Say how a check stands, as a witness", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.Check, error) {
+		return h.ReportCheck(ctx, h.repo, n)
+	}, func(w io.Writer, k wire.Check) {
+		row(w, fmt.Sprintf("%s is %s on %s (attempt %d)", k.Name, k.State, short(k.Commit), k.Attempt))
+	})
+	f := c.Flags()
 	f.StringVar(&n.Commit, "commit", "", "whole id of the commit (needed)")
 	f.StringVar(&n.Name, "name", "", "name of the check (needed)")
 	f.StringVar(&n.State, "state", "", "waiting, running, passed, failed, errored, skipped or cancelled (needed)")
 	f.StringVar(&n.Link, "link", "", "where to read more")
 	f.StringVar(&n.Summary, "summary", "", "what came out, in a line")
 	f.IntVar(&n.Attempt, "attempt", 0, "which attempt is answered; needed from the second on")
-	for _, needed := range []string{"commit", "name", "state"} {
-		if err := report.MarkFlagRequired(needed); err != nil {
-			panic(err)
-		}
-	}
-	var name string
-	again := &cobra.Command{Use: "again COMMIT", Short: "Ask for another attempt of a check", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, repo, err := p.here()
-		if err != nil {
-			return err
-		}
-		k, err := c.AskAgain(cmd.Context(), repo, args[0], name)
-		if err != nil {
-			return err
-		}
-		return p.print(k, func(w io.Writer) {
-			row(w, fmt.Sprintf("attempt %d of %s on %s was asked for", k.Attempt, k.Name, short(k.Commit)))
-		})
-	}}
-	again.Flags().StringVar(&name, "name", "", "name of the check (needed)")
-	if err := again.MarkFlagRequired("name"); err != nil {
-		panic(err)
-	}
-	c.AddCommand(report, again,
-		&cobra.Command{Use: "list [COMMIT]", Short: "List the checks of a commit, or all names seen so far", Args: cobra.MaximumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-			c, repo, err := p.here()
-			if err != nil {
-				return err
-			}
-			if len(args) == 0 {
-				return p.checkNames(cmd.Context(), c, repo)
-			}
-			checks, err := c.Checks(cmd.Context(), repo, args[0])
-			if err != nil {
-				return err
-			}
-			return p.print(checks, func(w io.Writer) { printChecks(w, checks) })
-		}},
-		&cobra.Command{Use: "wanted", Short: "List checks that wait for a witness", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-			c, repo, err := p.here()
-			if err != nil {
-				return err
-			}
-			checks, err := c.Wanted(cmd.Context(), repo)
-			if err != nil {
-				return err
-			}
-			return p.print(checks, func(w io.Writer) { printChecks(w, checks) })
-		}},
-		&cobra.Command{Use: "log COMMIT NAME", Short: "Print the end of a runner's log", Args: cobra.ExactArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
-			c, repo, err := p.here()
-			if err != nil {
-				return err
-			}
-			checks, err := c.Checks(cmd.Context(), repo, args[0])
-			if err != nil {
-				return err
-			}
-			i := slices.IndexFunc(checks, func(k wire.Check) bool { return k.Name == args[1] })
-			if i < 0 {
-				return fmt.Errorf("check %q was not seen on %s", args[1], short(args[0]))
-			}
-			return p.print(checks[i], func(io.Writer) { fmt.Fprint(p.out, block(checks[i].Log)) })
-		}},
-		&cobra.Command{Use: "run NAME", Short: "Run a command check by hand, in the work tree as it is", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-			return p.runHere(cmd.Context(), args[0])
-		}})
-	return c
+	return needs(c, "commit", "name", "state")
 }
 
-func printChecks(w io.Writer, checks []wire.Check) {
-	row(w, "CHECK", "STATE", "COMMIT", "ATTEMPT", "FOR", "BY", "SUMMARY", "LINK")
-	for _, k := range checks {
-		row(w, k.Name, k.State, short(k.Commit), k.Attempt, dash(k.AskedFor), dash(k.By), dash(k.Summary), k.Link)
-	}
-}
-
-func (p *program) checkNames(ctx context.Context, c *client.Client, repo string) error {
-	names, err := c.CheckNames(ctx, repo)
-	if err != nil {
-		return err
-	}
-	return p.print(names, func(w io.Writer) {
+// listChecks lists the checks of a commit or, without one, every name seen so far.
+func (p *program) listChecks() *cobra.Command {
+	ofCommit := inRepo(p, "list [COMMIT]", "List the checks of a commit, or all names seen so far", cobra.MaximumNArgs(1), func(ctx context.Context, h here, args []string) ([]wire.Check, error) {
+		return h.Checks(ctx, h.repo, args[0])
+	}, printChecks)
+	names := inRepo(p, "list", "", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.CheckName, error) {
+		return h.CheckNames(ctx, h.repo)
+	}, func(w io.Writer, names []wire.CheckName) {
 		row(w, "CHECK", "DEMANDED", "REPORTS", "LAST SEEN", "COMMAND")
 		for _, n := range names {
 			seen := "never"
@@ -133,15 +80,34 @@ func (p *program) checkNames(ctx context.Context, c *client.Client, repo string)
 			row(w, n.Name, yesNo(n.Demanded), n.Reports, seen, dash(n.Command))
 		}
 	})
+	run := ofCommit.RunE
+	ofCommit.RunE = func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return names.RunE(cmd, args)
+		}
+		return run(cmd, args)
+	}
+	return ofCommit
+}
+
+func printChecks(w io.Writer, checks []wire.Check) {
+	row(w, "CHECK", "STATE", "COMMIT", "ATTEMPT", "FOR", "BY", "SUMMARY", "LINK")
+	for _, k := range checks {
+		row(w, k.Name, k.State, short(k.Commit), k.Attempt, dash(k.AskedFor), dash(k.By), dash(k.Summary), k.Link)
+	}
 }
 
 // runHere runs a command check in the current clone, as the rules define it.
 func (p *program) runHere(ctx context.Context, name string) error {
-	c, repo, err := p.here()
+	c, err := p.client()
 	if err != nil {
 		return err
 	}
-	names, err := c.CheckNames(ctx, repo)
+	h, err := p.here(c)
+	if err != nil {
+		return err
+	}
+	names, err := h.CheckNames(ctx, h.repo)
 	if err != nil {
 		return err
 	}
@@ -153,7 +119,7 @@ func (p *program) runHere(ctx context.Context, name string) error {
 				known = append(known, n.Name)
 			}
 		}
-		return fmt.Errorf("the rules of %s define no command for %q; they define: %s", repo, name, list(known))
+		return fmt.Errorf("the rules of %s define no command for %q; they define: %s", h.repo, name, list(known))
 	}
 	top, err := exec.CommandContext(ctx, "git", "rev-parse", "--show-toplevel").Output()
 	if err != nil {
@@ -194,8 +160,5 @@ func (p *program) runner() *cobra.Command {
 	f.StringVar(&o.Dir, "work-dir", "", "folder for checkouts (default: the system's for temporary files)")
 	f.BoolVar(&o.BesideService, "beside-service", false, "start even where the service's data can be read")
 	f.BoolVar(&o.Once, "once", false, "end when no job is waiting")
-	if err := c.MarkFlagRequired("token-file"); err != nil {
-		panic(err)
-	}
-	return c
+	return needs(c, "token-file")
 }

@@ -12,56 +12,47 @@ import (
 	"github.com/spf13/cobra"
 
 	"tavrin/client"
+	"tavrin/wire"
 )
 
 func (p *program) repository() *cobra.Command {
-	c := &cobra.Command{Use: "repo", Short: "Make repositories, import, list, and give roles"}
 	n := client.NewRepository{}
 	var from string
-	create := &cobra.Command{Use: "create HOUSE/NAME", Short: "Make a repository, empty or imported from a local folder or a URL", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		return p.createRepository(cmd.Context(), args[0], from, n)
-	}}
+	create := answer(p, "create HOUSE/NAME", "Make a repository, empty or imported from a local folder or a URL", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (made, error) {
+		n.Name = args[0]
+		r, err := p.createRepository(ctx, c, from, n)
+		return made{r, c.GitURL(r.Name)}, err
+	}, func(w io.Writer, r made) { row(w, "made "+r.Name); row(w, "git clone "+r.Clone) })
 	create.Flags().StringVar(&from, "import", "", "folder of a Git repository, or a URL on the administrator's list")
 	create.Flags().StringVar(&n.DefaultBranch, "default-branch", "", "default branch (default: that of the imported folder, or main)")
 	create.Flags().BoolVar(&n.Public, "public", false, "readable without signing in")
-	c.AddCommand(create,
-		&cobra.Command{Use: "list", Short: "List the repositories you may read", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := p.client()
-			if err != nil {
-				return err
+	return group("repo", "Make repositories, import, list, and give roles", create,
+		answer(p, "list", "List the repositories you may read", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.Repository, error) {
+			return c.Repositories(ctx)
+		}, func(w io.Writer, repos []wire.Repository) {
+			row(w, "REPOSITORY", "DEFAULT", "YOUR ROLE", "RULES", "OPEN CHANGES", "IN QUEUE")
+			for _, r := range repos {
+				row(w, r.Name, r.DefaultBranch, r.Role, version(r.RulesVersion), r.OpenChanges, r.InQueue)
 			}
-			repos, err := c.Repositories(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return p.print(repos, func(w io.Writer) {
-				row(w, "REPOSITORY", "DEFAULT", "YOUR ROLE", "RULES", "OPEN CHANGES", "IN QUEUE")
-				for _, r := range repos {
-					row(w, r.Name, r.DefaultBranch, r.Role, version(r.RulesVersion), r.OpenChanges, r.InQueue)
-				}
-			})
-		}},
-		&cobra.Command{Use: "show", Short: "Describe the repository and how to clone it", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-			c, repo, err := p.here()
-			if err != nil {
-				return err
-			}
-			r, err := c.Repository(cmd.Context(), repo)
-			if err != nil {
-				return err
-			}
-			return p.print(r, func(w io.Writer) {
-				row(w, "repository", r.Name)
-				row(w, "default branch", r.DefaultBranch)
-				row(w, "your role", r.Role)
-				row(w, "readable by all", yesNo(r.Public))
-				row(w, "rules", version(r.RulesVersion))
-				row(w, "clone", "git clone "+c.GitURL(r.Name))
-			})
-		}},
-		&cobra.Command{Use: "grant HOUSE/NAME LOGIN|team:NAME ROLE", Short: "Give a role: reader, writer, maintainer or none", Args: cobra.ExactArgs(3), RunE: p.grant},
-	)
-	return c
+		}),
+		inRepo(p, "show", "Describe the repository and how to clone it", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (made, error) {
+			r, err := h.Repository(ctx, h.repo)
+			return made{r, h.GitURL(r.Name)}, err
+		}, func(w io.Writer, r made) {
+			row(w, "repository", r.Name)
+			row(w, "default branch", r.DefaultBranch)
+			row(w, "your role", r.Role)
+			row(w, "readable by all", yesNo(r.Public))
+			row(w, "rules", version(r.RulesVersion))
+			row(w, "clone", "git clone "+r.Clone)
+		}),
+		p.grant("grant HOUSE/NAME LOGIN|team:NAME ROLE", "Give a role: reader, writer, maintainer or none"))
+}
+
+// made is a repository with the address that git takes.
+type made struct {
+	wire.Repository
+	Clone string `json:"clone"`
 }
 
 func version(n int) string {
@@ -71,12 +62,8 @@ func version(n int) string {
 	return fmt.Sprintf("version %d", n)
 }
 
-func (p *program) createRepository(ctx context.Context, name, from string, n client.NewRepository) error {
-	c, err := p.client()
-	if err != nil {
-		return err
-	}
-	n.Name = name
+// createRepository makes a repository. A local folder is imported by pushing, a URL by the service.
+func (p *program) createRepository(ctx context.Context, c *client.Client, from string, n client.NewRepository) (wire.Repository, error) {
 	local := from != "" && !strings.Contains(from, "://")
 	if from != "" && !local {
 		n.ImportURL = from
@@ -84,23 +71,18 @@ func (p *program) createRepository(ctx context.Context, name, from string, n cli
 	if local && n.DefaultBranch == "" {
 		out, err := exec.CommandContext(ctx, "git", "-C", from, "symbolic-ref", "--short", "HEAD").Output()
 		if err != nil {
-			return fmt.Errorf("%s is not a Git repository with a branch checked out; give --default-branch", from)
+			return wire.Repository{}, fmt.Errorf("%s is not a Git repository with a branch checked out; give --default-branch", from)
 		}
 		n.DefaultBranch = strings.TrimSpace(string(out))
 	}
 	r, err := c.CreateRepository(ctx, n)
-	if err != nil {
-		return err
+	if err != nil || !local {
+		return r, err
 	}
-	if local {
-		if err := p.pushAll(ctx, c, from, name); err != nil {
-			return fmt.Errorf("%s was made, but the import did not work: %w; push to it yourself, or try again under another name", name, err)
-		}
-		if r, err = c.Repository(ctx, name); err != nil {
-			return err
-		}
+	if err := p.pushAll(ctx, c, from, n.Name); err != nil {
+		return r, fmt.Errorf("%s was made, but the import did not work: %w; push to it yourself, or try again under another name", n.Name, err)
 	}
-	return p.print(r, func(w io.Writer) { row(w, "made "+r.Name); row(w, "git clone "+c.GitURL(r.Name)) })
+	return c.Repository(ctx, n.Name)
 }
 
 // pushAll imports a local folder by pushing all its branches and tags.
@@ -120,161 +102,131 @@ func (p *program) pushAll(ctx context.Context, c *client.Client, folder, name st
 
 // browse looks into a repository: branches, history and files.
 func (p *program) browse() *cobra.Command {
-	c := &cobra.Command{Use: "browse", Short: "Look at branches, history and files"}
 	var at string
 	var limit int
-	branches := &cobra.Command{Use: "branches", Short: "List branches with what protects them", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		c, repo, err := p.here()
-		if err != nil {
-			return err
+	history := inRepo(p, "history", "List commits with their checks", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Commit, error) {
+		return h.History(ctx, h.repo, at, limit)
+	}, func(w io.Writer, commits []wire.Commit) {
+		row(w, "COMMIT", "CHECKS", "CHANGE", "AUTHOR", "SUBJECT")
+		for _, k := range commits {
+			change := "-"
+			if k.Change > 0 {
+				change = fmt.Sprint(k.Change)
+			}
+			row(w, short(k.ID), dash(k.Checks), change, k.Author, k.Subject)
 		}
-		branches, err := c.Branches(cmd.Context(), repo)
-		if err != nil {
-			return err
+	})
+	history.Flags().IntVar(&limit, "limit", 20, "how many")
+	files := inRepo(p, "files [PATH]", "List a folder, or print a file", cobra.MaximumNArgs(1), func(ctx context.Context, h here, args []string) (wire.Tree, error) {
+		return h.Tree(ctx, h.repo, at, strings.Join(args, ""))
+	}, func(w io.Writer, tree wire.Tree) {
+		for _, e := range tree.Entries {
+			if e.Kind == "tree" {
+				row(w, e.Name+"/")
+			} else {
+				row(w, e.Name, fmt.Sprintf("%d B", e.Size))
+			}
 		}
-		return p.print(branches, func(w io.Writer) {
+		switch {
+		case tree.Binary:
+			row(w, "(a binary file)")
+		case tree.File:
+			fmt.Fprint(p.out, block(tree.Text))
+		}
+	})
+	for _, sub := range []*cobra.Command{history, files} {
+		sub.Flags().StringVar(&at, "at", "", "branch, tag or commit (default: the default branch)")
+	}
+	return group("browse", "Look at branches, history and files",
+		inRepo(p, "branches", "List branches with what protects them", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Branch, error) {
+			return h.Branches(ctx, h.repo)
+		}, func(w io.Writer, branches []wire.Branch) {
 			row(w, "BRANCH", "TIP", "CHECKS", "PROTECTED BY", "SUBJECT")
 			for _, b := range branches {
 				row(w, b.Name, short(b.Commit), dash(b.Checks), list(b.Protections), b.Subject)
 			}
-		})
-	}}
-	history := &cobra.Command{Use: "history", Short: "List commits with their checks", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		c, repo, err := p.here()
-		if err != nil {
-			return err
-		}
-		commits, err := c.History(cmd.Context(), repo, at, limit)
-		if err != nil {
-			return err
-		}
-		return p.print(commits, func(w io.Writer) {
-			row(w, "COMMIT", "CHECKS", "CHANGE", "AUTHOR", "SUBJECT")
-			for _, k := range commits {
-				change := "-"
-				if k.Change > 0 {
-					change = fmt.Sprint(k.Change)
-				}
-				row(w, short(k.ID), dash(k.Checks), change, k.Author, k.Subject)
-			}
-		})
-	}}
-	history.Flags().IntVar(&limit, "limit", 20, "how many")
-	files := &cobra.Command{Use: "files [PATH]", Short: "List a folder, or print a file", Args: cobra.MaximumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		c, repo, err := p.here()
-		if err != nil {
-			return err
-		}
-		tree, err := c.Tree(cmd.Context(), repo, at, strings.Join(args, ""))
-		if err != nil {
-			return err
-		}
-		return p.print(tree, func(w io.Writer) {
-			for _, e := range tree.Entries {
-				if e.Kind == "tree" {
-					row(w, e.Name+"/")
-				} else {
-					row(w, e.Name, fmt.Sprintf("%d B", e.Size))
-				}
-			}
-			switch {
-			case tree.Binary:
-				row(w, "(a binary file)")
-			case tree.File:
-				fmt.Fprint(p.out, block(tree.Text))
-			}
-		})
-	}}
-	for _, sub := range []*cobra.Command{history, files} {
-		sub.Flags().StringVar(&at, "at", "", "branch, tag or commit (default: the default branch)")
-	}
-	c.AddCommand(branches, history, files)
-	return c
+		}), history, files)
 }
 
 func (p *program) rules() *cobra.Command {
-	c := &cobra.Command{Use: "rules", Short: "Say what protects branches"}
-	var because, branch string
-	ifVersion, version := -1, 0
-	apply := &cobra.Command{Use: "apply FILE", Short: "Make a document the repository's rules", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		text, err := p.readFile(args[0])
-		if err != nil {
-			return err
+	var branch string
+	var version int
+	show := inRepo(p, "show", "Print the rules in force", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.Rules, error) {
+		return h.Rules(ctx, h.repo, version)
+	}, func(_ io.Writer, r wire.Rules) {
+		if r.Version == 0 {
+			fmt.Fprintln(p.err, "no rules have been applied yet: tavrin rules apply FILE --because TEXT")
+			return
 		}
-		c, repo, err := p.here()
-		if err != nil {
-			return err
-		}
-		r, err := c.ApplyRules(cmd.Context(), repo, text, because, ifVersion)
-		if err != nil {
-			return p.inFile(args[0], err)
-		}
-		return p.print(r, func(w io.Writer) { row(w, fmt.Sprintf("rules version %d is in force in %s", r.Version, repo)) })
-	}}
-	apply.Flags().StringVar(&because, "because", "", "why the rules change (needed)")
-	apply.Flags().IntVar(&ifVersion, "if-version", -1, "apply only if this is the version in force")
-	if err := apply.MarkFlagRequired("because"); err != nil {
-		panic(err)
-	}
-	check := &cobra.Command{Use: "check FILE", Short: "Read a document and say what it means, without applying it", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		return p.checkRules(cmd.Context(), args[0])
-	}}
-	show := &cobra.Command{Use: "show", Short: "Print the rules in force", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		c, repo, err := p.here()
-		if err != nil {
-			return err
-		}
-		r, err := c.Rules(cmd.Context(), repo, version)
-		if err != nil {
-			return err
-		}
-		return p.print(r, func(io.Writer) {
-			if r.Version == 0 {
-				fmt.Fprintln(p.err, "no rules have been applied to "+repo+" yet: tavrin rules apply FILE --because TEXT")
-				return
-			}
-			fmt.Fprintf(p.err, "version %d, applied by %s %s: %s\n", r.Version, r.AppliedBy, ago(r.AppliedAt), plain(r.Because))
-			fmt.Fprint(p.out, block(r.Text))
-		})
-	}}
+		fmt.Fprintf(p.err, "version %d, applied by %s %s: %s\n", r.Version, r.AppliedBy, ago(r.AppliedAt), plain(r.Because))
+		fmt.Fprint(p.out, block(r.Text))
+	})
 	show.Flags().IntVar(&version, "version", 0, "an earlier version")
-	history := &cobra.Command{Use: "history", Short: "List the versions: who, when and why", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		c, repo, err := p.here()
-		if err != nil {
-			return err
+	explain := inRepo(p, "explain", "Say what protects a branch, setting by setting", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.BranchRules, error) {
+		return h.ExplainBranch(ctx, h.repo, branch)
+	}, func(w io.Writer, e wire.BranchRules) {
+		for _, s := range e.Sentences {
+			var from []string
+			for _, source := range s.Sources {
+				from = append(from, source.String())
+			}
+			row(w, s.Text, strings.Join(from, " and "))
 		}
-		versions, err := c.RulesVersions(cmd.Context(), repo)
-		if err != nil {
-			return err
-		}
-		return p.print(versions, func(w io.Writer) {
+	})
+	explain.Flags().StringVar(&branch, "branch", "main", "the branch, one that exists or one that may come")
+	return group("rules", "Say what protects branches", p.applyRules(), show, p.checkRules(),
+		inRepo(p, "history", "List the versions: who, when and why", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Rules, error) {
+			return h.RulesVersions(ctx, h.repo)
+		}, func(w io.Writer, versions []wire.Rules) {
 			row(w, "VERSION", "BY", "WHEN", "BECAUSE")
 			for _, r := range versions {
 				row(w, r.Version, r.AppliedBy, ago(r.AppliedAt), r.Because)
 			}
-		})
-	}}
-	explain := &cobra.Command{Use: "explain", Short: "Say what protects a branch, setting by setting", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		c, repo, err := p.here()
+		}), explain)
+}
+
+func (p *program) applyRules() *cobra.Command {
+	var because string
+	var ifVersion int
+	c := inRepo(p, "apply FILE", "Make a document the repository's rules", cobra.ExactArgs(1), func(ctx context.Context, h here, args []string) (wire.Rules, error) {
+		text, err := p.readFile(args[0])
+		if err != nil {
+			return wire.Rules{}, err
+		}
+		r, err := h.ApplyRules(ctx, h.repo, text, because, ifVersion)
+		return r, p.inFile(args[0], err)
+	}, func(w io.Writer, r wire.Rules) { row(w, fmt.Sprintf("rules version %d is in force", r.Version)) })
+	c.Flags().StringVar(&because, "because", "", "why the rules change (needed)")
+	c.Flags().IntVar(&ifVersion, "if-version", -1, "apply only if this is the version in force")
+	return needs(c, "because")
+}
+
+func (p *program) checkRules() *cobra.Command {
+	c := &cobra.Command{Use: "check FILE", Short: "Read a document and say what it means, without applying it", Args: cobra.ExactArgs(1)}
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		text, err := p.readFile(args[0])
 		if err != nil {
 			return err
 		}
-		e, err := c.ExplainBranch(cmd.Context(), repo, branch)
+		c, err := p.client()
 		if err != nil {
 			return err
 		}
-		return p.print(e, func(w io.Writer) {
-			for _, s := range e.Sentences {
-				var from []string
-				for _, source := range s.Sources {
-					from = append(from, source.String())
-				}
-				row(w, s.Text, strings.Join(from, " and "))
+		checked, err := c.CheckRules(cmd.Context(), text)
+		if err != nil {
+			return err
+		}
+		err = p.print(checked, func(w io.Writer) {
+			for _, s := range checked.Sentences {
+				row(w, s)
 			}
+			p.printFindings(args[0], checked.Findings)
 		})
-	}}
-	explain.Flags().StringVar(&branch, "branch", "main", "the branch, one that exists or one that may come")
-	c.AddCommand(apply, show, check, history, explain)
+		if err == nil && !checked.Valid {
+			return &exitError{status: statusError}
+		}
+		return err
+	}
 	return c
 }
 
@@ -299,35 +251,12 @@ func (p *program) inFile(file string, err error) error {
 		return err
 	}
 	fmt.Fprintln(p.err, "tavrin:", problem.Detail)
-	for _, f := range problem.Findings {
-		fmt.Fprintf(p.err, "%s:%s\n%s\n", file, f, block(f.Excerpt))
-	}
+	p.printFindings(file, problem.Findings)
 	return &exitError{status: statusError}
 }
 
-func (p *program) checkRules(ctx context.Context, file string) error {
-	text, err := p.readFile(file)
-	if err != nil {
-		return err
+func (p *program) printFindings(file string, findings []wire.Finding) {
+	for _, f := range findings {
+		fmt.Fprintf(p.err, "%s:%s\n%s\n", file, f, block(f.Excerpt))
 	}
-	c, err := p.client()
-	if err != nil {
-		return err
-	}
-	checked, err := c.CheckRules(ctx, text)
-	if err != nil {
-		return err
-	}
-	err = p.print(checked, func(w io.Writer) {
-		for _, s := range checked.Sentences {
-			row(w, s)
-		}
-		for _, f := range checked.Findings {
-			fmt.Fprintf(p.err, "%s:%s\n%s\n", file, f, block(f.Excerpt))
-		}
-	})
-	if err == nil && !checked.Valid {
-		return &exitError{status: statusError}
-	}
-	return err
 }

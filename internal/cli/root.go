@@ -196,14 +196,10 @@ func strict(c *cobra.Command) {
 // client makes a client of the service.
 func (p *program) client() (*client.Client, error) { return client.New(p.url, p.token) }
 
-// here makes a client and finds the repository that the command is about.
-func (p *program) here() (*client.Client, string, error) {
-	c, err := p.client()
-	if err != nil {
-		return nil, "", err
-	}
+// here finds the repository that the command is about: the one that was named, or that of a remote.
+func (p *program) here(c *client.Client) (here, error) {
 	if p.repo != "" {
-		return c, p.repo, nil
+		return here{c, p.repo}, nil
 	}
 	out, err := exec.Command("git", "remote", "-v").Output()
 	for line := range strings.Lines(string(out)) {
@@ -212,10 +208,10 @@ func (p *program) here() (*client.Client, string, error) {
 			continue
 		}
 		if name := repoOfRemote(f[1], c.URL()); name != "" {
-			return c, name, nil
+			return here{c, name}, nil
 		}
 	}
-	return nil, "", misuse("which repository? Give --repo HOUSE/NAME, or run this in a clone of one from %s", c.URL())
+	return here{}, misuse("which repository? Give --repo HOUSE/NAME, or run this in a clone of one from %s", c.URL())
 }
 
 // repoOfRemote returns the repository that a remote's address means at this service, or nothing.

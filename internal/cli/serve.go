@@ -45,10 +45,7 @@ func (p *program) serve() *cobra.Command {
 	f.Int64Var(&o.maxPackMiB, "max-push", 2048, "largest pack accepted in one push, in MiB")
 	f.BoolVar(&o.logJSON, "log-json", false, "write the log as JSON")
 	f.BoolVar(&o.verbose, "verbose", false, "log every request")
-	if err := c.MarkFlagRequired("data"); err != nil {
-		panic(err)
-	}
-	return c
+	return needs(c, "data")
 }
 
 // guarded refuses to listen where tokens would travel in the clear.
