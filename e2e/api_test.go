@@ -194,6 +194,18 @@ func TestPublicRepositoriesAreReadableByAll(t *testing.T) {
 	if resp, body := w.request("", "GET", "/api/v1/repositories/growers/open", ""); resp.StatusCode != 200 {
 		t.Errorf("%d %s", resp.StatusCode, body)
 	}
+	dir := w.clone("ines")
+	w.commit("ines", dir, "a", "a\n", "start")
+	open := w.url + "/git/growers/open.git"
+	w.must("admin", dir, "push", "-q", open, "HEAD:main")
+	w.commit("ines", dir, "a", "b\n", "more")
+	w.must("admin", dir, "push", "-q", open, "HEAD:refs/heads/topic")
+	_, err = w.admin.OpenChange(t.Context(), "growers/open", client.NewChange{Source: "topic", Title: "More"})
+	w.ok(err)
+	_, err = w.as("wren").Review(t.Context(), "growers/open", 1, "comment", 1, "hello")
+	w.ok(err)
+	_, err = w.as("wren").Review(t.Context(), "growers/open", 1, "object", 1, "no")
+	problem(t, err, 403, "no role in growers/open")
 	if resp, _ := w.request("", "POST", "/api/v1/repositories/growers/open/changes", `{"source":"x","title":"t"}`); resp.StatusCode != 403 && resp.StatusCode != 401 {
 		t.Errorf("somebody who has not signed in may write: %d", resp.StatusCode)
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"tavrin/client"
+	"tavrin/wire"
 )
 
 // run runs the tavrin program as somebody, and returns what it printed and its exit status.
@@ -298,12 +299,9 @@ protect:
 func TestRunner(t *testing.T) {
 	w := newTown(t)
 	w.begin(commands)
-	_, err := w.admin.CreatePerson(t.Context(), client.NewPerson{Login: "barn", Robot: true})
-	w.ok(err)
-	token, err := w.admin.CreateToken(t.Context(), client.NewToken{Login: "barn", Runner: []string{repo}})
-	w.ok(err)
+	w.runner()
 	file := filepath.Join(w.dir, "barn.token")
-	w.ok(os.WriteFile(file, []byte(token.Secret), 0o600))
+	w.ok(os.WriteFile(file, []byte(w.tokens["barn"]), 0o600))
 	w.says("admin", 1, "can read the service's data", "runner", "--token-file", file, "--once")
 
 	marker := filepath.Join(t.TempDir(), "left")
@@ -315,7 +313,7 @@ if env | grep -q tvr_; then echo "a token in the environment"; exit 1; fi
 if [ -n "${SECRET_OF_THE_RUNNER:-}" ]; then exit 1; fi
 setsid sh -c 'while true; do date > ` + marker + `; sleep 0.2; done' >/dev/null 2>&1 &
 sleep 0.5
-echo ` + token.Secret + `
+echo ` + w.tokens["barn"] + `
 `
 	good := w.propose("tamsin", "good", "unit.sh", script)
 	bad := w.propose("wren", "bad", "unit.sh", "echo no; exit 3\n")
@@ -331,7 +329,7 @@ echo ` + token.Secret + `
 	checks, err := w.as("ines").Checks(t.Context(), repo, commit)
 	w.ok(err)
 	has(t, checks[0].Log, "commit "+commit+" is "+commit, "tvr_…")
-	if strings.Contains(checks[0].Log, token.Secret) || !checks[0].Runner || checks[0].By != "barn" {
+	if strings.Contains(checks[0].Log, w.tokens["barn"]) || !checks[0].Runner || checks[0].By != "barn" {
 		t.Errorf("check is %+v", checks[0])
 	}
 	before, err := os.ReadFile(marker)
@@ -340,25 +338,20 @@ echo ` + token.Secret + `
 	if after, _ := os.ReadFile(marker); string(after) != string(before) {
 		t.Error("what the job left running goes on")
 	}
-	for k, says := range map[string]string{"bad": "unit failed (exit status 3", "slow": "longer than its limit of 5s"} {
-		c := bad
-		if k == "slow" {
-			c = slow
-		}
-		w.join("wren", c, "")
-		if k == "bad" || k == "slow" {
-			// both conflict with what landed: they are brought up first
-			dir := w.clone("wren")
-			w.must("wren", dir, "checkout", "-q", k)
-			w.must("wren", dir, "reset", "-q", "--hard", "origin/main")
-			w.commit("wren", dir, "unit.sh", map[string]string{"bad": "echo no; exit 3\n", "slow": "sleep 60\n"}[k], k)
-			w.ejected(c)
-			w.must("wren", dir, "push", "-q", "--force", "origin", k)
-			w.join("wren", c, "")
-		}
-		w.rehearsed(c)
+	for _, c := range []struct {
+		change             wire.Change
+		branch, text, says string
+	}{{bad, "bad", "echo no; exit 3\n", "unit failed (exit status 3"}, {slow, "slow", "sleep 60\n", "longer than its limit of 5s"}} {
+		// It conflicts with what has landed, so it is brought up first.
+		dir := w.clone("wren")
+		w.must("wren", dir, "checkout", "-q", c.branch)
+		w.must("wren", dir, "reset", "-q", "--hard", "origin/main")
+		w.commit("wren", dir, "unit.sh", c.text, c.branch)
+		w.must("wren", dir, "push", "-q", "--force", "origin", c.branch)
+		w.join("wren", c.change, "")
+		w.rehearsed(c.change)
 		run()
-		has(t, w.ejected(c).Entry.Reason, says)
+		has(t, w.ejected(c.change).Entry.Reason, c.says)
 	}
 	// The same check by hand, in a clone.
 	dir := w.clone("tamsin")
@@ -374,15 +367,11 @@ echo ` + token.Secret + `
 func TestP7LeaseOpensOneJobOnly(t *testing.T) {
 	w := newTown(t)
 	w.begin(commands)
-	_, err := w.admin.CreatePerson(t.Context(), client.NewPerson{Login: "barn", Robot: true})
-	w.ok(err)
-	token, err := w.admin.CreateToken(t.Context(), client.NewToken{Login: "barn", Runner: []string{repo}})
-	w.ok(err)
-	w.tokens["barn"] = token.Secret
+	w.runner()
 	k := w.propose("tamsin", "topic", "unit.sh", "true\n")
 	w.join("tamsin", k, "")
 	w.rehearsed(k)
-	_, err = w.as("ines").Lease(t.Context())
+	_, err := w.as("ines").Lease(t.Context())
 	problem(t, err, 403, "not a runner's")
 	barn := w.as("barn")
 	job, err := barn.Lease(t.Context())

@@ -323,6 +323,25 @@ func (w *town) landed(k wire.Change) wire.Change {
 	return w.until(k, "landed", func(k wire.Change) bool { return k.State == "landed" })
 }
 
+// land brings a change by tamsin all the way: odo approves, tamsin joins, and the check passes on the rehearsal.
+func (w *town) land(k wire.Change, strategy string) wire.Change {
+	w.t.Helper()
+	w.approve("odo", k)
+	w.join("tamsin", k, strategy)
+	w.report(w.rehearsed(k), "unit", "passed")
+	return w.landed(k)
+}
+
+// runner makes the robot barn with a token for running the repository's command checks.
+func (w *town) runner() {
+	w.t.Helper()
+	_, err := w.admin.CreatePerson(w.t.Context(), client.NewPerson{Login: "barn", Robot: true})
+	w.ok(err)
+	t, err := w.admin.CreateToken(w.t.Context(), client.NewToken{Login: "barn", Runner: []string{repo}})
+	w.ok(err)
+	w.tokens["barn"] = t.Secret
+}
+
 func (w *town) ejected(k wire.Change) wire.Change {
 	w.t.Helper()
 	return w.until(k, "ejected", func(k wire.Change) bool { return k.Entry != nil && k.Entry.State == "ejected" })

@@ -593,18 +593,23 @@ func (s *Service) Review(ctx context.Context, a Actor, name string, number int, 
 	return reviewView(row, true), err
 }
 
-// mayReview refuses robots, and verdicts of those who may only read.
+// mayReview refuses verdicts of robots and of those without a role of their own: that a repository is readable by
+// all lets nobody block it.
 func (s *Service) mayReview(db *gorm.DB, a Actor, repo *store.Repository, v gate.Verdict) error {
-	role, err := roleIn(db, a.account, repo)
+	private := *repo
+	private.Public = false
+	role, err := roleIn(db, a.account, &private)
 	switch {
 	case err != nil:
 		return err
+	case !a.Known():
+		return problem(SignInNeeded, "sign in to review")
 	case a.account.Robot && v != gate.Comment:
 		return problem(Forbidden, "%s is a robot, and robots do not approve or object", a.Login())
 	case a.scope != ScopeAll:
 		return problem(Forbidden, "this token cannot review; it takes one of scope all")
-	case v == gate.Approve && !role.AtLeast(gate.Reader), !a.Known():
-		return problem(SignInNeeded, "sign in to review")
+	case v != gate.Comment && !role.AtLeast(gate.Reader):
+		return problem(Forbidden, "%s has no role in %s and may only comment: ask a maintainer for one", a.Login(), repo.Name)
 	}
 	return nil
 }

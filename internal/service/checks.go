@@ -320,9 +320,9 @@ func (s *Service) CheckNames(ctx context.Context, a Actor, name string) ([]wire.
 	var seen []struct {
 		Name    string
 		Reports int
-		Last    string
+		Newest  int64
 	}
-	err = db.Raw("SELECT name, count(*) AS reports, max(created_at) AS last FROM check_runs WHERE repository_id = ? GROUP BY name", repo.ID).Scan(&seen).Error
+	err = db.Raw("SELECT name, count(*) AS reports, max(id) AS newest FROM check_runs WHERE repository_id = ? GROUP BY name", repo.ID).Scan(&seen).Error
 	if err != nil {
 		return nil, err
 	}
@@ -332,13 +332,11 @@ func (s *Service) CheckNames(ctx context.Context, a Actor, name string) ([]wire.
 	}
 	names := map[string]wire.CheckName{}
 	for _, r := range seen {
-		n := wire.CheckName{Name: r.Name, Reports: r.Reports}
-		for _, form := range []string{"2006-01-02 15:04:05.999999999-07:00", time.RFC3339Nano} {
-			if at, err := time.Parse(form, r.Last); err == nil {
-				n.LastSeen = &at
-			}
+		var newest store.CheckRun
+		if err := db.First(&newest, r.Newest).Error; err != nil {
+			return nil, err
 		}
-		names[r.Name] = n
+		names[r.Name] = wire.CheckName{Name: r.Name, Reports: r.Reports, LastSeen: &newest.CreatedAt}
 	}
 	demanded := demandedChecks(doc)
 	for _, c := range append(slices.Clone(doc.Checks), demanded...) {
