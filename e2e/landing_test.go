@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"crypto/ed25519"
 	"encoding/base64"
 	"encoding/json"
@@ -13,6 +14,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/client"
+	"tavrin/internal/service"
 	"tavrin/wire"
 )
 
@@ -460,4 +462,28 @@ func TestObjectionWhileRehearsed(t *testing.T) {
 	_, err = w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: c.Commit, Name: "unit", State: "passed", Attempt: c.Attempt})
 	w.ok(err)
 	w.landed(k)
+}
+
+// The gate is judged in the transaction that records the intent: what comes in an instant before still counts (P1).
+func TestP1GateIsJudgedAtTheMomentOfLanding(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	w.close()
+	objected := make(chan error, 1)
+	w.open(service.Options{At: func(step string) {
+		if step == "landing:begun" && len(objected) == 0 {
+			_, err := w.as("wren").Review(context.Background(), repo, k.Number, "object", 1, "wait")
+			objected <- err
+		}
+	}})
+	before := w.tip("main")
+	w.approve("odo", k)
+	w.join("tamsin", k, "squash")
+	w.report(w.rehearsed(k), "unit", "passed")
+	w.until(k, "sent back", func(k wire.Change) bool { return k.Entry.State == "waiting" })
+	w.ok(<-objected)
+	if now := w.tip("main"); now != before {
+		t.Errorf("main moved to %s over an objection that came before the landing's moment", now)
+	}
 }

@@ -28,6 +28,7 @@ import (
 // recorded. The repository's lock is held. See docs/decisions for the order and what repair does after each step.
 func (s *Service) land(ctx context.Context, repo *store.Repository, g *gathered) error {
 	ctx = context.WithoutCancel(ctx)
+	s.at("landing:begun")
 	var intent store.Intent
 	err := s.write(ctx, func(tx *tx) error {
 		// The gate is judged again here, in the transaction that records the intent: this is the moment of landing.
