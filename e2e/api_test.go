@@ -396,3 +396,79 @@ func TestImportFromURL(t *testing.T) {
 	_, err = admin.CreateRepository(t.Context(), client.NewRepository{Name: "copies/far", ImportURL: elsewhere.URL + "/x.git"})
 	problem(t, err, 422, "not on the list")
 }
+
+// Every call that the API describes is refused to somebody who has not signed in, but for those few that are meant
+// for them (P11).
+func TestP11EveryCallNeedsASignIn(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	var description struct {
+		Paths map[string]map[string]json.RawMessage `json:"paths"`
+	}
+	text, err := api.Description()
+	w.ok(err)
+	w.ok(json.Unmarshal(text, &description))
+	open := map[string]bool{"POST /api/v1/session": true, "DELETE /api/v1/session": true, "POST /api/v1/rules/check": true,
+		"GET /api/v1/houses": true, "GET /api/v1/repositories": true} // the last two show what is readable by all: nothing here
+	fill := strings.NewReplacer("{house}", "growers", "{name}", "irrigation", "{number}", "1", "{commit}", k.Head, "{id}", "1", "{login}", "ines", "{team}", "hydraulics")
+	before := len(w.kinds())
+	n := 0
+	for path, methods := range description.Paths {
+		for method := range methods {
+			call := strings.ToUpper(method) + " " + path
+			if open[call] {
+				continue
+			}
+			n++
+			query := map[bool]string{true: "?branch=main", false: ""}[strings.HasSuffix(path, "/explain")]
+			resp, body := w.request("", strings.ToUpper(method), fill.Replace(path)+query, bodyFor(path), "If-Match", "*")
+			if resp.StatusCode != 401 && resp.StatusCode != 403 && !(strings.Contains(path, "/jobs/{id}") && resp.StatusCode == 409) {
+				t.Errorf("%s answers %d: %s", call, resp.StatusCode, body)
+			}
+			if strings.Contains(body, "tamsin") || strings.Contains(body, k.Head) {
+				t.Errorf("%s tells: %s", call, body)
+			}
+		}
+	}
+	if n < 40 {
+		t.Errorf("only %d calls were tried", n)
+	}
+	for _, call := range []string{"/api/v1/houses", "/api/v1/repositories"} {
+		if resp, body := w.request("", "GET", call, ""); resp.StatusCode != 200 || strings.TrimSpace(body) != "[]" {
+			t.Errorf("%s: %d %s", call, resp.StatusCode, body)
+		}
+	}
+	if after := len(w.kinds()); after != before {
+		t.Errorf("%d lines were written", after-before)
+	}
+}
+
+// bodyFor is a body that fits the call, so that it is refused for who asks and not for what is asked.
+func bodyFor(path string) string {
+	switch {
+	case strings.HasSuffix(path, "/people"):
+		return `{"login":"x"}`
+	case strings.HasSuffix(path, "/disabled"):
+		return `{"disabled":true}`
+	case strings.HasSuffix(path, "/teams"), strings.HasSuffix(path, "/houses"), strings.HasSuffix(path, "/repositories"), strings.HasSuffix(path, "/again"):
+		return `{"name":"x"}`
+	case strings.HasSuffix(path, "/{team}"):
+		return `{"members":[]}`
+	case strings.HasSuffix(path, "/grants"):
+		return `{"who":"odo","where":"growers/irrigation","role":"maintainer"}`
+	case strings.HasSuffix(path, "/tokens"):
+		return `{"login":"ines"}`
+	case strings.HasSuffix(path, "/rules"):
+		return `{"text":"tavrin: rules/1","because":"lift it"}`
+	case strings.HasSuffix(path, "/changes"):
+		return `{"source":"topic","title":"t"}`
+	case strings.HasSuffix(path, "/reviews"):
+		return `{"verdict":"comment","text":"x"}`
+	case strings.HasSuffix(path, "/checks"):
+		return `{"commit":"` + strings.Repeat("a", 40) + `","name":"unit","state":"passed"}`
+	case strings.HasSuffix(path, "/result"):
+		return `{"state":"passed"}`
+	}
+	return `{}`
+}

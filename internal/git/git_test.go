@@ -377,3 +377,120 @@ func FuzzReadRequest(f *testing.F) {
 		}
 	})
 }
+
+// Whatever kind of conflict: it is found, its files are named, and nothing is left in the repository.
+func TestKindsOfConflict(t *testing.T) {
+	cases := map[string]struct {
+		topic, main func(w *workshop)
+		file        string
+	}{
+		"both added":          {func(w *workshop) { w.write("n", "t\n") }, func(w *workshop) { w.write("n", "m\n") }, "n"},
+		"deleted and changed": {func(w *workshop) { w.git("rm", "-q", "a") }, func(w *workshop) { w.write("a", lines(9, map[int]string{1: "m"})) }, "a"},
+		"binary":              {func(w *workshop) { w.write("bin", "\x00t") }, func(w *workshop) { w.write("bin", "\x00m") }, "bin"},
+		"renamed twice":       {func(w *workshop) { w.git("mv", "a", "t") }, func(w *workshop) { w.git("mv", "a", "m") }, "a"},
+		"odd name":            {func(w *workshop) { w.write("ä \"b\"\n", "t\n") }, func(w *workshop) { w.write("ä \"b\"\n", "m\n") }, "ä \"b\"\n"},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			w := newWorkshop(t)
+			w.write("a", lines(9, nil))
+			w.write("bin", "\x00")
+			w.commit("start")
+			w.git("checkout", "-q", "-b", "topic")
+			c.topic(w)
+			head := w.commit("topic")
+			w.git("checkout", "-q", "main")
+			c.main(w)
+			base := w.commit("main")
+			w.push()
+			before := w.git("--git-dir="+w.repo.dir, "count-objects", "-v")
+			for _, s := range []Strategy{Rebase, Squash, Merge} {
+				_, err := w.repo.Build(t.Context(), plan(s, base, head))
+				var conflict *ConflictError
+				if !errors.As(err, &conflict) || !slices.Contains(conflict.Files, c.file) {
+					t.Errorf("%s: %v", s, err)
+				}
+			}
+			if after := w.git("--git-dir="+w.repo.dir, "count-objects", "-v"); after != before {
+				t.Errorf("objects of a failed rehearsal are left:\n%s\n%s", before, after)
+			}
+		})
+	}
+}
+
+// For random rewritings, the difference is said to be the same exactly when applying it by git itself gives the same
+// tree (P6).
+func TestP6SameDifferenceOnRandomHistories(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 6))
+	answers := map[bool]int{}
+	for range 12 {
+		w := newWorkshop(t)
+		w.write("f", lines(30, nil))
+		root := w.commit("start")
+		w.git("checkout", "-q", "-b", "topic")
+		w.write("f", lines(30, map[int]string{rng.IntN(30): "topic"}))
+		approved := w.commit("topic")
+		w.git("checkout", "-q", "main")
+		w.write("f", lines(30, map[int]string{rng.IntN(30): "main"}))
+		base := w.commit("main")
+		w.git("checkout", "-q", "-B", "again", "topic")
+		if _, err := w.try("rebase", "-q", "main"); err != nil {
+			continue // they conflict
+		}
+		clean := w.git("rev-parse", "HEAD")
+		if rng.IntN(2) == 0 { // somebody slips something in
+			w.write("f", lines(30, map[int]string{rng.IntN(30): "slipped"}))
+			w.git("commit", "-q", "-a", "--amend", "--allow-empty", "-m", "topic")
+		}
+		head := w.git("rev-parse", "HEAD")
+		w.push()
+		same, err := w.repo.SameDifference(t.Context(), root, approved, base, head)
+		if want := w.git("rev-parse", clean+"^{tree}") == w.git("rev-parse", head+"^{tree}"); err != nil || same != want {
+			t.Errorf("same is %v, %v; want %v", same, err, want)
+		}
+		answers[same]++
+	}
+	if answers[true] == 0 || answers[false] == 0 {
+		t.Errorf("answers %v: the test says nothing", answers)
+	}
+}
+
+func TestReadingHistoryTreesAndFiles(t *testing.T) {
+	w := newWorkshop(t)
+	w.write("dir/ü file", "text\n")
+	w.write("bin", "\x00\x01")
+	one := w.commit("subject\n\nbody of it\n\nSigned-off-by: x")
+	w.git("mv", "dir/ü file", "dir/moved")
+	w.write("dir/moved", "text\nmore\n")
+	w.write("bin", "\x00\x02")
+	two := w.commit("move")
+	w.push()
+	ctx := t.Context()
+	log, err := w.repo.Log(ctx, two, nil, 0, 10)
+	if err != nil || len(log) != 2 || log[1].Subject != "subject" || !strings.HasPrefix(log[1].Body, "body of it") || log[0].Parents[0] != one || log[0].Author.Email != "ines@fennmoor.example" {
+		t.Errorf("log is %+v, %v", log, err)
+	}
+	files, err := w.repo.Diff(ctx, one, two)
+	want := []FileDiff{{Path: "bin", Status: "changed", Binary: true}, {Path: "dir/moved", OldPath: "dir/ü file", Status: "renamed", Added: 1}}
+	if err != nil || !slices.Equal(files, want) {
+		t.Errorf("difference is %+v, %v", files, err)
+	}
+	tree, err := w.repo.Tree(ctx, two, "dir")
+	if err != nil || len(tree) != 1 || tree[0] != (TreeEntry{"moved", "blob", 10}) {
+		t.Errorf("tree is %+v, %v", tree, err)
+	}
+	text, more, err := w.repo.File(ctx, two, "dir/moved", 4)
+	if err != nil || text != "text" || !more {
+		t.Errorf("file is %q, %v, %v", text, more, err)
+	}
+	if _, _, err := w.repo.File(ctx, two, "none", 4); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a file that is not there: %v", err)
+	}
+	patch, cut, err := w.repo.Patch(ctx, one, two, nil, 60)
+	if err != nil || !cut || len(patch) != 60 {
+		t.Errorf("a cut patch is %q, %v, %v", patch, cut, err)
+	}
+	if _, err := w.repo.MergeBase(ctx, one, strings.Repeat("1", 40)); err == nil {
+		t.Error("a merge base with a commit that is not there")
+	}
+}

@@ -491,6 +491,9 @@ func (s *Service) Tokens(ctx context.Context, a Actor) ([]wire.Token, error) {
 
 // RevokeToken ends a token at once: one's own, or as an administrator anybody's.
 func (s *Service) RevokeToken(ctx context.Context, a Actor, id int64) error {
+	if !a.Known() {
+		return problem(SignInNeeded, "sign in to revoke a token")
+	}
 	return s.write(ctx, func(tx *tx) error {
 		var t store.Token
 		if err := tx.First(&t, id).Error; err != nil || (t.AccountID != a.account.ID && !a.account.Admin) || a.scope != ScopeAll {

@@ -110,6 +110,9 @@ type NewRepository struct {
 
 // CreateRepository makes a repository, empty or fetched from a URL on the administrator's list.
 func (s *Service) CreateRepository(ctx context.Context, a Actor, n NewRepository) (wire.Repository, error) {
+	if !a.Known() {
+		return wire.Repository{}, problem(SignInNeeded, "sign in to make a repository")
+	}
 	house, name, ok := strings.Cut(n.Name, "/")
 	if !ok || !houseForm.MatchString(house) || !repoForm.MatchString(name) || strings.HasSuffix(name, ".git") || strings.Contains(name, "..") {
 		return wire.Repository{}, invalid("name", "%q is not a repository: HOUSE/NAME, lower-case letters, digits, \".\", \"_\" and \"-\", not ending in .git", n.Name)

@@ -186,3 +186,67 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestSentencesSayEverySetting(t *testing.T) {
+	d, findings := Parse(sample)
+	if findings != nil {
+		t.Fatal(findings)
+	}
+	var said []string
+	for _, s := range d.For("main", 3).Sentences() {
+		line := s.Text
+		if len(s.Sources) > 0 {
+			line += fmt.Sprintf(" [%d]", s.Sources[0].Line)
+		}
+		said = append(said, line)
+	}
+	want := []string{
+		"Nobody pushes to it directly; changes land through the queue. [17]", "Its history is not rewritten. [15]", "It is not deleted. [15]",
+		"2 approvals from team:agronomy, an author's own not counting, nor that of the last to push. [19]", "An owner of every touched area approves. [22]",
+		"Nobody objects. [23]", "unit passes on the rehearsal (advisory). [24]", "Every push ends the approvals given before it.",
+		"Only role:writer may ask to land. [28]", "Changes land by rebase, squash; by rebase unless said otherwise. [29]", "The source branch is removed after landing.",
+	}
+	if !reflect.DeepEqual(said, want) {
+		t.Errorf("said:\n%s\nwant:\n%s", strings.Join(said, "\n"), strings.Join(want, "\n"))
+	}
+	if free := d.For("topic", 3).Sentences(); len(free) != 1 || !strings.Contains(free[0].Text, "whoever may write may push") {
+		t.Errorf("an unprotected branch: %v", free)
+	}
+}
+
+func TestPrincipalsMayBeWrittenWithASpace(t *testing.T) {
+	d, findings := Parse("tavrin: rules/1\nareas:\n  a: {paths: a, owners: [team: hydraulics, \"person:odo\"]}\n  b: {paths: b, owners: {team: field}}\n")
+	if findings != nil {
+		t.Fatal(findings)
+	}
+	if got := fmt.Sprint(d.Areas[0].Owners, d.Areas[1].Owners); got != "[team:hydraulics person:odo] [team:field]" {
+		t.Errorf("owners are %s", got)
+	}
+}
+
+func TestSettingsOfSeveralProtectionsTogether(t *testing.T) {
+	d, findings := Parse(`tavrin: rules/1
+protect:
+  - name: a
+    branches: main
+    push: [team:x, team:y]
+    rewrite: allowed
+    after_push: {approvals_stay: always}
+    land: {with: [rebase, squash], strategy: rebase, remove_source: true, message: "{title}"}
+  - name: b
+    branches: "**"
+    push: team:y
+    land: {by: team:z, with: [squash, merge], strategy: squash, remove_source: true, message: "{title}!"}
+`)
+	if findings != nil {
+		t.Fatal(findings)
+	}
+	e := d.For("main", 1)
+	if e.Rewrite != Never || e.RewriteFrom.Protection != "b" || e.Stay != StayIfUnchanged || fmt.Sprint(e.With) != "[squash]" || e.Default != "" || e.Message != "" ||
+		!e.RemoveSource || len(e.Push) != 2 || len(e.LandBy) != 1 {
+		t.Errorf("together: %+v", e)
+	}
+	if d.For("other", 1).Default != Squash {
+		t.Error("alone, b's default holds")
+	}
+}

@@ -258,6 +258,13 @@ CREATE TABLE journal_lines (
 );
 CREATE INDEX journal_lines_repository ON journal_lines (repository_id, seq);
 -- +goose StatementBegin
+CREATE TRIGGER journal_lines_follow BEFORE INSERT ON journal_lines
+WHEN NEW.seq <> (SELECT ifnull(max(seq), 0) + 1 FROM journal_lines)
+BEGIN
+  SELECT raise(ABORT, 'the journal has no gaps and no second line of a number');
+END;
+-- +goose StatementEnd
+-- +goose StatementBegin
 CREATE TRIGGER journal_lines_stay BEFORE UPDATE ON journal_lines
 BEGIN
   SELECT raise(ABORT, 'the journal is append-only');
