@@ -1,0 +1,287 @@
+package e2e
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"tavrin/client"
+	"tavrin/wire"
+)
+
+// standing returns who stands with what on a change.
+func (w *town) standing(k wire.Change) map[string]string {
+	w.t.Helper()
+	reviews, err := w.as("ines").Reviews(w.t.Context(), repo, k.Number)
+	w.ok(err)
+	out := map[string]string{}
+	for _, r := range reviews {
+		if r.Standing {
+			out[r.By] = r.Verdict
+		}
+	}
+	return out
+}
+
+func TestReviewsReplaceAndWithdraw(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	ctx := t.Context()
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	say := func(login, verdict string) {
+		t.Helper()
+		_, err := w.as(login).Review(ctx, repo, k.Number, verdict, 1, "words")
+		w.ok(err)
+	}
+	ready := func() bool {
+		t.Helper()
+		now, err := w.as("ines").Change(ctx, repo, k.Number)
+		w.ok(err)
+		return now.Ready
+	}
+	steps := []struct {
+		who, does string
+		ready     bool
+		standing  string
+	}{
+		{"odo", "object", false, "map[odo:object]"},
+		{"wren", "approve", false, "map[odo:object wren:approve]"},
+		{"odo", "comment", false, "map[odo:object wren:approve]"}, // a comment changes nothing
+		{"odo", "approve", true, "map[odo:approve wren:approve]"}, // an approval takes the objection's place
+		{"wren", "withdraw", true, "map[odo:approve]"},
+		{"odo", "withdraw", false, "map[]"}, // the objection before it does not come back
+		{"pavo", "comment", false, "map[]"},
+		{"pavo", "approve", false, "map[pavo:approve]"}, // who may only read may say so; it does not count
+		{"wren", "approve", true, "map[pavo:approve wren:approve]"},
+	}
+	for i, s := range steps {
+		if s.does == "withdraw" {
+			_, err := w.as(s.who).Withdraw(ctx, repo, k.Number)
+			w.ok(err)
+		} else {
+			say(s.who, s.does)
+		}
+		if got := fmt.Sprint(w.standing(k)); got != s.standing || ready() != s.ready {
+			t.Errorf("step %d, %s %ss: standing %s, ready %v", i, s.who, s.does, got, ready())
+		}
+	}
+	_, err := w.as("odo").Withdraw(ctx, repo, k.Number)
+	problem(t, err, 409, "odo has no standing approval or objection")
+}
+
+func TestLifeOfAChange(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	ctx := t.Context()
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
+	w.commit("tamsin", dir, "a", "a\n", "one")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	author := w.as("tamsin")
+	k, err := author.OpenChange(ctx, repo, client.NewChange{Source: "topic", Title: "First", Description: "Why", Draft: true})
+	w.ok(err)
+	if k.Number != 1 || k.State != "draft" || k.Target != "main" || k.Ready || k.Files != 1 || k.Added != 1 || k.Removed != 0 {
+		t.Errorf("opened as %+v", k)
+	}
+	w.approve("odo", k)
+	w.join("tamsin", k, "squash") // a draft may join; it waits
+	w.until(k, "waiting", func(k wire.Change) bool { return strings.Contains(k.Entry.Reason, "the change is open") })
+	no, title := false, "Second"
+	k, err = author.EditChange(ctx, repo, 1, client.ChangeEdit{Draft: &no, Title: &title})
+	w.ok(err)
+	if k.State != "open" || k.Title != "Second" || k.Description != "Why" {
+		t.Errorf("edited to %+v", k)
+	}
+	w.rehearsed(k)
+	_, err = w.as("wren").EditChange(ctx, repo, 1, client.ChangeEdit{Title: &title})
+	problem(t, err, 403, "for its authors (tamsin) and maintainers")
+	_, err = w.as("wren").CloseChange(ctx, repo, 1)
+	problem(t, err, 403, "closing change 1 is for its authors")
+	_, err = w.as("wren").Leave(ctx, repo, 1)
+	problem(t, err, 403, "withdrawing change 1")
+	_, err = author.CloseChange(ctx, repo, 1)
+	w.ok(err)
+	w.ejected(k)
+	_, err = author.CloseChange(ctx, repo, 1)
+	problem(t, err, 409, "is closed")
+	_, err = author.Join(ctx, repo, 1, client.NewEntry{})
+	problem(t, err, 409, "is closed, so it cannot join")
+	_, err = w.as("odo").Review(ctx, repo, 1, "approve", 1, "")
+	problem(t, err, 409, "only an open change is reviewed")
+
+	w.commit("tamsin", dir, "a", "a\nb\n", "while it was closed")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	if now, err := author.Change(ctx, repo, 1); err != nil || now.Revision != 1 {
+		t.Errorf("a closed change is at revision %d, %v", now.Revision, err)
+	}
+	k, err = author.ReopenChange(ctx, repo, 1)
+	w.ok(err)
+	if k.State != "open" || k.Revision != 2 || k.Ready { // odo approved something else
+		t.Errorf("reopened as %+v", k)
+	}
+	revisions, err := author.Revisions(ctx, repo, 1)
+	w.ok(err)
+	if len(revisions) != 2 || revisions[0].Number != 2 || len(revisions[0].Commits) != 2 || revisions[0].SameDifference {
+		t.Errorf("revisions are %+v", revisions)
+	}
+	first, err := author.Diff(ctx, repo, 1, 1)
+	w.ok(err)
+	second, err := author.Diff(ctx, repo, 1, 0)
+	w.ok(err)
+	if strings.Contains(first.Patch, "+b") || !strings.Contains(second.Patch, "+b") || second.Revision != 2 {
+		t.Errorf("differences are\n%s\n%s", first.Patch, second.Patch)
+	}
+	// The source branch may go; the revision stays readable, and lands.
+	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
+	w.land(k, "squash")
+	_, err = author.ReopenChange(ctx, repo, 1)
+	problem(t, err, 409, "is landed")
+	landed, err := author.Changes(ctx, repo, "landed", 10)
+	w.ok(err)
+	open, err := author.Changes(ctx, repo, "", 10)
+	w.ok(err)
+	if len(landed) != 1 || len(open) != 0 || landed[0].Entry.State != "landed" {
+		t.Errorf("%d landed, %d open", len(landed), len(open))
+	}
+}
+
+func TestTargetsOfOtherBranches(t *testing.T) {
+	w := newTown(t)
+	dir := w.begin(simple + "  - {name: lines, branches: 'release/**', push: role:writer, delete: allowed, require: [{approvals: 1}]}\n")
+	w.must("ines", dir, "push", "-q", "origin", "HEAD:refs/heads/release/1")
+	work := w.clone("tamsin")
+	w.must("tamsin", work, "checkout", "-q", "-b", "fix")
+	w.commit("tamsin", work, "fix", "x\n", "fix")
+	w.must("tamsin", work, "push", "-q", "origin", "fix")
+	ctx := t.Context()
+	k, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "fix", Target: "release/1", Title: "Fix"})
+	w.ok(err)
+	main, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "fix", Target: "main", Title: "Fix on main"}) // one branch, two targets
+	w.ok(err)
+	w.approve("odo", k)
+	w.join("tamsin", k, "merge")
+	w.landed(k) // no check is asked for there
+	q, err := w.as("ines").Queue(ctx, repo, "release/1")
+	w.ok(err)
+	if len(q.Recent) != 1 || q.Tip != w.tip("release/1") {
+		t.Errorf("the queue of release/1 is %+v", q)
+	}
+	// A change out of the release line gets a revision when something lands there.
+	back, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "release/1", Target: "main", Title: "Back to main"})
+	w.ok(err)
+	w.commit("tamsin", work, "fix", "y\n", "fix more")
+	w.must("tamsin", work, "push", "-q", "origin", "fix:refs/heads/fix2")
+	more, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "fix2", Target: "release/1", Title: "More"})
+	w.ok(err)
+	w.approve("odo", more)
+	w.join("tamsin", more, "rebase")
+	w.landed(more)
+	if now := w.until(back, "revised", func(k wire.Change) bool { return k.Revision == 2 }); now.Head != w.tip("release/1") {
+		t.Errorf("the change out of release/1 is at %s", now.Head)
+	}
+	// The target goes away while something waits for it.
+	w.commit("tamsin", work, "fix", "z\n", "fix still more")
+	w.must("tamsin", work, "push", "-q", "origin", "fix:refs/heads/fix3")
+	late, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "fix3", Target: "release/1", Title: "Too late"})
+	w.ok(err)
+	w.join("tamsin", late, "")
+	w.must("ines", dir, "push", "-q", "origin", ":release/1")
+	w.join("wren", main, "") // anything makes the queue look again
+	if k := w.ejected(late); !strings.Contains(k.Entry.Reason, "release/1 is gone") {
+		t.Errorf("ejected because %s", k.Entry.Reason)
+	}
+}
+
+func TestLookingAround(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	ctx := t.Context()
+	k := w.propose("tamsin", "topic", "firmware/east.prog", "open\n")
+	w.report(k.Head, "lint", "failed")
+	w.land(k, "merge")
+	c := w.as("pavo")
+	branches, err := c.Branches(ctx, repo)
+	w.ok(err)
+	if len(branches) != 2 || !branches[0].Default || fmt.Sprint(branches[0].Protections) != "[trunk]" || branches[0].Checks != "passed" || branches[1].Name != "topic" || branches[1].Checks != "failed" {
+		t.Errorf("branches are %+v", branches)
+	}
+	history, err := c.History(ctx, repo, "main", 10)
+	w.ok(err)
+	var said []string
+	for _, h := range history {
+		said = append(said, fmt.Sprintf("%s %s %d", h.Subject, h.Checks, h.Change))
+	}
+	if fmt.Sprint(said) != "[Bring topic passed 1 change firmware/east.prog failed 0 start  0]" {
+		t.Errorf("history is %v", said)
+	}
+	for at, want := range map[string]string{"": "[README.md firmware]", "topic": "[README.md firmware]", history[2].ID: "[README.md]"} {
+		tree, err := c.Tree(ctx, repo, at, "")
+		w.ok(err)
+		var names []string
+		for _, e := range tree.Entries {
+			names = append(names, e.Name)
+		}
+		if fmt.Sprint(names) != want {
+			t.Errorf("the root at %q is %v", at, names)
+		}
+	}
+	file, err := c.Tree(ctx, repo, "", "firmware/east.prog")
+	w.ok(err)
+	if !file.File || file.Text != "open\n" || file.Binary {
+		t.Errorf("the file is %+v", file)
+	}
+	names, err := c.CheckNames(ctx, repo)
+	w.ok(err)
+	if len(names) != 2 || names[0].Name != "lint" || names[0].Demanded || !names[1].Demanded || names[1].LastSeen == nil {
+		t.Errorf("checks are %+v", names)
+	}
+	about, err := c.Repository(ctx, repo)
+	w.ok(err)
+	if about.Role != "reader" || about.Empty || about.RulesVersion != 1 || about.OpenChanges != 0 {
+		t.Errorf("the repository is %+v", about)
+	}
+	houses, err := c.Houses(ctx)
+	w.ok(err)
+	if len(houses) != 1 || houses[0].Role != "none" || houses[0].Repositories != 1 {
+		t.Errorf("houses are %+v", houses)
+	}
+	explained, err := c.ExplainBranch(ctx, repo, "not/there/yet")
+	w.ok(err)
+	if explained.Protected || len(explained.Sentences) != 1 {
+		t.Errorf("a branch that may come: %+v", explained)
+	}
+}
+
+// A keeper of a house makes repositories in it and gives roles there, and nowhere else.
+func TestKeepersOfHouses(t *testing.T) {
+	w := newTown(t)
+	ctx := t.Context()
+	_, err := w.admin.CreateHouse(ctx, "barn")
+	w.ok(err)
+	keeper := w.as("wren")
+	_, err = keeper.CreateRepository(ctx, client.NewRepository{Name: "barn/tools"})
+	problem(t, err, 403, "for keepers of house barn")
+	w.ok(w.admin.Grant(ctx, "barn", "wren", "keeper"))
+	_, err = keeper.CreateRepository(ctx, client.NewRepository{Name: "barn/tools", DefaultBranch: "trunk"})
+	w.ok(err)
+	w.ok(keeper.Grant(ctx, "barn", "odo", "reader"))
+	w.ok(keeper.Grant(ctx, "barn/tools", "tamsin", "writer"))
+	problem(t, keeper.Grant(ctx, "growers", "wren", "keeper"), 403, "keepers of house growers")
+	problem(t, keeper.Grant(ctx, "none", "wren", "keeper"), 404, "no house")
+	_, err = keeper.CreateRepository(ctx, client.NewRepository{Name: "growers/other"})
+	problem(t, err, 403, "keepers of house growers")
+	_, err = keeper.CreateHouse(ctx, "mill")
+	problem(t, err, 403, "service administrators")
+	for login, want := range map[string][]string{"odo": {"barn/tools", repo}, "tamsin": {"barn/tools", repo}, "pavo": {repo}} {
+		repos, err := w.as(login).Repositories(ctx)
+		w.ok(err)
+		var names []string
+		for _, r := range repos {
+			names = append(names, r.Name)
+		}
+		if !slices.Equal(names, want) {
+			t.Errorf("%s reads %v", login, names)
+		}
+	}
+}
