@@ -10,8 +10,14 @@ build: bin/tavrin
 bin/tavrin: $(console) $(shell find client cmd console demo internal wire -name node_modules -prune -o -name '*.go' -print -o -name '*.sql' -print -o -path 'demo/*' -type f -print) go.mod go.sum
 	$(GO) build -o $@ ./cmd/tavrin
 
-$(console): console/package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
-	cd console && npm ci --no-audit --no-fund && npm run build
+packages := console/node_modules/.package-lock.json
+
+$(packages): console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+	touch $@
+
+$(console): $(packages) console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
+	cd console && npm run build
 	touch console/dist/.keep
 
 demo: build

@@ -520,7 +520,7 @@ func (j *judge) check(name string, at rules.Place, level rules.Level, from []rul
 	if i >= 0 {
 		c = checks[i]
 	}
-	q.State, q.Next = CheckStanding(declared, c)
+	q.State, q.Next = checkStanding(declared, c, at)
 	if q.State == Met {
 		q.Have = 1
 	} else {
@@ -529,8 +529,8 @@ func (j *judge) check(name string, at rules.Place, level rules.Level, from []rul
 	j.add(q, from)
 }
 
-// CheckStanding says how a check's report stands against what the rules declare of the check, and what is next.
-func CheckStanding(declared rules.Check, c Check) (State, string) {
+// checkStanding says how a check's report stands against what the rules declare of the check, and what is next.
+func checkStanding(declared rules.Check, c Check, at rules.Place) (State, string) {
 	by := reporter(declared)
 	switch {
 	case c.State == NotReported || c.State == Waiting:
@@ -548,7 +548,10 @@ func CheckStanding(declared rules.Check, c Check) (State, string) {
 	if c.Summary != "" {
 		next += " (" + c.Summary + ")"
 	}
-	return Unmet, next + ": mend the change and push, or have the check run again"
+	if at == rules.AtRehearsal {
+		return Unmet, next + ": mend the change and push, then join again; joining again by itself runs it once more"
+	}
+	return Unmet, next + fmt.Sprintf(": mend the change and push, or ask for another attempt with tavrin check again --name %q", c.Name)
 }
 
 func reporter(c rules.Check) string {
