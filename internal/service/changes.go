@@ -75,35 +75,41 @@ func (s *Service) OpenChange(ctx context.Context, a Actor, name string, n NewCha
 	if pending.row.Files == 0 {
 		return wire.Change{}, invalid("source", "%s brings nothing that %s does not have", n.Source, n.Target)
 	}
-	err = s.write(ctx, func(tx *tx) error {
-		var twin store.Change
-		if err := tx.Where("repository_id = ? AND source = ? AND target = ? AND state IN ('draft', 'open')", repo.ID, n.Source, n.Target).
-			First(&twin).Error; err == nil {
-			return problem(Conflict, "change %d brings %s into %s already", twin.Number, n.Source, n.Target)
-		}
-		if err := tx.Model(repo).Update("changes", gorm.Expr("changes + 1")).Error; err != nil {
-			return err
-		}
-		if err := tx.First(repo, repo.ID).Error; err != nil {
-			return err
-		}
-		change.Number = repo.Changes
-		if err := tx.Create(&change).Error; err != nil {
-			return err
-		}
-		pending.change = change
-		err := tx.record(event{actor: a.Login(), kind: "change.opened", repo: repo, subject: fmt.Sprintf("change/%d", change.Number),
-			text: fmt.Sprintf("%s opened change %d, %q, from %s to %s", a.Login(), change.Number, change.Title, change.Source, change.Target),
-			data: map[string]any{"number": change.Number, "source": change.Source, "target": change.Target, "state": state}})
-		if err != nil {
-			return err
-		}
-		return s.saveRevision(tx, repo, pending)
-	})
+	err = s.write(ctx, func(tx *tx) error { return s.recordOpened(tx, repo, &change, pending) })
 	if err != nil {
 		return wire.Change{}, err
 	}
 	return s.Change(ctx, a, name, change.Number)
+}
+
+// recordOpened gives a new change its number and records it with its first revision.
+func (s *Service) recordOpened(tx *tx, repo *store.Repository, change *store.Change, first pendingRevision) error {
+	var twin store.Change
+	err := tx.Where("repository_id = ? AND source = ? AND target = ? AND state IN ('draft', 'open')", repo.ID, change.Source, change.Target).First(&twin).Error
+	if err == nil {
+		return problem(Conflict, "change %d brings %s into %s already", twin.Number, change.Source, change.Target)
+	}
+	if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if err := tx.Model(repo).Update("changes", gorm.Expr("changes + 1")).Error; err != nil {
+		return err
+	}
+	if err := tx.First(repo, repo.ID).Error; err != nil {
+		return err
+	}
+	change.Number = repo.Changes
+	if err := tx.Create(change).Error; err != nil {
+		return err
+	}
+	err = tx.record(event{actor: change.OpenedBy, kind: "change.opened", repo: repo, subject: fmt.Sprintf("change/%d", change.Number),
+		text: fmt.Sprintf("%s opened change %d, %q, from %s to %s", change.OpenedBy, change.Number, change.Title, change.Source, change.Target),
+		data: map[string]any{"number": change.Number, "source": change.Source, "target": change.Target, "state": change.State}})
+	if err != nil {
+		return err
+	}
+	first.change = *change
+	return s.saveRevision(tx, repo, first)
 }
 
 // firstProblem picks the first of joined problems, so that one sentence reaches the person.

@@ -338,7 +338,7 @@ func order(a, b bool) int {
 	return 1
 }
 
-// revision finds the commit that a branch name, a tag or a whole id means.
+// commitAt finds the commit that a branch name, a tag or a whole id means.
 func (s *Service) commitAt(ctx context.Context, repo *store.Repository, at string) (string, error) {
 	bare := s.bare(repo)
 	if at == "" {

@@ -1,0 +1,83 @@
+package api
+
+import (
+	"context"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/service"
+	"tavrin/wire"
+)
+
+// changes: changes, their revisions and reviews, and the gate.
+func (s *server) changes() {
+	call(s, "GET", repoPath+"/changes", "list-changes", "Changes, newest first", func(ctx context.Context, a service.Actor, q *struct {
+		InRepo
+		State  string `query:"state" enum:"draft,open,landed,closed,all" doc:"absent: draft and open"`
+		Before int    `query:"before" minimum:"0"`
+		Limit  int    `query:"limit" minimum:"0" maximum:"200"`
+	}) ([]wire.Change, error) {
+		return s.Service.Changes(ctx, a, q.repository(), service.ChangeQuery{State: q.State, Before: q.Before, Limit: q.Limit})
+	})
+	call(s, "POST", repoPath+"/changes", "create-change", "Open a change", func(ctx context.Context, a service.Actor, q *struct {
+		InRepo
+		Body struct {
+			Source      string `json:"source"`
+			Target      string `json:"target,omitempty" doc:"absent: the default branch"`
+			Title       string `json:"title"`
+			Description string `json:"description,omitempty"`
+			Draft       bool   `json:"draft,omitempty"`
+		}
+	}) (wire.Change, error) {
+		return s.Service.OpenChange(ctx, a, q.repository(), service.NewChange(q.Body))
+	})
+	call(s, "GET", changePath, "get-change", "One change", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
+		return s.Service.Change(ctx, a, q.repository(), q.Number)
+	})
+	call(s, "PATCH", changePath, "edit-change", "Alter title, description or draft state", func(ctx context.Context, a service.Actor, q *struct {
+		InChange
+		Body struct {
+			Title       *string `json:"title,omitempty"`
+			Description *string `json:"description,omitempty"`
+			Draft       *bool   `json:"draft,omitempty"`
+		}
+	}) (wire.Change, error) {
+		return s.Service.EditChange(ctx, a, q.repository(), q.Number, service.ChangeEdit(q.Body))
+	})
+	call(s, "POST", changePath+"/close", "close-change", "Give a change up", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
+		return s.Service.CloseChange(ctx, a, q.repository(), q.Number)
+	})
+	call(s, "POST", changePath+"/reopen", "reopen-change", "Take a closed change up again", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
+		return s.Service.ReopenChange(ctx, a, q.repository(), q.Number)
+	})
+	call(s, "GET", changePath+"/gate", "get-gate", "What still stands between a change and its target", func(ctx context.Context, a service.Actor, q *InChange) (wire.Report, error) {
+		return s.Service.Gate(ctx, a, q.repository(), q.Number)
+	})
+	call(s, "GET", changePath+"/landing", "get-landing", "How a change landed, with its evidence", func(ctx context.Context, a service.Actor, q *InChange) (wire.Landing, error) {
+		return s.Service.Landing(ctx, a, q.repository(), q.Number)
+	})
+	call(s, "GET", changePath+"/revisions", "list-revisions", "A change's revisions, newest first", func(ctx context.Context, a service.Actor, q *InChange) ([]wire.Revision, error) {
+		return s.Service.Revisions(ctx, a, q.repository(), q.Number)
+	})
+	call(s, "GET", changePath+"/diff", "get-diff", "What a revision brings", func(ctx context.Context, a service.Actor, q *struct {
+		InChange
+		Revision int `query:"revision" minimum:"0" doc:"absent: the newest"`
+	}) (wire.Diff, error) {
+		return s.Service.Diff(ctx, a, q.repository(), q.Number, q.Revision)
+	})
+	call(s, "GET", changePath+"/reviews", "list-reviews", "What reviewers said, oldest first", func(ctx context.Context, a service.Actor, q *InChange) ([]wire.Review, error) {
+		return s.Service.Reviews(ctx, a, q.repository(), q.Number)
+	})
+	call(s, "POST", changePath+"/reviews", "create-review", "Approve, object or comment", func(ctx context.Context, a service.Actor, q *struct {
+		InChange
+		Body struct {
+			Verdict  string `json:"verdict" enum:"approve,object,comment"`
+			Revision int    `json:"revision,omitempty" minimum:"0" doc:"the one that was read; a comment may leave it out"`
+			Text     string `json:"text,omitempty"`
+		}
+	}) (wire.Review, error) {
+		return s.Service.Review(ctx, a, q.repository(), q.Number, service.NewReview{Verdict: gate.Verdict(q.Body.Verdict), Revision: q.Body.Revision, Text: q.Body.Text})
+	})
+	call(s, "POST", changePath+"/withdraw", "withdraw-review", "Take back your approval or objection", func(ctx context.Context, a service.Actor, q *InChange) (wire.Review, error) {
+		return s.Service.Withdraw(ctx, a, q.repository(), q.Number)
+	})
+}

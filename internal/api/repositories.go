@@ -1,0 +1,56 @@
+package api
+
+import (
+	"context"
+
+	"tavrin/internal/service"
+	"tavrin/wire"
+)
+
+// repositories: houses, repositories and what is in them.
+func (s *server) repositories() {
+	call(s, "GET", base+"/houses", "list-houses", "Houses", func(ctx context.Context, a service.Actor, _ *in) ([]wire.House, error) {
+		return s.Service.Houses(ctx, a)
+	})
+	call(s, "POST", base+"/houses", "create-house", "Make a house", func(ctx context.Context, a service.Actor, q *struct {
+		Body struct {
+			Name string `json:"name"`
+		}
+	}) (wire.House, error) {
+		return s.Service.CreateHouse(ctx, a, q.Body.Name)
+	})
+	call(s, "GET", base+"/repositories", "list-repositories", "Repositories that you may read", func(ctx context.Context, a service.Actor, _ *in) ([]wire.Repository, error) {
+		return s.Service.Repositories(ctx, a)
+	})
+	call(s, "POST", base+"/repositories", "create-repository", "Make a repository, empty or imported", func(ctx context.Context, a service.Actor, q *struct {
+		Body struct {
+			Name          string `json:"name" doc:"HOUSE/NAME"`
+			DefaultBranch string `json:"default_branch,omitempty" doc:"absent: main"`
+			Public        bool   `json:"public,omitempty" doc:"readable without signing in"`
+			ImportURL     string `json:"import_url,omitempty"`
+		}
+	}) (wire.Repository, error) {
+		return s.Service.CreateRepository(ctx, a, service.NewRepository(q.Body))
+	})
+	call(s, "GET", repoPath, "get-repository", "One repository", func(ctx context.Context, a service.Actor, q *InRepo) (wire.Repository, error) {
+		return s.Service.Repository(ctx, a, q.repository())
+	})
+	call(s, "GET", repoPath+"/branches", "list-branches", "Branches with what protects them", func(ctx context.Context, a service.Actor, q *InRepo) ([]wire.Branch, error) {
+		return s.Service.Branches(ctx, a, q.repository())
+	})
+	call(s, "GET", repoPath+"/history", "list-history", "Commits with their checks, newest first", func(ctx context.Context, a service.Actor, q *struct {
+		InRepo
+		At    string `query:"at" doc:"branch, tag or commit; absent: the default branch"`
+		Skip  int    `query:"skip" minimum:"0"`
+		Limit int    `query:"limit" minimum:"0" maximum:"200"`
+	}) ([]wire.Commit, error) {
+		return s.Service.History(ctx, a, q.repository(), q.At, q.Skip, q.Limit)
+	})
+	call(s, "GET", repoPath+"/tree", "get-tree", "A folder or a file at a commit", func(ctx context.Context, a service.Actor, q *struct {
+		InRepo
+		At   string `query:"at" doc:"branch, tag or commit; absent: the default branch"`
+		Path string `query:"path" doc:"absent: the root"`
+	}) (wire.Tree, error) {
+		return s.Service.Tree(ctx, a, q.repository(), q.At, q.Path)
+	})
+}
