@@ -87,6 +87,30 @@ func TestSeveralRefsEachWithItsAnswer(t *testing.T) {
 	has(t, out, "[new branch]", "[new tag]", "trunk: nobody pushes", "the service's own name space", "To propose it for main", "tavrin change open --repo "+repo+" --source topic")
 }
 
+func TestTooManyRefsAndOddNames(t *testing.T) {
+	w := newTown(t)
+	dir := w.begin(simple)
+	head := w.tip("main")
+	for _, name := range []string{"HEAD", "-x", "a\u202eb"} {
+		if out, err := w.gitAs("ines", dir, "push", "origin", "HEAD:refs/heads/"+name); err == nil {
+			t.Errorf("%q was taken:\n%s", name, out)
+		}
+	}
+	args := []string{"push", "origin"}
+	for i := range 1001 {
+		args = append(args, fmt.Sprintf("%s:refs/heads/b%d", head, i))
+	}
+	out, err := w.gitAs("ines", dir, args...)
+	if err == nil || w.tip("b1") != "" {
+		t.Errorf("1001 refs went through: %v", err)
+	}
+	has(t, out, "1001 refs in one push are too many: push at most 1000 at a time")
+	w.must("ines", dir, args[:502]...)
+	if w.tip("b499") != head {
+		t.Error("500 refs did not go through")
+	}
+}
+
 func TestFirstPushIsForMaintainers(t *testing.T) {
 	w := newTown(t)
 	dir := w.clone("tamsin")

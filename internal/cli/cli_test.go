@@ -39,6 +39,9 @@ func TestTerminalIsNotTold(t *testing.T) {
 	if got := plain("a\x1b[31mb\nc\x7f"); got != "a [31mb c " {
 		t.Errorf("one line: %q", got)
 	}
+	if got := plain("a\u202eb"); got != "a\uFFFDb" {
+		t.Errorf("a turned line: %q", got)
+	}
 	if got := block("a\tb\n\x1b]0;x\a"); strings.ContainsAny(got, "\x1b\a") || !strings.HasPrefix(got, "a\tb\n") {
 		t.Errorf("a block: %q", got)
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"text/tabwriter"
 	"time"
+	"unicode"
 
 	"github.com/goccy/go-yaml"
 )
@@ -44,8 +45,11 @@ func row(w io.Writer, cells ...any) {
 
 func plain(s string) string {
 	return strings.Map(func(c rune) rune {
-		if c < ' ' || c == 0x7f {
+		switch {
+		case c < ' ' || c == 0x7f:
 			return ' '
+		case unicode.Is(unicode.Cf, c): // such as marks that turn the direction of writing
+			return '\uFFFD'
 		}
 		return c
 	}, s)
@@ -54,7 +58,7 @@ func plain(s string) string {
 // block makes text of several lines safe for a terminal, keeping lines and tabs.
 func block(s string) string {
 	return strings.Map(func(c rune) rune {
-		if (c < ' ' && c != '\n' && c != '\t') || c == 0x7f {
+		if (c < ' ' && c != '\n' && c != '\t') || c == 0x7f || unicode.Is(unicode.Cf, c) {
 			return '\uFFFD'
 		}
 		return c

@@ -343,7 +343,7 @@ func TestTidyRemovesWhatAKilledProcessLeaves(t *testing.T) {
 func TestCheckRef(t *testing.T) {
 	bad := []string{"", "refs/", "refs/heads", "refs/heads/", "refs/heads/../x", "refs/heads/a..b", "refs/heads/.a", "refs/heads/a.lock",
 		"refs/heads/a b", "refs/heads/a\x00b", "refs/heads/a~1", "refs/heads/a^", "refs/heads/a:b", "refs/heads/a?", "refs/heads/a*",
-		"refs/heads/a[", "refs/heads/a\\b", "refs/heads//a", "refs/heads/a/", "refs/heads/a@{b", "refs/heads/a.", "heads/a", "refs/heads/" + strings.Repeat("x", 300)}
+		"refs/heads/a[", "refs/heads/a\\b", "refs/heads//a", "refs/heads/a/", "refs/heads/a@{b", "refs/heads/a.", "refs/heads/a\u202eb", "refs/heads/a\u200b", "refs/heads/\xff", "heads/a", "refs/heads/" + strings.Repeat("x", 300)}
 	for _, ref := range bad {
 		if CheckRef(ref) == nil {
 			t.Errorf("%q was accepted", ref)

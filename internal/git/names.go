@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 )
 
 var idForm = regexp.MustCompile(`^[0-9a-f]{40}$`)
@@ -25,7 +27,8 @@ func CheckBranch(name string) error {
 	return CheckRef("refs/heads/" + name)
 }
 
-// CheckRef says what is wrong with a full ref name, if anything, by the rules of git-check-ref-format(1).
+// CheckRef says what is wrong with a full ref name, if anything, by the rules of git-check-ref-format(1); invisible
+// characters are refused too.
 func CheckRef(ref string) error {
 	rest, ok := strings.CutPrefix(ref, "refs/")
 	if !ok {
@@ -40,6 +43,11 @@ func CheckRef(ref string) error {
 	for i := 0; i < len(ref); i++ {
 		if c := ref[i]; c <= ' ' || c == 0x7f || strings.IndexByte("~^:?*[\\", c) >= 0 {
 			return fmt.Errorf("ref %q holds %q, which git does not allow in names", ref, string(rune(c)))
+		}
+	}
+	for _, c := range ref { // such as marks that turn the direction of writing: names are not to look like others
+		if unicode.Is(unicode.Cf, c) || c == utf8.RuneError {
+			return fmt.Errorf("ref %q holds an invisible character or is not UTF-8", ref)
 		}
 	}
 	if strings.Contains(ref, "..") || strings.Contains(ref, "@{") {

@@ -18,6 +18,8 @@ import (
 const (
 	// maxCommands bounds the refs in one push: thousands make git slow.
 	maxCommands = 1000
+	// readCommands is how many are read, so that more than are taken can be answered politely.
+	readCommands = 100_000
 	// maxOptions bounds the options of one push.
 	maxOptions = 20
 	// defaultMaxPack is the largest pack accepted when nothing else is said.
@@ -183,7 +185,7 @@ func readRequest(r *bufio.Reader) (*request, error) {
 			u.Problem = "named twice in one push"
 		}
 		seen[u.Ref] = true
-		if q.updates = append(q.updates, u); len(q.updates) > maxCommands {
+		if q.updates = append(q.updates, u); len(q.updates) > readCommands {
 			return nil, &ProtocolError{fmt.Sprintf("more than %d refs in one push", maxCommands)}
 		}
 	}
@@ -220,8 +222,11 @@ func parseCommand(line string) (Update, error) {
 	if u.New == ZeroID {
 		u.New = ""
 	}
+	branch, isBranch := strings.CutPrefix(u.Ref, "refs/heads/")
 	if err := CheckRef(u.Ref); err != nil {
 		u.Problem = "not a name git allows"
+	} else if isBranch && CheckBranch(branch) != nil {
+		u.Problem = "not a name for a branch"
 	} else if strings.HasPrefix(u.Ref, ReservedRefs) {
 		u.Problem = "the service's own name space"
 	} else if u.Old == "" && u.New == "" {
@@ -284,7 +289,12 @@ func (r *Repo) Receive(ctx context.Context, body io.Reader, w io.Writer, decide 
 		return err
 	}
 	incoming := &Incoming{Updates: q.updates, Atomic: slices.Contains(q.caps, "atomic"), Options: q.options, repo: r, view: r}
-	unpack := r.takePack(ctx, in, incoming)
+	var unpack error
+	if n := len(q.updates); n > maxCommands {
+		unpack = fmt.Errorf("%d refs in one push are too many: push at most %d at a time", n, maxCommands)
+	} else {
+		unpack = r.takePack(ctx, in, incoming)
+	}
 	if incoming.dir != "" {
 		defer os.RemoveAll(incoming.dir)
 	}
