@@ -38,7 +38,8 @@ func storm(t *testing.T, rng *rand.Rand) {
 	}
 	ctx, stop := context.WithCancel(t.Context())
 	var answering, acting sync.WaitGroup
-	answering.Go(func() { w.answerAtRandom(ctx, rand.New(rand.NewPCG(rng.Uint64(), 1))) })
+	answers := rand.New(rand.NewPCG(rng.Uint64(), 1))
+	answering.Go(func() { w.answerAtRandom(ctx, answers) })
 	for _, login := range []string{"odo", "wren", "ines", "tamsin"} {
 		r := rand.New(rand.NewPCG(rng.Uint64(), 2))
 		acting.Go(func() { w.actAtRandom(login, r) })
