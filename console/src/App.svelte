@@ -5,6 +5,7 @@
   import { session, signOut, whoAmI } from './lib/session.svelte';
   import Change from './routes/Change.svelte';
   import Changes from './routes/Changes.svelte';
+  import Files from './routes/Files.svelte';
   import Journal from './routes/Journal.svelte';
   import Queue from './routes/Queue.svelte';
   import Repositories from './routes/Repositories.svelte';
@@ -20,6 +21,7 @@
     ['/:house/:name/changes', Changes],
     ['/:house/:name/changes/:number', Change],
     ['/:house/:name/queue', Queue],
+    ['/:house/:name/files', Files],
     ['/:house/:name/rules', Rules],
     ['/:house/:name/journal', Journal],
   ] as [string, Component<Record<string, string>>][];
@@ -38,6 +40,7 @@
           ['Overview', `/${repo}`, 'o'],
           ['Changes', `/${repo}/changes`, 'c'],
           ['Queue', `/${repo}/queue`, 'q'],
+          ['Files', `/${repo}/files`, 'f'],
           ['Rules', `/${repo}/rules`, 'u'],
           ['Journal', `/${repo}/journal`, 'j'],
         ]
@@ -120,7 +123,7 @@
 
 <Modal bind:open={help} title="Keys" size="xs">
   <dl class="grid grid-cols-[3rem_1fr] gap-y-1 text-ink">
-    {#each [['?', 'this list'], ['t', 'light or dark'], ['r', 'repositories'], ['o', 'overview of the repository'], ['c', 'changes'], ['q', 'queue'], ['u', 'rules'], ['j', 'journal']] as [key, what] (key)}
+    {#each [['?', 'this list'], ['t', 'light or dark'], ['r', 'repositories'], ['o', 'overview of the repository'], ['c', 'changes'], ['q', 'queue'], ['f', 'files'], ['u', 'rules'], ['j', 'journal']] as [key, what] (key)}
       <dt class="font-mono">{key}</dt>
       <dd>{what}</dd>
     {/each}

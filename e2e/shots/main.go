@@ -48,6 +48,7 @@ var pictures = []picture{
 	{name: "queue", path: irrigation + "/queue", who: "ines", script: busy},
 	{name: "queue-dark", path: irrigation + "/queue", who: "ines", dark: true, script: busy},
 	{name: "rules", path: irrigation + "/rules", who: "ines", script: "document.querySelector('main li button')?.click()"},
+	{name: "files", path: irrigation + "/files?path=firmware/valves/east.prog", who: "ines"},
 	{name: "journal", path: irrigation + "/journal", who: "ines"},
 	{name: "command-gate", command: "tavrin change gate 3", who: "ines"},
 	{name: "command-queue", command: "tavrin queue show", who: "ines"},

@@ -16,6 +16,7 @@ export type Queue = Schemas['Queue'];
 export type Entry = Schemas['Entry'];
 export type Check = Schemas['Check'];
 export type Line = Schemas['Line'];
+export type Tree = Schemas['Tree'];
 export type Rules = Schemas['Rules'];
 export type BranchRules = Schemas['BranchRules'];
 
