@@ -296,7 +296,7 @@ func (w *town) report(commit, name, state string) {
 func (w *town) until(k wire.Change, what string, wanted func(wire.Change) bool) wire.Change {
 	w.t.Helper()
 	var now wire.Change
-	for range 600 {
+	for range 2400 {
 		var err error
 		now, err = w.as("ines").Change(w.t.Context(), repo, k.Number)
 		w.ok(err)
