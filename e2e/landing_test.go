@@ -487,3 +487,45 @@ func TestP1GateIsJudgedAtTheMomentOfLanding(t *testing.T) {
 		t.Errorf("main moved to %s over an objection that came before the landing's moment", now)
 	}
 }
+
+// A command that the rules change while a change is rehearsed runs again on the same commit; its old pass does not
+// count, and the change lands when the new command has passed.
+func TestCommandChangedWhileRehearsed(t *testing.T) {
+	w := newTown(t)
+	document := strings.Replace(simple, "protect:", "checks:\n  build: {command: make}\nprotect:", 1)
+	document = strings.Replace(document, "checks: [unit]", "checks: [unit, build]", 1)
+	w.begin(document)
+	w.runner()
+	barn, ctx := w.as("barn"), t.Context()
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	w.approve("odo", k)
+	w.join("tamsin", k, "squash")
+	commit := w.rehearsed(k)
+	job, err := barn.Lease(ctx)
+	w.ok(err)
+	w.ok(barn.FinishJob(ctx, *job, "passed", "", ""))
+	w.apply(strings.Replace(document, "command: make", "command: make all", 1))
+	w.report(commit, "unit", "passed")
+	again, err := barn.Lease(ctx)
+	w.ok(err)
+	if again == nil || again.Commit != commit || again.Command != "make all" || again.Attempt != 2 {
+		t.Fatalf("the changed command is not run again: %+v", again)
+	}
+	if now, err := w.as("ines").Change(ctx, repo, k.Number); err != nil || now.State != "open" || now.Entry.State != "rehearsing" {
+		t.Errorf("the change is %s, its entry %s, %v", now.State, now.Entry.State, err)
+	}
+	w.ok(barn.FinishJob(ctx, *again, "passed", "", ""))
+	if done := w.landed(k); done.LandedCommit != commit {
+		t.Errorf("landed %s, tested %s", done.LandedCommit, commit)
+	}
+}
+
+// Where protections disagree on the default strategy, the person has to choose.
+func TestPersonChoosesWhereRulesDisagree(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple + "  - {name: all, branches: '**', push: role:writer, land: {strategy: squash}}\n")
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{})
+	problem(t, err, 422, "agree on no default strategy: say which, one of rebase, squash, merge")
+	w.join("tamsin", k, "merge")
+}

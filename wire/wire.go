@@ -240,7 +240,7 @@ type Check struct {
 	Summary    string     `json:"summary,omitempty"`
 	By         string     `json:"by,omitempty" doc:"robot that reported it"`
 	Runner     bool       `json:"runner" doc:"it ran as a command on a runner"`
-	AskedFor   string     `json:"asked_for,omitempty" doc:"change/N or rehearsal of change/N; empty: nobody asked"`
+	AskedFor   string     `json:"asked_for,omitempty" doc:"change/NUMBER or rehearsal/ID; empty: nobody asked"`
 	Log        string     `json:"log,omitempty" doc:"tail of a runner's log"`
 	StartedAt  *time.Time `json:"started_at,omitempty"`
 	FinishedAt *time.Time `json:"finished_at,omitempty"`

@@ -84,12 +84,6 @@ func (p *Program) Create(ctx context.Context, dir, defaultBranch string) (*Repo,
 	return p.Open(dir), nil
 }
 
-// Version returns the git program's version line.
-func (p *Program) Version(ctx context.Context) (string, error) {
-	out, err := p.Open(os.TempDir()).run(ctx, nil, "version")
-	return strings.TrimSpace(string(out)), err
-}
-
 // CommandError is a git command that failed.
 type CommandError struct {
 	Args   []string

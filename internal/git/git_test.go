@@ -486,7 +486,7 @@ func TestReadingHistoryTreesAndFiles(t *testing.T) {
 	if _, _, err := w.repo.File(ctx, two, "none", 4); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a file that is not there: %v", err)
 	}
-	patch, cut, err := w.repo.Patch(ctx, one, two, nil, 60)
+	patch, cut, err := w.repo.Patch(ctx, one, two, 60)
 	if err != nil || !cut || len(patch) != 60 {
 		t.Errorf("a cut patch is %q, %v, %v", patch, cut, err)
 	}

@@ -193,9 +193,8 @@ func parseRawNumstat(out string) ([]FileDiff, error) {
 
 // Patch writes the difference between two commits as a unified diff, at most max bytes of it. It says whether
 // something was left out.
-func (r *Repo) Patch(ctx context.Context, from, to string, paths []string, max int) (string, bool, error) {
-	args := append([]string{"diff-tree", "-r", "-p", "-M", "--no-color", "--no-ext-diff", "--no-textconv", from, to, "--"}, paths...)
-	return r.limited(ctx, max, args...)
+func (r *Repo) Patch(ctx context.Context, from, to string, max int) (string, bool, error) {
+	return r.limited(ctx, max, "diff-tree", "-r", "-p", "-M", "--no-color", "--no-ext-diff", "--no-textconv", from, to, "--")
 }
 
 // limited returns at most max bytes of a command's output.

@@ -326,11 +326,6 @@ func (r *Repo) treeOf(ctx context.Context, commit string) (string, error) {
 	return strings.TrimSpace(string(out)), err
 }
 
-// TreeID returns the id of a commit's tree.
-func (r *Repo) TreeID(ctx context.Context, commit string) (string, error) {
-	return r.treeOf(ctx, commit)
-}
-
 func (r *Repo) writeCommit(ctx context.Context, text string) (string, error) {
 	out, err := r.run(ctx, strings.NewReader(text), "hash-object", "-t", "commit", "-w", "--stdin")
 	return strings.TrimSpace(string(out)), err

@@ -548,7 +548,7 @@ func (s *Service) Diff(ctx context.Context, a Actor, name string, number, revisi
 	for _, f := range files {
 		v.Files = append(v.Files, wire.FileDiff(f))
 	}
-	v.Patch, v.Partial, err = bare.Patch(ctx, r.Base, r.Head, nil, maxPatch)
+	v.Patch, v.Partial, err = bare.Patch(ctx, r.Base, r.Head, maxPatch)
 	v.Patch = strings.ToValidUTF8(v.Patch, "\uFFFD")
 	return v, err
 }

@@ -37,11 +37,11 @@ var tokenForm = regexp.MustCompile(TokenPrefix + `[A-Z2-7]{10,}`)
 // Mask replaces everything that looks like a token.
 func Mask(text string) string { return tokenForm.ReplaceAllString(text, TokenPrefix+"…") }
 
-// newestRuns returns the newest attempt of each check on a commit, by name.
-func newestRuns(db *gorm.DB, repo int64, commit string) ([]store.CheckRun, error) {
+// newestRuns returns the newest attempt of each check on each of the commits, by commit and name.
+func newestRuns(db *gorm.DB, repo int64, commits ...string) ([]store.CheckRun, error) {
 	var rows []store.CheckRun
-	err := db.Where("repository_id = ? AND commit_id = ?", repo, commit).Order("name, attempt DESC").Find(&rows).Error
-	return slices.CompactFunc(rows, func(a, b store.CheckRun) bool { return a.Name == b.Name }), err
+	err := db.Where("repository_id = ? AND commit_id IN ?", repo, commits).Order("commit_id, name, attempt DESC").Find(&rows).Error
+	return slices.CompactFunc(rows, func(a, b store.CheckRun) bool { return a.CommitID == b.CommitID && a.Name == b.Name }), err
 }
 
 // gateChecks gives the gate the newest attempts of the checks on a commit.
@@ -57,25 +57,16 @@ func gateChecks(db *gorm.DB, repo int64, commit string) ([]gate.Check, error) {
 // checkStates combines the newest attempts on each of the commits into one state: the worst of them.
 func checkStates(db *gorm.DB, repo int64, commits []string) (map[string]string, error) {
 	states := map[string]string{}
-	for _, id := range commits {
-		rows, err := newestRuns(db, repo, id)
+	for chunk := range slices.Chunk(commits, 500) {
+		rows, err := newestRuns(db, repo, chunk...)
 		if err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
-			states[id] = worse(states[id], r.State)
+			states[r.CommitID] = string(gate.Worse(gate.CheckState(states[r.CommitID]), gate.CheckState(r.State)))
 		}
 	}
 	return states, nil
-}
-
-var stateOrder = []string{"", "skipped", "passed", "cancelled", "waiting", "running", "errored", "failed"}
-
-func worse(a, b string) string {
-	if slices.Index(stateOrder, a) > slices.Index(stateOrder, b) {
-		return a
-	}
-	return b
 }
 
 func checkView(r store.CheckRun) wire.Check {
@@ -212,14 +203,24 @@ func (s *Service) ask(tx *tx, repo *store.Repository, c rules.Check, commit, ask
 			return err
 		}
 	}
-	next := store.CheckRun{RepositoryID: repo.ID, CommitID: commit, Name: c.Name, Attempt: run.Attempt + 1, State: string(gate.Waiting), AskedFor: askedFor,
+	_, err = s.nextAttempt(tx, repo, c, store.CheckRun{CommitID: commit, Attempt: run.Attempt, AskedFor: askedFor}, itself)
+	return err
+}
+
+// nextAttempt asks for the attempt of a check that follows the one given, which may be none.
+func (s *Service) nextAttempt(tx *tx, repo *store.Repository, c rules.Check, last store.CheckRun, by string) (store.CheckRun, error) {
+	next := store.CheckRun{RepositoryID: repo.ID, CommitID: last.CommitID, Name: c.Name, Attempt: last.Attempt + 1, State: string(gate.Waiting), AskedFor: last.AskedFor,
 		Command: c.Command, LimitSeconds: int(c.Limit / time.Second), CreatedAt: s.now()}
 	if err := tx.Create(&next).Error; err != nil {
-		return err
+		return next, err
 	}
-	return tx.record(event{actor: itself, kind: "check.asked", repo: repo, subject: "commit/" + commit,
-		text: fmt.Sprintf("check %s was asked for on %.10s, for %s (attempt %d)", c.Name, commit, askedFor, next.Attempt),
-		data: map[string]any{"name": c.Name, "commit": commit, "attempt": next.Attempt, "for": askedFor}})
+	purpose := ""
+	if next.AskedFor != "" {
+		purpose = ", for " + next.AskedFor
+	}
+	return next, tx.record(event{actor: by, kind: "check.asked", repo: repo, subject: "commit/" + next.CommitID,
+		text: fmt.Sprintf("check %s was asked for on %.10s%s (attempt %d)", c.Name, next.CommitID, purpose, next.Attempt),
+		data: map[string]any{"name": c.Name, "commit": next.CommitID, "attempt": next.Attempt, "for": next.AskedFor}})
 }
 
 // askForHead asks for the checks that the rules want on a change's head.
@@ -237,16 +238,20 @@ func (s *Service) askForHead(tx *tx, repo *store.Repository, doc *rules.Document
 	return nil
 }
 
-// askHeadChecks asks for the head checks of all open changes, after the rules changed.
-func (s *Service) askHeadChecks(tx *tx, repo *store.Repository, doc *rules.Document) error {
+// askUnderNewRules asks, after the rules changed, for what they want on the heads of open changes and on rehearsals
+// under way: a new check runs on the same commit, a changed one runs again.
+func (s *Service) askUnderNewRules(tx *tx, repo *store.Repository, doc *rules.Document) error {
 	var changes []store.Change
 	if err := tx.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Find(&changes).Error; err != nil {
 		return err
 	}
 	for _, c := range changes {
-		r, err := revisionRow(tx.DB, c)
+		g, err := s.gather(tx.DB, repo, c)
 		if err == nil {
-			err = s.askForHead(tx, repo, doc, c, r.Head)
+			err = s.askForHead(tx, repo, doc, c, g.revision.Head)
+		}
+		if err == nil && g.facts.Rehearsal != nil {
+			err = s.askRehearsal(tx, repo, g, *g.rehearsal, false)
 		}
 		if err != nil {
 			return err
@@ -275,15 +280,9 @@ func (s *Service) AskAgain(ctx context.Context, a Actor, name, commit, check str
 		if err != nil {
 			return err
 		}
-		declared := doc.Check(check)
-		next := store.CheckRun{RepositoryID: repo.ID, CommitID: commit, Name: check, Attempt: run.Attempt + 1, State: string(gate.Waiting), AskedFor: run.AskedFor,
-			Command: declared.Command, LimitSeconds: int(declared.Limit / time.Second), CreatedAt: s.now()}
-		if err := tx.Create(&next).Error; err != nil {
-			return err
-		}
+		next, err := s.nextAttempt(tx, repo, doc.Check(check), run, a.Login())
 		out = checkView(next)
-		return tx.record(event{actor: a.Login(), kind: "check.asked", repo: repo, subject: "commit/" + commit,
-			text: fmt.Sprintf("%s asked for attempt %d of check %s on %.10s", a.Login(), next.Attempt, check, commit), data: map[string]any{"name": check, "commit": commit, "attempt": next.Attempt}})
+		return err
 	})
 	return out, err
 }

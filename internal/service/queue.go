@@ -156,9 +156,9 @@ func (s *Service) Join(ctx context.Context, a Actor, name string, number int, n 
 			return err
 		}
 		effective := doc.For(c.Target, row.Version)
-		strategy, why, err := chosenStrategy(effective, n.Strategy)
+		strategy, why, err := effective.Choose(n.Strategy)
 		if err != nil {
-			return err
+			return invalid("strategy", "%v", err)
 		}
 		remove := effective.RemoveSource
 		if n.RemoveSource != nil {
@@ -188,22 +188,6 @@ func (s *Service) Join(ctx context.Context, a Actor, name string, number int, n 
 		return wire.Entry{}, err
 	}
 	return s.entryView(db, repo, entry)
-}
-
-// chosenStrategy settles how a change lands: as asked, if allowed; else the rules' default; else, when the rules
-// state none, the first they allow. It says why when nobody chose.
-func chosenStrategy(e rules.Effective, asked rules.Strategy) (rules.Strategy, string, error) {
-	switch {
-	case asked != "" && slices.Contains(e.With, asked):
-		return asked, "", nil
-	case asked != "":
-		return "", "", invalid("strategy", "strategy %s is not allowed for %s: one of %s", asked, e.Branch, gate.Join(e.With))
-	case e.Default != "":
-		return e.Default, "", nil
-	case len(e.With) == 0:
-		return "", "", problem(Conflict, "the protections of %s leave no strategy, so nothing can land: a maintainer has to change the rules", e.Branch)
-	}
-	return e.With[0], ", the first that is allowed, since the rules state no default", nil
 }
 
 // Leave takes a change out of the queue again.
@@ -402,7 +386,7 @@ func (s *Service) round(ctx context.Context, repo *store.Repository) (bool, erro
 			}
 		}
 	}
-	return moved, s.askMissing(ctx, repo, all)
+	return moved, nil
 }
 
 // planned puts an entry into the words of the plan.
@@ -458,27 +442,6 @@ func (g gathered) rehearsing() string {
 		return "rehearsed; about to land"
 	}
 	return "rehearsing: " + strings.Join(open, "; ")
-}
-
-// askMissing asks for checks that the rules want on a rehearsal and that nobody asked for yet: after a change of
-// rules, a new check runs on the same commit.
-func (s *Service) askMissing(ctx context.Context, repo *store.Repository, all map[int64]gathered) error {
-	for _, g := range all {
-		if g.entry.State != string(queue.Rehearsing) || g.rehearsal == nil || g.rehearsal.CommitID == "" {
-			continue
-		}
-		missing := slices.ContainsFunc(g.rehearsalChecks(), func(c rules.Check) bool {
-			i := slices.IndexFunc(g.facts.Rehearsal.Checks, func(x gate.Check) bool { return x.Name == c.Name })
-			return i < 0
-		})
-		if !missing {
-			continue
-		}
-		if err := s.write(ctx, func(tx *tx) error { return s.askRehearsal(tx, repo, g, *g.rehearsal, false) }); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // rehearsalChecks lists the checks wanted on the change's rehearsal, required and advisory.
@@ -574,15 +537,17 @@ func (s *Service) build(ctx context.Context, repo *store.Repository, g *gathered
 		if err := tx.Model(&r).Updates(map[string]any{"commit_id": r.CommitID, "tree": r.Tree}).Error; err != nil {
 			return err
 		}
-		g.rehearsal = &r
-		g.facts.Rehearsal = &gate.Rehearsal{Commit: r.CommitID, Base: r.Base}
-		err := tx.record(event{actor: itself, kind: "rehearsal.built", repo: repo, subject: fmt.Sprintf("change/%d", g.change.Number),
+		now, err := s.gather(tx.DB, repo, g.change) // by the rules of this moment; later ones ask for themselves
+		if err != nil {
+			return err
+		}
+		err = tx.record(event{actor: itself, kind: "rehearsal.built", repo: repo, subject: fmt.Sprintf("change/%d", g.change.Number),
 			text: fmt.Sprintf("change %d was rehearsed as %.10s on %s's %.10s", g.change.Number, r.CommitID, g.entry.Target, r.Base),
 			data: map[string]any{"number": g.change.Number, "rehearsal": r.ID, "commit": r.CommitID, "base": r.Base, "tree": r.Tree, "strategy": r.Strategy, "revision": r.Revision}})
 		if err != nil {
 			return err
 		}
-		if err := s.askRehearsal(tx, repo, *g, r, true); err != nil {
+		if err := s.askRehearsal(tx, repo, now, r, true); err != nil {
 			return err
 		}
 		return s.move(tx, repo, g, queue.Rehearsing, "the rehearsal is built")

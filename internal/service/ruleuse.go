@@ -46,7 +46,7 @@ func (s *Service) ApplyRules(ctx context.Context, a Actor, name, text, because s
 		if err != nil {
 			return err
 		}
-		return s.askHeadChecks(tx, repo, doc)
+		return s.askUnderNewRules(tx, repo, doc)
 	})
 	return rulesView(row), err
 }

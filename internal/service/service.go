@@ -253,6 +253,3 @@ func (s *Service) bare(r *store.Repository) *git.Repo {
 func (s *Service) bareDir(r *store.Repository) string {
 	return filepath.Join(s.dir, "repositories", fmt.Sprintf("%d.git", r.ID))
 }
-
-// Dir returns the service's folder.
-func (s *Service) Dir() string { return s.dir }

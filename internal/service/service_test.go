@@ -217,7 +217,7 @@ func TestFirstStartMakesOneAdministrator(t *testing.T) {
 
 func TestFolderIsKeptByOneService(t *testing.T) {
 	l := newLab(t)
-	if _, err := Open(t.Context(), Options{Dir: l.Dir()}); !errors.Is(err, ErrInUse) {
+	if _, err := Open(t.Context(), Options{Dir: l.dir}); !errors.Is(err, ErrInUse) {
 		t.Errorf("a second service on the folder: %v", err)
 	}
 	dir := t.TempDir()
@@ -247,14 +247,6 @@ func TestTextIsChecked(t *testing.T) {
 	for text, ok := range map[string]bool{"": true, "a\nb\tc": true, "\x00": false, "\xff": false, strings.Repeat("x", 21): false} {
 		if err := prose("description", text, 20); (err == nil) != ok {
 			t.Errorf("%q: %v", text, err)
-		}
-	}
-}
-
-func TestWorstStateOfChecks(t *testing.T) {
-	for _, c := range [][3]string{{"", "passed", "passed"}, {"passed", "failed", "failed"}, {"failed", "running", "failed"}, {"waiting", "passed", "waiting"}, {"skipped", "passed", "passed"}, {"running", "errored", "errored"}} {
-		if got := worse(c[0], c[1]); got != c[2] || worse(c[1], c[0]) != got {
-			t.Errorf("%s and %s give %s, not %s", c[0], c[1], got, c[2])
 		}
 	}
 }

@@ -776,7 +776,7 @@ export interface components {
             updated_at: string;
         };
         Check: {
-            /** @description change/N or rehearsal of change/N; empty: nobody asked */
+            /** @description change/NUMBER or rehearsal/ID; empty: nobody asked */
             asked_for?: string;
             /** Format: int64 */
             attempt: number;

@@ -113,6 +113,18 @@ func (s CheckState) Final() bool {
 	return false
 }
 
+// badness orders the states of checks, so that several can be told in one: the worst.
+var badness = []CheckState{NotReported, Skipped, Passed, Cancelled, Waiting, Running, Errored, Failed}
+
+// Worse returns the worse of two states: a failure is worse than an answer that is still awaited, that worse than a
+// pass.
+func Worse(a, b CheckState) CheckState {
+	if slices.Index(badness, a) > slices.Index(badness, b) {
+		return a
+	}
+	return b
+}
+
 // Check is the newest attempt of one check on one commit.
 type Check struct {
 	Name    string     `json:"name"`

@@ -285,3 +285,16 @@ func ExampleJudge() {
 	// Not ready for main: 1 requirement still missing (1 approval).
 	// 1 approval more needed; ask odo to run: tavrin review approve 4 --revision 1
 }
+
+func TestWorstStateOfChecks(t *testing.T) {
+	for _, c := range [][3]CheckState{{"", "passed", "passed"}, {"passed", "failed", "failed"}, {"failed", "running", "failed"}, {"waiting", "passed", "waiting"}, {"skipped", "passed", "passed"}, {"running", "errored", "errored"}} {
+		if got := Worse(c[0], c[1]); got != c[2] || Worse(c[1], c[0]) != got {
+			t.Errorf("%s and %s give %s, not %s", c[0], c[1], got, c[2])
+		}
+	}
+	for _, s := range CheckStates {
+		if !slices.Contains(badness, s) {
+			t.Errorf("%s has no place in the order", s)
+		}
+	}
+}

@@ -246,7 +246,8 @@ type Effective struct {
 	Stay         Stay
 	With         []Strategy
 	WithFrom     []Source
-	Default      Strategy // the one all matching protections that state one agree on; empty: the person chooses
+	Default      Strategy // the one all matching protections that state one agree on; empty: none, or they disagree
+	DefaultsSaid int      // how many different defaults the matching protections state
 	Message      string
 	RemoveSource bool
 }
@@ -294,11 +295,11 @@ func (d *Document) For(branch string, version int) Effective {
 			e.add(r, Source{Protection: p.Name, Version: version, Line: r.Line})
 		}
 	}
-	e.Default = soleKey(defaults)
+	e.Default, e.DefaultsSaid = soleKey(defaults), len(defaults)
 	if !slices.Contains(e.With, e.Default) {
 		e.Default = ""
 	}
-	if e.Default == "" && len(defaults) == 0 && len(e.With) == 1 {
+	if e.DefaultsSaid == 0 && len(e.With) == 1 {
 		e.Default = e.With[0]
 	}
 	e.Message = soleKey(messages)
@@ -308,6 +309,30 @@ func (d *Document) For(branch string, version int) Effective {
 		return cmp.Or(slices.Index(demandOrder, a.Demand)-slices.Index(demandOrder, b.Demand), strings.Compare(a.identity(), b.identity()))
 	})
 	return e
+}
+
+// Choose settles how a change lands: as asked, if that is allowed; else by the default that the rules agree on; else,
+// where they state none, by the first they allow, and then it says so in words that follow "by STRATEGY". Where they
+// disagree, or rule their own default out, the person has to choose: the error says among what.
+func (e Effective) Choose(asked Strategy) (chosen Strategy, said string, err error) {
+	words := make([]string, len(e.With))
+	for i, s := range e.With {
+		words[i] = string(s)
+	}
+	allowed := strings.Join(words, ", ")
+	switch {
+	case len(e.With) == 0:
+		return "", "", fmt.Errorf("the protections of %s leave no strategy, so nothing can land: a maintainer has to change the rules", e.Branch)
+	case asked != "" && !slices.Contains(e.With, asked):
+		return "", "", fmt.Errorf("strategy %s is not allowed for %s: one of %s", asked, e.Branch, allowed)
+	case asked != "":
+		return asked, "", nil
+	case e.Default != "":
+		return e.Default, "", nil
+	case e.DefaultsSaid > 0:
+		return "", "", fmt.Errorf("the protections of %s agree on no default strategy: say which, one of %s", e.Branch, allowed)
+	}
+	return e.With[0], ", the first that is allowed, since the rules state no default", nil
 }
 
 // add puts a requirement beside those already there, or, when an identical one is, adds the source to it.

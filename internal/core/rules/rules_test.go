@@ -250,3 +250,44 @@ protect:
 		t.Error("alone, b's default holds")
 	}
 }
+
+func TestChoose(t *testing.T) {
+	effective := func(lands ...string) Effective {
+		text := "tavrin: rules/1\nprotect:\n"
+		for i, land := range lands {
+			text += fmt.Sprintf("  - {name: p%d, branches: main, land: %s}\n", i, land)
+		}
+		d, findings := Parse(text)
+		if findings != nil {
+			t.Fatal(findings)
+		}
+		return d.For("main", 1)
+	}
+	cases := []struct {
+		name   string
+		e      Effective
+		asked  Strategy
+		chosen Strategy
+		says   string // in the words or the error
+	}{
+		{"as asked", effective("{with: [rebase, squash], strategy: rebase}"), Squash, Squash, ""},
+		{"not allowed", effective("{with: [rebase, squash]}"), Merge, "", "not allowed for main: one of rebase, squash"},
+		{"the default", effective("{with: [rebase, squash], strategy: squash}"), "", Squash, ""},
+		{"the default all agree on", effective("{strategy: squash}", "{with: [squash, merge], strategy: squash}"), "", Squash, ""},
+		{"none stated", effective("{with: [squash, merge]}"), "", Squash, "the rules state no default"},
+		{"only one allowed", effective("{with: [merge]}"), "", Merge, ""},
+		{"they disagree", effective("{strategy: squash}", "{strategy: rebase}"), "", "", "agree on no default strategy: say which, one of rebase, squash, merge"},
+		{"they disagree, one asked for", effective("{strategy: squash}", "{strategy: rebase}"), Merge, Merge, ""},
+		{"the default is ruled out", effective("{strategy: squash}", "{with: [rebase, merge]}"), "", "", "say which, one of rebase, merge"},
+		{"nothing left", effective("{with: [rebase]}", "{with: [merge]}"), "", "", "leave no strategy"},
+	}
+	for _, c := range cases {
+		chosen, said, err := c.e.Choose(c.asked)
+		if err != nil {
+			said = err.Error()
+		}
+		if chosen != c.chosen || (err == nil) != (c.chosen != "") || !strings.Contains(said, c.says) {
+			t.Errorf("%s: %q, %q", c.name, chosen, said)
+		}
+	}
+}
