@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"tavrin/internal/core/rules"
 )
@@ -34,13 +35,13 @@ protect:
     land: {by: team:hydraulics, with: [rebase, squash]}
 `
 
-func parsed(t testing.TB, text string) *rules.Document {
+func parsed(t testing.TB, text string) *rules.Set {
 	t.Helper()
 	d, findings := rules.Parse(text)
 	if findings != nil {
 		t.Fatal(findings)
 	}
-	return d
+	return d.Alone(3)
 }
 
 // facts are those of a change by tamsin to the docs, which no area covers, with one approval.
@@ -245,39 +246,68 @@ func TestEveryCheckStateIsFinalOrNot(t *testing.T) {
 	}
 }
 
-// twenty is a document and facts with twenty requirements.
-func twenty(t testing.TB) (*rules.Document, Facts) {
+// large is a document and facts with 40 requirements, 30 reviews, 40 people and 100 checks.
+func large(t testing.TB) (*rules.Set, Facts) {
 	var b strings.Builder
 	b.WriteString("tavrin: rules/1\nareas:\n")
 	f := facts()
-	for i := range 6 {
+	f.At = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	for i := range 10 {
 		fmt.Fprintf(&b, "  a%d: {paths: 'part%d/**', owners: 'team:hydraulics', checks: ['bench %d']}\n", i, i, i)
 		f.Paths = append(f.Paths, fmt.Sprintf("part%d/x.c", i))
 	}
-	b.WriteString("protect:\n  - name: trunk\n    branches: main\n    require:\n      - owners: every touched area\n      - objections: none\n")
-	for i := range 3 {
-		fmt.Fprintf(&b, "      - {approvals: %d, called: 'eyes %d'}\n      - {checks: 'check %d'}\n", i+1, i, i)
+	b.WriteString("protect:\n  - name: trunk\n    branches: main\n    require:\n      - owners: every touched area\n      - objections: none\n      - tasks: done\n      - ticket: FEN-[0-9]+\n")
+	for i := range 8 {
+		fmt.Fprintf(&b, "      - {approvals: %d, called: 'eyes %d', when: {lines: over 10}}\n      - {checks: 'check %d', fresh: 12h}\n", i%4+1, i, i)
 	}
+	f.Added, f.Description = 400, "- [x] measured\n- [ ] written up\n"
 	for i := range 40 {
 		login := fmt.Sprintf("p%d", i)
 		f.People[login] = Person{Login: login, Role: Writer, Teams: []string{"hydraulics"}}
+		if i < 30 {
+			f.Reviews = append(f.Reviews, Review{By: login, Verdict: []Verdict{Approve, Comment, Approve}[i%3], Revision: 1 + i%2, SameDifference: i%4 == 0})
+		}
 	}
+	var checks []Check
+	for i := range 100 {
+		checks = append(checks, Check{Name: fmt.Sprintf("check %d", i), State: Passed, By: "barn", At: f.At.Add(-time.Hour)})
+	}
+	f.Rehearsal = rehearsed(checks...)
 	return parsed(t, b.String()), f
 }
 
-func BenchmarkJudge20Requirements(b *testing.B) {
-	doc, f := twenty(b)
-	if n := len(Judge(doc, f).Requirements); n < 20 {
+func BenchmarkJudge40Requirements(b *testing.B) {
+	set, f := large(b)
+	if n := len(Judge(set, f).Requirements); n < 40 {
 		b.Fatalf("only %d requirements", n)
 	}
 	for b.Loop() {
-		Judge(doc, f)
+		Judge(set, f)
+	}
+}
+
+func BenchmarkJudge1000Changes(b *testing.B) {
+	set := parsed(b, document)
+	all := make([]Facts, 1000)
+	for i := range all {
+		all[i] = facts()
+		all[i].Number = i
+		all[i].Paths = []string{"firmware/a.c", "ledger/b.csv", "docs/c.md"}
+		for p := range 30 {
+			login := fmt.Sprintf("p%d", p)
+			all[i].People[login] = Person{Login: login, Role: Writer, Teams: []string{"accounts"}}
+		}
+	}
+	for b.Loop() {
+		for _, f := range all {
+			Judge(set, f)
+		}
 	}
 }
 
 func ExampleJudge() {
 	doc, _ := rules.Parse("tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    require: [{approvals: 1}]\n")
-	r := Judge(doc, Facts{Number: 4, State: "open", Target: "main", Revision: 1, RulesVersion: 2, Authors: []string{"wren"},
+	r := Judge(doc.Alone(2), Facts{Number: 4, State: "open", Target: "main", Revision: 1, RulesVersion: 2, Authors: []string{"wren"},
 		People: map[string]Person{"odo": {Login: "odo", Role: Writer}, "wren": {Login: "wren", Role: Writer}}})
 	fmt.Println(r.Summary)
 	fmt.Println(r.Requirements[1].Next)

@@ -9,138 +9,323 @@
 //     {a,b}    either part
 //     \x       the character x itself
 //
-// Matching is case-sensitive. A list of patterns may hold exclusions, written with a leading "!"; a name is in
-// the list when some pattern matches it and no exclusion does, whatever their order.
+// Matching is case-sensitive, also for branch names: Main is not main. A list of patterns may hold exclusions,
+// written with a leading "!"; a name is in the list when some pattern matches it and no exclusion does, whatever
+// their order.
 //
-// The package does no I/O; a compiled pattern is safe for concurrent use.
+// Braces are multiplied out when a pattern is compiled, so that what is left is a row of literals and wildcards;
+// matching such a row needs no more than two places to fall back to (the last "*" and the last "**"), so its time
+// is at most the product of both lengths, whatever the pattern. An Index answers for thousands of lists at once.
+//
+// The package does no I/O; everything compiled is safe for concurrent use.
 package glob
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
+	"unicode/utf8"
 )
 
-// MaxLength is the longest pattern accepted, in bytes.
-const MaxLength = 512
+const (
+	// MaxLength is the longest pattern accepted, in bytes.
+	MaxLength = 512
+	// MaxAlternatives is the largest number of rows that a pattern's braces may multiply out to.
+	MaxAlternatives = 256
+)
 
-// Pattern is one compiled glob.
+// Syntax says in a few words how a glob is written, for messages about wrong ones.
+const Syntax = "a glob: * within a name, ** across /, ? one character, [a-z], {a,b}, leading ! to exclude"
+
+// Pattern is one compiled glob. The zero value matches nothing.
 type Pattern struct {
 	text string
-	re   *regexp.Regexp
+	rows []row
+}
+
+// row is a glob without braces: literals and wildcards that follow each other.
+type row []token
+
+type tokenKind uint8
+
+const (
+	literal  tokenKind = iota
+	one                // ?
+	class              // [...]
+	star               // *
+	stars              // **
+	anyDepth           // **/ at the start of a name: nothing, or anything that ends in "/"
+)
+
+type token struct {
+	kind    tokenKind
+	text    string // of a literal
+	ranges  []rune // of a class: pairs of first and last
+	negated bool   // of a class
 }
 
 // Compile reads a pattern. The error says what is wrong with it and at which byte.
 func Compile(text string) (Pattern, error) {
-	if text == "" {
+	switch {
+	case text == "":
 		return Pattern{}, fmt.Errorf("a glob cannot be empty")
-	}
-	if len(text) > MaxLength {
+	case len(text) > MaxLength:
 		return Pattern{}, fmt.Errorf("a glob is at most %d bytes, this one has %d", MaxLength, len(text))
+	case strings.IndexByte(text, 0) >= 0:
+		return Pattern{}, fmt.Errorf("glob %q: holds a NUL, at byte %d", text, strings.IndexByte(text, 0)+1)
 	}
-	var b strings.Builder
-	b.WriteString(`\A(?s:`)
-	depth := 0
-	for i := 0; i < len(text); {
-		switch c := text[i]; c {
-		case '*':
-			i += star(&b, text, i)
-			continue
-		case '?':
-			b.WriteString(`[^/]`)
-		case '[':
-			width, err := class(&b, text[i:])
-			if err != nil {
-				return Pattern{}, fmt.Errorf("glob %q: %w, at byte %d", text, err, i+1)
-			}
-			i += width
-			continue
-		case '{':
-			depth++
-			b.WriteString(`(?:`)
-		case '}':
-			if depth == 0 {
-				return Pattern{}, fmt.Errorf("glob %q: \"}\" without \"{\", at byte %d", text, i+1)
-			}
-			depth--
-			b.WriteString(`)`)
-		case ',':
-			if depth > 0 {
-				b.WriteString(`|`)
-			} else {
-				b.WriteString(`,`)
-			}
-		case '\\':
-			if i+1 == len(text) {
-				return Pattern{}, fmt.Errorf("glob %q: ends in a lone \"\\\"", text)
-			}
-			i++
-			b.WriteString(regexp.QuoteMeta(text[i : i+1]))
-		case 0:
-			return Pattern{}, fmt.Errorf("glob %q: holds a NUL, at byte %d", text, i+1)
-		default:
-			b.WriteString(regexp.QuoteMeta(text[i : i+1]))
-		}
-		i++
-	}
-	if depth > 0 {
-		return Pattern{}, fmt.Errorf("glob %q: \"{\" without \"}\"", text)
-	}
-	b.WriteString(`)\z`)
-	re, err := regexp.Compile(b.String())
+	plain, err := multiplied(text)
 	if err != nil {
-		return Pattern{}, fmt.Errorf("glob %q: cannot be read: %w", text, err)
+		return Pattern{}, err
 	}
-	return Pattern{text: text, re: re}, nil
+	p := Pattern{text: text, rows: make([]row, 0, len(plain))}
+	for _, alternative := range plain {
+		r, err := tokens(alternative)
+		if err != nil {
+			return Pattern{}, fmt.Errorf("glob %q: %w", text, err)
+		}
+		p.rows = append(p.rows, r)
+	}
+	return p, nil
 }
 
-// star writes the expression for the run of stars at text[i:] and returns how many bytes it consumed.
-func star(b *strings.Builder, text string, i int) int {
-	if !strings.HasPrefix(text[i:], "**") {
-		b.WriteString(`[^/]*`)
-		return 1
+// multiplied gives the patterns without braces that a pattern stands for.
+func multiplied(text string) ([]string, error) {
+	out, rest, err := alternatives(text, text, 0)
+	if err != nil {
+		return nil, err
 	}
-	atStart := i == 0 || text[i-1] == '/'
-	if atStart && strings.HasPrefix(text[i:], "**/") {
-		b.WriteString(`(?:.*/)?`)
-		return 3
+	if rest != "" { // only a "}" or a "," ends a part early, and a "," at the top is plain
+		return nil, fmt.Errorf("glob %q: \"}\" without \"{\", at byte %d", text, len(text)-len(rest)+1)
 	}
-	b.WriteString(`.*`)
-	return 2
+	return out, nil
 }
 
-// class writes the expression for the character class that text begins with and returns its width in bytes.
-func class(b *strings.Builder, text string) (int, error) {
+// alternatives reads up to the end of a part: the end of the text, or, inside braces, a "," or "}" that is theirs.
+func alternatives(whole, text string, depth int) (out []string, rest string, err error) {
+	if depth > 8 {
+		return nil, "", fmt.Errorf("glob %q: braces are nested too deeply", whole)
+	}
+	out = []string{""}
+	add := func(parts ...string) error {
+		if len(out)*len(parts) > MaxAlternatives {
+			return fmt.Errorf("glob %q: its braces stand for more than %d patterns", whole, MaxAlternatives)
+		}
+		next := make([]string, 0, len(out)*len(parts))
+		for _, o := range out {
+			for _, p := range parts {
+				next = append(next, o+p)
+			}
+		}
+		out = next
+		return nil
+	}
+	for text != "" {
+		width := 1
+		switch c := text[0]; {
+		case c == '\\' && len(text) == 1:
+			return nil, "", fmt.Errorf("glob %q: ends in a lone \"\\\"", whole)
+		case c == '\\':
+			_, size := utf8.DecodeRuneInString(text[1:])
+			width = 1 + size
+		case c == '[':
+			if width, err = classWidth(text); err != nil {
+				return nil, "", fmt.Errorf("glob %q: %w, at byte %d", whole, err, len(whole)-len(text)+1)
+			}
+		case c == '}' || (c == ',' && depth > 0):
+			return out, text, nil
+		case c == '{':
+			var parts []string
+			rest := text
+			for rest[0] != '}' {
+				var some []string
+				if some, rest, err = alternatives(whole, rest[1:], depth+1); err != nil {
+					return nil, "", err
+				}
+				if parts = append(parts, some...); len(parts) > MaxAlternatives {
+					return nil, "", fmt.Errorf("glob %q: its braces stand for more than %d patterns", whole, MaxAlternatives)
+				}
+				if rest == "" {
+					return nil, "", fmt.Errorf("glob %q: \"{\" without \"}\"", whole)
+				}
+			}
+			if err := add(parts...); err != nil {
+				return nil, "", err
+			}
+			text = rest[1:]
+			continue
+		}
+		if err := add(text[:width]); err != nil {
+			return nil, "", err
+		}
+		text = text[width:]
+	}
+	return out, "", nil
+}
+
+// classWidth returns the width in bytes of the character class that text begins with.
+func classWidth(text string) (int, error) {
 	end := strings.IndexByte(text[1:], ']')
-	if end <= 0 {
+	if end < 0 {
 		return 0, fmt.Errorf("\"[\" without \"]\"")
 	}
-	body := text[1 : 1+end]
-	negated := strings.HasPrefix(body, "!")
-	body = strings.TrimPrefix(body, "!")
-	if body == "" || strings.Contains(body, "/") {
+	if body := strings.TrimPrefix(text[1:1+end], "!"); body == "" || strings.Contains(body, "/") {
 		return 0, fmt.Errorf("a character class needs characters, none of them \"/\"")
 	}
-	b.WriteString(`[`)
-	if negated {
-		b.WriteString(`^/`)
-	}
-	for i, r := range body {
-		if r == '-' && i > 0 && i < len(body)-1 {
-			b.WriteByte('-')
-			continue
-		}
-		if strings.ContainsRune(`\^-[]&~`, r) {
-			b.WriteByte('\\')
-		}
-		b.WriteRune(r)
-	}
-	b.WriteString(`]`)
 	return end + 2, nil
 }
 
+// tokens reads a pattern without braces.
+func tokens(text string) (row, error) {
+	var r row
+	var plain strings.Builder
+	flush := func() {
+		if plain.Len() > 0 {
+			r = append(r, token{kind: literal, text: plain.String()})
+			plain.Reset()
+		}
+	}
+	for i := 0; i < len(text); {
+		switch c := text[i]; {
+		case c == '\\':
+			_, size := utf8.DecodeRuneInString(text[i+1:])
+			plain.WriteString(text[i+1 : i+1+size])
+			i += 1 + size
+		case strings.HasPrefix(text[i:], "**/") && (i == 0 || text[i-1] == '/'):
+			flush()
+			r = append(r, token{kind: anyDepth})
+			i += 3
+		case strings.HasPrefix(text[i:], "**"):
+			flush()
+			r = append(r, token{kind: stars})
+			i += 2
+		case c == '*':
+			flush()
+			r = append(r, token{kind: star})
+			i++
+		case c == '?':
+			flush()
+			r = append(r, token{kind: one})
+			i++
+		case c == '[':
+			flush()
+			t, width, err := readClass(text[i:])
+			if err != nil {
+				return nil, err
+			}
+			r = append(r, t)
+			i += width
+		default:
+			plain.WriteByte(c)
+			i++
+		}
+	}
+	flush()
+	return r, nil
+}
+
+func readClass(text string) (token, int, error) {
+	width, err := classWidth(text)
+	if err != nil {
+		return token{}, 0, err
+	}
+	body, negated := strings.CutPrefix(text[1:width-1], "!")
+	t := token{kind: class, negated: negated}
+	chars := []rune(body)
+	for i := 0; i < len(chars); i++ {
+		first, last := chars[i], chars[i]
+		if i+2 < len(chars) && chars[i+1] == '-' {
+			last = chars[i+2]
+			i += 2
+		}
+		if last < first {
+			return token{}, 0, fmt.Errorf("the range %c-%c runs backwards", first, last)
+		}
+		t.ranges = append(t.ranges, first, last)
+	}
+	return t, width, nil
+}
+
+// has says whether a class holds a character. No class holds "/".
+func (t token) has(c rune) bool {
+	if c == '/' {
+		return false
+	}
+	for i := 0; i < len(t.ranges); i += 2 {
+		if t.ranges[i] <= c && c <= t.ranges[i+1] {
+			return !t.negated
+		}
+	}
+	return t.negated
+}
+
+// match says whether the row covers the whole name. When a token does not fit, the last "*" takes one character
+// more; when it may not (the next is a "/"), the last "**" does. Earlier wildcards need never be tried again: what
+// lies between two of them was matched as far left as it can be, and that leaves most to the later ones.
+func (r row) match(name string) bool {
+	type place struct{ token, at int }
+	last, lastMany := place{-1, 0}, place{-1, 0}
+	t, at := 0, 0
+	for {
+		ok := false
+		if t == len(r) {
+			if at == len(name) {
+				return true
+			}
+		} else {
+			switch tok := r[t]; tok.kind {
+			case star:
+				last, t, ok = place{t, at}, t+1, true
+			case stars, anyDepth:
+				lastMany, last, t, ok = place{t, at}, place{-1, 0}, t+1, true
+			case literal:
+				if strings.HasPrefix(name[at:], tok.text) {
+					at, t, ok = at+len(tok.text), t+1, true
+				}
+			case one, class:
+				if at < len(name) {
+					c, size := utf8.DecodeRuneInString(name[at:])
+					if tok.kind == one && c != '/' || tok.kind == class && tok.has(c) {
+						at, t, ok = at+size, t+1, true
+					}
+				}
+			}
+		}
+		if ok {
+			continue
+		}
+		if last.token >= 0 && last.at < len(name) && name[last.at] != '/' {
+			_, size := utf8.DecodeRuneInString(name[last.at:])
+			last.at += size
+			t, at = last.token+1, last.at
+			continue
+		}
+		if lastMany.token < 0 || lastMany.at >= len(name) {
+			return false
+		}
+		if r[lastMany.token].kind == anyDepth {
+			next := strings.IndexByte(name[lastMany.at:], '/')
+			if next < 0 {
+				return false
+			}
+			lastMany.at += next + 1
+		} else {
+			_, size := utf8.DecodeRuneInString(name[lastMany.at:])
+			lastMany.at += size
+		}
+		last = place{-1, 0}
+		t, at = lastMany.token+1, lastMany.at
+	}
+}
+
 // Match says whether the pattern covers the whole name.
-func (p Pattern) Match(name string) bool { return p.re != nil && p.re.MatchString(name) }
+func (p Pattern) Match(name string) bool {
+	for _, r := range p.rows {
+		if r.match(name) {
+			return true
+		}
+	}
+	return false
+}
 
 // String returns the pattern as it was written.
 func (p Pattern) String() string { return p.text }
@@ -186,3 +371,6 @@ func (l List) Match(name string) bool {
 	}
 	return false
 }
+
+// Patterns returns the list's patterns that include, each with its text as written.
+func (l List) Patterns() []Pattern { return l.include }

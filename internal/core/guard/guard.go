@@ -8,6 +8,7 @@ package guard
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"tavrin/internal/core/gate"
@@ -21,16 +22,20 @@ type Update struct {
 	New string // empty: the ref is deleted
 	// Forward says that New contains Old; it means nothing for a new or deleted ref.
 	Forward bool
+	// Held says that a protected branch holds New already; it means something for a new ref only.
+	Held bool
+	// Commits are those that the push brings to the branch, for the requirements that hold for pushes too.
+	Commits []gate.Commit
 }
 
 // Facts is what a decision depends on besides the update.
 type Facts struct {
 	Repository string // HOUSE/NAME
 	Pusher     gate.Person
-	Rules      *rules.Document // nil: none applied yet
-	Version    int             // of the rules document
-	Empty      bool            // the repository has no branch yet
-	Default    string          // its default branch
+	People     map[string]gate.Person // everybody with access, by login
+	Rules      *rules.Set             // nil: none applied yet
+	Empty      bool                   // the repository has no branch yet
+	Default    string                 // its default branch
 }
 
 // Verdict is the answer to one update.
@@ -40,6 +45,8 @@ type Verdict struct {
 	Protected bool
 	Short     string   // a few words, for Git's status line; empty when allowed
 	Lines     []string // for the terminal; may hold advice when allowed
+	// Exempted names the protections that would have refused and do not bind the pusher; it goes on record.
+	Exempted []rules.Source
 }
 
 // Judge decides about one update.
@@ -54,11 +61,11 @@ func Judge(u Update, f Facts) Verdict {
 	case !isBranch:
 		return judgeTag(u, f)
 	}
-	doc := f.Rules
-	if doc == nil {
-		doc = &rules.Document{}
+	set := f.Rules
+	if set == nil {
+		set = rules.NewSet(f.Repository)
 	}
-	e := doc.For(branch, f.Version)
+	e := set.For(branch)
 	if f.Empty && (e.Protected || branch == f.Default) {
 		if !f.Pusher.Role.AtLeast(gate.Maintainer) {
 			return refuse(u, "the first push is for maintainers", fmt.Sprintf(
@@ -69,7 +76,22 @@ func Judge(u Update, f Facts) Verdict {
 	if !e.Protected {
 		return judgeFree(u, f, branch)
 	}
-	return judgeProtected(u, f, branch, e)
+	v := judgeProtected(u, f, branch, e)
+	bound := set.Binding(branch, f.Pusher.Is)
+	if v.Allowed || len(bound.Exempted) == 0 {
+		return v
+	}
+	// Something refuses, and the pusher is exempt from a part of it: what is left decides.
+	if bound.Protected {
+		v = judgeProtected(u, f, branch, bound)
+	} else {
+		v = judgeFree(u, f, branch)
+	}
+	if v.Allowed {
+		v.Protected, v.Exempted = true, bound.Exempted
+		v.Lines = []string{fmt.Sprintf("%s is exempt from %s; this push is recorded as a use of it.", f.Pusher.Login, rules.Because(bound.Exempted))}
+	}
+	return v
 }
 
 func judgeTag(u Update, f Facts) Verdict {
@@ -93,30 +115,38 @@ func judgeFree(u Update, f Facts, branch string) Verdict {
 	return v
 }
 
-func judgeProtected(u Update, f Facts, branch string, e rules.Effective) Verdict {
+func judgeProtected(u Update, f Facts, branch string, e *rules.Effective) Verdict {
 	if u.New == "" {
-		if e.Delete != rules.Allowed {
-			return refused(u, branch, e.DeleteFrom, "it is not deleted", fmt.Sprintf("%s is not deleted.", branch), nil)
+		if e.Delete.Value != rules.Allowed {
+			return refused(u, branch, e.Delete.From[0], "it is not deleted", fmt.Sprintf("%s is not deleted.", branch), nil)
 		}
 		if branch == f.Default {
 			return refuse(u, "the default branch stays", branch+" is the default branch and cannot be deleted.")
 		}
 	}
-	if u.Old != "" && u.New != "" && !u.Forward && e.Rewrite != rules.Allowed {
-		return refused(u, branch, e.RewriteFrom, "history is not rewritten",
+	if u.Old != "" && u.New != "" && !u.Forward && e.Rewrite.Value != rules.Allowed {
+		return refused(u, branch, e.Rewrite.From[0], "history is not rewritten",
 			fmt.Sprintf("%.10s does not contain %s's %.10s, and its history is not rewritten.", u.New, branch, u.Old), wayOut(u, f, branch))
+	}
+	if u.Old == "" && u.Held {
+		for _, a := range e.Create {
+			if !f.Pusher.IsAny(a.Who) {
+				return refused(u, branch, a.Source, "you may not create it", fmt.Sprintf("%s may be created by %s.", branch, whoever(a.Who)), nil)
+			}
+		}
+		return Verdict{Allowed: true, Protected: true}
 	}
 	for _, a := range e.Push {
 		if f.Pusher.IsAny(a.Who) {
 			continue
 		}
+		if u.Old == "" && slices.ContainsFunc(e.Create, func(c rules.Allowance) bool { return f.Pusher.IsAny(c.Who) }) {
+			return refused(u, branch, a.Source, "it brings new commits", fmt.Sprintf("you may create %s, but only from a commit that a protected branch holds already, and %.10s is none: "+
+				"push a commit of such a branch, and propose the rest as a change.", branch, u.New), wayOut(u, f, branch))
+		}
 		who := "nobody pushes to it directly"
 		if len(a.Who) > 0 {
-			names := make([]string, len(a.Who))
-			for i, p := range a.Who {
-				names[i] = p.String()
-			}
-			who = "only " + strings.Join(names, ", ") + " may push to it directly"
+			who = "only " + whoever(a.Who) + " may push to it directly"
 		}
 		var way []string
 		if u.New != "" {
@@ -124,7 +154,21 @@ func judgeProtected(u Update, f Facts, branch string, e rules.Effective) Verdict
 		}
 		return refused(u, branch, a.Source, who, fmt.Sprintf("%s is protected: %s; changes land through the queue.", branch, who), way)
 	}
+	if from, short, sentence := gate.Pushed(e, u.Commits, f.People); short != "" {
+		return refused(u, branch, from, short, sentence, wayOut(u, f, branch))
+	}
 	return Verdict{Allowed: true, Protected: true}
+}
+
+func whoever(who []rules.Principal) string {
+	if len(who) == 0 {
+		return "nobody"
+	}
+	names := make([]string, len(who))
+	for i, p := range who {
+		names[i] = p.String()
+	}
+	return strings.Join(names, ", ")
 }
 
 // wayOut gives the commands that put the same commits on a branch of their own and bring the local branch back.

@@ -46,30 +46,30 @@ func TestP1Judge(t *testing.T) {
 		short   string
 		long    string
 	}{
-		{"a new branch", Update{"refs/heads/topic", "", b, false}, writer, false, true, "", "tavrin change open --repo growers/irrigation --source topic"},
-		{"rewriting one's own branch", Update{"refs/heads/topic", a, b, false}, writer, false, true, "", ""},
-		{"deleting one's own branch", Update{"refs/heads/topic", a, "", false}, writer, false, true, "", ""},
-		{"a reader", Update{"refs/heads/topic", "", b, false}, gate.Person{Login: "pavo", Role: gate.Reader}, false, false, "may not write", "role writer"},
-		{"the trunk", Update{"refs/heads/main", a, b, true}, writer, false, false, "trunk: nobody pushes", "git push origin bbbbbbbbbb:refs/heads/tamsin/main-bbbbbbbb"},
-		{"the trunk, as maintainer", Update{"refs/heads/main", a, b, true}, maintainer, false, false, "trunk: nobody pushes", "git reset --keep origin/main"},
-		{"rewriting the trunk", Update{"refs/heads/main", a, b, false}, maintainer, false, false, "history is not rewritten", "does not contain main's aaaaaaaaaa"},
-		{"deleting the trunk", Update{"refs/heads/main", a, "", false}, maintainer, false, false, "trunk: it is not deleted", "rules version 5, line 3"},
-		{"a release, by the team", Update{"refs/heads/release/1", a, b, true}, releaser, false, true, "", ""},
-		{"a release, by another", Update{"refs/heads/release/1", a, b, true}, maintainer, false, false, "only team:release", "line 8"},
-		{"rewriting a release", Update{"refs/heads/release/1", a, b, false}, releaser, false, false, "history is not rewritten", ""},
-		{"deleting a release, allowed to the team", Update{"refs/heads/release/1", a, "", false}, releaser, false, true, "", ""},
-		{"a new release, by another", Update{"refs/heads/release/2", "", b, false}, writer, false, false, "only team:release", ""},
-		{"rewriting the sandbox", Update{"refs/heads/play", a, b, false}, writer, false, true, "", ""},
-		{"first push, by a writer", Update{"refs/heads/main", "", b, false}, writer, true, false, "for maintainers", "ask one of them"},
-		{"first push, by a maintainer", Update{"refs/heads/main", "", b, false}, maintainer, true, true, "", ""},
-		{"a new tag", Update{"refs/tags/v1", "", b, false}, writer, false, true, "", ""},
-		{"moving a tag", Update{"refs/tags/v1", a, b, true}, writer, false, false, "tags do not move", ""},
-		{"a name of the service's own", Update{"refs/tavrin/revisions/1/1", "", b, false}, maintainer, false, false, "not a branch or tag", ""},
-		{"a name of nobody", Update{"refs/notes/x", "", b, false}, maintainer, false, false, "not a branch or tag", ""},
+		{"a new branch", Update{Ref: "refs/heads/topic", Old: "", New: b}, writer, false, true, "", "tavrin change open --repo growers/irrigation --source topic"},
+		{"rewriting one's own branch", Update{Ref: "refs/heads/topic", Old: a, New: b}, writer, false, true, "", ""},
+		{"deleting one's own branch", Update{Ref: "refs/heads/topic", Old: a, New: ""}, writer, false, true, "", ""},
+		{"a reader", Update{Ref: "refs/heads/topic", Old: "", New: b}, gate.Person{Login: "pavo", Role: gate.Reader}, false, false, "may not write", "role writer"},
+		{"the trunk", Update{Ref: "refs/heads/main", Old: a, New: b, Forward: true}, writer, false, false, "trunk: nobody pushes", "git push origin bbbbbbbbbb:refs/heads/tamsin/main-bbbbbbbb"},
+		{"the trunk, as maintainer", Update{Ref: "refs/heads/main", Old: a, New: b, Forward: true}, maintainer, false, false, "trunk: nobody pushes", "git reset --keep origin/main"},
+		{"rewriting the trunk", Update{Ref: "refs/heads/main", Old: a, New: b}, maintainer, false, false, "history is not rewritten", "does not contain main's aaaaaaaaaa"},
+		{"deleting the trunk", Update{Ref: "refs/heads/main", Old: a, New: ""}, maintainer, false, false, "trunk: it is not deleted", "rules version 5, line 3"},
+		{"a release, by the team", Update{Ref: "refs/heads/release/1", Old: a, New: b, Forward: true}, releaser, false, true, "", ""},
+		{"a release, by another", Update{Ref: "refs/heads/release/1", Old: a, New: b, Forward: true}, maintainer, false, false, "only team:release", "line 8"},
+		{"rewriting a release", Update{Ref: "refs/heads/release/1", Old: a, New: b}, releaser, false, false, "history is not rewritten", ""},
+		{"deleting a release, allowed to the team", Update{Ref: "refs/heads/release/1", Old: a, New: ""}, releaser, false, true, "", ""},
+		{"a new release, by another", Update{Ref: "refs/heads/release/2", Old: "", New: b}, writer, false, false, "only team:release", ""},
+		{"rewriting the sandbox", Update{Ref: "refs/heads/play", Old: a, New: b}, writer, false, true, "", ""},
+		{"first push, by a writer", Update{Ref: "refs/heads/main", Old: "", New: b}, writer, true, false, "for maintainers", "ask one of them"},
+		{"first push, by a maintainer", Update{Ref: "refs/heads/main", Old: "", New: b}, maintainer, true, true, "", ""},
+		{"a new tag", Update{Ref: "refs/tags/v1", Old: "", New: b}, writer, false, true, "", ""},
+		{"moving a tag", Update{Ref: "refs/tags/v1", Old: a, New: b, Forward: true}, writer, false, false, "tags do not move", ""},
+		{"a name of the service's own", Update{Ref: "refs/tavrin/revisions/1/1", Old: "", New: b}, maintainer, false, false, "not a branch or tag", ""},
+		{"a name of nobody", Update{Ref: "refs/notes/x", Old: "", New: b}, maintainer, false, false, "not a branch or tag", ""},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
-			v := Judge(c.update, Facts{Repository: "growers/irrigation", Pusher: c.pusher, Rules: doc, Version: 5, Empty: c.empty, Default: "main"})
+			v := Judge(c.update, Facts{Repository: "growers/irrigation", Pusher: c.pusher, Rules: doc.Alone(5), Empty: c.empty, Default: "main"})
 			if v.Allowed != c.allowed || !strings.Contains(v.Short, c.short) || !strings.Contains(strings.Join(v.Lines, "\n"), c.long) {
 				t.Errorf("allowed %v, %q:\n%s", v.Allowed, v.Short, strings.Join(v.Lines, "\n"))
 			}
@@ -81,14 +81,14 @@ func TestP1Judge(t *testing.T) {
 }
 
 func TestDefaultBranchWithoutRulesIsNotDeleted(t *testing.T) {
-	v := Judge(Update{"refs/heads/main", a, "", false}, Facts{Pusher: gate.Person{Login: "ines", Role: gate.Maintainer}, Default: "main"})
+	v := Judge(Update{Ref: "refs/heads/main", Old: a, New: ""}, Facts{Pusher: gate.Person{Login: "ines", Role: gate.Maintainer}, Default: "main"})
 	if v.Allowed {
 		t.Error("the default branch was deleted")
 	}
 }
 
 func TestCommandsAreSafeToPaste(t *testing.T) {
-	v := Judge(Update{"refs/heads/a;rm$(x)", "", b, false}, Facts{Repository: "growers/irrigation", Pusher: gate.Person{Login: "ines", Role: gate.Writer}, Default: "main"})
+	v := Judge(Update{Ref: "refs/heads/a;rm$(x)", Old: "", New: b}, Facts{Repository: "growers/irrigation", Pusher: gate.Person{Login: "ines", Role: gate.Writer}, Default: "main"})
 	if text := strings.Join(v.Lines, "\n"); !strings.Contains(text, "'a;rm$(x)'") {
 		t.Errorf("not quoted:\n%s", text)
 	}

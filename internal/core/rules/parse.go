@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml/ast"
@@ -45,10 +45,26 @@ var (
 	roleNames = []string{"reader", "writer", "maintainer"}
 )
 
-// Parse reads a rules document. It returns the document, or everything that is wrong with it: all findings at
-// once, in the order of lines, and then no document.
-func Parse(text string) (*Document, []Finding) {
-	r := &reader{lines: strings.Split(text, "\n")}
+// Under says as what a document is read.
+type Under struct {
+	// OfHouse: it is a house's document, which may say for which repositories its parts are.
+	OfHouse bool
+	// House is the document of the repository's house, whose branch kinds a repository's document may use, and none of
+	// whose names it may define again; nil: the house has none.
+	House *Document
+	// Redefined: what the house has come to define since the text was accepted is the house's, and not a finding.
+	Redefined bool
+	// Accepted: the text was accepted before, so that nothing about the house's document is a finding.
+	Accepted bool
+}
+
+// Parse reads a repository's rules document by itself. It returns the document, or everything that is wrong with it:
+// all findings at once, in the order of lines, and then no document.
+func Parse(text string) (*Document, []Finding) { return Under{}.Parse(text) }
+
+// Parse reads a rules document as what u says it is. It answers as the function Parse does.
+func (u Under) Parse(text string) (*Document, []Finding) {
+	r := &reader{lines: strings.Split(text, "\n"), under: u, used: map[string][]string{}}
 	switch {
 	case len(text) > MaxBytes:
 		r.at(1, 1, fmt.Sprintf("the document has %d bytes", len(text)), fmt.Sprintf("at most %d bytes", MaxBytes))
@@ -82,325 +98,16 @@ func Parse(text string) (*Document, []Finding) {
 		})
 		return nil, r.findings[:min(len(r.findings), maxFindings)]
 	}
+	d.Lines, d.Used = len(r.lines), r.used
 	return d, nil
 }
 
-// tooDeep guards the YAML parser, which recurses, against hostile nesting in either style.
-func tooDeep(text string) bool {
-	flow, deepest := 0, 0
-	for _, c := range text {
-		switch c {
-		case '[', '{':
-			flow++
-			deepest = max(deepest, flow)
-		case ']', '}':
-			flow = max(0, flow-1)
-		case '\n':
-			flow = 0
-		}
-	}
-	if deepest > 64 {
-		return true
-	}
-	for line := range strings.SplitSeq(text, "\n") {
-		if len(line)-len(strings.TrimLeft(line, " -?")) > 200 {
-			return true
-		}
-	}
-	return false
-}
-
-// reader walks the syntax tree and gathers findings as it goes.
-type reader struct {
-	lines    []string
-	findings []Finding
-}
-
-func (r *reader) at(line, column int, message, right string) {
-	r.findings = append(r.findings, Finding{
-		Line: line, Column: column, Message: message, Right: right, Excerpt: r.excerpt(line, column),
-	})
-}
-
-func (r *reader) bad(n ast.Node, message, right string) {
-	line, column := place(n)
-	r.at(line, column, message, right)
-}
-
-var syntaxPlace = regexp.MustCompile(`^\[(\d+):(\d+)\] ([^\n]+)`)
-
-func (r *reader) syntax(err error) {
-	if m := syntaxPlace.FindStringSubmatch(err.Error()); m != nil {
-		line, _ := strconv.Atoi(m[1])
-		column, _ := strconv.Atoi(m[2])
-		r.at(line, column, "this is not YAML: "+m[3], "")
-		return
-	}
-	first, _, _ := strings.Cut(err.Error(), "\n")
-	r.at(1, 1, "this is not YAML: "+first, "")
-}
-
-// excerpt shows the line, the one before it, and a mark under the column.
-func (r *reader) excerpt(line, column int) string {
-	var b strings.Builder
-	for n := max(1, line-1); n <= line && n <= len(r.lines); n++ {
-		mark := " "
-		if n == line {
-			mark = ">"
-		}
-		text := []rune(r.lines[n-1])
-		if len(text) > 160 {
-			text = append(text[:160], '…')
-		}
-		fmt.Fprintf(&b, "%s %4d | %s\n", mark, n, string(text))
-	}
-	fmt.Fprintf(&b, "       | %s^", strings.Repeat(" ", max(0, min(column, 160)-1)))
-	return b.String()
-}
-
-func place(n ast.Node) (line, column int) {
-	t := n.GetToken()
-	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 {
-		t = m.Values[0].Key.GetToken()
-	}
-	if s, ok := n.(*ast.SequenceNode); ok && s.Start != nil {
-		t = s.Start
-	}
-	if t == nil || t.Position == nil {
-		return 1, 1
-	}
-	return t.Position.Line, t.Position.Column
-}
-
-// field is one key of a mapping with its value.
-type field struct {
-	key   ast.Node
-	name  string
-	value ast.Node
-}
-
-// mapping returns a node's fields in order, reporting duplicate keys and, when allowed is given, unknown ones.
-func (r *reader) mapping(n ast.Node, what string, allowed ...string) []field {
-	var values []*ast.MappingValueNode
-	switch m := n.(type) {
-	case *ast.MappingNode:
-		values = m.Values
-	case *ast.MappingValueNode:
-		values = []*ast.MappingValueNode{m}
-	default:
-		r.bad(n, fmt.Sprintf("%s is %s", what, kindOf(n)), "a mapping of keys to values")
-		return nil
-	}
-	var fields []field
-	seen := map[string]int{}
-	for _, v := range values {
-		key, ok := v.Key.(*ast.StringNode)
-		if !ok {
-			right := "keys are plain words"
-			if len(allowed) > 0 {
-				right = "one of " + strings.Join(allowed, ", ")
-			}
-			r.bad(v.Key, fmt.Sprintf("%s has a key that is %s", what, kindOf(v.Key)), right)
-			continue
-		}
-		if line, twice := seen[key.Value]; twice {
-			r.bad(v.Key, fmt.Sprintf("%q stands twice in %s", key.Value, what), fmt.Sprintf("keep one; the first is on line %d", line))
-			continue
-		}
-		seen[key.Value], _ = place(v.Key)
-		if len(allowed) > 0 && !slices.Contains(allowed, key.Value) {
-			r.bad(v.Key, fmt.Sprintf("unknown key %q in %s", key.Value, what), "one of "+strings.Join(allowed, ", "))
-			continue
-		}
-		fields = append(fields, field{v.Key, key.Value, v.Value})
-	}
-	return fields
-}
-
-func kindOf(n ast.Node) string {
-	switch v := n.(type) {
-	case *ast.MappingNode, *ast.MappingValueNode:
-		return "a mapping"
-	case *ast.SequenceNode:
-		return "a list"
-	case *ast.StringNode, *ast.LiteralNode:
-		return "text"
-	case *ast.IntegerNode, *ast.FloatNode:
-		return "a number"
-	case *ast.BoolNode:
-		return "true or false"
-	case *ast.NullNode:
-		return "empty"
-	case *ast.AnchorNode:
-		return "an anchor, which rules documents do not use"
-	case *ast.AliasNode:
-		return "an alias, which rules documents do not use"
-	case *ast.TagNode:
-		return "a tag, which rules documents do not use"
-	default:
-		return fmt.Sprintf("a YAML %s", v.Type())
-	}
-}
-
-// text reads a scalar as text.
-func (r *reader) text(f field) string {
-	switch v := f.value.(type) {
-	case *ast.StringNode:
-		return v.Value
-	case *ast.LiteralNode:
-		return v.Value.Value
-	}
-	r.bad(f.value, fmt.Sprintf("%q is %s", f.name, kindOf(f.value)), "text is expected (in quotes if need be)")
-	return ""
-}
-
-// texts reads one text or a list of texts.
-func (r *reader) texts(f field) []string {
-	seq, ok := f.value.(*ast.SequenceNode)
-	if !ok {
-		if s := r.text(f); s != "" {
-			return []string{s}
-		}
-		return nil
-	}
-	texts := []string{}
-	for _, v := range seq.Values {
-		if s := r.text(field{f.key, f.name, v}); s != "" {
-			texts = append(texts, s)
-		}
-	}
-	return texts
-}
-
-func (r *reader) number(f field, low, high int) int {
-	if v, ok := f.value.(*ast.IntegerNode); ok {
-		if n, err := strconv.Atoi(strings.ReplaceAll(v.Token.Value, "_", "")); err == nil && n >= low && n <= high {
-			return n
-		}
-		r.bad(f.value, fmt.Sprintf("%q is %s", f.name, v.Token.Value), fmt.Sprintf("a whole number from %d to %d", low, high))
-		return low
-	}
-	r.bad(f.value, fmt.Sprintf("%q is %s", f.name, kindOf(f.value)), fmt.Sprintf("a whole number from %d to %d", low, high))
-	return low
-}
-
-func (r *reader) boolean(f field) bool {
-	if v, ok := f.value.(*ast.BoolNode); ok {
-		return v.Value
-	}
-	r.bad(f.value, fmt.Sprintf("%q is %s", f.name, kindOf(f.value)), "true or false")
-	return false
-}
-
-// oneOf reads a word out of a fixed set.
-func oneOf[T ~string](r *reader, f field, allowed ...T) T {
-	s := r.text(f)
-	for _, a := range allowed {
-		if string(a) == s {
-			return a
-		}
-	}
-	if s != "" {
-		r.bad(f.value, fmt.Sprintf("%q cannot be %q", f.name, s), "one of "+joined(allowed))
-	}
-	return allowed[0]
-}
-
-// someOf reads a list of words out of a fixed set.
-func someOf[T ~string](r *reader, f field, allowed ...T) []T {
-	out := []T{}
-	for _, s := range r.texts(f) {
-		if i := slices.IndexFunc(allowed, func(a T) bool { return string(a) == s }); i < 0 {
-			r.bad(f.value, fmt.Sprintf("%q cannot hold %q", f.name, s), "some of "+joined(allowed))
-		} else if !slices.Contains(out, allowed[i]) {
-			out = append(out, allowed[i])
-		}
-	}
-	return out
-}
-
-func joined[T ~string](words []T) string {
-	texts := make([]string, len(words))
-	for i, w := range words {
-		texts[i] = string(w)
-	}
-	return strings.Join(texts, ", ")
-}
-
-// principalTexts reads one text or a list of texts; "team: hydraulics", which YAML takes for a mapping and which is
-// easily typed, is meant as "team:hydraulics".
-func (r *reader) principalTexts(f field) []string {
-	values := []ast.Node{f.value}
-	if seq, ok := f.value.(*ast.SequenceNode); ok {
-		values = seq.Values
-	}
-	texts := []string{}
-	for _, v := range values {
-		if m, ok := v.(*ast.MappingNode); ok && len(m.Values) == 1 {
-			key, isText := m.Values[0].Key.(*ast.StringNode)
-			value, isTextToo := m.Values[0].Value.(*ast.StringNode)
-			if isText && isTextToo {
-				texts = append(texts, key.Value+":"+value.Value)
-				continue
-			}
-		}
-		if s := r.text(field{f.key, f.name, v}); s != "" {
-			texts = append(texts, s)
-		}
-	}
-	return texts
-}
-
-// principals reads who: "nobody", or one or several of team:NAME, person:LOGIN, robot:LOGIN, role:ROLE.
-func (r *reader) principals(f field, robots bool) []Principal {
-	if s, ok := f.value.(*ast.StringNode); ok && s.Value == "nobody" {
-		return []Principal{}
-	}
-	right := "team:NAME, person:LOGIN or role:" + strings.Join(roleNames, "|")
-	if robots {
-		right += ", robot:LOGIN, or nobody"
-	}
-	out := []Principal{}
-	for _, s := range r.principalTexts(f) {
-		kind, name, found := strings.Cut(s, ":")
-		p := Principal{PrincipalKind(kind), name}
-		ok := found && loginForm.MatchString(name)
-		switch p.Kind {
-		case Person, Team:
-		case Robot:
-			ok = ok && robots
-		case ByRole:
-			ok = slices.Contains(roleNames, name)
-		default:
-			ok = false
-		}
-		if !ok {
-			r.bad(f.value, fmt.Sprintf("%q in %q names nobody", s, f.name), right)
-			continue
-		}
-		out = append(out, p)
-	}
-	return out
-}
-
-func (r *reader) globs(f field) (glob.List, []string) {
-	texts := r.texts(f)
-	if len(texts) == 0 {
-		r.bad(f.value, fmt.Sprintf("%q names no pattern", f.name), "one glob or a list of globs")
-		return glob.List{}, nil
-	}
-	list, err := glob.CompileList(texts)
-	if err != nil {
-		r.bad(f.value, err.Error(), "a glob: * within a name, ** across /, ? one character, [a-z], {a,b}, leading ! to exclude")
-	}
-	return list, texts
-}
-
 func (r *reader) document(body ast.Node) *Document {
-	d := &Document{}
-	fields := r.mapping(body, "the document", "tavrin", "branches", "areas", "checks", "protect")
+	d := &Document{lines: map[string]int{}}
+	fields := r.keys(body, "the document", "")
 	formatSeen := false
 	for _, f := range fields {
+		d.lines[f.name], _ = place(f.key)
 		switch f.name {
 		case "tavrin":
 			formatSeen = true
@@ -409,6 +116,10 @@ func (r *reader) document(body ast.Node) *Document {
 			}
 		case "branches":
 			r.kinds(d, f)
+		case "labels":
+			for _, l := range r.mapping(f.value, `"labels"`) {
+				d.Labels = append(d.Labels, r.label(l))
+			}
 		case "areas":
 			for _, a := range r.mapping(f.value, `"areas"`) {
 				d.Areas = append(d.Areas, r.area(a))
@@ -417,12 +128,19 @@ func (r *reader) document(body ast.Node) *Document {
 			for _, c := range r.mapping(f.value, `"checks"`) {
 				d.Checks = append(d.Checks, r.check(c))
 			}
+		case "loosening":
+			for _, g := range r.keys(f.value, `"loosening"`, "loosening") {
+				d.AgreedBy = r.principals(g, false)
+			}
+			if len(d.AgreedBy) == 0 {
+				r.bad(f.key, `"loosening" names nobody`, "agreed_by: person:LOGIN, team:NAME or role:ROLE, one or a list")
+			}
 		}
 	}
 	if !formatSeen && len(r.findings) == 0 {
 		r.bad(body, "the document does not say its form", "begin with \"tavrin: "+Format+"\"")
 	}
-	for _, f := range fields { // after the kinds, which its patterns may name
+	for _, f := range fields { // after the kinds and labels, which it may name
 		if f.name == "protect" {
 			r.protections(d, f)
 		}
@@ -436,21 +154,47 @@ func (r *reader) named(f field, what string) {
 	}
 }
 
-func (r *reader) kinds(d *Document, f field) {
-	for _, k := range r.mapping(f.value, `"branches"`) {
-		r.named(k, "a branch kind")
-		_, texts := r.globs(k)
-		line, _ := place(k.key)
-		d.Kinds = append(d.Kinds, Kind{Name: k.name, Patterns: texts, Line: line})
+// houses finds out whether the house defines a name already, which is then a finding.
+func (r *reader) houses(f field, what string, defined bool) {
+	if defined && !r.under.Accepted && !r.under.Redefined {
+		r.bad(f.key, fmt.Sprintf("the house defines %s %q already", what, f.name), "another name; a repository adds to what its house defines and never redefines it")
 	}
 }
 
+func (r *reader) kinds(d *Document, f field) {
+	for _, k := range r.mapping(f.value, `"branches"`) {
+		r.named(k, "a branch kind")
+		r.houses(k, "the branch kind", r.under.House != nil && r.under.House.Kind(k.name) != nil)
+		list, texts := r.globs(k)
+		line, _ := place(k.key)
+		d.Kinds = append(d.Kinds, Kind{Name: k.name, Patterns: texts, List: list, Line: line})
+	}
+}
+
+func (r *reader) label(f field) Label {
+	l := Label{Name: f.name}
+	l.Line, _ = place(f.key)
+	r.named(f, "a label")
+	r.houses(f, "the label", r.under.House != nil && slices.ContainsFunc(r.under.House.Labels, func(l Label) bool { return l.Name == f.name }))
+	for _, g := range r.keys(f.value, fmt.Sprintf("label %q", f.name), "labels{}") {
+		l.SetBy = r.principals(g, false)
+	}
+	if len(l.SetBy) == 0 {
+		r.bad(f.key, fmt.Sprintf("label %q does not say who may set it", f.name), "set_by: team:NAME, person:LOGIN or role:ROLE; rules may ask for a label, so that whoever sets it changes what they ask")
+	}
+	return l
+}
+
 func (r *reader) area(f field) Area {
-	a := Area{Name: f.name}
+	a := Area{Name: f.name, lines: map[string]int{}}
 	a.Line, _ = place(f.key)
 	r.named(f, "an area")
-	for _, g := range r.mapping(f.value, fmt.Sprintf("area %q", f.name), "paths", "owners", "asks", "checks") {
+	r.houses(f, "the area", r.under.House != nil && slices.ContainsFunc(r.under.House.Areas, func(a Area) bool { return a.Name == f.name }))
+	for _, g := range r.keys(f.value, fmt.Sprintf("area %q", f.name), "areas{}") {
+		a.lines[g.name], _ = place(g.key)
 		switch g.name {
+		case "repositories":
+			a.Repositories, _ = r.globs(g)
 		case "paths":
 			a.Paths, a.Text = r.globs(g)
 		case "owners":
@@ -458,9 +202,7 @@ func (r *reader) area(f field) Area {
 		case "checks":
 			a.Checks = r.checkNames(g)
 		case "asks":
-			for _, h := range r.mapping(g.value, `"asks"`, "approvals") {
-				a.Approvals = r.number(h, 0, 20)
-			}
+			r.areaAsks(&a, g)
 		}
 	}
 	if a.Text == nil {
@@ -472,34 +214,72 @@ func (r *reader) area(f field) Area {
 	return a
 }
 
+func (r *reader) areaAsks(a *Area, f field) {
+	for _, h := range r.keys(f.value, `"asks"`, "areas{}.asks") {
+		a.lines["asks."+h.name], _ = place(h.key)
+		switch h.name {
+		case "approvals":
+			k := keyAt("areas{}.asks.approvals")
+			a.Approvals = r.number(h, k.Low, k.High)
+		case "reviewers":
+			a.Reviewers = r.principals(h, false)
+		case "optional":
+			a.Optional = r.principals(h, false)
+		}
+	}
+}
+
 func (r *reader) check(f field) Check {
-	c := Check{Name: f.name, Limit: DefaultLimit}
+	c := Check{Name: f.name, Limit: DefaultLimit, lines: map[string]int{}}
 	c.Line, _ = place(f.key)
 	r.checkName(f.key, f.name)
-	for _, g := range r.mapping(f.value, fmt.Sprintf("check %q", f.name), "command", "limit", "witness") {
+	r.houses(f, "the check", r.under.House != nil && slices.ContainsFunc(r.under.House.Checks, func(c Check) bool { return c.Name == f.name }))
+	deploys := false
+	for _, g := range r.keys(f.value, fmt.Sprintf("check %q", f.name), "checks{}") {
+		c.lines[g.name], _ = place(g.key)
 		switch g.name {
 		case "command":
 			c.Command = strings.TrimSpace(r.text(g))
 		case "limit":
-			s := r.text(g)
-			limit, err := time.ParseDuration(s)
-			if s != "" && (err != nil || limit < time.Second || limit > 24*time.Hour) {
-				r.bad(g.value, fmt.Sprintf("limit cannot be %q", s), "a duration from 1s to 24h, such as 90s, 10m or 1h30m")
-			}
-			c.Limit = limit
+			c.Limit = r.duration(g, time.Second, 24*time.Hour, "90s, 10m or 1h30m")
 		case "witness":
-			s := r.text(g)
-			login, found := strings.CutPrefix(s, "robot:")
-			if s != "" && (!found || !loginForm.MatchString(login)) {
-				r.bad(g.value, fmt.Sprintf("witness cannot be %q", s), "robot:LOGIN")
-			}
-			c.Witness = login
+			c.Witness = r.robot(g)
+		case "fresh":
+			c.Fresh = r.fresh(g)
+		case "kind":
+			deploys = oneOf(r, g, keyAt("checks{}.kind").Allowed...) != ""
+		case "place":
+			c.Place = r.name(g, "a place")
 		}
 	}
 	if c.Command != "" && c.Witness != "" {
 		r.bad(f.key, fmt.Sprintf("check %q has both a command and a witness", f.name), "a command is run by a runner, a witness reports from outside: keep one")
 	}
+	if deploys != (c.Place != "") {
+		r.bad(f.key, fmt.Sprintf("check %q has a kind or a place without the other", f.name), "kind: deployment together with place: NAME")
+	}
 	return c
+}
+
+func (r *reader) fresh(f field) time.Duration {
+	return r.duration(f, time.Minute, 720*time.Hour, "30m or 12h")
+}
+
+func (r *reader) robot(f field) string {
+	s := r.text(f)
+	login, found := strings.CutPrefix(s, "robot:")
+	if s != "" && (!found || !loginForm.MatchString(login)) {
+		r.bad(f.value, fmt.Sprintf("witness cannot be %q", s), "robot:LOGIN")
+	}
+	return login
+}
+
+func (r *reader) name(f field, what string) string {
+	s := r.text(f)
+	if s != "" && !nameForm.MatchString(s) {
+		r.bad(f.value, fmt.Sprintf("%q is not a name for %s", s, what), "lower-case letters, digits, \".\", \"_\" and \"-\", at most 64")
+	}
+	return s
 }
 
 func (r *reader) checkName(n ast.Node, name string) {
@@ -514,6 +294,23 @@ func (r *reader) checkNames(f field) []string {
 		r.checkName(f.value, n)
 	}
 	return names
+}
+
+// checkGlobs reads names of checks of which some may be globs.
+func (r *reader) checkGlobs(f field) []CheckName {
+	var out []CheckName
+	for _, text := range r.texts(f) {
+		c := CheckName{Text: text, many: strings.ContainsAny(text, "*?[{")}
+		if !c.many {
+			r.checkName(f.value, text)
+		} else if p, err := glob.Compile(text); err != nil {
+			r.bad(f.value, err.Error(), "the name of a check, or "+glob.Syntax)
+		} else {
+			c.glob = p
+		}
+		out = append(out, c)
+	}
+	return out
 }
 
 func (r *reader) protections(d *Document, f field) {
@@ -534,27 +331,38 @@ func (r *reader) protections(d *Document, f field) {
 }
 
 func (r *reader) protection(d *Document, n ast.Node) Protection {
-	p := Protection{Rewrite: Never, Delete: Never, Stay: StayIfUnchanged, lines: map[string]int{}}
+	p := Protection{Rewrite: Never, Delete: Never, ApprovalsStay: StayIfUnchanged, ObjectionsStay: StayAlways, lines: map[string]int{}}
 	p.Line, _ = place(n)
-	for _, f := range r.mapping(n, "a protection", "name", "branches", "push", "rewrite", "delete", "require", "after_push", "land") {
+	for _, f := range r.keys(n, "a protection", "protect[]") {
 		p.lines[f.name], _ = place(f.key)
 		switch f.name {
 		case "name":
 			p.Name = strings.TrimSpace(r.text(f))
+		case "repositories":
+			p.Repositories, p.RepoText = r.globs(f)
 		case "branches":
 			p.Text = r.texts(f)
 			p.Branches = r.branches(d, f, p.Text)
 		case "push":
 			p.Push = r.principals(f, true)
+		case "create":
+			p.Create = r.principals(f, true)
+		case "exempt":
+			p.Exempt = r.principals(f, true)
 		case "rewrite":
-			p.Rewrite = oneOf(r, f, Never, Allowed)
+			p.Rewrite = oneOf(r, f, permissions...)
 		case "delete":
-			p.Delete = oneOf(r, f, Never, Allowed)
+			p.Delete = oneOf(r, f, permissions...)
 		case "require":
-			p.Require = r.requirements(f)
+			p.Require = r.requirements(d, f)
 		case "after_push":
-			for _, g := range r.mapping(f.value, `"after_push"`, "approvals_stay") {
-				p.Stay = oneOf(r, g, StayIfUnchanged, StayNever, StayAlways)
+			for _, g := range r.keys(f.value, `"after_push"`, "protect[].after_push") {
+				p.lines["after_push."+g.name], _ = place(g.key)
+				if g.name == "approvals_stay" {
+					p.ApprovalsStay = oneOf(r, g, stays...)
+				} else {
+					p.ObjectionsStay = oneOf(r, g, stays...)
+				}
 			}
 		case "land":
 			r.land(&p, f)
@@ -562,6 +370,8 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 	}
 	if p.Name == "" || len(p.Name) > 80 || strings.ContainsAny(p.Name, "\n\"") {
 		r.bad(n, "a protection needs a name", "name: a few words, at most 80 characters, without quotes")
+	} else if c := odd(p.Name); c != "" {
+		r.bad(n, fmt.Sprintf("the name %q holds %s", p.Name, c), "letters that can be seen, and read one way only")
 	}
 	if p.Text == nil {
 		r.bad(n, "a protection needs branches", "branches: kinds from \"branches\" or globs")
@@ -569,26 +379,41 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 	return p
 }
 
-// branches compiles the patterns of a protection, a kind's name standing for the kind's patterns.
+// odd names a character that cannot be seen or that turns the direction of reading, or nothing.
+func odd(text string) string {
+	for _, c := range text {
+		if c == utf8.RuneError || !unicode.IsPrint(c) {
+			return fmt.Sprintf("the character U+%04X", c)
+		}
+	}
+	return ""
+}
+
+// branches compiles branch patterns, a kind's name standing for the kind's patterns.
 func (r *reader) branches(d *Document, f field, texts []string) glob.List {
 	var patterns []string
 	for _, t := range texts {
-		i := slices.IndexFunc(d.Kinds, func(k Kind) bool { return k.Name == t })
-		if i < 0 {
-			patterns = append(patterns, t)
-			continue
+		stands := []string{t}
+		if k := d.Kind(t); k != nil {
+			stands = k.Patterns
 		}
-		patterns = append(patterns, d.Kinds[i].Patterns...)
+		if r.under.House != nil {
+			if k := r.under.House.Kind(t); k != nil {
+				stands = k.Patterns
+			}
+		}
+		r.used[t] = stands
+		patterns = append(patterns, stands...)
 	}
 	list, err := glob.CompileList(patterns)
 	if err != nil && len(texts) > 0 {
-		r.bad(f.value, err.Error(), "a branch kind or a glob: * within a name, ** across /, ? one character, [a-z], {a,b}")
+		r.bad(f.value, err.Error(), "a branch kind or "+glob.Syntax)
 	}
 	return list
 }
 
 func (r *reader) land(p *Protection, f field) {
-	for _, g := range r.mapping(f.value, `"land"`, "by", "with", "strategy", "message", "remove_source") {
+	for _, g := range r.keys(f.value, `"land"`, "protect[].land") {
 		p.lines["land."+g.name], _ = place(g.key)
 		switch g.name {
 		case "by":
@@ -601,9 +426,21 @@ func (r *reader) land(p *Protection, f field) {
 			p.Default = oneOf(r, g, Strategies...)
 		case "message":
 			p.Message = r.text(g)
+			r.template(g, p.Message)
+		case "trailers":
+			p.Trailers = r.texts(g)
+			for _, t := range p.Trailers {
+				r.template(g, t)
+				if !trailerForm.MatchString(t) || ReservedTrailers.MatchString(t) {
+					r.bad(g.value, fmt.Sprintf("%q is not a trailer that rules may add", t), "\"Key: value\" on one line; Landed-change, Approved-by and Co-authored-by are the service's own")
+				}
+			}
 		case "remove_source":
 			b := r.boolean(g)
 			p.RemoveSource = &b
+		case "join_early":
+			b := r.boolean(g)
+			p.JoinEarly = &b
 		}
 	}
 	if p.Default != "" && len(p.With) > 0 && !slices.Contains(p.With, p.Default) {
@@ -611,14 +448,36 @@ func (r *reader) land(p *Protection, f field) {
 	}
 }
 
-var requirementKeys = map[Demand][]string{
-	Approvals:  {"approvals", "from", "not_from", "called", "level"},
-	Owners:     {"owners", "level"},
-	Objections: {"objections", "level"},
-	Checks:     {"checks", "at", "level"},
+// ReservedTrailers matches trailers that the service writes and nobody else may.
+var ReservedTrailers = regexp.MustCompile(`(?im)^(landed-change|approved-by|co-authored-by):`)
+
+var (
+	trailerForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]{0,40}: [^\n]+$`)
+	placeholder = regexp.MustCompile(`\{([a-z_]*)\}`)
+)
+
+// Placeholders lists what a template may have filled in.
+var Placeholders = []string{"title", "description", "number", "source", "target", "repository", "author"}
+
+func (r *reader) template(f field, text string) {
+	for _, m := range placeholder.FindAllStringSubmatch(text, -1) {
+		if !slices.Contains(Placeholders, m[1]) {
+			r.bad(f.value, fmt.Sprintf("%s is not a placeholder", m[0]), "one of {"+strings.Join(Placeholders, "} {")+"}")
+		}
+	}
 }
 
-func (r *reader) requirements(f field) []Requirement {
+// Fill fills a template in.
+func Fill(template string, values map[string]string) string {
+	return placeholder.ReplaceAllStringFunc(template, func(m string) string {
+		if v, ok := values[m[1:len(m)-1]]; ok {
+			return v
+		}
+		return m
+	})
+}
+
+func (r *reader) requirements(d *Document, f field) []Requirement {
 	seq, ok := f.value.(*ast.SequenceNode)
 	if !ok {
 		r.bad(f.value, fmt.Sprintf(`"require" is %s`, kindOf(f.value)), "a list, such as \"- approvals: 1\"")
@@ -626,63 +485,187 @@ func (r *reader) requirements(f field) []Requirement {
 	}
 	var out []Requirement
 	for _, n := range seq.Values {
-		if q, ok := r.requirement(n); ok {
+		if q, ok := r.requirement(d, n); ok {
+			q.key = q.identity()
 			out = append(out, q)
 		}
 	}
 	return out
 }
 
-func (r *reader) requirement(n ast.Node) (Requirement, bool) {
-	q := Requirement{Level: Required, At: ""}
+func (r *reader) requirement(d *Document, n ast.Node) (Requirement, bool) {
+	q := Requirement{Level: Required}
 	q.Line, _ = place(n)
-	fields := r.mapping(n, "a requirement", "approvals", "owners", "objections", "checks", "from", "not_from", "called", "at", "level")
+	fields := r.keys(n, "a requirement", requirementPath)
 	for _, f := range fields {
-		if _, isDemand := requirementKeys[Demand(f.name)]; isDemand {
-			if q.Demand != "" {
-				r.bad(f.key, fmt.Sprintf("a requirement asks one thing, this one asks for %s and %s", q.Demand, f.name), "begin a new list item with \"- "+f.name+": …\"")
-				return q, false
-			}
-			q.Demand = Demand(f.name)
-		}
-	}
-	if q.Demand == "" {
-		r.bad(n, "a requirement says what it asks for", "one of approvals, owners, objections, checks")
-		return q, false
-	}
-	if q.Demand == Approvals {
-		q.NotFrom = []Exclusion{NotAuthor}
-	}
-	if q.Demand == Checks {
-		q.At = AtRehearsal
-	}
-	for _, f := range fields {
-		if allowed := requirementKeys[q.Demand]; !slices.Contains(allowed, f.name) {
-			r.bad(f.key, fmt.Sprintf("%q means nothing beside %q", f.name, q.Demand), "one of "+strings.Join(allowed, ", "))
+		if !slices.Contains(Demands, Demand(f.name)) {
 			continue
 		}
-		switch f.name {
-		case "approvals":
-			q.Count = r.number(f, 1, 20)
-		case "owners":
-			oneOf(r, f, "every touched area")
-		case "objections":
-			oneOf(r, f, "none")
-		case "checks":
-			if q.Checks = r.checkNames(f); len(q.Checks) == 0 {
-				r.bad(f.value, "\"checks\" names none", "one name or a list of names")
-			}
-		case "from":
-			q.From = r.principals(f, false)
-		case "not_from":
-			q.NotFrom = someOf(r, f, NotAuthor, NotLastPusher)
-		case "called":
-			q.Called = r.text(f)
-		case "at":
-			q.At = oneOf(r, f, AtRehearsal, AtHead)
-		case "level":
-			q.Level = oneOf(r, f, Required, Advisory)
+		if q.Demand != "" {
+			r.bad(f.key, fmt.Sprintf("a requirement asks one thing, this one asks for %s and %s", q.Demand, f.name), "begin a new list item with \"- "+f.name+": …\"")
+			return q, false
+		}
+		q.Demand = Demand(f.name)
+	}
+	switch q.Demand {
+	case "":
+		r.bad(n, "a requirement says what it asks for", "one of "+joined(Demands))
+		return q, false
+	case Approvals:
+		q.NotFrom = []Exclusion{NotAuthor}
+	case Ticket:
+		q.In = parts
+	case Checks, Deployment:
+		q.At = []Place{AtRehearsal}
+	case Owners, Objections, Threads, Tasks, Fixups, History, Messages, Signed:
+	}
+	beside := besides(q.Demand)
+	for _, f := range fields {
+		switch {
+		case f.name == string(q.Demand):
+			r.demand(&q, f)
+		case slices.Contains(beside, f.name):
+			r.beside(d, &q, f)
+		default:
+			r.bad(f.key, fmt.Sprintf("%q means nothing beside %q", f.name, q.Demand), "one of "+strings.Join(beside, ", "))
 		}
 	}
+	if q.Example != "" && q.Pattern != nil && !q.Pattern.MatchString(q.Example) {
+		r.bad(n, fmt.Sprintf("the example %q does not match the expression %s", q.Example, q.Pattern), "one that does")
+	}
+	if q.AtLeast > len(q.Checks) && !slices.ContainsFunc(q.Checks, CheckName.Several) {
+		r.bad(n, fmt.Sprintf("at least %d of %d checks can never pass", q.AtLeast, len(q.Checks)), fmt.Sprintf("at_least: at most %d", len(q.Checks)))
+	}
 	return q, true
+}
+
+// demand reads the value of a requirement's own key.
+func (r *reader) demand(q *Requirement, f field) {
+	k := keyAt(requirementPath + "." + f.name)
+	switch q.Demand {
+	case Approvals:
+		q.Count = r.number(f, k.Low, k.High)
+	case Owners, Objections, Threads, Tasks, Fixups, History, Signed:
+		oneOf(r, f, k.Allowed...)
+	case Ticket, Messages:
+		q.Pattern = r.expression(f)
+	case Checks:
+		if q.Checks = r.checkGlobs(f); len(q.Checks) == 0 {
+			r.bad(f.value, "\"checks\" names none", "one name or a list of names")
+		}
+	case Deployment:
+		q.To = r.name(f, "a place")
+	}
+}
+
+// beside reads a key that stands beside a requirement's own.
+func (r *reader) beside(d *Document, q *Requirement, f field) {
+	k := keyAt(requirementPath + "." + f.name)
+	switch f.name {
+	case "called":
+		if q.Called = r.text(f); len(q.Called) > 80 || odd(q.Called) != "" {
+			r.bad(f.value, "\"called\" is not a title", "a few words on one line, at most 80 characters")
+		}
+	case "level":
+		q.Level = oneOf(r, f, Required, Advisory)
+	case "when":
+		q.When = r.condition(d, f)
+	case "from":
+		if q.From = r.principals(f, false); len(q.From) == 0 {
+			r.bad(f.value, "\"from\" names nobody, so nobody's approval could count", "team:NAME, person:LOGIN or role:ROLE; leave it out for everybody who may write")
+		}
+	case "not_from":
+		q.NotFrom = someOf(r, f, append(slices.Clone(exclusions), "nobody")...)
+		if i := slices.Index(q.NotFrom, "nobody"); i >= 0 {
+			if len(q.NotFrom) > 1 {
+				r.bad(f.value, "\"not_from\" says nobody and somebody", "nobody, or some of "+joined(exclusions))
+			}
+			q.NotFrom = []Exclusion{}
+		}
+	case "on":
+		oneOf(r, f, k.Allowed...)
+		q.Newest = true
+	case "settled_by":
+		q.SettledBy = r.principals(f, false)
+	case "in":
+		q.In = someOf(r, f, parts...)
+	case "example":
+		q.Example = r.text(f)
+	case "at":
+		if q.At = someOf(r, f, AtRehearsal, AtHead); len(q.At) == 0 {
+			r.bad(f.value, "\"at\" names no commit", "head, rehearsal, or both in a list")
+		}
+	case "fresh":
+		q.Fresh = r.fresh(f)
+	case "at_least":
+		q.AtLeast = r.number(f, k.Low, k.High)
+	case "skipped":
+		q.Skipped = oneOf(r, f, k.Allowed...) == "counts"
+	case "witness":
+		q.Witness = r.robot(f)
+	}
+}
+
+// condition reads a "when".
+func (r *reader) condition(d *Document, f field) *Condition {
+	c := &Condition{Lines: Unbounded, Files: Unbounded}
+	c.Line, _ = place(f.key)
+	fields := r.keys(f.value, `"when"`, requirementPath+".when")
+	for _, g := range fields {
+		switch g.name {
+		case "paths":
+			c.Paths, c.PathsText = r.globs(g)
+		case "areas":
+			c.Areas = r.texts(g)
+			for _, name := range c.Areas {
+				if !hasArea(d, name) && (r.under.House == nil || !hasArea(r.under.House, name)) && !r.under.Accepted {
+					r.bad(g.value, fmt.Sprintf("there is no area %q", name), "the name of an area of this document or of the house's")
+				}
+			}
+		case "lines":
+			c.Lines = r.amount(g)
+		case "files":
+			c.Files = r.amount(g)
+		case "source":
+			c.SourceText = r.texts(g)
+			c.Source = r.branches(d, g, c.SourceText)
+		case "author":
+			c.Author = r.principals(g, false)
+		case "label":
+			c.Labels = r.texts(g)
+			for _, name := range c.Labels {
+				known := func(d *Document) bool {
+					return d != nil && slices.ContainsFunc(d.Labels, func(l Label) bool { return l.Name == name })
+				}
+				if !known(d) && !known(r.under.House) && !r.under.Accepted {
+					r.bad(g.value, fmt.Sprintf("the label %q is not defined", name), "labels: {"+name+": {set_by: …}}, so that it is plain who may set it")
+				}
+			}
+		case "cel":
+			c.Expression = strings.TrimSpace(r.text(g))
+			if c.Expression == "" {
+				continue
+			}
+			var err error
+			if c.program, err = compiled(c.Expression); err != nil {
+				r.bad(g.value, fmt.Sprintf("\"cel\" cannot be read: %v", err), "an expression of type bool over "+variableNames())
+			}
+		}
+	}
+	if len(fields) == 0 {
+		r.bad(f.value, "\"when\" states nothing", "one of "+strings.Join(keysUnder(requirementPath+".when", true), ", "))
+	}
+	return c
+}
+
+func hasArea(d *Document, name string) bool {
+	return slices.ContainsFunc(d.Areas, func(a Area) bool { return a.Name == name })
+}
+
+func variableNames() string {
+	names := make([]string, len(Variables))
+	for i, v := range Variables {
+		names[i] = v[0]
+	}
+	return strings.Join(names, ", ")
 }

@@ -1,20 +1,20 @@
-// Package rules reads a rules document and says what holds for a branch.
+// Package rules reads rules documents and says what holds for a branch.
 //
 // A rules document is YAML text (its form is described in docs/reference/rules.md). Parse turns it into a
 // Document or into findings, each with line, column, excerpt and what would be right; never into half of both.
-// Document.For gives the Effective settings of one branch: every protection that matches applies, requirements
-// are put side by side and never blended, and for every other setting the stricter wins. So neither the order of
-// protections nor that of requirements changes anything, and adding a protection can only tighten.
+// A Set puts the documents together that hold for one repository: its house's and its own. Set.For gives the
+// Effective settings of one branch: every protection that matches applies, requirements are put side by side and
+// never blended, and for every other setting the stricter wins. So neither the order of protections nor that of
+// requirements or documents changes anything, and adding a protection can only tighten.
 //
 // The package is pure: no I/O, no clock. What the settings mean for a change is the business of package gate,
-// for a push that of package guard.
+// for a push that of package guard. The keys of the document are described once, in grammar.go, from which the
+// reader, the JSON Schema and the reference are made.
 package rules
 
 import (
-	"cmp"
 	"fmt"
-	"slices"
-	"strings"
+	"regexp"
 	"time"
 
 	"tavrin/internal/core/glob"
@@ -29,29 +29,52 @@ const MaxBytes = 1 << 20
 // Document is one parsed rules document.
 type Document struct {
 	Kinds       []Kind
+	Labels      []Label
 	Areas       []Area
 	Checks      []Check
 	Protections []Protection
+	// AgreedBy lists who may agree to a loosening that somebody else proposes; empty: nobody has to.
+	AgreedBy []Principal
+	// Used holds the names of branch kinds that the document uses, with the patterns they stood for when it was read,
+	// and every other word used in their place.
+	Used  map[string][]string
+	Lines int // of the text
+	lines map[string]int
 }
 
 // Kind is a branch kind: a name for a set of branch patterns.
 type Kind struct {
 	Name     string
 	Patterns []string
+	List     glob.List
 	Line     int
+}
+
+// Label is a mark on changes that conditions may ask for. Only those it names may set or remove it.
+type Label struct {
+	Name  string
+	SetBy []Principal
+	Line  int
 }
 
 // Area is a named part of the tree with its owners.
 type Area struct {
-	Name   string
-	Paths  glob.List
-	Text   []string // the patterns as written
-	Owners []Principal
+	Name         string
+	Repositories glob.List // in house rules: names of the repositories it is for; empty: all
+	Paths        glob.List
+	Text         []string // the patterns as written
+	Owners       []Principal
 	// Approvals is how many owners' approvals the area asks by itself of every change that touches it; 0: none.
 	Approvals int
-	Checks    []string // checks that a change touching the area needs, on the rehearsal
+	Checks    []string    // checks that a change touching the area needs, on the rehearsal
+	Reviewers []Principal // asked to review a new change that touches the area
+	Optional  []Principal // told of it, without being asked
 	Line      int
+	lines     map[string]int
 }
+
+// LineOf returns the line of one of the area's keys, or else its own.
+func (a *Area) LineOf(key string) int { return lineOf(a.lines, key, a.Line) }
 
 // Check is what the document says of one check.
 type Check struct {
@@ -62,8 +85,16 @@ type Check struct {
 	Limit time.Duration
 	// Witness is the login of the only robot that may report it; empty: any robot whose token names the check.
 	Witness string
-	Line    int
+	// Fresh is how long a pass counts after it was reported; 0: for ever.
+	Fresh time.Duration
+	// Place is where the check deploys to, for a check of the kind deployment; empty: it is an ordinary check.
+	Place string
+	Line  int
+	lines map[string]int
 }
+
+// LineOf returns the line of one of the check's keys, or else its own.
+func (c *Check) LineOf(key string) int { return lineOf(c.lines, key, c.Line) }
 
 // DefaultLimit is the time limit of a command check that states none.
 const DefaultLimit = 10 * time.Minute
@@ -81,8 +112,8 @@ const (
 
 // Principal names a person, a robot, a team, or everybody with at least a role.
 type Principal struct {
-	Kind PrincipalKind
-	Name string
+	Kind PrincipalKind `json:"kind"`
+	Name string        `json:"name"`
 }
 
 // String returns the principal as a document writes it, such as "team:hydraulics".
@@ -97,17 +128,20 @@ const (
 	Allowed Permission = "allowed"
 )
 
-// Stay says what a push does to approvals given before it. Stricter is earlier.
+var permissions = []Permission{Never, Allowed}
+
+// Stay says what a push does to approvals or objections given before it.
 type Stay string
 
-// The values of approvals_stay, strictest first. StayIfUnchanged is meant where a document says nothing.
+// The values. For approvals StayNever is the strictest and StayIfUnchanged is meant where a document says nothing;
+// for objections it is the other way round, and StayAlways is both the strictest and the default.
 const (
 	StayNever       Stay = "never"
 	StayIfUnchanged Stay = "if_unchanged"
 	StayAlways      Stay = "always"
 )
 
-var stayOrder = []Stay{StayNever, StayIfUnchanged, StayAlways}
+var stays = []Stay{StayNever, StayIfUnchanged, StayAlways}
 
 // Strategy is a way to bring a change's commits onto the target.
 type Strategy string
@@ -122,6 +156,12 @@ const (
 // Strategies lists every strategy in the order they are offered.
 var Strategies = []Strategy{Rebase, Squash, Merge}
 
+// Folds says whether the strategy leaves no fixup commit behind.
+func (s Strategy) Folds() bool { return s == Squash }
+
+// Straight says whether the strategy leaves the target without a merge commit.
+func (s Strategy) Straight() bool { return s == Rebase || s == Squash }
+
 // Level says whether a requirement blocks.
 type Level string
 
@@ -134,16 +174,24 @@ const (
 // Demand is what a requirement asks for.
 type Demand string
 
-// The demands of this version of the document.
+// The demands, in the order in which they are shown: what people do first, what machines do last.
 const (
 	Approvals  Demand = "approvals"
 	Owners     Demand = "owners"
 	Objections Demand = "objections"
+	Threads    Demand = "threads"
+	Tasks      Demand = "tasks"
+	Ticket     Demand = "ticket"
+	Fixups     Demand = "fixups"
+	History    Demand = "history"
+	Messages   Demand = "messages"
+	Signed     Demand = "signed"
 	Checks     Demand = "checks"
+	Deployment Demand = "deployment"
 )
 
-// demandOrder is the order in which demands are shown: what people do first, what machines do last.
-var demandOrder = []Demand{Approvals, Owners, Objections, Checks}
+// Demands lists every demand in the order in which they are shown.
+var Demands = []Demand{Approvals, Owners, Objections, Threads, Tasks, Ticket, Fixups, History, Messages, Signed, Checks, Deployment}
 
 // Place says on which commit a check is asked for.
 type Place string
@@ -157,57 +205,118 @@ const (
 // Exclusion names somebody whose approval does not count.
 type Exclusion string
 
-// The exclusions. NotAuthor is meant where a document says nothing; "not_from: []" lifts it.
+// The exclusions. NotAuthor is meant where a document says nothing; "not_from: nobody" lifts it.
 const (
-	NotAuthor     Exclusion = "author"
-	NotLastPusher Exclusion = "last_pusher"
+	NotAuthor       Exclusion = "author"         // opener, whoever's push contributed, and registered addresses
+	NotLastPusher   Exclusion = "last_pusher"    // the last to change the difference
+	NotCommitAuthor Exclusion = "commit_authors" // whoever brought or wrote a commit in it; narrower than author
 )
+
+var exclusions = []Exclusion{NotAuthor, NotLastPusher, NotCommitAuthor}
+
+// Part is a part of a change in which a ticket may be referred to.
+type Part string
+
+// The parts of a change.
+const (
+	InTitle       Part = "title"
+	InDescription Part = "description"
+	InBranch      Part = "branch"
+	InCommits     Part = "commits"
+)
+
+var parts = []Part{InTitle, InDescription, InBranch, InCommits}
 
 // Requirement is one thing that must hold for a change to land.
 type Requirement struct {
 	Demand  Demand
-	Count   int         // Approvals: how many
-	Called  string      // a title of the document's own, if any
-	From    []Principal // Approvals: whose count; empty: everybody who may write
-	NotFrom []Exclusion // Approvals
-	Checks  []string    // Checks: their names
-	At      Place       // Checks
+	Called  string // a title of the document's own, if any
+	Count   int    // Approvals: how many
+	From    []Principal
+	NotFrom []Exclusion
+	Newest  bool // Approvals: only those given on the newest revision count
+	// SettledBy lists who may settle a thread; empty: everybody who may write.
+	SettledBy []Principal
+	// Pattern is the expression of Ticket and Messages.
+	Pattern *regexp.Regexp
+	In      []Part // Ticket
+	Example string // Messages and Ticket: one that fits, for the refusal
+	Checks  []CheckName
+	At      []Place       // Checks and Deployment
+	Fresh   time.Duration // Checks and Deployment: how long a pass counts; 0: as the check itself says
+	AtLeast int           // Checks: how many of them have to pass; 0: all
+	Skipped bool          // Checks: a skipped check counts as passed
+	Witness string        // Checks: only this robot's answer counts
+	To      string        // Deployment: the place
+	When    *Condition    // nil: always
 	Level   Level
 	Line    int
+	key     string // equal for two requirements exactly when they ask the same, whatever their level
+}
+
+// CheckName is a check's name, or a glob for names.
+type CheckName struct {
+	Text string
+	glob glob.Pattern
+	many bool
+}
+
+// Several says whether the text is a glob, which may stand for several checks.
+func (c CheckName) Several() bool { return c.many }
+
+// Match says whether the name is meant.
+func (c CheckName) Match(name string) bool {
+	if c.many {
+		return c.glob.Match(name)
+	}
+	return c.Text == name
 }
 
 // Protection is one entry of "protect": the branches it is for and what it requires of them.
 type Protection struct {
-	Name     string
-	Branches glob.List
-	Text     []string // branch patterns and kinds as written
+	Name         string
+	Repositories glob.List // in house rules: names of the repositories it is for; empty: all
+	RepoText     []string
+	Branches     glob.List
+	Text         []string // branch patterns and kinds as written
 	// Push lists who may push directly; empty: nobody.
-	Push     []Principal
-	PushLine int
-	Rewrite  Permission
-	Delete   Permission
-	Require  []Requirement
-	Stay     Stay
-	// LandBy lists who may ask to land; empty: everybody who may write.
+	Push []Principal
+	// Create lists who may create a matching branch from a commit that is protected already; nil: whoever may push.
+	Create         []Principal
+	Rewrite        Permission
+	Delete         Permission
+	Require        []Requirement
+	ApprovalsStay  Stay
+	ObjectionsStay Stay
+	// LandBy lists who may ask to land; nil: everybody who may write.
 	LandBy       []Principal
 	With         []Strategy // allowed strategies; empty: all
 	Default      Strategy   // empty: none stated
 	Message      string     // template of the final message; empty: none stated
+	Trailers     []string   // templates of lines added to the final message
 	RemoveSource *bool
+	JoinEarly    *bool
+	Exempt       []Principal
 	Line         int
 	lines        map[string]int // of the keys, to say where a setting stands
 }
 
 // LineOf returns the line of one of the protection's keys, such as "rewrite" or "land.with", or else its own line.
-func (p *Protection) LineOf(key string) int {
-	if n, ok := p.lines[key]; ok {
+func (p *Protection) LineOf(key string) int { return lineOf(p.lines, key, p.Line) }
+
+// States says whether the document states the key, such as "rewrite" or "land.with", for this protection.
+func (p *Protection) States(key string) bool { _, ok := p.lines[key]; return ok }
+
+func lineOf(lines map[string]int, key string, otherwise int) int {
+	if n, ok := lines[key]; ok {
 		return n
 	}
-	return p.Line
+	return otherwise
 }
 
 // Source says where something in force comes from.
 type Source struct {
+	Document   string `json:"document,omitempty" doc:"the document: \"house NAME\"; absent: the repository's own"`
 	Protection string `json:"protection" doc:"name of the protection or area"`
 	Version    int    `json:"version" doc:"version of the rules document"`
 	Line       int    `json:"line" doc:"line in that version"`
@@ -215,184 +324,21 @@ type Source struct {
 
 // String names the source the way every message does: "trunk" (rules version 3, line 12).
 func (s Source) String() string {
+	if s.Document != "" {
+		return fmt.Sprintf("%q (%s, rules version %d, line %d)", s.Protection, s.Document, s.Version, s.Line)
+	}
 	return fmt.Sprintf("%q (rules version %d, line %d)", s.Protection, s.Version, s.Line)
 }
 
-// Sourced is a requirement with every place that asks for it.
-type Sourced struct {
-	Requirement
-	From []Source
+// Kind returns the branch kind of that name, or nil.
+func (d *Document) Kind(name string) *Kind {
+	for i := range d.Kinds {
+		if d.Kinds[i].Name == name {
+			return &d.Kinds[i]
+		}
+	}
+	return nil
 }
 
-// Allowance is one protection's list of who may do something. Everyone has to be in every list.
-type Allowance struct {
-	Who    []Principal
-	Source Source
-}
-
-// Effective is what all matching protections together say of one branch. Protected is false, and the rest empty,
-// when none matches.
-type Effective struct {
-	Branch       string
-	Protected    bool
-	Protections  []string // names
-	Requirements []Sourced
-	Push         []Allowance
-	LandBy       []Allowance
-	Rewrite      Permission
-	RewriteFrom  Source
-	Delete       Permission
-	DeleteFrom   Source
-	Stay         Stay
-	With         []Strategy
-	WithFrom     []Source
-	Default      Strategy // the one all matching protections that state one agree on; empty: none, or they disagree
-	DefaultsSaid int      // how many different defaults the matching protections state
-	Message      string
-	RemoveSource bool
-}
-
-// For combines every protection that matches the branch. version is the document's, for the sources.
-func (d *Document) For(branch string, version int) Effective {
-	e := Effective{
-		Branch: branch, Rewrite: Allowed, Delete: Allowed, Stay: StayAlways, With: slices.Clone(Strategies),
-	}
-	defaults, messages := map[Strategy]bool{}, map[string]bool{}
-	removes := map[bool]bool{}
-	for i := range d.Protections {
-		p := &d.Protections[i]
-		if !p.Branches.Match(branch) {
-			continue
-		}
-		source := func(key string) Source { return Source{Protection: p.Name, Version: version, Line: p.LineOf(key)} }
-		e.Protected = true
-		e.Protections = append(e.Protections, p.Name)
-		e.Push = append(e.Push, Allowance{p.Push, source("push")})
-		if len(p.LandBy) > 0 {
-			e.LandBy = append(e.LandBy, Allowance{p.LandBy, source("land.by")})
-		}
-		if p.Rewrite != Allowed && e.Rewrite == Allowed {
-			e.Rewrite, e.RewriteFrom = Never, source("rewrite")
-		}
-		if p.Delete != Allowed && e.Delete == Allowed {
-			e.Delete, e.DeleteFrom = Never, source("delete")
-		}
-		e.Stay = stricterStay(e.Stay, p.Stay)
-		if len(p.With) > 0 {
-			e.With = slices.DeleteFunc(e.With, func(s Strategy) bool { return !slices.Contains(p.With, s) })
-			e.WithFrom = append(e.WithFrom, source("land.with"))
-		}
-		if p.Default != "" {
-			defaults[p.Default] = true
-		}
-		if p.Message != "" {
-			messages[p.Message] = true
-		}
-		if p.RemoveSource != nil {
-			removes[*p.RemoveSource] = true
-		}
-		for _, r := range p.Require {
-			e.add(r, Source{Protection: p.Name, Version: version, Line: r.Line})
-		}
-	}
-	e.Default, e.DefaultsSaid = soleKey(defaults), len(defaults)
-	if !slices.Contains(e.With, e.Default) {
-		e.Default = ""
-	}
-	if e.DefaultsSaid == 0 && len(e.With) == 1 {
-		e.Default = e.With[0]
-	}
-	e.Message = soleKey(messages)
-	e.RemoveSource = soleKey(removes)
-	slices.Sort(e.Protections)
-	slices.SortStableFunc(e.Requirements, func(a, b Sourced) int {
-		return cmp.Or(slices.Index(demandOrder, a.Demand)-slices.Index(demandOrder, b.Demand), strings.Compare(a.identity(), b.identity()))
-	})
-	return e
-}
-
-// Choose settles how a change lands: as asked, if that is allowed; else by the default that the rules agree on; else,
-// where they state none, by the first they allow, and then it says so in words that follow "by STRATEGY". Where they
-// disagree, or rule their own default out, the person has to choose: the error says among what.
-func (e Effective) Choose(asked Strategy) (chosen Strategy, said string, err error) {
-	words := make([]string, len(e.With))
-	for i, s := range e.With {
-		words[i] = string(s)
-	}
-	allowed := strings.Join(words, ", ")
-	switch {
-	case len(e.With) == 0:
-		return "", "", fmt.Errorf("the protections of %s leave no strategy, so nothing can land: a maintainer has to change the rules", e.Branch)
-	case asked != "" && !slices.Contains(e.With, asked):
-		return "", "", fmt.Errorf("strategy %s is not allowed for %s: one of %s", asked, e.Branch, allowed)
-	case asked != "":
-		return asked, "", nil
-	case e.Default != "":
-		return e.Default, "", nil
-	case e.DefaultsSaid > 0:
-		return "", "", fmt.Errorf("the protections of %s agree on no default strategy: say which, one of %s", e.Branch, allowed)
-	}
-	return e.With[0], ", the first that is allowed, since the rules state no default", nil
-}
-
-// add puts a requirement beside those already there, or, when an identical one is, adds the source to it.
-func (e *Effective) add(r Requirement, from Source) {
-	for i := range e.Requirements {
-		if e.Requirements[i].identity() == r.identity() {
-			e.Requirements[i].From = append(e.Requirements[i].From, from)
-			return
-		}
-	}
-	e.Requirements = append(e.Requirements, Sourced{Requirement: r, From: []Source{from}})
-}
-
-// identity is equal for two requirements exactly when they ask the same, wherever they stand.
-func (r Requirement) identity() string {
-	names := func(ps []Principal) string {
-		texts := make([]string, len(ps))
-		for i, p := range ps {
-			texts[i] = p.String()
-		}
-		slices.Sort(texts)
-		return strings.Join(texts, ",")
-	}
-	not := make([]string, len(r.NotFrom))
-	for i, x := range r.NotFrom {
-		not[i] = string(x)
-	}
-	slices.Sort(not)
-	checks := slices.Sorted(slices.Values(r.Checks))
-	return fmt.Sprintf("%s|%03d|%s|%s|%s|%s|%s|%s", r.Demand, r.Count, r.Called, names(r.From),
-		strings.Join(not, ","), strings.Join(checks, ","), r.At, r.Level)
-}
-
-// Check returns what the document says of the named check; the zero Check with that name where it says nothing.
-func (d *Document) Check(name string) Check {
-	for _, c := range d.Checks {
-		if c.Name == name {
-			return c
-		}
-	}
-	return Check{Name: name, Limit: DefaultLimit}
-}
-
-func stricterStay(a, b Stay) Stay {
-	if b == "" {
-		b = StayIfUnchanged
-	}
-	if slices.Index(stayOrder, a) < slices.Index(stayOrder, b) {
-		return a
-	}
-	return b
-}
-
-// soleKey returns the only key of a map, or the zero value when there are none or several.
-func soleKey[K comparable](m map[K]bool) (only K) {
-	if len(m) != 1 {
-		return only
-	}
-	for k := range m {
-		only = k
-	}
-	return only
-}
+// LineOf returns the line of one of the document's own keys, such as "loosening", or 1.
+func (d *Document) LineOf(key string) int { return lineOf(d.lines, key, 1) }

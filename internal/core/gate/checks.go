@@ -1,0 +1,253 @@
+package gate
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tavrin/internal/core/rules"
+)
+
+// wantedCheck is one demand for checks on one commit, gathered before it is judged so that demands for the same check
+// on the same commit are one: with the shorter freshness, every witness, and a no to skipped over a yes.
+type wantedCheck struct {
+	key       string // empty: by its name
+	names     []string
+	at        rules.Place
+	atLeast   int // how many have to pass; 0: all
+	title     string
+	fresh     time.Duration
+	skipped   bool
+	witnesses []string
+	level     rules.Level
+	from      []rules.Source
+	none      string // why there is no name at all
+}
+
+// want puts a demand beside the others, or into the one for the same checks on the same commit.
+func (j *judge) want(w wantedCheck) {
+	for i := range j.wanted {
+		o := &j.wanted[i]
+		if o.at != w.at || o.atLeast != w.atLeast || o.title != w.title || !slices.Equal(o.names, w.names) {
+			continue
+		}
+		if o.fresh == 0 || w.fresh > 0 && w.fresh < o.fresh {
+			o.fresh = w.fresh
+		}
+		o.skipped = o.skipped && w.skipped
+		o.witnesses = slices.Concat(o.witnesses, w.witnesses)
+		if w.level == rules.Required {
+			o.level = w.level
+		}
+		o.from = slices.Concat(o.from, w.from)
+		return
+	}
+	j.wanted = append(j.wanted, w)
+}
+
+// wantChecks takes a requirement apart into demands for single checks, as far as it names them one by one.
+func (j *judge) wantChecks(q rules.Sourced) {
+	for _, at := range q.At {
+		w := wantedCheck{at: at, fresh: q.Fresh, skipped: q.Skipped, level: q.Level, from: q.From}
+		if q.Witness != "" {
+			w.witnesses = []string{q.Witness}
+		}
+		switch {
+		case q.Demand == rules.Deployment:
+			w.key, w.atLeast, w.title = "deployment/"+q.To, 1, fmt.Sprintf("a deployment to %s succeeds on the %s", q.To, at)
+			for _, c := range j.set.Checks() {
+				if c.Place == q.To {
+					w.names = append(w.names, c.Name)
+				}
+			}
+			if len(w.names) == 0 {
+				w.none = fmt.Sprintf("no check deploys to %s: a maintainer has to define one (kind: deployment, place: %s)", q.To, q.To)
+			}
+			j.want(w)
+		case q.AtLeast > 0:
+			w.names, w.key = j.named(q.Checks, at), "checks"
+			w.atLeast, w.title = q.AtLeast, fmt.Sprintf("at least %d of %s pass on the %s", q.AtLeast, Join(stringsOf(q.Checks)), at)
+			j.want(w)
+		default:
+			for _, c := range q.Checks {
+				j.wantNamed(w, c)
+			}
+		}
+	}
+}
+
+// wantNamed asks for every check that a name or glob stands for.
+func (j *judge) wantNamed(w wantedCheck, c rules.CheckName) {
+	names := j.named([]rules.CheckName{c}, w.at)
+	if len(names) == 0 {
+		w.key, w.title = "checks/"+c.Text, fmt.Sprintf("checks %s pass on the %s", c.Text, w.at)
+		w.none = fmt.Sprintf("no check that matches %s is defined by the rules or was reported on the %s", c.Text, w.at)
+		j.want(w)
+	}
+	for _, name := range names {
+		w.names = []string{name}
+		j.want(w)
+	}
+}
+
+// named lists the checks that names and globs stand for: those the rules define and those reported on the commit.
+func (j *judge) named(checks []rules.CheckName, at rules.Place) []string {
+	var names []string
+	for _, c := range checks {
+		if !c.Several() {
+			names = append(names, c.Text)
+			continue
+		}
+		for _, d := range j.set.Checks() {
+			if c.Match(d.Name) {
+				names = append(names, d.Name)
+			}
+		}
+		for _, r := range j.reported(at) {
+			if c.Match(r.Name) {
+				names = append(names, r.Name)
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// reported lists the checks of the commit that a place means.
+func (j *judge) reported(at rules.Place) []Check {
+	switch {
+	case at == rules.AtHead:
+		return j.f.HeadChecks
+	case j.f.Rehearsal != nil:
+		return j.f.Rehearsal.Checks
+	}
+	return nil
+}
+
+// checksWanted judges the demands that were gathered.
+func (j *judge) checksWanted() {
+	for _, w := range j.wanted {
+		j.check(w)
+	}
+}
+
+func (j *judge) check(w wantedCheck) {
+	q := Requirement{Key: w.key, Title: w.title, Level: w.level, Need: max(w.atLeast, 1), Checks: w.names}
+	if w.key == "" {
+		q.Key, q.Title = "check/"+w.names[0], "check "+w.names[0]+" passes on the "+string(w.at)
+	}
+	q.Key += "@" + string(w.at)
+	if w.at == rules.AtRehearsal {
+		q.At = "rehearsal"
+	}
+	switch {
+	case w.none != "" && (w.at == rules.AtHead || j.f.Rehearsal != nil):
+		q.State, q.Next = Pending, w.none
+		j.add(q, w.from)
+		return
+	case w.at == rules.AtRehearsal && j.f.Rehearsal == nil:
+		q.State, q.Next = Pending, fmt.Sprintf("it runs when the change is rehearsed: tavrin queue join %d", j.f.Number)
+		if j.f.Asker != "" {
+			q.Next = "it runs when the queue rehearses the change"
+		}
+		j.add(q, w.from)
+		return
+	}
+	j.weigh(&q, w)
+	j.add(q, w.from)
+}
+
+// weigh counts the passes of a demand and says what is with the others: it is unmet when so many cannot pass any more
+// that too few are left.
+func (j *judge) weigh(q *Requirement, w wantedCheck) {
+	var lost, open []string
+	for _, name := range w.names {
+		declared := j.set.Check(name)
+		var c Check
+		if i := slices.IndexFunc(j.reported(w.at), func(c Check) bool { return c.Name == name }); i >= 0 {
+			c = j.reported(w.at)[i]
+		}
+		state, next := j.standing(declared, c, w)
+		switch state {
+		case Met:
+			q.Have++
+		case Unmet:
+			lost = append(lost, next)
+			q.Who = append(q.Who, reporter(declared, name))
+		default:
+			open = append(open, next)
+			q.Who = append(q.Who, reporter(declared, name))
+			if c.State == Passed || c.State == Skipped {
+				q.Again = append(q.Again, name)
+			}
+		}
+	}
+	switch {
+	case q.Have >= q.Need:
+		q.State, q.Again = Met, nil
+	case q.Have+len(open) < q.Need:
+		q.State, q.Next = Unmet, strings.Join(lost, "; ")
+	default:
+		q.State, q.Next = Pending, strings.Join(open, "; ")
+	}
+	q.Who = slices.Compact(q.Who)
+}
+
+// standing says how a check's report stands against what the rules declare of the check and ask here, and what is next.
+func (j *judge) standing(declared rules.Check, c Check, w wantedCheck) (State, string) {
+	by := reporter(declared, declared.Name)
+	switch {
+	case c.State == NotReported || c.State == Waiting:
+		return Pending, "waiting for " + by
+	case c.State == Running:
+		return Pending, c.Name + " is running"
+	case declared.Command != "" && !c.Runner:
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules define it as a command: only a runner's answer counts", c.Name, c.By)
+	case declared.Witness != "" && declared.Witness != c.By:
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules name robot:%s as its witness", c.Name, c.By, declared.Witness)
+	}
+	if i := slices.IndexFunc(w.witnesses, func(login string) bool { return login != c.By }); i >= 0 {
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the requirement names robot:%s as its witness", c.Name, c.By, w.witnesses[i])
+	}
+	if c.State == Passed || c.State == Skipped && w.skipped {
+		return j.freshness(declared, c, w)
+	}
+	next := fmt.Sprintf("%s %s", c.Name, c.State)
+	switch {
+	case c.State == Skipped:
+		next += ", which does not count as passed"
+	case c.Summary != "":
+		next += " (" + c.Summary + ")"
+	}
+	if w.at == rules.AtRehearsal {
+		return Unmet, next + ": mend the change and push, then join again; joining again by itself runs it once more"
+	}
+	return Unmet, next + fmt.Sprintf(": mend the change and push, or ask for another attempt with tavrin check again --name %q", c.Name)
+}
+
+// freshness says whether a pass is young enough to count.
+func (j *judge) freshness(declared rules.Check, c Check, w wantedCheck) (State, string) {
+	fresh := w.fresh
+	if fresh == 0 || declared.Fresh > 0 && declared.Fresh < fresh {
+		fresh = declared.Fresh
+	}
+	if fresh == 0 || j.f.At.IsZero() || c.At.IsZero() {
+		return Met, ""
+	}
+	if age := j.f.At.Sub(c.At); age > fresh {
+		return Pending, fmt.Sprintf("%s passed %s ago, and a pass counts for %s: it is wanted again", c.Name, rules.Brief(age.Truncate(time.Minute)), rules.Brief(fresh))
+	}
+	return Met, ""
+}
+
+func reporter(c rules.Check, name string) string {
+	switch {
+	case c.Command != "":
+		return "a runner"
+	case c.Witness != "":
+		return "robot:" + c.Witness
+	default:
+		return "a witness for " + name
+	}
+}

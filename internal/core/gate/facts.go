@@ -1,0 +1,249 @@
+package gate
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"tavrin/internal/core/rules"
+)
+
+// Role is what a person may do in a repository, each including the one before.
+type Role string
+
+// The roles, weakest first. The empty role is none.
+const (
+	NoRole     Role = ""
+	Reader     Role = "reader"
+	Writer     Role = "writer"
+	Maintainer Role = "maintainer"
+)
+
+var roleOrder = []Role{NoRole, Reader, Writer, Maintainer}
+
+// AtLeast says whether the role includes the other.
+func (r Role) AtLeast(other Role) bool {
+	return slices.Index(roleOrder, r) >= slices.Index(roleOrder, other)
+}
+
+// Person is what the gate needs to know of somebody with access to the repository.
+type Person struct {
+	Login string   `json:"login"`
+	Role  Role     `json:"role"`
+	Teams []string `json:"teams,omitempty"`
+	Robot bool     `json:"robot,omitempty"`
+	// Standby marks an administrator without a role of their own here: they may act, and are asked last.
+	Standby bool `json:"standby,omitempty"`
+}
+
+// Is says whether the person is meant by the principal.
+func (p Person) Is(who rules.Principal) bool {
+	switch who.Kind {
+	case rules.Person:
+		return !p.Robot && p.Login == who.Name
+	case rules.Robot:
+		return p.Robot && p.Login == who.Name
+	case rules.Team:
+		return slices.Contains(p.Teams, who.Name)
+	case rules.ByRole:
+		return p.Role.AtLeast(Role(who.Name))
+	}
+	return false
+}
+
+// IsAny says whether the person is meant by one of the principals.
+func (p Person) IsAny(who []rules.Principal) bool { return slices.ContainsFunc(who, p.Is) }
+
+// Verdict is what a review says.
+type Verdict string
+
+// The verdicts.
+const (
+	Approve Verdict = "approve"
+	Object  Verdict = "object"
+	Comment Verdict = "comment"
+)
+
+// Review is one person's standing word on a change: their newest approval or objection that is not withdrawn.
+type Review struct {
+	By       string  `json:"by"`
+	Verdict  Verdict `json:"verdict"`
+	Revision int     `json:"revision"`
+	// SameDifference says that the newest revision brings exactly what the reviewed one brought.
+	SameDifference bool `json:"same_difference"`
+}
+
+// CheckState is the state of a check on a commit.
+type CheckState string
+
+// The states of a check. NotReported is the state of a check that nobody has spoken of.
+const (
+	NotReported CheckState = ""
+	Waiting     CheckState = "waiting"
+	Running     CheckState = "running"
+	Passed      CheckState = "passed"
+	Failed      CheckState = "failed"
+	Errored     CheckState = "errored"
+	Skipped     CheckState = "skipped"
+	Cancelled   CheckState = "cancelled"
+)
+
+// CheckStates lists every state that can be reported.
+var CheckStates = []CheckState{Waiting, Running, Passed, Failed, Errored, Skipped, Cancelled}
+
+// Final says whether the state is an answer that will not change by waiting.
+func (s CheckState) Final() bool {
+	switch s {
+	case Passed, Failed, Errored, Skipped, Cancelled:
+		return true
+	case NotReported, Waiting, Running:
+		return false
+	}
+	return false
+}
+
+// badness orders the states of checks, so that several can be told in one: the worst.
+var badness = []CheckState{NotReported, Skipped, Passed, Cancelled, Waiting, Running, Errored, Failed}
+
+// Worse returns the worse of two states: a failure is worse than an answer that is still awaited, that worse than a
+// pass.
+func Worse(a, b CheckState) CheckState {
+	if slices.Index(badness, a) > slices.Index(badness, b) {
+		return a
+	}
+	return b
+}
+
+// Check is the newest attempt of one check on one commit.
+type Check struct {
+	Name    string     `json:"name"`
+	State   CheckState `json:"state"`
+	Attempt int        `json:"attempt"`
+	By      string     `json:"by"`     // login of the robot that reported it; empty: not reported yet
+	Runner  bool       `json:"runner"` // it ran as a command under a lease of the service
+	Summary string     `json:"summary,omitempty"`
+	// At is when the answer came; zero: not yet, or in records from before it was kept.
+	At time.Time `json:"at,omitzero"`
+}
+
+// Rehearsal is a commit built on the target's tip, and its checks.
+type Rehearsal struct {
+	Commit string  `json:"commit"`
+	Base   string  `json:"base"`
+	Checks []Check `json:"checks"`
+}
+
+// Commit is one commit that a change brings.
+type Commit struct {
+	ID        string    `json:"id"`
+	Message   string    `json:"message"` // subject, and body after an empty line
+	Parents   int       `json:"parents"`
+	Signature Signature `json:"signature,omitzero"`
+}
+
+// Subject returns the first line of the message.
+func (c Commit) Subject() string {
+	subject, _, _ := strings.Cut(c.Message, "\n")
+	return subject
+}
+
+// SignatureState says what a commit's signature proves.
+type SignatureState string
+
+// The states of a signature. The zero value is that of a commit without one.
+const (
+	Unsigned   SignatureState = ""
+	UnknownKey SignatureState = "unknown-key" // by a key that nobody has registered
+	BadlyMade  SignatureState = "bad"         // it does not fit the commit
+	Good       SignatureState = "good"        // by a registered key of By
+)
+
+// Signature is what is known of a commit's signature.
+type Signature struct {
+	State SignatureState `json:"state,omitempty"`
+	By    string         `json:"by,omitempty"` // login
+}
+
+// Thread is one discussion.
+type Thread struct {
+	ID        int64  `json:"id"`
+	By        string `json:"by"`    // login of who began it
+	Where     string `json:"where"` // in words: a path and line, or "the change"
+	SettledBy string `json:"settled_by,omitempty"`
+}
+
+// Facts is everything a gate depends on. It can be stored as JSON and judged again.
+type Facts struct {
+	Repository  string            `json:"repository"`
+	Number      int               `json:"number"`
+	State       string            `json:"state"` // draft, open, landed or closed
+	Title       string            `json:"title,omitempty"`
+	Description string            `json:"description,omitempty"`
+	Source      string            `json:"source,omitempty"`
+	Target      string            `json:"target"`
+	Revision    int               `json:"revision"`
+	Head        string            `json:"head"`
+	Opener      string            `json:"opener,omitempty"`
+	Authors     []string          `json:"authors"`
+	LastPusher  string            `json:"last_pusher"`
+	Reviews     []Review          `json:"reviews"`
+	People      map[string]Person `json:"people"` // by login; everybody with a role in the repository
+	Paths       []string          `json:"paths"`  // touched by the difference, renames at both ends
+	Files       int               `json:"files,omitempty"`
+	Added       int               `json:"added,omitempty"` // lines
+	Removed     int               `json:"removed,omitempty"`
+	Labels      []string          `json:"labels,omitempty"`
+	Commits     []Commit          `json:"commits,omitempty"`
+	// CommitAuthors are those who brought or wrote a commit, by login.
+	CommitAuthors []string `json:"commit_authors,omitempty"`
+	// AuthorTeams are the authors' teams, also of authors who have lost their access.
+	AuthorTeams  map[string][]string `json:"author_teams,omitempty"`
+	Threads      []Thread            `json:"threads,omitempty"`
+	HeadChecks   []Check             `json:"head_checks"`
+	Rehearsal    *Rehearsal          `json:"rehearsal,omitempty"`
+	RulesVersion int                 `json:"rules_version"`
+	HouseVersion int                 `json:"house_version,omitempty"` // of the house rules; 0: none
+	Suspended    []rules.Suspension  `json:"suspended,omitempty"`     // protections that are set aside at At
+	// At is the moment of judgement; zero in records from before it was kept: nothing is then too old.
+	At time.Time `json:"at,omitzero"`
+	// Asker, Strategy and Message belong to the queue entry; all are empty when nobody has asked to land.
+	Asker    string         `json:"asker,omitempty"`
+	Strategy rules.Strategy `json:"strategy,omitempty"`
+	Message  string         `json:"message,omitempty"` // as typed; empty: from the rules' template
+}
+
+// brought is what conditions are judged by.
+func (f Facts) brought(touched []rules.Touched) rules.Brought {
+	b := rules.Brought{Title: f.Title, Source: f.Source, Target: f.Target, Paths: f.Paths, Added: f.Added, Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels}
+	for _, t := range touched {
+		b.Areas = append(b.Areas, t.Name)
+	}
+	for _, login := range f.Authors {
+		b.AuthorIs = append(b.AuthorIs, "person:"+login)
+		person := f.People[login]
+		for _, team := range slices.Concat(person.Teams, f.AuthorTeams[login]) {
+			b.AuthorIs = append(b.AuthorIs, "team:"+team)
+		}
+		for _, role := range roleOrder[1:] {
+			if person.Role.AtLeast(role) {
+				b.AuthorIs = append(b.AuthorIs, "role:"+string(role))
+			}
+		}
+	}
+	return b
+}
+
+// task is a box of a checklist, as GFM and many programs write it.
+var task = regexp.MustCompile(`(?m)^\s*(?:[-*+]|\d+[.)])\s+\[([ xX])\]\s+(.*)$`)
+
+// tasks counts the boxes of the description's checklist and names those that are not ticked.
+func (f Facts) tasks() (all int, open []string) {
+	for _, m := range task.FindAllStringSubmatch(f.Description, -1) {
+		all++
+		if m[1] == " " {
+			open = append(open, strings.TrimSpace(m[2]))
+		}
+	}
+	return all, open
+}
