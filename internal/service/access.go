@@ -221,6 +221,18 @@ SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabl
 	return people, err
 }
 
+// teamsOf returns the teams of people, by login, whether or not they have any access.
+func teamsOf(db *gorm.DB, logins []string) (map[string][]string, error) {
+	var members []struct{ Login, Team string }
+	err := db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN teams t ON t.id = m.team_id WHERE a.login IN ? ORDER BY t.name", logins).
+		Scan(&members).Error
+	teams := map[string][]string{}
+	for _, m := range members {
+		teams[m.Login] = append(teams[m.Login], m.Team)
+	}
+	return teams, err
+}
+
 // reach finds a repository for an actor who needs at least a role in it. A repository that the actor may not
 // read is as good as none (P11).
 func (s *Service) reach(db *gorm.DB, a Actor, name string, need gate.Role) (*store.Repository, error) {

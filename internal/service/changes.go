@@ -126,6 +126,7 @@ type pendingRevision struct {
 	change  store.Change
 	row     store.Revision
 	commits []git.Commit // those that the revision before did not have
+	brought []git.Commit // all that it brings to the target
 }
 
 // revisionsOf works out the revisions that follow from a source branch having moved to head.
@@ -199,6 +200,16 @@ func (s *Service) revisionOf(ctx context.Context, repo *store.Repository, c stor
 	if last != nil {
 		known = append(known, last.Head)
 	}
+	brought, err := bare.Log(ctx, head, []string{p.row.Base}, 0, maxCommitsRead)
+	if err != nil {
+		return p, err
+	}
+	signed, err := bare.Signed(ctx, head, []string{p.row.Base}, maxCommitsRead)
+	if err != nil {
+		return p, err
+	}
+	p.row.Commits = kept(brought, signed)
+	p.brought = brought
 	p.commits, err = bare.Log(ctx, head, known, 0, maxCommitsRead)
 	return p, err
 }
@@ -209,6 +220,11 @@ func (s *Service) saveRevision(tx *tx, repo *store.Repository, p pendingRevision
 	if err != nil {
 		return err
 	}
+	wrote, err := commitAuthors(tx.DB, repo, p.brought)
+	if err != nil {
+		return err
+	}
+	p.row.CommitAuthors = slices.Compact(slices.Sorted(slices.Values(wrote)))
 	p.row.Authors = slices.Compact(slices.Sorted(slices.Values(append(p.row.Authors, more...))))
 	p.row.ChangeID = p.change.ID
 	if err := tx.Create(&p.row).Error; err != nil {
@@ -230,11 +246,31 @@ func (s *Service) saveRevision(tx *tx, repo *store.Repository, p pendingRevision
 	if err != nil {
 		return err
 	}
-	_, doc, err := s.rulesOf(tx.DB, repo.ID)
+	p.change.Revision = p.row.Number
+	if err := s.askReviewers(tx, repo, p.change, p.row.Paths); err != nil {
+		return err
+	}
+	g, err := s.gather(tx.DB, repo, p.change)
 	if err != nil {
 		return err
 	}
-	return s.askForHead(tx, repo, doc, p.change, p.row.Head)
+	return s.askForHead(tx, repo, g)
+}
+
+// kept makes of a log what is kept of each commit with a revision.
+func kept(log []git.Commit, signed map[string]bool) []store.BroughtCommit {
+	out := make([]store.BroughtCommit, len(log))
+	for i, c := range log {
+		message := c.Subject
+		if c.Body != "" {
+			message += "\n\n" + c.Body
+		}
+		if len(message) > maxMessage {
+			message = strings.ToValidUTF8(message[:maxMessage], "")
+		}
+		out[i] = store.BroughtCommit{ID: c.ID, Message: message, Parents: len(c.Parents), Signed: signed[c.ID]}
+	}
+	return out
 }
 
 var coAuthor = regexp.MustCompile(`(?im)^co-authored-by:\s*(.+)$`)
@@ -247,8 +283,15 @@ func contributors(db *gorm.DB, repo *store.Repository, p pendingRevision) ([]str
 	if p.row.SameAsLast {
 		return logins, nil
 	}
+	wrote, err := commitAuthors(db, repo, p.commits)
+	return append(logins, wrote...), err
+}
+
+// commitAuthors finds out whose push first brought the commits, and whose registered address stands in one as that of
+// its author, committer or co-author.
+func commitAuthors(db *gorm.DB, repo *store.Repository, commits []git.Commit) ([]string, error) {
 	ids, addresses := []string{}, map[string]bool{}
-	for _, c := range p.commits {
+	for _, c := range commits {
 		ids = append(ids, c.ID)
 		addresses[strings.ToLower(c.Author.Email)] = true
 		addresses[strings.ToLower(c.CommitterEmail)] = true
@@ -262,14 +305,13 @@ func contributors(db *gorm.DB, repo *store.Repository, p pendingRevision) ([]str
 	if err != nil {
 		return nil, err
 	}
-	logins = append(logins, owners...)
 	var list []string
 	for address := range addresses {
 		list = append(list, address)
 	}
 	var registered []string
 	err = db.Model(&store.Account{}).Where("email IN ? AND NOT robot", list).Pluck("login", &registered).Error
-	return append(logins, registered...), err
+	return append(owners, registered...), err
 }
 
 // changeRow finds a change for an actor who needs at least a role in its repository.

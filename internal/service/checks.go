@@ -49,7 +49,11 @@ func gateChecks(db *gorm.DB, repo int64, commit string) ([]gate.Check, error) {
 	rows, err := newestRuns(db, repo, commit)
 	checks := []gate.Check{}
 	for _, r := range rows {
-		checks = append(checks, gate.Check{Name: r.Name, State: gate.CheckState(r.State), Attempt: r.Attempt, By: r.ReportedBy, Runner: r.Runner, Summary: r.Summary})
+		c := gate.Check{Name: r.Name, State: gate.CheckState(r.State), Attempt: r.Attempt, By: r.ReportedBy, Runner: r.Runner, Summary: r.Summary}
+		if r.FinishedAt != nil {
+			c.At = r.FinishedAt.UTC()
+		}
+		checks = append(checks, c)
 	}
 	return checks, err
 }
@@ -121,11 +125,11 @@ func (s *Service) ReportCheck(ctx context.Context, a Actor, name string, n NewRe
 		if a.scope != ScopeWitness || !named {
 			return problem(Forbidden, "this token may not report check %q of %s: tavrin token create ROBOT --witness %s:%s makes one that may", n.Name, name, name, n.Name)
 		}
-		_, doc, err := s.rulesOf(tx.DB, repo.ID)
+		force, err := s.rulesOf(tx.DB, repo)
 		if err != nil {
 			return err
 		}
-		switch declared := doc.Check(n.Name); {
+		switch declared := force.set.Check(n.Name); {
 		case declared.Command != "":
 			return problem(Forbidden, "the rules define %s as a command: a runner runs it, and nobody reports it", n.Name)
 		case declared.Witness != "" && declared.Witness != a.Login():
@@ -223,14 +227,14 @@ func (s *Service) nextAttempt(tx *tx, repo *store.Repository, c rules.Check, las
 		data: map[string]any{"name": c.Name, "commit": next.CommitID, "attempt": next.Attempt, "for": next.AskedFor}})
 }
 
-// askForHead asks for the checks that the rules want on a change's head.
-func (s *Service) askForHead(tx *tx, repo *store.Repository, doc *rules.Document, c store.Change, head string) error {
-	for _, r := range doc.For(c.Target, 0).Requirements {
-		if r.Demand != rules.Checks || r.At != rules.AtHead {
+// askForHead asks for the checks that the gate wants on a change's head.
+func (s *Service) askForHead(tx *tx, repo *store.Repository, g gathered) error {
+	for _, q := range g.judge().Requirements {
+		if q.At == "rehearsal" || q.State == gate.NotApplicable {
 			continue
 		}
-		for _, name := range r.Checks {
-			if err := s.ask(tx, repo, doc.Check(name), head, fmt.Sprintf("change/%d", c.Number), false); err != nil {
+		for _, name := range q.Checks {
+			if err := s.ask(tx, repo, g.set.Check(name), g.revision.Head, fmt.Sprintf("change/%d", g.change.Number), false); err != nil {
 				return err
 			}
 		}
@@ -240,7 +244,7 @@ func (s *Service) askForHead(tx *tx, repo *store.Repository, doc *rules.Document
 
 // askUnderNewRules asks, after the rules changed, for what they want on the heads of open changes and on rehearsals
 // under way: a new check runs on the same commit, a changed one runs again.
-func (s *Service) askUnderNewRules(tx *tx, repo *store.Repository, doc *rules.Document) error {
+func (s *Service) askUnderNewRules(tx *tx, repo *store.Repository) error {
 	var changes []store.Change
 	if err := tx.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Find(&changes).Error; err != nil {
 		return err
@@ -248,7 +252,7 @@ func (s *Service) askUnderNewRules(tx *tx, repo *store.Repository, doc *rules.Do
 	for _, c := range changes {
 		g, err := s.gather(tx.DB, repo, c)
 		if err == nil {
-			err = s.askForHead(tx, repo, doc, c, g.revision.Head)
+			err = s.askForHead(tx, repo, g)
 		}
 		if err == nil && g.facts.Rehearsal != nil {
 			err = s.askRehearsal(tx, repo, g, *g.rehearsal, false)
@@ -276,11 +280,11 @@ func (s *Service) AskAgain(ctx context.Context, a Actor, name, commit, check str
 		if !gate.CheckState(run.State).Final() {
 			return problem(Conflict, "attempt %d of %s is still %s", run.Attempt, check, run.State)
 		}
-		_, doc, err := s.rulesOf(tx.DB, repo.ID)
+		force, err := s.rulesOf(tx.DB, repo)
 		if err != nil {
 			return err
 		}
-		next, err := s.nextAttempt(tx, repo, doc.Check(check), run, a.Login())
+		next, err := s.nextAttempt(tx, repo, force.set.Check(check), run, a.Login())
 		out = checkView(next)
 		return err
 	})
@@ -325,7 +329,7 @@ func (s *Service) CheckNames(ctx context.Context, a Actor, name string) ([]wire.
 	if err != nil {
 		return nil, err
 	}
-	_, doc, err := s.rulesOf(db, repo.ID)
+	force, err := s.rulesOf(db, repo)
 	if err != nil {
 		return nil, err
 	}
@@ -337,12 +341,15 @@ func (s *Service) CheckNames(ctx context.Context, a Actor, name string) ([]wire.
 		}
 		names[r.Name] = wire.CheckName{Name: r.Name, Reports: r.Reports, LastSeen: &newest.CreatedAt}
 	}
-	demanded := demandedChecks(doc)
-	for _, c := range append(slices.Clone(doc.Checks), demanded...) {
+	demanded := force.set.Demanded()
+	for _, c := range append(force.set.Checks(), demanded...) {
 		n := names[c.Name]
-		n.Name, n.Command = c.Name, doc.Check(c.Name).Command
-		n.Demanded = slices.ContainsFunc(demanded, func(d rules.Check) bool { return d.Name == c.Name })
+		n.Name, n.Command = c.Name, force.set.Check(c.Name).Command
 		names[c.Name] = n
+	}
+	for name, n := range names {
+		n.Demanded = slices.ContainsFunc(demanded, func(d rules.Check) bool { return d.Name == name })
+		names[name] = n
 	}
 	out := []wire.CheckName{}
 	for _, n := range names {
@@ -350,23 +357,6 @@ func (s *Service) CheckNames(ctx context.Context, a Actor, name string) ([]wire.
 	}
 	slices.SortFunc(out, func(x, y wire.CheckName) int { return strings.Compare(x.Name, y.Name) })
 	return out, nil
-}
-
-func demandedChecks(doc *rules.Document) []rules.Check {
-	var out []rules.Check
-	for _, p := range doc.Protections {
-		for _, r := range p.Require {
-			for _, name := range r.Checks {
-				out = append(out, rules.Check{Name: name})
-			}
-		}
-	}
-	for _, area := range doc.Areas {
-		for _, name := range area.Checks {
-			out = append(out, rules.Check{Name: name})
-		}
-	}
-	return out
 }
 
 // Wanted lists the checks that were asked for and that a witness, not a runner, has to answer.

@@ -50,7 +50,7 @@ func (s *Service) land(ctx context.Context, repo *store.Repository, g *gathered)
 		}
 		sum := sha256.Sum256(facts)
 		intent = store.Intent{RepositoryID: repo.ID, Kind: "landing", Ref: "refs/heads/" + c.Target, Old: now.rehearsal.Base, New: now.rehearsal.CommitID,
-			Actor: now.entry.JoinedBy, EntryID: &now.entry.ID, RehearsalID: &now.rehearsal.ID, Revision: c.Revision, RulesVersion: now.facts.RulesVersion,
+			Actor: now.entry.JoinedBy, EntryID: &now.entry.ID, RehearsalID: &now.rehearsal.ID, Revision: c.Revision, RulesVersion: now.facts.RulesVersion, HouseVersion: now.facts.HouseVersion,
 			Facts: string(facts), Digest: hex.EncodeToString(sum[:]), CreatedAt: s.now()}
 		if err := tx.Create(&intent).Error; err != nil {
 			return err
@@ -129,7 +129,7 @@ func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, int
 			return err
 		}
 		landing := store.Landing{RepositoryID: repo.ID, ChangeID: c.ID, EntryID: e.ID, IntentID: intent.ID, Old: intent.Old, New: intent.New, Strategy: e.Strategy,
-			Revision: intent.Revision, RulesVersion: intent.RulesVersion, Evidence: evidence, LandedBy: intent.Actor, LandedAt: s.now()}
+			Revision: intent.Revision, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion, Evidence: evidence, LandedBy: intent.Actor, LandedAt: s.now()}
 		if err := tx.Create(&landing).Error; err != nil {
 			return err
 		}
@@ -147,7 +147,7 @@ func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, int
 			err = tx.record(event{actor: intent.Actor, kind: "change.landed", repo: repo, subject: fmt.Sprintf("change/%d", c.Number),
 				text: fmt.Sprintf("change %d, %q, landed on %s as %.10s by %s", c.Number, c.Title, target, intent.New, e.Strategy),
 				data: map[string]any{"number": c.Number, "target": target, "old": intent.Old, "new": intent.New, "strategy": e.Strategy,
-					"revision": intent.Revision, "rules_version": intent.RulesVersion, "facts_sha256": intent.Digest}})
+					"revision": intent.Revision, "rules_version": intent.RulesVersion, "house_version": intent.HouseVersion, "facts_sha256": intent.Digest}})
 		}
 		if err != nil {
 			return err
@@ -171,16 +171,16 @@ func (s *Service) intendRemoval(tx *tx, repo *store.Repository, c store.Change, 
 	if err := tx.Where("change_id = ? AND number = ?", c.ID, landing.Revision).First(&r).Error; err != nil {
 		return nil, err
 	}
-	row, doc, err := s.rulesOf(tx.DB, repo.ID)
+	force, err := s.rulesOf(tx.DB, repo)
 	if err != nil {
 		return nil, err
 	}
-	if doc.For(c.Source, row.Version).Delete != rules.Allowed || c.Source == repo.DefaultBranch {
+	if e := force.now().For(c.Source); e.Protected && e.Delete.Value != rules.Allowed || c.Source == repo.DefaultBranch {
 		return nil, tx.record(event{actor: itself, kind: "branch.kept", repo: repo, subject: "refs/heads/" + c.Source,
 			text: fmt.Sprintf("%s was not removed after change %d landed: it is protected from deletion", c.Source, c.Number)})
 	}
 	removal := &store.Intent{RepositoryID: repo.ID, Kind: "push", Ref: "refs/heads/" + c.Source, Old: r.Head, Actor: landing.Actor, EntryID: &e.ID,
-		RulesVersion: row.Version, CreatedAt: s.now()}
+		RulesVersion: force.own.Version, HouseVersion: force.house.Version, CreatedAt: s.now()}
 	return removal, tx.Create(removal).Error
 }
 
@@ -213,7 +213,7 @@ const statementType = "application/vnd.in-toto+json"
 
 // evidence signs why a landing was allowed: an in-toto statement about the landed commit.
 func (s *Service) evidence(db *gorm.DB, repo *store.Repository, c store.Change, intent *store.Intent, strategy string) (string, error) {
-	report, err := s.judgedThen(db, repo.ID, intent)
+	report, err := s.judgedThen(db, repo, intent)
 	if err != nil {
 		return "", err
 	}
@@ -223,7 +223,7 @@ func (s *Service) evidence(db *gorm.DB, repo *store.Repository, c store.Change, 
 		"predicateType": "https://tavrin.invalid/landing/v1",
 		"predicate": map[string]any{
 			"repository": repo.Name, "change": c.Number, "revision": intent.Revision, "old": intent.Old, "new": intent.New, "strategy": strategy,
-			"rules_version": intent.RulesVersion, "asked_by": intent.Actor, "intended_at": intent.CreatedAt, "facts": json.RawMessage(intent.Facts), "report": report,
+			"rules_version": intent.RulesVersion, "house_version": intent.HouseVersion, "asked_by": intent.Actor, "intended_at": intent.CreatedAt, "facts": json.RawMessage(intent.Facts), "report": report,
 		},
 	})
 	if err != nil {
@@ -237,16 +237,16 @@ func (s *Service) evidence(db *gorm.DB, repo *store.Repository, c store.Change, 
 }
 
 // judgedThen judges the facts of an intent again, under the rules they were judged by.
-func (s *Service) judgedThen(db *gorm.DB, repo int64, intent *store.Intent) (gate.Report, error) {
+func (s *Service) judgedThen(db *gorm.DB, repo *store.Repository, intent *store.Intent) (gate.Report, error) {
 	var facts gate.Facts
 	if err := json.Unmarshal([]byte(intent.Facts), &facts); err != nil {
 		return gate.Report{}, fmt.Errorf("facts of intent %d: %w", intent.ID, err)
 	}
-	doc, err := s.rulesAt(db, repo, intent.RulesVersion)
+	set, err := s.rulesThen(db, repo, intent.RulesVersion, intent.HouseVersion)
 	if err != nil {
 		return gate.Report{}, err
 	}
-	return gate.Judge(doc, facts), nil
+	return gate.Judge(set, facts), nil
 }
 
 // Landing returns how a change landed, with its evidence.
@@ -268,7 +268,7 @@ func (s *Service) landingView(db *gorm.DB, repo *store.Repository, c store.Chang
 	if err := db.First(&intent, l.IntentID).Error; err != nil {
 		return wire.Landing{}, err
 	}
-	report, err := s.judgedThen(db, repo.ID, &intent)
+	report, err := s.judgedThen(db, repo, &intent)
 	return wire.Landing{Number: c.Number, Target: c.Target, Old: l.Old, New: l.New, Strategy: l.Strategy, Revision: l.Revision, RulesVersion: l.RulesVersion,
 		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: report, Evidence: l.Evidence}, err
 }

@@ -13,6 +13,7 @@ import (
 
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/guard"
+	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/store"
 )
@@ -61,7 +62,7 @@ type push struct {
 	a       Actor
 	repo    *store.Repository
 	bare    *git.Repo
-	version int // of the rules it was judged by
+	force   *inForce // the rules it was judged by
 }
 
 // decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the
@@ -105,7 +106,7 @@ func (p *push) attempt(ctx context.Context, in *git.Incoming) ([]git.Result, []s
 	for i, v := range verdicts {
 		lines = append(lines, v.Lines...)
 		if v.Allowed {
-			wanted = append(wanted, wantedMove{git.Move{Ref: in.Updates[i].Ref, Old: in.Updates[i].Old, New: in.Updates[i].New}, i})
+			wanted = append(wanted, wantedMove{git.Move{Ref: in.Updates[i].Ref, Old: in.Updates[i].Old, New: in.Updates[i].New}, i, v.Exempted})
 		} else {
 			results[i].Refused = v.Short
 			p.s.log.Info("push refused", "repository", p.repo.Name, "ref", in.Updates[i].Ref, "by", p.a.Login(), "why", v.Short)
@@ -118,7 +119,8 @@ func (p *push) attempt(ctx context.Context, in *git.Incoming) ([]git.Result, []s
 // wantedMove is an allowed move and the place of its result.
 type wantedMove struct {
 	git.Move
-	place int
+	place    int
+	exempted []rules.Source // protections that would have refused it
 }
 
 func (p *push) failed(in *git.Incoming, err error) ([]git.Result, []string) {
@@ -133,8 +135,8 @@ func (p *push) failed(in *git.Incoming, err error) ([]git.Result, []string) {
 // judge gives a verdict on each update, with the objects of the push in sight.
 func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, error) {
 	db := p.s.store.Read(ctx)
-	row, doc, err := p.s.rulesOf(db, p.repo.ID)
-	if err != nil {
+	var err error
+	if p.force, err = p.s.rulesOf(db, p.repo); err != nil {
 		return nil, err
 	}
 	people, err := peopleOf(db, p.repo)
@@ -153,24 +155,23 @@ func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, er
 			branches++
 		}
 	}
-	p.version = row.Version
-	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], Rules: doc, Version: row.Version, Empty: branches == 0, Default: p.repo.DefaultBranch}
+	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], People: people, Rules: p.force.now(), Empty: branches == 0, Default: p.repo.DefaultBranch}
 	facts.Pusher.Login = p.a.Login()
 	verdicts := make([]guard.Verdict, len(in.Updates))
 	for i, u := range in.Updates {
-		if verdicts[i], err = p.judgeOne(ctx, in, u, tips[u.Ref], facts); err != nil {
+		if verdicts[i], err = p.judgeOne(ctx, in, u, tips, facts); err != nil {
 			return nil, err
 		}
 	}
 	return verdicts, nil
 }
 
-func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tip string, facts guard.Facts) (guard.Verdict, error) {
+func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tips map[string]string, facts guard.Facts) (guard.Verdict, error) {
 	isBranch := strings.HasPrefix(u.Ref, "refs/heads/")
 	switch {
 	case u.Problem != "":
 		return guard.Verdict{Short: u.Problem, Lines: []string{fmt.Sprintf("Refused: %s: %s.", u.Ref, u.Problem)}}, nil
-	case u.Old != tip:
+	case u.Old != tips[u.Ref]:
 		return guard.Verdict{Short: "moved meanwhile: fetch first", Lines: []string{fmt.Sprintf("Refused: %s has moved since you fetched it: git fetch, then push again.", u.Ref)}}, nil
 	case isBranch && u.New != "" && !in.IsCommit(ctx, u.New):
 		return guard.Verdict{Short: "not a commit", Lines: []string{fmt.Sprintf("Refused: %.10s is not a commit, and a branch points at one.", u.New)}}, nil
@@ -182,7 +183,50 @@ func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tip
 			return guard.Verdict{}, err
 		}
 	}
+	if isBranch && u.New != "" && !facts.Empty && facts.Rules.For(strings.TrimPrefix(u.Ref, "refs/heads/")).Protected {
+		if err := p.look(ctx, in, &g, tips, facts.Rules); err != nil {
+			return guard.Verdict{}, err
+		}
+	}
 	return guard.Judge(g, facts), nil
+}
+
+// maxCommitsJudged is the largest number of new commits of a direct push to a protected branch that are looked at.
+const maxCommitsJudged = 1000
+
+// look finds out what the decision about a protected branch depends on besides the move itself.
+func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips map[string]string, set *rules.Set) error {
+	if g.Old == "" {
+		for ref, tip := range tips {
+			branch, isBranch := strings.CutPrefix(ref, "refs/heads/")
+			if !isBranch || !set.For(branch).Protected {
+				continue
+			}
+			held, err := in.Contains(ctx, tip, g.New)
+			if err != nil {
+				return err
+			}
+			if g.Held = g.Held || held; held {
+				break
+			}
+		}
+	}
+	var not []string
+	if g.Old != "" {
+		not = append(not, g.Old)
+	} else {
+		for ref, tip := range tips {
+			if branch, isBranch := strings.CutPrefix(ref, "refs/heads/"); isBranch && set.For(branch).Protected {
+				not = append(not, tip)
+			}
+		}
+	}
+	log, signed, err := in.Log(ctx, g.New, not, maxCommitsJudged)
+	if err != nil {
+		return err
+	}
+	g.Commits = broughtCommits(kept(log, signed))
+	return nil
 }
 
 // carryOut lets the objects in, puts on record what is about to move, moves the refs, and records what came of it.
@@ -249,11 +293,11 @@ func refusedByGit(err error) string {
 func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string) ([]store.Intent, error) {
 	intents := make([]store.Intent, len(wanted))
 	err := p.s.write(ctx, func(tx *tx) error {
-		row, _, err := p.s.rulesOf(tx.DB, p.repo.ID)
+		force, err := p.s.rulesOf(tx.DB, p.repo)
 		if err != nil {
 			return err
 		}
-		if row.Version != p.version {
+		if !force.sameAs(p.force) {
 			return errRulesMoved
 		}
 		owned := make([]store.PushedCommit, len(brought))
@@ -267,7 +311,17 @@ func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string
 		}
 		for i, w := range wanted {
 			intents[i] = store.Intent{RepositoryID: p.repo.ID, Kind: "push", Ref: w.Ref, Old: w.Old, New: w.New, Actor: p.a.Login(),
-				RulesVersion: row.Version, CreatedAt: p.s.now()}
+				RulesVersion: force.own.Version, HouseVersion: force.house.Version, CreatedAt: p.s.now()}
+		}
+		for _, w := range wanted {
+			if len(w.exempted) == 0 {
+				continue
+			}
+			err := tx.record(event{actor: p.a.Login(), kind: "rules.exempted", repo: p.repo, subject: w.Ref,
+				text: fmt.Sprintf("%s pushes to %s, exempt from %s", p.a.Login(), w.Ref, rules.Because(w.exempted)), data: map[string]any{"ref": w.Ref, "sources": w.exempted, "new": w.New}})
+			if err != nil {
+				return err
+			}
 		}
 		return tx.Create(&intents).Error
 	})

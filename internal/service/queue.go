@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -25,24 +24,32 @@ type gathered struct {
 	revision  store.Revision
 	entry     *store.Entry     // the newest, alive or ended
 	rehearsal *store.Rehearsal // the one of use, built or not
-	doc       *rules.Document
+	set       *rules.Set // nothing suspended: the facts say what is
 	facts     gate.Facts
 }
 
 // gather reads all facts about a change from the records.
 func (s *Service) gather(db *gorm.DB, repo *store.Repository, c store.Change) (gathered, error) {
 	g := gathered{change: c}
-	row, doc, err := s.rulesOf(db, repo.ID)
+	force, err := s.rulesOf(db, repo)
 	if err != nil {
 		return g, err
 	}
-	g.doc = doc
+	g.set = force.set
 	if g.revision, err = revisionRow(db, c); err != nil {
 		return g, err
 	}
-	g.facts = gate.Facts{Repository: repo.Name, Number: c.Number, State: c.State, Target: c.Target, Revision: c.Revision, Head: g.revision.Head,
-		Authors: g.revision.Authors, LastPusher: g.revision.LastPusher, Paths: g.revision.Paths, RulesVersion: row.Version}
+	r := g.revision
+	g.facts = gate.Facts{Repository: repo.Name, Number: c.Number, State: c.State, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
+		Revision: c.Revision, Head: r.Head, Opener: c.OpenedBy, Authors: r.Authors, LastPusher: r.LastPusher, Paths: r.Paths, Files: r.Files, Added: r.Added, Removed: r.Removed,
+		Commits: broughtCommits(r.Commits), CommitAuthors: r.CommitAuthors, RulesVersion: force.own.Version, HouseVersion: force.house.Version, Suspended: force.suspended, At: s.now()}
 	if g.facts.People, err = peopleOf(db, repo); err != nil {
+		return g, err
+	}
+	if g.facts.AuthorTeams, err = teamsOf(db, r.Authors); err != nil {
+		return g, err
+	}
+	if err := db.Model(&store.ChangeLabel{}).Where("change_id = ?", c.ID).Order("label").Pluck("label", &g.facts.Labels).Error; err != nil {
 		return g, err
 	}
 	if g.facts.Reviews, err = gateReviews(db, c); err != nil {
@@ -62,7 +69,7 @@ func (s *Service) gather(db *gorm.DB, repo *store.Repository, c store.Change) (g
 	if queue.State(entry.State).Ended() {
 		return g, nil
 	}
-	g.facts.Asker, g.facts.Strategy = entry.JoinedBy, rules.Strategy(entry.Strategy)
+	g.facts.Asker, g.facts.Strategy, g.facts.Message = entry.JoinedBy, rules.Strategy(entry.Strategy), entry.Message
 	var rehearsal store.Rehearsal
 	if err := db.Where("entry_id = ? AND ended = ''", entry.ID).Order("id DESC").Limit(1).Find(&rehearsal).Error; err != nil {
 		return g, err
@@ -77,7 +84,7 @@ func (s *Service) gather(db *gorm.DB, repo *store.Repository, c store.Change) (g
 	return g, err
 }
 
-func (g gathered) judge() gate.Report { return gate.Judge(g.doc, g.facts) }
+func (g gathered) judge() gate.Report { return gate.Judge(g.set, g.facts) }
 
 // gateReviews gives the gate the standing reviews, each with whether the difference is still the one reviewed.
 func gateReviews(db *gorm.DB, c store.Change) ([]gate.Review, error) {
@@ -128,15 +135,12 @@ type NewEntry struct {
 	RemoveSource *bool          // nil: as the rules say
 }
 
-// reservedTrailers may not be typed: the service writes them.
-var reservedTrailers = regexp.MustCompile(`(?im)^(landed-change|approved-by):`)
-
 // Join asks for a change to land as soon as it may. It can be asked for before the gate is ready.
 func (s *Service) Join(ctx context.Context, a Actor, name string, number int, n NewEntry) (wire.Entry, error) {
 	if err := prose("message", n.Message, maxProse); err != nil {
 		return wire.Entry{}, err
 	}
-	if m := reservedTrailers.FindString(n.Message); m != "" {
+	if m := rules.ReservedTrailers.FindString(n.Message); m != "" {
 		return wire.Entry{}, invalid("message", "the trailer %q is written by the service; leave it out of the message", m)
 	}
 	if n.Strategy != "" && !slices.Contains(rules.Strategies, n.Strategy) {
@@ -151,16 +155,20 @@ func (s *Service) Join(ctx context.Context, a Actor, name string, number int, n 
 		if c.State != "draft" && c.State != "open" {
 			return problem(Conflict, "change %d is %s, so it cannot join the queue", number, c.State)
 		}
-		row, doc, err := s.rulesOf(tx.DB, repo.ID)
+		g, err := s.gather(tx.DB, repo, c)
 		if err != nil {
 			return err
 		}
-		effective := doc.For(c.Target, row.Version)
+		asker := g.facts.People[a.Login()]
+		effective := g.set.Without(g.facts.Suspended).Binding(c.Target, asker.Is)
 		strategy, why, err := effective.Choose(n.Strategy)
 		if err != nil {
 			return invalid("strategy", "%v", err)
 		}
-		remove := effective.RemoveSource
+		if report := g.judge(); !effective.JoinEarly.Value && !report.Ready {
+			return problem(Conflict, "change %d may join only when its gate is ready, says %s. %s", number, rules.Because(effective.JoinEarly.From), report.Summary)
+		}
+		remove := effective.RemoveSource.Value
 		if n.RemoveSource != nil {
 			remove = *n.RemoveSource
 		}
@@ -266,8 +274,9 @@ func (s *Service) conduct(ctx context.Context) {
 			return
 		case <-s.wake:
 		case <-timer.C:
-			if err := s.dropSilentLeases(ctx); err != nil && ctx.Err() == nil {
-				s.log.Error("leases could not be looked at", "error", err)
+			err := errors.Join(s.dropSilentLeases(ctx), s.endSuspensions(s.store.Read(ctx), func(f func(tx *tx) error) error { return s.write(ctx, f) }))
+			if err != nil && ctx.Err() == nil {
+				s.log.Error("leases and suspensions could not be looked at", "error", err)
 			}
 		}
 	}
@@ -363,6 +372,9 @@ func (s *Service) round(ctx context.Context, repo *store.Repository) (bool, erro
 			return false, err
 		}
 		g.entry = &e
+		if err := s.renew(ctx, repo, g); err != nil {
+			return false, err
+		}
 		all[e.ID] = g
 		if lines[e.Target] == nil {
 			tip, err := s.bare(repo).Tip(ctx, "refs/heads/"+e.Target)
@@ -448,12 +460,40 @@ func (g gathered) rehearsing() string {
 func (g gathered) rehearsalChecks() []rules.Check {
 	var out []rules.Check
 	for _, q := range g.judge().Requirements {
-		name, ok := strings.CutSuffix(strings.TrimPrefix(q.Key, "check/"), "@"+string(rules.AtRehearsal))
-		if q.At == "rehearsal" && ok {
-			out = append(out, g.doc.Check(name))
+		if q.At != "rehearsal" || q.State == gate.NotApplicable {
+			continue
+		}
+		for _, name := range q.Checks {
+			out = append(out, g.set.Check(name))
 		}
 	}
 	return out
+}
+
+// renew asks once more for the checks of a live entry whose pass has grown too old.
+func (s *Service) renew(ctx context.Context, repo *store.Repository, g gathered) error {
+	for _, q := range g.judge().Requirements {
+		commit, purpose := g.revision.Head, fmt.Sprintf("change/%d", g.change.Number)
+		if q.At == "rehearsal" && g.rehearsal != nil {
+			commit, purpose = g.rehearsal.CommitID, rehearsalName(*g.rehearsal)
+		}
+		for _, name := range q.Again {
+			err := s.write(ctx, func(tx *tx) error {
+				var run store.CheckRun
+				err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit, name).Order("attempt DESC").Limit(1).Find(&run).Error
+				if err != nil || !gate.CheckState(run.State).Final() {
+					return err
+				}
+				run.AskedFor = purpose
+				_, err = s.nextAttempt(tx, repo, g.set.Check(name), run, itself)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func (s *Service) askRehearsal(tx *tx, repo *store.Repository, g gathered, r store.Rehearsal, fresh bool) error {
@@ -620,16 +660,12 @@ func finalMessage(db *gorm.DB, repo *store.Repository, g *gathered, log []git.Co
 	if g.entry.Strategy == string(rules.Rebase) {
 		return "", nil
 	}
-	text := g.entry.Message
-	if text == "" {
-		if text = g.doc.For(g.change.Target, 0).Message; text == "" {
-			text = "{title}\n\n{description}"
-		}
-		text = strings.NewReplacer("{title}", g.change.Title, "{description}", g.change.Description, "{number}", fmt.Sprint(g.change.Number),
-			"{source}", g.change.Source, "{target}", g.change.Target).Replace(text)
-	}
-	text = reservedTrailers.ReplaceAllString(text, "($1)")
+	e := g.set.Without(g.facts.Suspended).For(g.change.Target)
+	text := gate.FinalText(e, g.facts)
 	var trailers strings.Builder
+	for _, line := range gate.Trailers(e, g.facts) {
+		trailers.WriteString(line + "\n")
+	}
 	fmt.Fprintf(&trailers, "Landed-change: %s %d\n", repo.Name, g.change.Number)
 	for _, login := range g.approversNamed() {
 		account, err := accountByLogin(db, login)
@@ -647,7 +683,7 @@ func finalMessage(db *gorm.DB, repo *store.Repository, g *gathered, log []git.Co
 			}
 		}
 	}
-	return strings.TrimSpace(text) + "\n\n" + trailers.String(), nil
+	return text + "\n\n" + trailers.String(), nil
 }
 
 // entryView describes an entry.

@@ -271,11 +271,11 @@ func (s *Service) repositoryView(ctx context.Context, a Actor, repo *store.Repos
 		return v, err
 	}
 	v.Empty = len(heads) == 0
-	row, _, err := s.rulesOf(db, repo.ID)
+	force, err := s.rulesOf(db, repo)
 	if err != nil {
 		return v, err
 	}
-	v.RulesVersion = row.Version
+	v.RulesVersion, v.HouseVersion = force.own.Version, force.house.Version
 	var open, queued int64
 	if err := db.Model(&store.Change{}).Where("repository_id = ? AND state IN ('open', 'draft')", repo.ID).Count(&open).Error; err != nil {
 		return v, err
@@ -305,10 +305,11 @@ func (s *Service) Branches(ctx context.Context, a Actor, name string) ([]wire.Br
 	if err != nil {
 		return nil, err
 	}
-	row, doc, err := s.rulesOf(db, repo.ID)
+	force, err := s.rulesOf(db, repo)
 	if err != nil {
 		return nil, err
 	}
+	set := force.now()
 	branches := []wire.Branch{}
 	for _, h := range heads {
 		log, err := bare.Log(ctx, h.ID, nil, 0, 1)
@@ -316,11 +317,8 @@ func (s *Service) Branches(ctx context.Context, a Actor, name string) ([]wire.Br
 			return nil, fmt.Errorf("read the tip of %s: %w", h.Name, err)
 		}
 		b := wire.Branch{Name: strings.TrimPrefix(h.Name, "refs/heads/"), Commit: h.ID, Subject: log[0].Subject, Author: log[0].Author.Name,
-			CommittedAt: log[0].CommittedAt, Protections: doc.For(strings.TrimPrefix(h.Name, "refs/heads/"), row.Version).Protections, Checks: states[h.ID]}
+			CommittedAt: log[0].CommittedAt, Protections: set.For(strings.TrimPrefix(h.Name, "refs/heads/")).Names(), Checks: states[h.ID]}
 		b.Default = b.Name == repo.DefaultBranch
-		if b.Protections == nil {
-			b.Protections = []string{}
-		}
 		branches = append(branches, b)
 	}
 	slices.SortStableFunc(branches, func(x, y wire.Branch) int { return order(x.Default, y.Default) })
@@ -442,39 +440,4 @@ func (s *Service) Tree(ctx context.Context, a Actor, name, at, path string) (wir
 		v.Text = strings.ToValidUTF8(text, "\uFFFD")
 	}
 	return v, err
-}
-
-// rulesOf returns the newest rules of a repository, parsed; version 0 and an empty document when there are none.
-func (s *Service) rulesOf(db *gorm.DB, repo int64) (store.RulesVersion, *rules.Document, error) {
-	var row store.RulesVersion
-	err := db.Where("repository_id = ?", repo).Order("version DESC").Limit(1).Find(&row).Error
-	if err != nil || row.ID == 0 {
-		return row, &rules.Document{}, err
-	}
-	doc, err := s.parsedRules(row)
-	return row, doc, err
-}
-
-func (s *Service) parsedRules(row store.RulesVersion) (*rules.Document, error) {
-	if doc, ok := s.parsed.Load(row.ID); ok {
-		return doc.(*rules.Document), nil
-	}
-	doc, findings := rules.Parse(row.Text)
-	if len(findings) > 0 {
-		return nil, fmt.Errorf("rules version %d on record cannot be read: %s", row.Version, findings[0])
-	}
-	s.parsed.Store(row.ID, doc)
-	return doc, nil
-}
-
-// rulesAt returns one version of a repository's rules; version 0 is the empty document.
-func (s *Service) rulesAt(db *gorm.DB, repo int64, version int) (*rules.Document, error) {
-	if version == 0 {
-		return &rules.Document{}, nil
-	}
-	var row store.RulesVersion
-	if err := db.Where("repository_id = ? AND version = ?", repo, version).First(&row).Error; err != nil {
-		return nil, err
-	}
-	return s.parsedRules(row)
 }

@@ -77,20 +77,74 @@ type TokenBinding struct {
 
 // Session is a browser that signed in with a token.
 type Session struct {
-	Hash      string
-	TokenID   int64
-	ExpiresAt time.Time
+	Hash           string
+	TokenID        int64
+	ExpiresAt      time.Time
+	ConfirmedUntil *time.Time
 }
 
-// RulesVersion is one version of a repository's rules document.
+// RulesVersion is one version of a rules document, of a repository or of a house.
 type RulesVersion struct {
 	ID           int64
-	RepositoryID int64
+	RepositoryID *int64
+	HouseID      *int64
 	Version      int
 	Text         string
 	Because      string
 	AppliedBy    string
+	AgreedBy     string
 	AppliedAt    time.Time
+}
+
+// RulesProposal is a document that loosens rules and waits for a second person.
+type RulesProposal struct {
+	ID           int64
+	RepositoryID *int64
+	HouseID      *int64
+	BasedOn      int
+	Text         string
+	Because      string
+	ProposedBy   string
+	ProposedAt   time.Time
+	State        string
+	DecidedBy    string
+	DecidedAt    *time.Time
+}
+
+// Suspension sets a protection aside for a time.
+type Suspension struct {
+	ID           int64
+	RepositoryID *int64
+	HouseID      *int64
+	Protection   string
+	Because      string
+	SuspendedBy  string
+	CreatedAt    time.Time
+	Until        time.Time
+	EndedAt      *time.Time
+}
+
+// TeamKeeper may change a team.
+type TeamKeeper struct {
+	TeamID    int64
+	AccountID int64
+}
+
+// ChangeLabel is a label that a change has.
+type ChangeLabel struct {
+	ChangeID int64
+	Label    string
+	SetBy    string
+	SetAt    time.Time
+}
+
+// ChangeReviewer is somebody who was asked to review a change, or told of it.
+type ChangeReviewer struct {
+	ChangeID int64
+	Who      string // a principal, such as team:hydraulics
+	Optional bool
+	Because  string
+	AskedAt  time.Time
 }
 
 // PushedCommit says whose authenticated push first brought a commit.
@@ -132,7 +186,18 @@ type Revision struct {
 	Files      int
 	Added      int
 	Removed    int
-	CreatedAt  time.Time
+	// Commits are those it brings, as the gate knows them; nil in records from before they were kept.
+	Commits       []BroughtCommit `gorm:"serializer:json"`
+	CommitAuthors []string        `gorm:"serializer:json"`
+	CreatedAt     time.Time
+}
+
+// BroughtCommit is one commit that a revision brings to its target.
+type BroughtCommit struct {
+	ID      string `json:"id"`
+	Message string `json:"message"` // cut when it is long
+	Parents int    `json:"parents"`
+	Signed  bool   `json:"signed,omitempty"` // it carries a signature, by whomever
 }
 
 // Review is one word of a reviewer on a revision.
@@ -220,6 +285,7 @@ type Intent struct {
 	RehearsalID  *int64
 	Revision     int
 	RulesVersion int
+	HouseVersion int
 	Facts        string
 	Digest       string
 	Outcome      string
@@ -238,6 +304,7 @@ type Landing struct {
 	Strategy     string
 	Revision     int
 	RulesVersion int
+	HouseVersion int
 	Evidence     string
 	LandedBy     string
 	LandedAt     time.Time

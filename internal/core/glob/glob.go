@@ -372,5 +372,17 @@ func (l List) Match(name string) bool {
 	return false
 }
 
+// Texts returns the list's patterns as written, exclusions with their "!".
+func (l List) Texts() []string {
+	var out []string
+	for _, p := range l.include {
+		out = append(out, p.text)
+	}
+	for _, p := range l.exclude {
+		out = append(out, "!"+p.text)
+	}
+	return out
+}
+
 // Patterns returns the list's patterns that include, each with its text as written.
 func (l List) Patterns() []Pattern { return l.include }

@@ -74,7 +74,7 @@ var Keys = []Key{
 
 	{Path: "areas", Shape: Named, Means: "named parts of the tree", Absent: "no areas", Together: "every area that matches a path applies; " + fixed, Example: "areas: {docs: {paths: docs/**, owners: team:field}}"},
 	{Path: "areas{}.paths", Shape: Globs, Means: "the paths in it; a leading ! takes out", Absent: "refused", Together: added, Example: "paths: [firmware/valves/**, \"!**/*.md\"]"},
-	{Path: "areas{}.owners", Shape: Who, Means: "who owns it", Absent: "refused", Together: added, Example: "owners: [team:hydraulics, \"person:odo\"]"},
+	{Path: "areas{}.owners", Shape: Who, Means: "who owns it", Absent: "refused", Together: added, Example: "owners: [\"team:hydraulics\", \"person:odo\"]"},
 	{Path: "areas{}.checks", Shape: Lines, Means: "checks that a change touching it has to pass on its rehearsal", Absent: "none of its own", Together: added, Example: "checks: valve-bench"},
 	{Path: "areas{}.asks", Shape: Mapping, Means: "what the area asks by itself of every change that touches it", Absent: "nothing", Together: added, Example: "asks: {approvals: 1, reviewers: team:hydraulics}"},
 	{Path: "areas{}.asks.approvals", Shape: Number, Low: 0, High: 20, Means: "how many approvals by its owners, an author's own not counting", Absent: "0", Together: added, Example: "approvals: 2"},
@@ -91,7 +91,7 @@ var Keys = []Key{
 	{Path: "checks{}.place", Shape: Text, Means: "where it deploys to; needed with kind: deployment", Absent: "-", Together: fixed, Example: "place: proving-field"},
 
 	{Path: "loosening", Shape: Mapping, Means: "what a change of this document needs that loosens it", Absent: "whoever may apply rules may loosen them", Together: "each document states its own", Example: "loosening: {agreed_by: role:maintainer}"},
-	{Path: "loosening.agreed_by", Shape: Who, Means: "who else has to agree: one of them, not the one who proposes", Absent: "refused", Together: "each document states its own", Example: "agreed_by: [team:stewards]"},
+	{Path: "loosening.agreed_by", Shape: Who, Means: "who else has to agree: one of them, not the one who proposes", Absent: "refused", Together: "each document states its own", Example: "agreed_by: [\"team:stewards\"]"},
 
 	{Path: "protect", Shape: List, Means: "the protections", Absent: "nothing is protected", Together: "every one that matches a branch applies, in no order", Example: "protect: [{name: trunk, branches: trunk, push: nobody}]"},
 	{Path: "protect[].name", Shape: Text, Means: "a few words that every message names", Absent: "refused", Together: "unique in its document", Example: "name: trunk and releases"},
@@ -120,7 +120,7 @@ var Keys = []Key{
 	{Path: "protect[].require[].called", Shape: Text, Means: "a title of your own", Absent: "titled by what it asks", Together: partOf, Example: "called: many eyes"},
 	{Path: "protect[].require[].level", Shape: Word, Allowed: words([]Level{Required, Advisory}), Means: "whether it blocks; advisory ones are shown in the same detail", Absent: "required", Together: "required over advisory, where both ask the same", Example: "level: advisory"},
 	{Path: "protect[].require[].when", Shape: Mapping, Means: "when it is asked for; everything stated has to be so", Absent: "always", Together: "narrows the requirement it is on, nothing else", Example: "when: {lines: over 400}"},
-	{Path: "protect[].require[].from", Shape: Who, Demands: []Demand{Approvals}, Means: "whose approvals count", Absent: "those of everybody who may write", Together: partOf, Example: "from: [team:agronomy, team:field]"},
+	{Path: "protect[].require[].from", Shape: Who, Demands: []Demand{Approvals}, Means: "whose approvals count", Absent: "those of everybody who may write", Together: partOf, Example: "from: [\"team:agronomy\", \"team:field\"]"},
 	{Path: "protect[].require[].not_from", Shape: Words, Allowed: append(words(exclusions), "nobody"), Demands: []Demand{Approvals}, Means: "whose approvals do not count: author (opener, whoever's push contributed, registered addresses), last_pusher, commit_authors (whoever brought or wrote a commit); nobody: an author may approve alone, for a team of one", Absent: "author", Together: partOf, Example: "not_from: [author, last_pusher]"},
 	{Path: "protect[].require[].on", Shape: Word, Allowed: []string{"newest_revision"}, Demands: []Demand{Approvals}, Means: "only approvals given on the newest revision count", Absent: "as after_push.approvals_stay says", Together: partOf, Example: "on: newest_revision"},
 	{Path: "protect[].require[].settled_by", Shape: Who, Demands: []Demand{Threads}, Means: "whose settling counts", Absent: "that of everybody who may write", Together: partOf, Example: "settled_by: role:maintainer"},
@@ -135,7 +135,7 @@ var Keys = []Key{
 	{Path: "protect[].require[].when.paths", Shape: Globs, Means: "a changed path is in the globs", Absent: "whatever the paths", Together: "with the condition's other keys: and", Example: "paths: firmware/**"},
 	{Path: "protect[].require[].when.areas", Shape: Lines, Means: "one of the areas is touched", Absent: "whatever the areas", Together: "with the condition's other keys: and", Example: "areas: [ledger]"},
 	{Path: "protect[].require[].when.lines", Shape: Amount, Means: "so many lines are added and removed together", Absent: "whatever the size", Together: "with the condition's other keys: and", Example: "lines: over 400"},
-	{Path: "protect[].require[].when.files", Shape: Amount, Means: "so many files are changed", Absent: "whatever the size", Together: "with the condition's other keys: and", Example: "files: over 10, under 100"},
+	{Path: "protect[].require[].when.files", Shape: Amount, Means: "so many files are changed", Absent: "whatever the size", Together: "with the condition's other keys: and", Example: "files: \"over 10, under 100\""},
 	{Path: "protect[].require[].when.source", Shape: Globs, Means: "the source branch is of the kind or matches the glob", Absent: "whatever the source", Together: "with the condition's other keys: and", Example: "source: hotfix"},
 	{Path: "protect[].require[].when.author", Shape: Who, Means: "somebody who counts as author is one of them", Absent: "whoever the author", Together: "with the condition's other keys: and", Example: "author: team:contractors"},
 	{Path: "protect[].require[].when.label", Shape: Lines, Means: "the change has one of the labels, which the document must define", Absent: "whatever the labels", Together: "with the condition's other keys: and", Example: "label: urgent"},

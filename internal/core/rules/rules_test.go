@@ -185,10 +185,10 @@ func loosened(a, b *Effective) string {
 			return "requirement " + key
 		}
 	}
-	for _, list := range []string{"push", "create", "land by"} {
-		for who := range ea[list].(map[string]bool) {
-			if !eb[list].(map[string]bool)[who] {
-				return list
+	for what, lists := range map[string][2][]Allowance{"push": {a.Push, b.Push}, "create": {a.Create, b.Create}, "land by": {a.LandBy, b.LandBy}} {
+		for _, had := range lists[0] {
+			if !slices.ContainsFunc(lists[1], func(has Allowance) bool { return within(has.Who, had.Who) }) {
+				return what
 			}
 		}
 	}

@@ -118,6 +118,37 @@ func (s *Set) Checks() []Check {
 	return out
 }
 
+// Demanded returns the checks that requirements and areas name one by one, each once.
+func (s *Set) Demanded() []Check {
+	var out []Check
+	add := func(name string) {
+		if !slices.ContainsFunc(out, func(c Check) bool { return c.Name == name }) {
+			out = append(out, s.Check(name))
+		}
+	}
+	for _, l := range s.layers {
+		for i := range l.Document.Protections {
+			p := &l.Document.Protections[i]
+			if !s.concerns(p.Repositories) {
+				continue
+			}
+			for _, r := range p.Require {
+				for _, c := range r.Checks {
+					if !c.Several() {
+						add(c.Text)
+					}
+				}
+			}
+		}
+	}
+	for _, a := range s.areas {
+		for _, name := range a.Checks {
+			add(name)
+		}
+	}
+	return out
+}
+
 // Label returns what the documents say of a label, and whether they know it. Where both do, both lists of who may set
 // it have to name a person.
 func (s *Set) Label(name string) (setBy [][]Principal, known bool) {

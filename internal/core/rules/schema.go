@@ -1,0 +1,106 @@
+package rules
+
+import (
+	"encoding/json"
+	"maps"
+	"strings"
+)
+
+// Schema returns the JSON Schema (2020-12) of the rules document, for editors. It is made from Keys; what a schema
+// cannot say (that a default is allowed, that a kind exists) only Parse finds.
+func Schema(ofHouse bool) ([]byte, error) {
+	what := "a repository's rules document"
+	if ofHouse {
+		what = "a house's rules document"
+	}
+	root := mappingSchema("", ofHouse)
+	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+	root["title"] = "Tavrin: " + what + ", form " + Format
+	root["required"] = []string{"tavrin"}
+	root["$defs"] = map[string]any{
+		"principal": map[string]any{"type": "string", "pattern": "^((person|team|robot):[a-z0-9][a-z0-9-]{0,38}|role:(reader|writer|maintainer))$"},
+		"glob":      map[string]any{"type": "string", "minLength": 1, "maxLength": 512},
+		"duration":  map[string]any{"type": "string", "pattern": "^([0-9]+(\\.[0-9]+)?(h|m|s|ms))+$"},
+	}
+	return json.MarshalIndent(root, "", "  ")
+}
+
+// required lists the keys without which a mapping is refused.
+var required = map[string][]string{
+	"labels{}": {"set_by"}, "areas{}": {"paths", "owners"}, "loosening": {"agreed_by"}, "protect[]": {"name", "branches"},
+}
+
+// mappingSchema describes the mapping at a path.
+func mappingSchema(path string, ofHouse bool) map[string]any {
+	properties := map[string]any{}
+	for _, name := range keysUnder(path, ofHouse) {
+		full := name
+		if path != "" {
+			full = path + "." + name
+		}
+		properties[name] = keySchema(keyAt(full), ofHouse)
+	}
+	out := map[string]any{"type": "object", "additionalProperties": false, "properties": properties}
+	if keys := required[path]; keys != nil {
+		out["required"] = keys
+	}
+	if path == requirementPath {
+		var one []any
+		for _, d := range Demands {
+			one = append(one, map[string]any{"required": []string{string(d)}})
+		}
+		out["oneOf"] = one
+	}
+	return out
+}
+
+func keySchema(k Key, ofHouse bool) map[string]any {
+	out := map[string]any{}
+	reference := func(name string) map[string]any { return map[string]any{"$ref": "#/$defs/" + name} }
+	text := map[string]any{"type": "string"}
+	switch k.Shape {
+	case Text, Expression, Amount:
+		out["type"] = "string"
+		if k.Shape == Amount {
+			out["pattern"] = "^(over|under) +[0-9]+( *, *(over|under) +[0-9]+)?$"
+		}
+	case Lines:
+		out = oneOrMore(text)
+	case Number:
+		out["type"], out["minimum"], out["maximum"] = "integer", k.Low, k.High
+	case Truth:
+		out["type"] = "boolean"
+	case Duration:
+		out = reference("duration")
+	case Word:
+		out["enum"] = k.Allowed
+	case Words:
+		out = oneOrMore(map[string]any{"enum": k.Allowed})
+	case Globs:
+		out = oneOrMore(reference("glob"))
+	case Who:
+		out = oneOrMore(reference("principal"))
+	case WhoOrNone:
+		out = map[string]any{"anyOf": []any{map[string]any{"const": "nobody"}, reference("principal"), map[string]any{"type": "array", "items": reference("principal")}}}
+	case RobotName:
+		out["type"], out["pattern"] = "string", "^robot:[a-z0-9][a-z0-9-]{0,38}$"
+	case Mapping:
+		out = mappingSchema(k.Path, ofHouse)
+	case Named:
+		out["type"] = "object"
+		if keysUnder(k.Path+"{}", ofHouse) == nil {
+			out["additionalProperties"] = keySchema(keyAt(k.Path+"{}"), ofHouse)
+		} else {
+			out["additionalProperties"] = mappingSchema(k.Path+"{}", ofHouse)
+		}
+	case List:
+		out["type"], out["items"] = "array", mappingSchema(k.Path+"[]", ofHouse)
+	}
+	out = maps.Clone(out)
+	out["description"] = strings.TrimSpace(k.Means + ". Absent: " + k.Absent + ".")
+	return out
+}
+
+func oneOrMore(item map[string]any) map[string]any {
+	return map[string]any{"anyOf": []any{item, map[string]any{"type": "array", "items": item}}}
+}
