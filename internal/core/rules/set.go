@@ -507,6 +507,9 @@ func (e *Effective) Asks(q Sourced) bool {
 	return slices.ContainsFunc(e.Requirements, func(o Sourced) bool { return o.key == q.key })
 }
 
+// SameAs says whether two requirements ask the same, at whatever level.
+func (r *Requirement) SameAs(o *Requirement) bool { return r.key == o.key }
+
 // Because names the sources in a sentence.
 func Because(sources []Source) string {
 	if len(sources) == 1 {

@@ -1,0 +1,455 @@
+// Package lint finds what is wrong with rules that are well formed: what can never hold, what one absence would
+// block, what repeats or contradicts, and what matches nothing.
+//
+// Lint judges one document within the rules that would be in force with it, against what is known of the world:
+// people, branches, files, checks seen, tokens. It does no I/O and promises an order: by line, then by text.
+package lint
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tavrin/internal/core/areas"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+)
+
+// Severity says how bad a finding is.
+type Severity string
+
+// The severities, worst first.
+const (
+	Blocked Severity = "blocked" // it can never hold, or nothing can ever land
+	Fragile Severity = "fragile" // it holds while nobody is away, or may not mean what was meant
+	Note    Severity = "note"    // worth knowing
+)
+
+var severities = []Severity{Blocked, Fragile, Note}
+
+// Advice is one finding about a document that can be applied.
+type Advice struct {
+	Severity Severity `json:"severity" enum:"blocked,fragile,note"`
+	Line     int      `json:"line" doc:"in the document; counted from 1"`
+	Text     string   `json:"text" doc:"what is wrong and why"`
+	Edit     string   `json:"edit,omitempty" doc:"what to change"`
+}
+
+// World is what is known besides the rules. Everything is of one repository.
+type World struct {
+	Repository string
+	People     map[string]gate.Person // everybody with access, by login
+	Known      map[string]bool        // every principal that exists, such as person:odo, team:field, robot:barn
+	Branches   []string
+	Paths      []string // files on the default branch; nil: not known
+	// Witnesses are the robots whose tokens name a check, by check; Runner says that some token takes its commands.
+	Witnesses map[string][]string
+	Runner    bool
+	Reported  map[string]time.Time // when each check was last reported
+	At        time.Time
+}
+
+// Silent is how long a required check may go unreported before it is remarked on.
+const Silent = 30 * 24 * time.Hour
+
+// Lint finds what to remark on in a document. set is the rules in force with it; of is the document's name in sources:
+// empty for a repository's own.
+func Lint(doc *rules.Document, set *rules.Set, of string, w World) []Advice {
+	l := linter{doc: doc, set: set, of: of, w: w}
+	for i := range doc.Areas {
+		l.area(&doc.Areas[i])
+	}
+	for i := range doc.Checks {
+		l.check(&doc.Checks[i])
+	}
+	for _, label := range doc.Labels {
+		l.principals(label.Line, fmt.Sprintf("label %q may be set by", label.Name), label.SetBy)
+	}
+	if len(doc.AgreedBy) > 0 {
+		l.agreement()
+	}
+	for i := range doc.Protections {
+		l.protection(&doc.Protections[i])
+	}
+	l.combined()
+	l.idle()
+	slices.SortStableFunc(l.out, func(a, b Advice) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Text, b.Text)) })
+	return slices.Compact(l.out)
+}
+
+// Worst returns the worst severity among findings; empty when there are none.
+func Worst(found []Advice) Severity {
+	for _, s := range severities {
+		if slices.ContainsFunc(found, func(a Advice) bool { return a.Severity == s }) {
+			return s
+		}
+	}
+	return ""
+}
+
+type linter struct {
+	doc *rules.Document
+	set *rules.Set
+	of  string
+	w   World
+	out []Advice
+}
+
+func (l *linter) say(s Severity, line int, edit, format string, args ...any) {
+	l.out = append(l.out, Advice{Severity: s, Line: line, Text: fmt.Sprintf(format, args...), Edit: edit})
+}
+
+// pool lists the people with access who are meant by principals; none mean everybody who may write. Robots never
+// approve, and administrators on standby are not counted on.
+func (l *linter) pool(who []rules.Principal) []string {
+	var logins []string
+	for login, p := range l.w.People {
+		in := p.Role.AtLeast(gate.Writer)
+		if len(who) > 0 {
+			in = p.IsAny(who)
+		}
+		if in && !p.Robot && !p.Standby {
+			logins = append(logins, login)
+		}
+	}
+	slices.Sort(logins)
+	return logins
+}
+
+func names(who []rules.Principal) string {
+	if len(who) == 0 {
+		return "everybody who may write"
+	}
+	texts := make([]string, len(who))
+	for i, p := range who {
+		texts[i] = p.String()
+	}
+	return strings.Join(texts, ", ")
+}
+
+// principals remarks on names of nobody.
+func (l *linter) principals(line int, what string, who []rules.Principal) {
+	for _, p := range who {
+		switch {
+		case p.Kind != rules.ByRole && !l.w.Known[p.String()]:
+			l.say(Blocked, line, "make it first, or correct the name", "%s %s, which there is not", what, p)
+		case p.Kind == rules.Team && len(l.pool([]rules.Principal{p})) == 0:
+			l.say(Fragile, line, fmt.Sprintf("add people to %s, or give them a role in %s", p, l.w.Repository), "%s %s, of whom nobody has access to %s", what, p, l.w.Repository)
+		case p.Kind == rules.Person && !slices.Contains(l.pool([]rules.Principal{p}), p.Name):
+			l.say(Fragile, line, fmt.Sprintf("give %s a role in %s, or name somebody else", p, l.w.Repository), "%s %s, who has no access to %s", what, p, l.w.Repository)
+		}
+	}
+}
+
+// approvals remarks on a demand for n approvals out of a pool.
+func (l *linter) approvals(line int, what string, n int, who []rules.Principal, notAuthor, required bool) {
+	pool := l.pool(who)
+	severity := func(s Severity) Severity {
+		if !required {
+			return Note
+		}
+		return s
+	}
+	switch {
+	case len(pool) < n:
+		l.say(severity(Blocked), line, fmt.Sprintf("ask for at most %d, or widen the pool", max(len(pool), 1)),
+			"%s can never be satisfied: it asks for %d, and %s are %d with access (%s)", what, n, names(who), len(pool), orNobody(pool))
+	case notAuthor && len(pool) == n && n == 1 && len(who) == 0:
+		l.say(severity(Blocked), line, "not_from: nobody, the setting for a team of one",
+			"%s can never be satisfied: %s is the only person who may write, and an author's own approval does not count", what, pool[0])
+	case notAuthor && len(pool) == n:
+		worst := Fragile // changes of others can still be approved
+		if len(l.pool(nil)) == n {
+			worst = Blocked
+		}
+		l.say(severity(worst), line, "ask for one less, or widen the pool",
+			"%s cannot be satisfied for a change of their own: it asks for %d of %s, and an author's own approval does not count", what, n, orNobody(pool))
+	case notAuthor && len(pool) == n+1, !notAuthor && len(pool) == n:
+		l.say(severity(Fragile), line, "widen the pool", "%s has no slack: it asks for %d of %s, so that one absence blocks", what, n, orNobody(pool))
+	}
+}
+
+func orNobody(logins []string) string {
+	switch {
+	case len(logins) == 0:
+		return "nobody"
+	case len(logins) > 6:
+		return strings.Join(logins[:6], ", ") + fmt.Sprintf(" and %d others", len(logins)-6)
+	}
+	return strings.Join(logins, ", ")
+}
+
+func (l *linter) area(a *rules.Area) {
+	l.principals(a.LineOf("owners"), fmt.Sprintf("area %q is owned by", a.Name), a.Owners)
+	l.principals(a.LineOf("asks"), fmt.Sprintf("area %q asks for reviews by", a.Name), slices.Concat(a.Reviewers, a.Optional))
+	l.approvals(a.LineOf("owners"), fmt.Sprintf("an owner's approval of area %q", a.Name), max(a.Approvals, 1), a.Owners, true, true)
+	for _, name := range a.Checks {
+		l.reporter(a.LineOf("checks"), name, true)
+	}
+}
+
+func (l *linter) check(c *rules.Check) {
+	if c.Witness != "" && !l.w.Known["robot:"+c.Witness] {
+		l.say(Blocked, c.LineOf("witness"), "make the robot first, or correct the name", "check %q is reported by robot:%s, which there is not", c.Name, c.Witness)
+	}
+	if c.Command == "" || l.w.Paths == nil {
+		return
+	}
+	for word := range strings.FieldsSeq(c.Command) {
+		path := strings.TrimPrefix(strings.Trim(word, "\"'"), "./")
+		if slices.Contains(l.w.Paths, path) && len(l.set.AreasOf(path)) == 0 {
+			l.say(Fragile, c.LineOf("command"), fmt.Sprintf("add %s to an area", path),
+				"check %q runs %s, which nobody owns: a change may alter it and pass by it", c.Name, path)
+		}
+	}
+}
+
+func (l *linter) agreement() {
+	line := l.doc.LineOf("loosening")
+	l.principals(line, "loosening is agreed by", l.doc.AgreedBy)
+	if pool := l.pool(l.doc.AgreedBy); len(pool) < 2 {
+		l.say(Fragile, line, "name more people", "loosening needs another person than the one who proposes, and %s are only %s", names(l.doc.AgreedBy), orNobody(pool))
+	}
+}
+
+// reporter remarks on a check that nobody can or does report.
+func (l *linter) reporter(line int, name string, required bool) {
+	c := l.set.Check(name)
+	severity := Blocked
+	if !required {
+		severity = Note
+	}
+	last, seen := l.w.Reported[name]
+	switch {
+	case c.Command != "" && !l.w.Runner:
+		l.say(severity, line, fmt.Sprintf("tavrin token create ROBOT --runner %s, and start a runner with it", l.w.Repository),
+			"check %q is a command, and no runner's token is for %s", name, l.w.Repository)
+	case c.Command != "":
+	case len(l.w.Witnesses[name]) == 0:
+		l.say(severity, line, fmt.Sprintf("tavrin token create ROBOT --witness %s:%q", l.w.Repository, name),
+			"check %q can be reported by nobody: no witness has a token for it", name)
+	case c.Witness != "" && !slices.Contains(l.w.Witnesses[name], c.Witness):
+		l.say(severity, line, fmt.Sprintf("tavrin token create %s --witness %s:%q", c.Witness, l.w.Repository, name),
+			"check %q is for robot:%s to report, which has no token for it", name, c.Witness)
+	case !seen:
+		l.say(Fragile, line, "look whether its name is right: tavrin check names", "check %q has never been reported", name)
+	case l.w.At.Sub(last) > Silent:
+		l.say(Fragile, line, "look whether it was renamed: tavrin check names", "check %q was last reported on %s, more than %d days ago", name, last.Format("2006-01-02"), int(Silent.Hours()/24))
+	}
+}
+
+func (l *linter) protection(p *rules.Protection) {
+	what := fmt.Sprintf("protection %q", p.Name)
+	l.branches(p, what)
+	for key, who := range map[string][]rules.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt, "land.by": p.LandBy} {
+		l.principals(p.LineOf(key), fmt.Sprintf("%s: %s names", what, key), who)
+	}
+	if len(p.Exempt) > 0 {
+		l.say(Note, p.LineOf("exempt"), "", "%s does not bind %s", what, names(p.Exempt))
+	}
+	if p.LandBy != nil {
+		switch pool := l.pool(p.LandBy); len(pool) {
+		case 0:
+			l.say(Blocked, p.LineOf("land.by"), "name somebody with access", "%s: nobody may ask to land", what)
+		case 1:
+			l.say(Fragile, p.LineOf("land.by"), "name more people", "%s: only %s may ask to land, so that one absence blocks", what, pool[0])
+		}
+	}
+	for i := range p.Require {
+		l.requirement(p, &p.Require[i], what)
+		for j := range p.Require[:i] {
+			l.beside(&p.Require[j], &p.Require[i], what)
+		}
+	}
+}
+
+func (l *linter) branches(p *rules.Protection, what string) {
+	matched := slices.ContainsFunc(l.w.Branches, p.Branches.Match)
+	if matched || len(l.w.Branches) == 0 {
+		return
+	}
+	severity := Note
+	if !strings.ContainsAny(strings.Join(p.Branches.Texts(), ""), "*?[{") {
+		severity = Fragile // a plain name is meant for a branch that is there
+	}
+	l.say(severity, p.LineOf("branches"), "look at tavrin browse branches", "%s: no branch there is now matches %s", what, strings.Join(p.Branches.Texts(), ", "))
+}
+
+func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what string) {
+	must := q.Level == rules.Required
+	switch q.Demand {
+	case rules.Approvals:
+		l.principals(q.Line, what+": approvals are asked from", q.From)
+		notAuthor := slices.Contains(q.NotFrom, rules.NotAuthor)
+		l.approvals(q.Line, what+": the requirement of approvals", q.Count, q.From, notAuthor, must)
+		if len(q.NotFrom) == 0 {
+			l.say(Note, q.Line, "", "%s: an author's own approval counts", what)
+		}
+	case rules.Owners:
+		if len(l.set.Areas()) == 0 {
+			l.say(Note, q.Line, "define areas, or leave it out", "%s: owners are asked for, and there are no areas", what)
+		}
+	case rules.Threads:
+		l.principals(q.Line, what+": threads are settled by", q.SettledBy)
+	case rules.Checks:
+		for _, c := range q.Checks {
+			if !c.Several() {
+				l.reporter(q.Line, c.Text, must)
+			} else if !l.matches(c) {
+				l.say(Fragile, q.Line, "look at tavrin check names", "%s: no check that is defined or was reported matches %s", what, c.Text)
+			}
+		}
+	case rules.Deployment:
+		if !slices.ContainsFunc(l.set.Checks(), func(c rules.Check) bool { return c.Place == q.To }) {
+			l.say(Blocked, q.Line, fmt.Sprintf("checks: {NAME: {kind: deployment, place: %s}}", q.To), "%s: no check deploys to %s", what, q.To)
+		}
+	case rules.History:
+		if len(p.With) > 0 && !slices.ContainsFunc(p.With, rules.Strategy.Straight) {
+			l.say(Blocked, q.Line, "allow rebase or squash", "%s: history is to stay straight, and every strategy that is allowed makes a merge commit", what)
+		}
+	case rules.Signed:
+		l.say(Note, q.Line, "", "%s: keys cannot be registered yet, so that no signature counts", what)
+	case rules.Objections, rules.Tasks, rules.Ticket, rules.Fixups, rules.Messages:
+	}
+	if q.When != nil && q.When.PathsText != nil && l.w.Paths != nil && !slices.ContainsFunc(l.w.Paths, q.When.Paths.Match) {
+		l.say(Fragile, q.When.Line, "correct the globs", "%s: no file there is now matches the condition's paths %s", what, strings.Join(q.When.PathsText, ", "))
+	}
+}
+
+func (l *linter) matches(c rules.CheckName) bool {
+	for name := range l.w.Reported {
+		if c.Match(name) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(l.set.Checks(), func(k rules.Check) bool { return c.Match(k.Name) })
+}
+
+// beside remarks on two requirements of one protection that repeat or whose thresholds are out of order.
+func (l *linter) beside(a, b *rules.Requirement, what string) {
+	switch {
+	case a.SameAs(b):
+		l.say(Note, b.Line, "leave one out", "%s: line %d asks the same already", what, a.Line)
+	case a.Demand == rules.Approvals && b.Demand == rules.Approvals && names(a.From) == names(b.From) && a.When != nil && b.When != nil:
+		l.threshold(a, b, what, "lines", a.When.Lines.Over, b.When.Lines.Over)
+		l.threshold(a, b, what, "files", a.When.Files.Over, b.When.Files.Over)
+	case a.Demand == rules.Approvals && b.Demand == rules.Approvals && names(a.From) == names(b.From) && a.When == nil && b.When != nil && a.Level == rules.Required && a.Count >= b.Count &&
+		slices.Equal(a.NotFrom, b.NotFrom) && a.Newest == b.Newest:
+		l.say(Note, b.Line, "leave it out, or raise its count", "%s: line %d asks for %d approvals always, so that these %d add nothing", what, a.Line, a.Count, b.Count)
+	}
+}
+
+func (l *linter) threshold(a, b *rules.Requirement, what, unit string, overA, overB int) {
+	if overA < 0 || overB < 0 || overA == overB {
+		return
+	}
+	if overA > overB {
+		a, b, overA, overB = b, a, overB, overA
+	}
+	if b.Count < a.Count {
+		l.say(Fragile, b.Line, "raise the count with the size", "%s: thresholds are out of order: over %d %s asks for %d approvals, over %d for only %d", what, overA, unit, a.Count, overB, b.Count)
+	}
+}
+
+// combined remarks on what the protections of a branch together leave.
+func (l *linter) combined() {
+	branches := slices.Clone(l.w.Branches)
+	for i := range l.doc.Protections { // and branches that may come: names that a plain pattern gives
+		for _, p := range l.doc.Protections[i].Branches.Texts() {
+			if !strings.ContainsAny(p, "*?[{!\\") {
+				branches = append(branches, p)
+			}
+		}
+	}
+	slices.Sort(branches)
+	for _, branch := range slices.Compact(branches) {
+		e := l.set.For(branch)
+		if !e.Protected {
+			continue
+		}
+		if len(e.With) == 0 {
+			l.at(e.WithFrom, Blocked, "allow a strategy in both", "%s: together %s leave no strategy, so that nothing can land", branch, rules.Because(e.WithFrom))
+		} else if !slices.ContainsFunc(e.With, rules.Strategy.Straight) {
+			for _, q := range e.Requirements {
+				if q.Demand == rules.History && q.Level == rules.Required {
+					l.at(q.From, Blocked, "allow rebase or squash", "%s: history is to stay straight, and only strategies that make a merge commit are left", branch)
+				}
+			}
+		}
+		if e.DefaultsSaid > 1 {
+			l.at(e.DefaultFrom, Fragile, "state the same default, or one only", "%s: %s state different default strategies, so that everybody has to choose", branch, rules.Because(e.DefaultFrom))
+		}
+		if e.MessagesSaid > 1 {
+			l.at(e.Message.From, Fragile, "state the same message, or one only", "%s: %s state different messages, so that neither is used", branch, rules.Because(e.Message.From))
+		}
+		if e.RemovesSaid > 1 {
+			l.at(e.RemoveSource.From, Fragile, "state the same", "%s: %s disagree on removing the source branch, so that it is kept", branch, rules.Because(e.RemoveSource.From))
+		}
+		for key, lists := range map[string][]rules.Allowance{"land.by": e.LandBy, "push": e.Push} {
+			l.intersection(branch, key, lists)
+		}
+		for _, q := range e.Requirements {
+			if len(q.From) > 1 && !l.sameProtection(q.From) {
+				l.at(q.From, Note, "", "%s: %s ask the same (%s), which is shown once", branch, rules.Because(q.From), q.Title)
+			}
+		}
+	}
+}
+
+func (l *linter) sameProtection(from []rules.Source) bool {
+	return !slices.ContainsFunc(from, func(s rules.Source) bool {
+		return s.Protection != from[0].Protection || s.Document != from[0].Document
+	})
+}
+
+// intersection remarks on lists of which each names somebody and all together nobody.
+func (l *linter) intersection(branch, key string, lists []rules.Allowance) {
+	if len(lists) < 2 {
+		return
+	}
+	var from []rules.Source
+	left := 0
+	for login, p := range l.w.People {
+		in := !slices.ContainsFunc(lists, func(a rules.Allowance) bool { return !p.IsAny(a.Who) })
+		if in && login != "" {
+			left++
+		}
+	}
+	for _, a := range lists {
+		if len(a.Who) == 0 {
+			return // nobody is meant
+		}
+		from = append(from, a.Source)
+	}
+	if left == 0 {
+		severity := Fragile
+		if key == "land.by" {
+			severity = Blocked
+		}
+		l.at(from, severity, "name somebody in both", "%s: nobody is in every list of %s that applies (%s)", branch, key, rules.Because(from))
+	}
+}
+
+// at remarks on something that comes from several places, on the first that stands in this document.
+func (l *linter) at(from []rules.Source, s Severity, edit, format string, args ...any) {
+	for _, source := range from {
+		if source.Document == l.of {
+			l.say(s, source.Line, edit, format, args...)
+			return
+		}
+	}
+}
+
+// idle remarks on patterns of areas that match nothing.
+func (l *linter) idle() {
+	if l.w.Paths == nil {
+		return
+	}
+	for _, x := range areas.IdlePatterns(l.set, l.w.Paths) {
+		if x.Area.From.Document == l.of {
+			l.say(Fragile, x.Area.LineOf("paths"), "correct the glob, or leave it out", "area %q: %s matches no file there is now", x.Area.Name, x.Pattern)
+		}
+	}
+}

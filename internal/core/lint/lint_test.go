@@ -1,0 +1,143 @@
+package lint
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+)
+
+var now = time.Date(2026, 4, 1, 0, 0, 0, 0, time.UTC)
+
+// world has three people in two teams, one robot with a token for "preview", and a runner.
+func world() World {
+	w := World{Repository: "growers/irrigation", At: now, Runner: true, Branches: []string{"main", "release/1"}, Paths: []string{"firmware/a.c", "ledger/t.csv", "ci/bench.sh"},
+		People: map[string]gate.Person{
+			"odo": {Login: "odo", Role: gate.Writer, Teams: []string{"hydraulics"}}, "bela": {Login: "bela", Role: gate.Writer, Teams: []string{"accounts", "hydraulics"}},
+			"wren": {Login: "wren", Role: gate.Writer, Teams: []string{"accounts"}}, "ines": {Login: "ines", Role: gate.Maintainer, Standby: true}, "barn": {Login: "barn", Role: gate.Writer, Robot: true},
+		},
+		Known:     map[string]bool{"person:odo": true, "person:bela": true, "person:wren": true, "person:old": true, "team:hydraulics": true, "team:accounts": true, "team:empty": true, "robot:barn": true},
+		Witnesses: map[string][]string{"preview": {"barn"}, "renamed": {"barn"}, "old": {"barn"}},
+		Reported:  map[string]time.Time{"preview": now.Add(-time.Hour), "old": now.Add(-60 * 24 * time.Hour)},
+	}
+	return w
+}
+
+func linted(t *testing.T, text string, w World) []Advice {
+	t.Helper()
+	doc, findings := rules.Parse("tavrin: rules/1\n" + text)
+	if findings != nil {
+		t.Fatalf("%v in\n%s", findings, text)
+	}
+	return Lint(doc, doc.Alone(1), "", w)
+}
+
+func TestLint(t *testing.T) {
+	one := func(require string) string {
+		return "protect:\n  - name: trunk\n    branches: main\n    require:\n      - " + require + "\n"
+	}
+	cases := []struct {
+		name, text string
+		severity   Severity // of the finding; empty: nothing is found
+		says       string
+		edit       string
+	}{
+		{"nothing wrong", one("approvals: 1"), "", "", ""},
+		{"more approvals than people", one("approvals: 4"), Blocked, "asks for 4, and everybody who may write are 3 with access", "at most 3"},
+		{"more than the pool", one("{approvals: 3, from: team:hydraulics}"), Blocked, "team:hydraulics are 2", ""},
+		{"the whole pool", one("{approvals: 2, from: team:hydraulics}"), Fragile, "a change of their own", "one less"},
+		{"no slack", one("{approvals: 1, from: team:hydraulics}"), Fragile, "one absence blocks", "widen"},
+		{"advisory only noted", one("{approvals: 9, level: advisory}"), Note, "never be satisfied", ""},
+		{"nobody excluded", one("{approvals: 1, not_from: nobody}"), Note, "own approval counts", ""},
+		{"an empty team", one("{approvals: 1, from: team:empty, level: advisory}"), Fragile, "team:empty, of whom nobody has access", "add people"},
+		{"a team that is not", one("{approvals: 1, from: team:nosuch, level: advisory}"), Blocked, "team:nosuch, which there is not", "correct the name"},
+		{"a person without access", "protect:\n  - {name: trunk, branches: main, push: person:old}\n", Fragile, "person:old, who has no access", ""},
+		{"an area of one", "areas:\n  a: {paths: firmware/**, owners: person:odo}\n", Fragile, "a change of their own", ""},
+		{"an area of nobody", "areas:\n  a: {paths: firmware/**, owners: person:old}\n", Blocked, "person:old are 0 with access", ""},
+		{"an idle pattern", "areas:\n  a: {paths: [firmware/**, nowhere/**], owners: team:accounts, asks: {approvals: 0}}\n", Fragile, "nowhere/** matches no file", ""},
+		{"a check of nobody", one("checks: lint"), Blocked, `"lint" can be reported by nobody`, "--witness growers/irrigation:\"lint\""},
+		{"a check never reported", one("checks: renamed"), Fragile, "never been reported", "tavrin check names"},
+		{"a check long silent", one("checks: old"), Fragile, "2026-01-31, more than 30 days ago", ""},
+		{"a check of another robot", "checks: {preview: {witness: robot:nosuch}}\n", Blocked, "robot:nosuch, which there is not", ""},
+		{"a pattern of no check", one("checks: 'bench *'"), Fragile, "matches bench *", ""},
+		{"a script nobody owns", "checks: {bench: {command: sh ci/bench.sh}}\n", Fragile, "ci/bench.sh, which nobody owns", "add ci/bench.sh to an area"},
+		{"a deployment of nothing", one("deployment: field"), Blocked, "no check deploys to field", "kind: deployment"},
+		{"one may land", "protect:\n  - {name: trunk, branches: main, land: {by: person:odo}}\n", Fragile, "only odo may ask to land", ""},
+		{"nobody may land", "protect:\n  - {name: trunk, branches: main, land: {by: team:empty}}\n", Blocked, "nobody may ask to land", ""},
+		{"no strategy left", "protect:\n  - {name: a, branches: main, land: {with: rebase}}\n  - {name: b, branches: '**', land: {with: merge}}\n", Blocked, "leave no strategy", "allow a strategy in both"},
+		{"straight and merge", "protect:\n  - {name: a, branches: main, require: [{history: straight}], land: {with: merge}}\n", Blocked, "stay straight", "rebase or squash"},
+		{"different defaults", "protect:\n  - {name: a, branches: main, land: {strategy: rebase}}\n  - {name: b, branches: '**', land: {strategy: merge}}\n", Fragile, "different default strategies", ""},
+		{"different messages", "protect:\n  - {name: a, branches: main, land: {message: a}}\n  - {name: b, branches: '**', land: {message: b}}\n", Fragile, "different messages", ""},
+		{"disjoint landers", "protect:\n  - {name: a, branches: main, land: {by: person:odo}}\n  - {name: b, branches: '**', land: {by: person:wren}}\n", Blocked, "nobody is in every list of land.by", ""},
+		{"no such branch", "protect:\n  - {name: a, branches: master}\n", Fragile, "no branch there is now matches master", "browse branches"},
+		{"a pattern for later", "protect:\n  - {name: a, branches: hotfix/**}\n", Note, "matches hotfix/**", ""},
+		{"said twice", one("checks: preview\n      - checks: preview"), Note, "line 6 asks the same already", "leave one out"},
+		{"said by two", "protect:\n  - {name: a, branches: main, require: [{checks: preview}]}\n  - {name: b, branches: '**', require: [{checks: preview}]}\n", Note, "ask the same", ""},
+		{"thresholds out of order", one("{approvals: 2, when: {lines: over 100}}\n      - {approvals: 1, when: {lines: over 500}}"), Fragile, "out of order: over 100 lines asks for 2 approvals, over 500 for only 1", ""},
+		{"adds nothing", one("approvals: 1\n      - {approvals: 1, called: more, when: {lines: over 500}}"), Note, "add nothing", ""},
+		{"exempt", "protect:\n  - {name: a, branches: main, exempt: person:odo}\n", Note, "does not bind person:odo", ""},
+		{"a condition on no file", one("{objections: none, when: {paths: nowhere/*}}"), Fragile, "condition's paths nowhere/*", ""},
+		{"one to agree", "loosening: {agreed_by: person:odo}\n", Fragile, "another person than the one who proposes", ""},
+		{"owners without areas", one("owners: every touched area"), Note, "there are no areas", ""},
+		{"a label of nobody", "labels: {urgent: {set_by: team:nosuch}}\n", Blocked, "team:nosuch, which there is not", ""},
+	}
+	for _, c := range cases {
+		found := linted(t, c.text, world())
+		i := slices.IndexFunc(found, func(a Advice) bool { return strings.Contains(a.Text, c.says) })
+		switch {
+		case c.severity == "" && len(found) > 0:
+			t.Errorf("%s: %+v", c.name, found)
+		case c.severity != "" && i < 0:
+			t.Errorf("%s: nothing says %q in %+v", c.name, c.says, found)
+		case c.severity != "" && (found[i].Severity != c.severity || !strings.Contains(found[i].Edit, c.edit) || found[i].Line < 2):
+			t.Errorf("%s: %+v", c.name, found[i])
+		}
+	}
+}
+
+func TestTeamOfOne(t *testing.T) {
+	w := world()
+	w.People = map[string]gate.Person{"odo": {Login: "odo", Role: gate.Maintainer}}
+	found := linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1}]}\n", w)
+	if len(found) != 1 || found[0].Severity != Blocked || !strings.Contains(found[0].Edit, "not_from: nobody") {
+		t.Errorf("found %+v", found)
+	}
+	if found = linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1, not_from: nobody}]}\n", w); Worst(found) == Blocked {
+		t.Errorf("with the setting for a team of one: %+v", found)
+	}
+}
+
+// What lint calls impossible is: nobody's approvals clear the gate.
+func TestBlockedApprovalsAreImpossible(t *testing.T) {
+	w := world()
+	doc, _ := rules.Parse("tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, require: [{approvals: 3}]}\n")
+	if Worst(Lint(doc, doc.Alone(1), "", w)) != Blocked {
+		t.Fatal("three approvals of three writers, one of whom is the author, are not found impossible")
+	}
+	for author := range w.People {
+		if w.People[author].Standby {
+			continue // an administrator's own change has three others to approve it
+		}
+		f := gate.Facts{State: "open", Target: "main", Revision: 1, Authors: []string{author}, People: w.People}
+		for login := range w.People {
+			if !w.People[login].Standby {
+				f.Reviews = append(f.Reviews, gate.Review{By: login, Verdict: gate.Approve, Revision: 1})
+			}
+		}
+		if gate.Judge(doc.Alone(1), f).Ready && author != "barn" {
+			t.Errorf("%s's change is ready", author)
+		}
+	}
+}
+
+func ExampleLint() {
+	doc, _ := rules.Parse("tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, require: [{approvals: 5}]}\n")
+	for _, a := range Lint(doc, doc.Alone(1), "", world()) {
+		fmt.Println(a.Line, a.Severity, a.Edit)
+	}
+	// Output: 3 blocked ask for at most 3, or widen the pool
+}
