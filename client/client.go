@@ -206,17 +206,21 @@ func (c *Client) Teams(ctx context.Context) ([]wire.Team, error) {
 	return get[[]wire.Team](ctx, c, "/teams")
 }
 
-// CreateTeam makes a team.
-func (c *Client) CreateTeam(ctx context.Context, name string, members []string) (wire.Team, error) {
-	return post[wire.Team](ctx, c, "/teams", wire.Team{Name: name, Members: members})
+// CreateTeam makes a team. Its keepers may change it, besides administrators.
+func (c *Client) CreateTeam(ctx context.Context, name string, members, keepers []string) (wire.Team, error) {
+	return post[wire.Team](ctx, c, "/teams", map[string]any{"name": name, "members": append([]string{}, members...), "keepers": append([]string{}, keepers...)})
 }
 
-// SetTeam replaces a team's members.
-func (c *Client) SetTeam(ctx context.Context, name string, members []string) error {
-	if members == nil {
-		members = []string{}
+// SetTeam replaces a team's members, its keepers, or both; nil leaves a list as it is.
+func (c *Client) SetTeam(ctx context.Context, name string, members, keepers []string) error {
+	body := map[string]any{}
+	if members != nil {
+		body["members"] = members
 	}
-	return c.Call(ctx, http.MethodPut, "/teams/"+url.PathEscape(name), map[string]any{"members": members}, nil)
+	if keepers != nil {
+		body["keepers"] = keepers
+	}
+	return c.Call(ctx, http.MethodPut, "/teams/"+url.PathEscape(name), body, nil)
 }
 
 // Grant gives somebody a role in a house or repository; "none" takes it away.
@@ -295,37 +299,6 @@ func (c *Client) History(ctx context.Context, repo, at string, limit int) ([]wir
 // Tree shows a folder or file at a commit.
 func (c *Client) Tree(ctx context.Context, repo, at, path string) (wire.Tree, error) {
 	return get[wire.Tree](ctx, c, repoPath(repo)+"/tree", "at", at, "path", path)
-}
-
-// Rules returns a version of the rules; 0 asks for the newest.
-func (c *Client) Rules(ctx context.Context, repo string, version int) (wire.Rules, error) {
-	return get[wire.Rules](ctx, c, repoPath(repo)+"/rules", "version", strconv.Itoa(version))
-}
-
-// RulesVersions lists the versions of the rules.
-func (c *Client) RulesVersions(ctx context.Context, repo string) ([]wire.Rules, error) {
-	return get[[]wire.Rules](ctx, c, repoPath(repo)+"/rules/versions")
-}
-
-// ApplyRules applies a document over the version given; below 0, over whatever there is.
-func (c *Client) ApplyRules(ctx context.Context, repo, text, because string, ifVersion int) (wire.Rules, error) {
-	match := "*"
-	if ifVersion >= 0 {
-		match = strconv.Quote(strconv.Itoa(ifVersion))
-	}
-	var out wire.Rules
-	err := c.call(ctx, http.MethodPut, repoPath(repo)+"/rules", http.Header{"If-Match": {match}}, map[string]string{"text": text, "because": because}, &out)
-	return out, err
-}
-
-// CheckRules reads a document without applying it.
-func (c *Client) CheckRules(ctx context.Context, text string) (wire.RulesCheck, error) {
-	return post[wire.RulesCheck](ctx, c, "/rules/check", map[string]string{"text": text})
-}
-
-// ExplainBranch says what protects a branch.
-func (c *Client) ExplainBranch(ctx context.Context, repo, branch string) (wire.BranchRules, error) {
-	return get[wire.BranchRules](ctx, c, repoPath(repo)+"/explain", "branch", branch)
 }
 
 // NewChange is what a change is made from.

@@ -126,7 +126,7 @@ func (w *town) populate() {
 		w.person(login)
 		defer func() { w.ok(w.admin.Grant(ctx, repo, login, role)) }()
 	}
-	_, err := w.admin.CreateTeam(ctx, "hydraulics", []string{"odo"})
+	_, err := w.admin.CreateTeam(ctx, "hydraulics", []string{"odo"}, nil)
 	w.ok(err)
 	_, err = w.admin.CreatePerson(ctx, client.NewPerson{Login: "builder", Robot: true})
 	w.ok(err)

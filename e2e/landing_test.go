@@ -131,7 +131,7 @@ func TestP5JudgedByTheTargetsRulesOfNow(t *testing.T) {
 	})
 	// A member who leaves the owning team is not asked any more, whatever the change says.
 	v := w.propose("wren", "valves", "valves/east", "open\n")
-	w.ok(w.admin.SetTeam(t.Context(), "hydraulics", []string{"tamsin"}))
+	w.ok(w.admin.SetTeam(t.Context(), "hydraulics", []string{"tamsin"}, nil))
 	gate, err := w.as("ines").Gate(t.Context(), repo, v.Number)
 	w.ok(err)
 	for _, q := range gate.Requirements {

@@ -37,6 +37,7 @@ type Repository struct {
 	Role          string `json:"role" doc:"your role: reader, writer, maintainer or none"`
 	Empty         bool   `json:"empty"`
 	RulesVersion  int    `json:"rules_version" doc:"0: no rules applied yet"`
+	HouseVersion  int    `json:"house_version" doc:"version of its house's rules; 0: none"`
 	OpenChanges   int    `json:"open_changes"`
 	InQueue       int    `json:"in_queue" doc:"entries that have not ended"`
 }
@@ -83,37 +84,6 @@ type Tree struct {
 	Partial bool        `json:"partial" doc:"there is more than is shown"`
 }
 
-// Rules is one version of a rules document.
-type Rules struct {
-	Version   int       `json:"version" doc:"0: none applied yet"`
-	Text      string    `json:"text"`
-	Because   string    `json:"because"`
-	AppliedBy string    `json:"applied_by"`
-	AppliedAt time.Time `json:"applied_at"`
-}
-
-// RulesCheck is the outcome of reading a document without applying it.
-type RulesCheck struct {
-	Valid     bool      `json:"valid"`
-	Findings  []Finding `json:"findings"`
-	Sentences []string  `json:"sentences" doc:"what the document says, when it is valid"`
-}
-
-// BranchRules explains what protects one branch.
-type BranchRules struct {
-	Branch      string         `json:"branch"`
-	Protected   bool           `json:"protected"`
-	Protections []string       `json:"protections"`
-	Version     int            `json:"version"`
-	Sentences   []RuleSentence `json:"sentences"`
-}
-
-// RuleSentence is one effective setting in words, with its place.
-type RuleSentence struct {
-	Text    string   `json:"text"`
-	Sources []Source `json:"sources"`
-}
-
 // Person is a person or a robot.
 type Person struct {
 	Login    string   `json:"login"`
@@ -129,6 +99,7 @@ type Person struct {
 type Team struct {
 	Name    string   `json:"name"`
 	Members []string `json:"members"`
+	Keepers []string `json:"keepers" doc:"who may change it, besides administrators"`
 }
 
 // Grant is a role that somebody has.
@@ -155,32 +126,35 @@ type Token struct {
 // Me is who is asking.
 type Me struct {
 	Person
-	Scope string `json:"scope"`
+	Scope     string     `json:"scope"`
+	Confirmed *time.Time `json:"confirmed_until,omitempty" doc:"of a console session: until when rules may be changed without showing the token again"`
 }
 
 // Change is a proposal to bring a source branch into a target branch.
 type Change struct {
-	Repository   string    `json:"repository"`
-	Number       int       `json:"number"`
-	Title        string    `json:"title"`
-	Description  string    `json:"description"`
-	Source       string    `json:"source"`
-	Target       string    `json:"target"`
-	State        string    `json:"state" enum:"draft,open,landed,closed"`
-	Revision     int       `json:"revision"`
-	Head         string    `json:"head"`
-	Base         string    `json:"base"`
-	Ready        bool      `json:"ready"`
-	Summary      string    `json:"summary" doc:"the gate in one sentence"`
-	OpenedBy     string    `json:"opened_by"`
-	Authors      []string  `json:"authors" doc:"who counts as author"`
-	Files        int       `json:"files"`
-	Added        int       `json:"added"`
-	Removed      int       `json:"removed"`
-	LandedCommit string    `json:"landed_commit,omitempty"`
-	Entry        *Entry    `json:"entry,omitempty" doc:"its newest place in the queue"`
-	CreatedAt    time.Time `json:"created_at"`
-	UpdatedAt    time.Time `json:"updated_at"`
+	Repository   string     `json:"repository"`
+	Number       int        `json:"number"`
+	Title        string     `json:"title"`
+	Description  string     `json:"description"`
+	Source       string     `json:"source"`
+	Target       string     `json:"target"`
+	State        string     `json:"state" enum:"draft,open,landed,closed"`
+	Revision     int        `json:"revision"`
+	Head         string     `json:"head"`
+	Base         string     `json:"base"`
+	Ready        bool       `json:"ready"`
+	Summary      string     `json:"summary" doc:"the gate in one sentence"`
+	OpenedBy     string     `json:"opened_by"`
+	Authors      []string   `json:"authors" doc:"who counts as author"`
+	Labels       []string   `json:"labels"`
+	Reviewers    []Reviewer `json:"reviewers" doc:"who was asked to review it, or told of it"`
+	Files        int        `json:"files"`
+	Added        int        `json:"added"`
+	Removed      int        `json:"removed"`
+	LandedCommit string     `json:"landed_commit,omitempty"`
+	Entry        *Entry     `json:"entry,omitempty" doc:"its newest place in the queue"`
+	CreatedAt    time.Time  `json:"created_at"`
+	UpdatedAt    time.Time  `json:"updated_at"`
 }
 
 // Revision is one state of a change's source branch.
@@ -313,6 +287,7 @@ type Landing struct {
 	Strategy     string    `json:"strategy"`
 	Revision     int       `json:"revision"`
 	RulesVersion int       `json:"rules_version"`
+	HouseVersion int       `json:"house_version,omitempty" doc:"absent: the house had no rules"`
 	LandedBy     string    `json:"landed_by"`
 	LandedAt     time.Time `json:"landed_at"`
 	Report       Report    `json:"report" doc:"the gate as it was judged then"`

@@ -1,9 +1,11 @@
-// Command gendocs writes the reference of the command line from the command tree.
+// Command gendocs writes what of the reference comes from the code: the command line from the command tree, the settings
+// of the rules document and their JSON Schemas from the table of its keys.
 //
 //	go run ./cmd/gendocs docs/reference
 package main
 
 import (
+	"fmt"
 	"log"
 	"os"
 	"path/filepath"
@@ -13,6 +15,7 @@ import (
 	"github.com/spf13/cobra/doc"
 
 	"tavrin/internal/cli"
+	"tavrin/internal/core/rules"
 )
 
 func main() {
@@ -25,9 +28,53 @@ func main() {
 		log.Fatal(err)
 	}
 	text := strings.NewReplacer("](tavrin", "](#tavrin", ".md)", ")").Replace(page.String())
-	if err := os.WriteFile(filepath.Join(os.Args[1], "commands.md"), []byte(text), 0o644); err != nil {
-		log.Fatal(err)
+	files := map[string][]byte{"commands.md": []byte(text), "settings.md": []byte(settings())}
+	for name, ofHouse := range map[string]bool{"rules.schema.json": false, "house-rules.schema.json": true} {
+		schema, err := rules.Schema(ofHouse)
+		if err != nil {
+			log.Fatal(err)
+		}
+		files[name] = append(schema, '\n')
 	}
+	for name, data := range files {
+		if err := os.WriteFile(filepath.Join(os.Args[1], name), data, 0o644); err != nil {
+			log.Fatal(err)
+		}
+	}
+}
+
+// settings describes every key of the rules document.
+func settings() string {
+	var b strings.Builder
+	b.WriteString("# Every setting of the rules document\n\nGenerated from the code by `make docs`. How a document reads as a whole is in [rules.md](rules.md).\n\n" +
+		"A key's place is written with `.` for a mapping, `[]` for the entries of a list and `{}` for named entries. *Absent* says what it means not to state it; " +
+		"*together* says what becomes of it where several protections, areas or documents state it.\n")
+	for _, k := range rules.Keys {
+		fmt.Fprintf(&b, "\n## `%s`\n\n%s.", k.Path, strings.ToUpper(k.Means[:1])+k.Means[1:])
+		if k.House {
+			b.WriteString(" In house rules only.")
+		}
+		if len(k.Demands) > 0 {
+			var beside []string
+			for _, d := range k.Demands {
+				beside = append(beside, "`"+string(d)+"`")
+			}
+			fmt.Fprintf(&b, " Stands beside %s.", strings.Join(beside, " or "))
+		}
+		fmt.Fprintf(&b, "\n\n- written as: %s", k.Shape)
+		switch {
+		case len(k.Allowed) > 0:
+			fmt.Fprintf(&b, ", of %s", strings.Join(k.Allowed, ", "))
+		case k.High > 0:
+			fmt.Fprintf(&b, ", from %d to %d", k.Low, k.High)
+		}
+		fmt.Fprintf(&b, "\n- absent: %s\n- together: %s\n\n```yaml\n%s\n```\n", k.Absent, k.Together, k.Example)
+	}
+	b.WriteString("\n## Variables of a `cel` expression\n\n| name | type |\n|---|---|\n")
+	for _, v := range rules.Variables {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", v[0], v[1])
+	}
+	return b.String()
 }
 
 // write adds a command and those below it.

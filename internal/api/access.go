@@ -46,17 +46,19 @@ func (s *server) access() {
 		Body struct {
 			Name    string   `json:"name"`
 			Members []string `json:"members,omitempty"`
+			Keepers []string `json:"keepers,omitempty" doc:"who may change it, besides administrators"`
 		}
 	}) (wire.Team, error) {
-		return s.Service.CreateTeam(ctx, a, q.Body.Name, q.Body.Members)
+		return s.Service.CreateTeam(ctx, a, q.Body.Name, q.Body.Members, q.Body.Keepers)
 	})
-	call(s, "PUT", base+"/teams/{team}", "put-team", "Set a team's members", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "PUT", base+"/teams/{team}", "put-team", "Set a team's members, its keepers, or both", func(ctx context.Context, a service.Actor, q *struct {
 		Team string `path:"team"`
 		Body struct {
-			Members []string `json:"members"`
+			Members *[]string `json:"members,omitempty" doc:"absent: as they are"`
+			Keepers *[]string `json:"keepers,omitempty" doc:"absent: as they are"`
 		}
 	}) (done, error) {
-		return done{true}, s.Service.SetTeam(ctx, a, q.Team, q.Body.Members)
+		return done{true}, s.Service.SetTeam(ctx, a, q.Team, service.TeamEdit{Members: q.Body.Members, Keepers: q.Body.Keepers})
 	})
 	call(s, "PUT", base+"/grants", "put-grant", "Give a role in a house or a repository", func(ctx context.Context, a service.Actor, q *struct{ Body wire.Grant }) (done, error) {
 		return done{true}, s.Service.Grant(ctx, a, q.Body.Where, q.Body.Who, q.Body.Role)
@@ -110,6 +112,15 @@ func (s *server) sessions() {
 			}
 			return &cookie{SetCookie: made(session, 12*3600), Body: me}, nil
 		})
+	call(s, "POST", base+"/session/confirmation", "confirm-session", "Show a token again, so that rules may be changed from the console for a while", func(ctx context.Context, _ service.Actor, q *struct {
+		Session string `cookie:"tavrin_session"`
+		Body    struct {
+			Token string `json:"token"`
+		}
+	}) (confirmed, error) {
+		until, err := s.Service.Confirm(ctx, q.Session, q.Body.Token)
+		return confirmed{until}, err
+	})
 	huma.Register(s.huma, huma.Operation{OperationID: "delete-session", Method: "DELETE", Path: base + "/session", Summary: "Sign out", Tags: []string{"session"}},
 		func(ctx context.Context, q *struct {
 			Session string `cookie:"tavrin_session"`
@@ -125,4 +136,9 @@ func (s *server) sessions() {
 				Body      done
 			}{made("", -1), done{true}}, nil
 		})
+}
+
+// confirmed says until when a console session may change rules.
+type confirmed struct {
+	Until time.Time `json:"until"`
 }

@@ -94,6 +94,7 @@ func (s *server) routes() {
 	s.access()
 	s.repositories()
 	s.rules()
+	s.areas()
 	s.changes()
 	s.checks()
 	s.queue()
@@ -114,6 +115,11 @@ type InRepo struct {
 
 func (r InRepo) repository() string { return r.House + "/" + r.Name }
 
+// InHouse is the part of a path that names a house.
+type InHouse struct {
+	House string `path:"house" doc:"house"`
+}
+
 // InChange is the part of a path that names a change.
 type InChange struct {
 	InRepo
@@ -123,6 +129,7 @@ type InChange struct {
 const (
 	base       = "/api/v1"
 	repoPath   = base + "/repositories/{house}/{name}"
+	housePath  = base + "/houses/{house}"
 	changePath = repoPath + "/changes/{number}"
 )
 

@@ -22,7 +22,7 @@ func (p *program) change() *cobra.Command {
 		return func(w io.Writer, k wire.Change) { row(w, fmt.Sprintf(format, k.Number, k.Revision)) }
 	}
 	return group("change", "Open changes, see what they still need, wait for them",
-		p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.gate(), p.waitFor(), p.diff(), p.landing(),
+		p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.label(), p.gate(), p.waitFor(), p.diff(), p.landing(),
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),
@@ -111,6 +111,16 @@ func (p *program) showChange() *cobra.Command {
 		row(w, "authors", list(k.Authors))
 		if k.Entry != nil {
 			row(w, "queue", fmt.Sprintf("%s, by %s: %s", k.Entry.State, k.Entry.Strategy, k.Entry.Reason))
+		}
+		if len(k.Labels) > 0 {
+			row(w, "labels", list(k.Labels))
+		}
+		for _, r := range k.Reviewers {
+			asked := "asked to review"
+			if r.Optional {
+				asked = "told of it"
+			}
+			row(w, asked, r.Who, r.Because)
 		}
 		row(w, "gate", k.Summary)
 		printRequirements(w, report)

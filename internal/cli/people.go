@@ -108,31 +108,42 @@ func (p *program) listPeople(robots bool) *cobra.Command {
 }
 
 func (p *program) team() *cobra.Command {
-	var members []string
-	withMembers := func(c *cobra.Command) *cobra.Command {
+	var members, keepers []string
+	withPeople := func(c *cobra.Command) *cobra.Command {
 		c.Flags().StringSliceVar(&members, "member", nil, "login of a member; may be given several times")
+		c.Flags().StringSliceVar(&keepers, "keeper", nil, "login of somebody who may change the team, besides administrators; may be given several times")
 		return c
 	}
 	said := func(verb string) func(io.Writer, wire.Team) {
 		return func(w io.Writer, t wire.Team) {
-			row(w, fmt.Sprintf("%s team %s with %s", verb, t.Name, list(t.Members)))
+			text := fmt.Sprintf("%s team %s", verb, t.Name)
+			if t.Members != nil {
+				text += " with " + list(t.Members)
+			}
+			if len(t.Keepers) > 0 {
+				text += ", kept by " + list(t.Keepers)
+			}
+			row(w, text)
 		}
 	}
 	// "--member a b c" gives a to the flag and leaves b and c as arguments: both forms are meant.
-	return group("team", "Make teams and set their members",
-		withMembers(answer(p, "create NAME", "Make a team", cobra.MinimumNArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
-			return c.CreateTeam(ctx, args[0], append(members, args[1:]...))
+	return group("team", "Make teams, set their members and who keeps them",
+		withPeople(answer(p, "create NAME", "Make a team", cobra.MinimumNArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
+			return c.CreateTeam(ctx, args[0], append(members, args[1:]...), keepers)
 		}, said("made"))),
-		withMembers(answer(p, "set NAME", "Replace a team's members", cobra.MinimumNArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
-			t := wire.Team{Name: args[0], Members: append(members, args[1:]...)}
-			return t, c.SetTeam(ctx, t.Name, t.Members)
+		withPeople(answer(p, "set NAME", "Replace a team's members, its keepers, or both", cobra.MinimumNArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
+			t := wire.Team{Name: args[0], Members: append(members, args[1:]...), Keepers: keepers}
+			if t.Members == nil && t.Keepers == nil {
+				t.Members = []string{}
+			}
+			return t, c.SetTeam(ctx, t.Name, t.Members, t.Keepers)
 		}, said("set"))),
 		answer(p, "list", "List teams", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.Team, error) {
 			return c.Teams(ctx)
 		}, func(w io.Writer, teams []wire.Team) {
-			row(w, "TEAM", "MEMBERS")
+			row(w, "TEAM", "MEMBERS", "KEPT BY")
 			for _, t := range teams {
-				row(w, t.Name, list(t.Members))
+				row(w, t.Name, list(t.Members), list(t.Keepers))
 			}
 		}))
 }

@@ -44,6 +44,7 @@ func (p *program) repository() *cobra.Command {
 			row(w, "your role", r.Role)
 			row(w, "readable by all", yesNo(r.Public))
 			row(w, "rules", version(r.RulesVersion))
+			row(w, "house rules", version(r.HouseVersion))
 			row(w, "clone", "git clone "+r.Clone)
 		}),
 		p.grant("grant HOUSE/NAME LOGIN|team:NAME ROLE", "Give a role: reader, writer, maintainer or none"))
@@ -146,117 +147,4 @@ func (p *program) browse() *cobra.Command {
 				row(w, b.Name, short(b.Commit), dash(b.Checks), list(b.Protections), b.Subject)
 			}
 		}), history, files)
-}
-
-func (p *program) rules() *cobra.Command {
-	var branch string
-	var version int
-	show := inRepo(p, "show", "Print the rules in force", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.Rules, error) {
-		return h.Rules(ctx, h.repo, version)
-	}, func(_ io.Writer, r wire.Rules) {
-		if r.Version == 0 {
-			fmt.Fprintln(p.err, "no rules have been applied yet: tavrin rules apply FILE --because TEXT")
-			return
-		}
-		fmt.Fprintf(p.err, "version %d, applied by %s %s: %s\n", r.Version, r.AppliedBy, ago(r.AppliedAt), plain(r.Because))
-		fmt.Fprint(p.out, block(r.Text))
-	})
-	show.Flags().IntVar(&version, "version", 0, "an earlier version")
-	explain := inRepo(p, "explain", "Say what protects a branch, setting by setting", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.BranchRules, error) {
-		return h.ExplainBranch(ctx, h.repo, branch)
-	}, func(w io.Writer, e wire.BranchRules) {
-		for _, s := range e.Sentences {
-			var from []string
-			for _, source := range s.Sources {
-				from = append(from, source.String())
-			}
-			row(w, s.Text, strings.Join(from, " and "))
-		}
-	})
-	explain.Flags().StringVar(&branch, "branch", "main", "the branch, one that exists or one that may come")
-	return group("rules", "Say what protects branches", p.applyRules(), show, p.checkRules(),
-		inRepo(p, "history", "List the versions: who, when and why", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Rules, error) {
-			return h.RulesVersions(ctx, h.repo)
-		}, func(w io.Writer, versions []wire.Rules) {
-			row(w, "VERSION", "BY", "WHEN", "BECAUSE")
-			for _, r := range versions {
-				row(w, r.Version, r.AppliedBy, ago(r.AppliedAt), r.Because)
-			}
-		}), explain)
-}
-
-func (p *program) applyRules() *cobra.Command {
-	var because string
-	var ifVersion int
-	c := inRepo(p, "apply FILE", "Make a document the repository's rules", cobra.ExactArgs(1), func(ctx context.Context, h here, args []string) (wire.Rules, error) {
-		text, err := p.readFile(args[0])
-		if err != nil {
-			return wire.Rules{}, err
-		}
-		r, err := h.ApplyRules(ctx, h.repo, text, because, ifVersion)
-		return r, p.inFile(args[0], err)
-	}, func(w io.Writer, r wire.Rules) { row(w, fmt.Sprintf("rules version %d is in force", r.Version)) })
-	c.Flags().StringVar(&because, "because", "", "why the rules change (needed)")
-	c.Flags().IntVar(&ifVersion, "if-version", -1, "apply only if this is the version in force")
-	return needs(c, "because")
-}
-
-func (p *program) checkRules() *cobra.Command {
-	c := &cobra.Command{Use: "check FILE", Short: "Read a document and say what it means, without applying it", Args: cobra.ExactArgs(1)}
-	c.RunE = func(cmd *cobra.Command, args []string) error {
-		text, err := p.readFile(args[0])
-		if err != nil {
-			return err
-		}
-		c, err := p.client()
-		if err != nil {
-			return err
-		}
-		checked, err := c.CheckRules(cmd.Context(), text)
-		if err != nil {
-			return err
-		}
-		err = p.print(checked, func(w io.Writer) {
-			for _, s := range checked.Sentences {
-				row(w, s)
-			}
-			p.printFindings(args[0], checked.Findings)
-		})
-		if err == nil && !checked.Valid {
-			return &exitError{status: statusError}
-		}
-		return err
-	}
-	return c
-}
-
-func (p *program) readFile(path string) (string, error) {
-	if path == "-" {
-		text, err := io.ReadAll(io.LimitReader(p.in, 2<<20))
-		return string(text), err
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, 2<<20))
-	return string(text), err
-}
-
-// inFile puts the file's name before each finding of a refused document.
-func (p *program) inFile(file string, err error) error {
-	var problem *client.Problem
-	if !errors.As(err, &problem) || len(problem.Findings) == 0 {
-		return err
-	}
-	fmt.Fprintln(p.err, "tavrin:", problem.Detail)
-	p.printFindings(file, problem.Findings)
-	return &exitError{status: statusError}
-}
-
-func (p *program) printFindings(file string, findings []wire.Finding) {
-	for _, f := range findings {
-		fmt.Fprintf(p.err, "%s:%s\n%s\n", file, f, block(f.Excerpt))
-	}
 }

@@ -66,7 +66,7 @@ func (w *World) people(ctx context.Context) error {
 		w.Tokens[p.Login] = t.Secret
 	}
 	for name, members := range data.Teams {
-		if _, err := w.admin.CreateTeam(ctx, name, members); err != nil {
+		if _, err := w.admin.CreateTeam(ctx, name, members, nil); err != nil {
 			return err
 		}
 	}

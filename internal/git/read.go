@@ -255,6 +255,21 @@ type TreeEntry struct {
 	Size int64  // of a blob, in bytes
 }
 
+// Paths lists the files of a commit, all folders through, at most so many.
+func (r *Repo) Paths(ctx context.Context, commit string, limit int) ([]string, error) {
+	out, err := r.run(ctx, nil, "ls-tree", "-r", "-z", "--name-only", "--end-of-options", commit)
+	if err != nil {
+		return nil, err
+	}
+	paths := []string{}
+	for path := range strings.SplitSeq(string(out), "\x00") {
+		if path != "" && len(paths) < limit {
+			paths = append(paths, path)
+		}
+	}
+	return paths, nil
+}
+
 // Tree lists a folder of a commit; the empty path is the root.
 func (r *Repo) Tree(ctx context.Context, commit, path string) ([]TreeEntry, error) {
 	out, err := r.run(ctx, nil, "ls-tree", "-z", "-l", "--end-of-options", commit+":"+strings.Trim(path, "/"))

@@ -44,6 +44,9 @@ type Actor struct {
 	scope    Scope
 	token    int64
 	bindings []store.TokenBinding
+	// session says that it is the console who asks; confirmedUntil, until when rules may be changed by it.
+	session        bool
+	confirmedUntil *time.Time
 }
 
 // Login returns the actor's login; empty for somebody who has not signed in.
@@ -133,7 +136,29 @@ func (s *Service) Session(ctx context.Context, session string) (Actor, error) {
 	if err := db.First(&t, row.TokenID).Error; err != nil {
 		return Actor{}, err
 	}
-	return s.actorOf(ctx, db, t, over)
+	a, err := s.actorOf(ctx, db, t, over)
+	a.session, a.confirmedUntil = true, row.ConfirmedUntil
+	return a, err
+}
+
+// confirmedFor is how long a console session may change rules after its token was shown again.
+const confirmedFor = 10 * time.Minute
+
+// Confirm lets a console session change rules for a while, its owner having shown a token again. It may be any token of
+// theirs of scope all.
+func (s *Service) Confirm(ctx context.Context, session, token string) (time.Time, error) {
+	here, err := s.Session(ctx, session)
+	if err != nil {
+		return time.Time{}, err
+	}
+	shown, err := s.Authenticate(ctx, token)
+	if err != nil || shown.account.ID != here.account.ID || shown.scope != ScopeAll {
+		return time.Time{}, problem(Forbidden, "this is no token of scope all of %s", here.Login())
+	}
+	until := s.now().Add(confirmedFor)
+	return until, s.store.Write(ctx, func(tx *gorm.DB) error {
+		return tx.Model(&store.Session{}).Where("hash = ?", digest(session)).Update("confirmed_until", until).Error
+	})
 }
 
 // SignOut ends a browser session.

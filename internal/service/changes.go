@@ -347,6 +347,17 @@ func (s *Service) changeView(db *gorm.DB, repo *store.Repository, c store.Change
 	v := wire.Change{Repository: repo.Name, Number: c.Number, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 		State: c.State, Revision: c.Revision, Head: r.Head, Base: r.Base, Ready: report.Ready, Summary: report.Summary, OpenedBy: c.OpenedBy,
 		Authors: r.Authors, Files: r.Files, Added: r.Added, Removed: r.Removed, LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt}
+	v.Labels, v.Reviewers = []string{}, []wire.Reviewer{}
+	if err := db.Model(&store.ChangeLabel{}).Where("change_id = ?", c.ID).Order("label").Pluck("label", &v.Labels).Error; err != nil {
+		return v, err
+	}
+	var asked []store.ChangeReviewer
+	if err := db.Where("change_id = ?", c.ID).Order("optional, who").Find(&asked).Error; err != nil {
+		return v, err
+	}
+	for _, r := range asked {
+		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
+	}
 	if entry != nil {
 		view, err := s.entryView(db, repo, *entry)
 		if err != nil {

@@ -200,11 +200,11 @@ func (s *Service) Me(ctx context.Context, a Actor) (wire.Me, error) {
 	var teams []string
 	err := s.store.Read(ctx).Raw("SELECT t.name FROM teams t JOIN team_members m ON m.team_id = t.id WHERE m.account_id = ? ORDER BY t.name", a.account.ID).
 		Scan(&teams).Error
-	return wire.Me{Person: personView(a.account, teams), Scope: string(a.scope)}, err
+	return wire.Me{Person: personView(a.account, teams), Scope: string(a.scope), Confirmed: a.confirmedUntil}, err
 }
 
-// CreateTeam makes a team.
-func (s *Service) CreateTeam(ctx context.Context, a Actor, name string, members []string) (wire.Team, error) {
+// CreateTeam makes a team. Its keepers may change it, besides administrators.
+func (s *Service) CreateTeam(ctx context.Context, a Actor, name string, members, keepers []string) (wire.Team, error) {
 	if err := a.mustAdminister("making teams"); err != nil {
 		return wire.Team{}, err
 	}
@@ -219,13 +219,19 @@ func (s *Service) CreateTeam(ctx context.Context, a Actor, name string, members 
 		if err := setMembers(tx.DB, team, members); err != nil {
 			return err
 		}
+		if err := setKeepers(tx.DB, team, keepers); err != nil {
+			return err
+		}
 		return tx.record(event{actor: a.Login(), kind: "team.created", subject: "team/" + name,
-			text: fmt.Sprintf("%s made team %s with %s", a.Login(), name, orNobody(members)), data: map[string]any{"members": members}})
+			text: fmt.Sprintf("%s made team %s with %s, kept by %s", a.Login(), name, orNobody(members), orNobody(keepers)), data: map[string]any{"members": members, "keepers": keepers}})
 	})
 	if members == nil {
 		members = []string{}
 	}
-	return wire.Team{Name: name, Members: members}, err
+	if keepers == nil {
+		keepers = []string{}
+	}
+	return wire.Team{Name: name, Members: members, Keepers: keepers}, err
 }
 
 func orNobody(logins []string) string {
@@ -254,42 +260,112 @@ func setMembers(db *gorm.DB, team store.Team, logins []string) error {
 	return nil
 }
 
-// SetTeam replaces a team's members.
-func (s *Service) SetTeam(ctx context.Context, a Actor, name string, members []string) error {
-	if err := a.mustAdminister("changing teams"); err != nil {
+func setKeepers(db *gorm.DB, team store.Team, logins []string) error {
+	if err := db.Where("team_id = ?", team.ID).Delete(&store.TeamKeeper{}).Error; err != nil {
 		return err
+	}
+	for _, login := range slices.Compact(slices.Sorted(slices.Values(logins))) {
+		account, err := accountByLogin(db, login)
+		if err != nil {
+			return err
+		}
+		if account.Robot {
+			return invalid("keepers", "%s is a robot, and teams are kept by people", login)
+		}
+		if err := db.Create(&store.TeamKeeper{TeamID: team.ID, AccountID: account.ID}).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// TeamEdit is what to change of a team; nil leaves it.
+type TeamEdit struct {
+	Members *[]string
+	Keepers *[]string
+}
+
+// SetTeam replaces a team's members, its keepers, or both. Its keepers and administrators may set members; who keeps
+// it is for administrators. Each edit is on record, and what is open is judged by it at once.
+func (s *Service) SetTeam(ctx context.Context, a Actor, name string, edit TeamEdit) error {
+	if !a.Known() {
+		return a.mustAdminister("changing teams")
 	}
 	return s.write(ctx, func(tx *tx) error {
 		var team store.Team
 		if err := tx.Where("name = ?", name).First(&team).Error; err != nil {
 			return orUnknown(err, "there is no team %q", name)
 		}
-		if err := setMembers(tx.DB, team, members); err != nil {
+		var keeps int64
+		if err := tx.Model(&store.TeamKeeper{}).Where("team_id = ? AND account_id = ?", team.ID, a.account.ID).Count(&keeps).Error; err != nil {
 			return err
 		}
-		return tx.record(event{actor: a.Login(), kind: "team.changed", subject: "team/" + name,
-			text: fmt.Sprintf("%s set the members of team %s to %s", a.Login(), name, orNobody(members)), data: map[string]any{"members": members}})
+		if keeps == 0 || a.scope != ScopeAll || edit.Keepers != nil {
+			if err := a.mustAdminister("changing teams that one does not keep"); err != nil {
+				return err
+			}
+		}
+		var before []string
+		err := tx.Raw("SELECT a.login FROM team_members m JOIN accounts a ON a.id = m.account_id WHERE m.team_id = ? ORDER BY a.login", team.ID).Scan(&before).Error
+		if err != nil {
+			return err
+		}
+		data := map[string]any{"was": before}
+		text := fmt.Sprintf("%s changed team %s", a.Login(), name)
+		if edit.Members != nil {
+			if err := setMembers(tx.DB, team, *edit.Members); err != nil {
+				return err
+			}
+			data["members"] = *edit.Members
+			text = fmt.Sprintf("%s set the members of team %s to %s", a.Login(), name, orNobody(*edit.Members))
+		}
+		if edit.Keepers != nil {
+			if err := setKeepers(tx.DB, team, *edit.Keepers); err != nil {
+				return err
+			}
+			data["keepers"] = *edit.Keepers
+			text += fmt.Sprintf(", kept by %s", orNobody(*edit.Keepers))
+		}
+		return tx.record(event{actor: a.Login(), kind: "team.changed", subject: "team/" + name, text: text, data: data})
 	})
 }
 
-// Teams lists the teams with their members.
+// Teams lists the teams with their members and keepers.
 func (s *Service) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
 	if !a.Known() {
 		return nil, problem(SignInNeeded, "sign in to see teams")
 	}
-	var rows []struct{ Team, Login string }
-	err := s.store.Read(ctx).Raw(`SELECT t.name AS team, ifnull(a.login, '') AS login FROM teams t LEFT JOIN team_members m ON m.team_id = t.id
-LEFT JOIN accounts a ON a.id = m.account_id ORDER BY t.name, a.login`).Scan(&rows).Error
-	teams := []wire.Team{}
-	for _, r := range rows {
-		if len(teams) == 0 || teams[len(teams)-1].Name != r.Team {
-			teams = append(teams, wire.Team{Name: r.Team, Members: []string{}})
-		}
-		if r.Login != "" {
-			teams[len(teams)-1].Members = append(teams[len(teams)-1].Members, r.Login)
-		}
+	db := s.store.Read(ctx)
+	var rows []store.Team
+	if err := db.Order("name").Find(&rows).Error; err != nil {
+		return nil, err
 	}
-	return teams, err
+	var members, keepers []struct {
+		TeamID int64
+		Login  string
+	}
+	if err := db.Raw("SELECT m.team_id, a.login FROM team_members m JOIN accounts a ON a.id = m.account_id ORDER BY a.login").Scan(&members).Error; err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT k.team_id, a.login FROM team_keepers k JOIN accounts a ON a.id = k.account_id ORDER BY a.login").Scan(&keepers).Error; err != nil {
+		return nil, err
+	}
+	teams := []wire.Team{}
+	for _, row := range rows {
+		t := wire.Team{Name: row.Name, Members: []string{}, Keepers: []string{}}
+		for _, m := range members {
+			if m.TeamID == row.ID {
+				t.Members = append(t.Members, m.Login)
+			}
+		}
+		for _, k := range keepers {
+			if k.TeamID == row.ID {
+				t.Keepers = append(t.Keepers, k.Login)
+			}
+		}
+		teams = append(teams, t)
+	}
+	return teams, nil
 }
 
 // Grant gives somebody a role in a house or a repository; the role "none" takes it away.

@@ -58,11 +58,11 @@ func (s *Service) Receive(ctx context.Context, a Actor, name string, body io.Rea
 
 // push is one push while it is decided.
 type push struct {
-	s       *Service
-	a       Actor
-	repo    *store.Repository
-	bare    *git.Repo
-	force   *inForce // the rules it was judged by
+	s     *Service
+	a     Actor
+	repo  *store.Repository
+	bare  *git.Repo
+	force *inForce // the rules it was judged by
 }
 
 // decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the

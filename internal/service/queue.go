@@ -24,7 +24,7 @@ type gathered struct {
 	revision  store.Revision
 	entry     *store.Entry     // the newest, alive or ended
 	rehearsal *store.Rehearsal // the one of use, built or not
-	set       *rules.Set // nothing suspended: the facts say what is
+	set       *rules.Set       // nothing suspended: the facts say what is
 	facts     gate.Facts
 }
 

@@ -15,7 +15,6 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/core/gate"
-	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/store"
 	"tavrin/wire"

@@ -157,11 +157,24 @@ func (s *Service) documentOf(row store.RulesVersion, as rules.Under) (*rules.Doc
 	if row.ID == 0 {
 		return nil, nil
 	}
+	key := reading{row.ID, as.House}
+	if doc, ok := s.parsed.Load(key); ok && row.ID > 0 {
+		return doc.(*rules.Document), nil
+	}
 	doc, findings := as.Parse(row.Text)
 	if len(findings) > 0 {
 		return nil, fmt.Errorf("rules version %d on record cannot be read: %s", row.Version, findings[0])
 	}
+	if row.ID > 0 {
+		s.parsed.Store(key, doc)
+	}
 	return doc, nil
+}
+
+// reading names a version as it was read under a house's document.
+type reading struct {
+	version int64
+	house   *rules.Document
 }
 
 // rulesThen puts together the versions that something was judged by.
@@ -215,6 +228,9 @@ func (s *Service) endSuspension(tx *tx, row *store.Suspension, by string, at tim
 		return err
 	}
 	if err := tx.Model(row).Update("ended_at", at).Error; err != nil {
+		return err
+	}
+	if err := s.judgeAgain(tx, h); err != nil {
 		return err
 	}
 	return tx.record(event{actor: by, kind: "rules.resumed", repo: h.repo, subject: "protection/" + row.Protection,

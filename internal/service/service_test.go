@@ -168,7 +168,7 @@ func TestRolesComeFromHouseTeamAndRepository(t *testing.T) {
 	for _, login := range []string{"ines", "odo", "wren"} {
 		l.token(NewToken{Login: login}, false)
 	}
-	_, err := l.CreateTeam(ctx, l.admin, "hydraulics", []string{"odo"})
+	_, err := l.CreateTeam(ctx, l.admin, "hydraulics", []string{"odo"}, nil)
 	l.ok(err)
 	if r := role("odo"); r != gate.NoRole {
 		t.Errorf("without a grant, odo is %q", r)

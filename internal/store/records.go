@@ -103,6 +103,8 @@ type RulesProposal struct {
 	HouseID      *int64
 	BasedOn      int
 	Text         string
+	Protection   string
+	Seconds      int64
 	Because      string
 	ProposedBy   string
 	ProposedAt   time.Time

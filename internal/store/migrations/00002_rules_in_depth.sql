@@ -23,7 +23,9 @@ CREATE TABLE rules_proposals (                    -- a loosening that waits for 
   repository_id INTEGER REFERENCES repositories (id),
   house_id      INTEGER REFERENCES houses (id),
   based_on      INTEGER NOT NULL,                 -- the version in force when it was made
-  text          TEXT NOT NULL,
+  text          TEXT NOT NULL,                    -- the new document; empty when it is about a suspension
+  protection    TEXT NOT NULL DEFAULT '',         -- the protection to be suspended
+  seconds       INTEGER NOT NULL DEFAULT 0,       -- for how long
   because       TEXT NOT NULL,
   proposed_by   TEXT NOT NULL,
   proposed_at   DATETIME NOT NULL,
@@ -71,8 +73,8 @@ CREATE TABLE change_reviewers (                   -- who was asked to review a c
   PRIMARY KEY (change_id, who)
 );
 
-ALTER TABLE revisions ADD COLUMN commits TEXT NOT NULL DEFAULT 'null';        -- JSON list of the commits it brings
-ALTER TABLE revisions ADD COLUMN commit_authors TEXT NOT NULL DEFAULT 'null'; -- JSON list of logins
+ALTER TABLE revisions ADD COLUMN commits TEXT;        -- JSON list of the commits it brings
+ALTER TABLE revisions ADD COLUMN commit_authors TEXT; -- JSON list of logins
 ALTER TABLE intents ADD COLUMN house_version INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE landings ADD COLUMN house_version INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE sessions ADD COLUMN confirmed_until DATETIME;

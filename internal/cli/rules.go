@@ -1,0 +1,525 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"tavrin/client"
+	"tavrin/wire"
+)
+
+// rulesOf is which rules a command is about: a house's, or those of the repository at hand.
+type rulesOf struct {
+	p     *program
+	house string
+}
+
+// place finds it out.
+func (r *rulesOf) place(c *client.Client) (string, error) {
+	if r.house != "" {
+		return r.house, nil
+	}
+	h, err := r.p.here(c)
+	return h.repo, err
+}
+
+// onRules is answer for a command about rules, which --house turns to a house's.
+func onRules[T any](r *rulesOf, use, short string, args cobra.PositionalArgs,
+	call func(ctx context.Context, c *client.Client, where string, args []string) (T, error), table func(w io.Writer, v T)) *cobra.Command {
+	c := answer(r.p, use, short, args, func(ctx context.Context, c *client.Client, args []string) (v T, err error) {
+		where, err := r.place(c)
+		if err != nil {
+			return v, err
+		}
+		return call(ctx, c, where, args)
+	}, table)
+	c.Flags().StringVar(&r.house, "house", "", "the rules of this house, instead of a repository's")
+	return c
+}
+
+func (p *program) rules() *cobra.Command {
+	r := &rulesOf{p: p}
+	return group("rules", "Say what protects branches",
+		r.apply(), r.show(), r.check(), r.lint(), r.try(), r.test(), p.explain(), p.match(), r.history(), r.differences(), r.restore(),
+		r.suspend(), r.resume(), r.suspensions(), r.proposals(), r.decide("agree ID", "Agree to a loosening that somebody else proposed", true),
+		r.decide("decline ID", "Decline a proposal, or take one's own back", false), p.templates(), p.schema())
+}
+
+func (r *rulesOf) show() *cobra.Command {
+	var version int
+	c := onRules(r, "show", "Print the rules in force; what it prints can be applied again", cobra.NoArgs, func(ctx context.Context, c *client.Client, where string, _ []string) (wire.Rules, error) {
+		return c.Rules(ctx, where, version)
+	}, func(_ io.Writer, v wire.Rules) {
+		if v.Version == 0 {
+			fmt.Fprintln(r.p.err, "no rules have been applied yet: tavrin rules template, then tavrin rules apply FILE --because TEXT")
+			return
+		}
+		fmt.Fprintf(r.p.err, "version %d, applied by %s %s: %s\n", v.Version, people(v), ago(v.AppliedAt), plain(v.Because))
+		fmt.Fprint(r.p.out, block(v.Text))
+	})
+	c.Flags().IntVar(&version, "version", 0, "an earlier version")
+	return c
+}
+
+func people(v wire.Rules) string {
+	if v.AgreedBy != "" {
+		return v.AppliedBy + ", agreed by " + v.AgreedBy
+	}
+	return v.AppliedBy
+}
+
+func (p *program) explain() *cobra.Command {
+	var branch string
+	c := inRepo(p, "explain", "Say what protects a branch, setting by setting, and where each comes from", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.BranchRules, error) {
+		return h.ExplainBranch(ctx, h.repo, branch)
+	}, func(w io.Writer, e wire.BranchRules) {
+		for _, s := range e.Sentences {
+			var from []string
+			for _, source := range s.Sources {
+				from = append(from, source.String())
+			}
+			fixed := ""
+			if s.FixedBy != "" {
+				fixed = "fixed by " + s.FixedBy
+			}
+			row(w, s.Text, strings.Join(from, " and "), fixed)
+		}
+	})
+	c.Flags().StringVar(&branch, "branch", "main", "the branch, one that exists or one that may come")
+	return c
+}
+
+func (p *program) match() *cobra.Command {
+	return inRepo(p, "match GLOB|KIND", "Show which branches a glob or a branch kind matches now", cobra.ExactArgs(1), func(ctx context.Context, h here, args []string) (wire.PatternMatches, error) {
+		return h.MatchBranches(ctx, h.repo, args[0])
+	}, func(w io.Writer, m wire.PatternMatches) {
+		what := "the glob " + m.Pattern
+		if m.Kind {
+			what = fmt.Sprintf("the branch kind %s (%s)", m.Pattern, strings.Join(m.Globs, ", "))
+		}
+		if len(m.Branches) == 0 {
+			fmt.Fprintf(p.err, "%s matches no branch there is now; globs are case-sensitive, and * stops at a /\n", what)
+		}
+		for _, b := range m.Branches {
+			row(w, b)
+		}
+	})
+}
+
+func (r *rulesOf) history() *cobra.Command {
+	return onRules(r, "history", "List the versions: who, when and why", cobra.NoArgs, func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Rules, error) {
+		return c.RulesVersions(ctx, where)
+	}, func(w io.Writer, versions []wire.Rules) {
+		row(w, "VERSION", "BY", "WHEN", "BECAUSE")
+		for _, v := range versions {
+			row(w, v.Version, people(v), ago(v.AppliedAt), v.Because)
+		}
+	})
+}
+
+func (r *rulesOf) differences() *cobra.Command {
+	var from, to int
+	c := onRules(r, "diff", "Say in what one version differs from another, and what of it loosens", cobra.NoArgs, func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Difference, error) {
+		if to == 0 {
+			newest, err := c.Rules(ctx, where, 0)
+			if err != nil {
+				return nil, err
+			}
+			if to = newest.Version; from < 0 {
+				from = max(0, to-1)
+			}
+		}
+		return c.RulesDifferences(ctx, where, max(0, from), to)
+	}, printDifferences)
+	c.Flags().IntVar(&from, "from", -1, "the earlier version (default: the one before; 0: the empty document)")
+	c.Flags().IntVar(&to, "to", 0, "the later version (default: the one in force)")
+	return c
+}
+
+func printDifferences(w io.Writer, differences []wire.Difference) {
+	for _, d := range differences {
+		effect := "tightens, or neither"
+		if d.Loosens {
+			effect = "loosens"
+		}
+		row(w, d.What, dash(d.Was)+" -> "+dash(d.Now), effect, fmt.Sprintf("line %d", d.Line))
+	}
+	if len(differences) == 0 {
+		row(w, "no difference")
+	}
+}
+
+func (r *rulesOf) apply() *cobra.Command {
+	var because string
+	var ifVersion int
+	c := onRules(r, "apply FILE", "Make a document the rules in force", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesApplied, error) {
+		text, err := r.p.readFile(args[0])
+		if err != nil {
+			return wire.RulesApplied{}, err
+		}
+		v, err := c.ApplyRules(ctx, where, text, because, ifVersion)
+		return v, r.p.inFile(args[0], err)
+	}, r.p.printApplied)
+	c.Flags().StringVar(&because, "because", "", "why the rules change (needed)")
+	c.Flags().IntVar(&ifVersion, "if-version", -1, "apply only if this is the version in force")
+	return needs(c, "because")
+}
+
+func (p *program) printApplied(w io.Writer, v wire.RulesApplied) {
+	if v.Proposal != nil {
+		row(w, fmt.Sprintf("proposal %d was made: it loosens the rules, and one of %s, other than you, has to agree: tavrin rules agree %d", v.Proposal.ID, list(v.Proposal.AgreedBy), v.Proposal.ID))
+		printDifferences(w, v.Proposal.Differences)
+		return
+	}
+	row(w, fmt.Sprintf("rules version %d is in force", v.Version))
+	p.printAdvice("", v.Advice)
+}
+
+func (r *rulesOf) restore() *cobra.Command {
+	var because string
+	c := onRules(r, "restore VERSION", "Return to an earlier version: its document becomes the next version", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesApplied, error) {
+		n, err := number(args[0], "a version; see tavrin rules history")
+		if err != nil {
+			return wire.RulesApplied{}, err
+		}
+		return c.RestoreRules(ctx, where, int(n), because)
+	}, r.p.printApplied)
+	c.Flags().StringVar(&because, "because", "", "why (needed)")
+	return needs(c, "because")
+}
+
+// number reads a positive number; what says what it is the number of.
+func number(arg, what string) (int64, error) {
+	var n int64
+	if _, err := fmt.Sscanf(arg, "%d", &n); err != nil || n < 1 || fmt.Sprint(n) != arg {
+		return 0, misuse("%q is not the number of %s", arg, what)
+	}
+	return n, nil
+}
+
+func (r *rulesOf) check() *cobra.Command {
+	var ofHouse bool
+	c := r.p.reading("check FILE", "Read a document and say what it means, without applying it", func(ctx context.Context, c *client.Client, text string) (wire.RulesCheck, error) {
+		return c.CheckRules(ctx, text, ofHouse)
+	})
+	c.Flags().BoolVar(&ofHouse, "of-house", false, "read it as a house's document")
+	return c
+}
+
+func (r *rulesOf) lint() *cobra.Command {
+	c := r.p.reading("lint FILE", "Read a document as this repository's and say what is wrong with it; exit 3 when something can never hold", func(ctx context.Context, c *client.Client, text string) (wire.RulesCheck, error) {
+		where, err := r.place(c)
+		if err != nil {
+			return wire.RulesCheck{}, err
+		}
+		v, err := c.LintRules(ctx, where, text)
+		v.Sentences = nil
+		return v, err
+	})
+	c.Flags().StringVar(&r.house, "house", "", "read it as the document of this house, instead of a repository's")
+	return c
+}
+
+// reading makes a command that reads a file of rules and prints findings and advice.
+func (p *program) reading(use, short string, call func(ctx context.Context, c *client.Client, text string) (wire.RulesCheck, error)) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1)}
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		text, err := p.readFile(args[0])
+		if err != nil {
+			return err
+		}
+		c, err := p.client()
+		if err != nil {
+			return err
+		}
+		checked, err := call(cmd.Context(), c, text)
+		if err != nil {
+			return err
+		}
+		err = p.print(checked, func(w io.Writer) {
+			for _, s := range checked.Sentences {
+				row(w, s)
+			}
+			p.printFindings(args[0], checked.Findings)
+			p.printAdvice(args[0]+":", checked.Advice)
+			if strings.HasPrefix(use, "lint") && checked.Valid && len(checked.Advice) == 0 {
+				row(w, "nothing to remark on")
+			}
+		})
+		switch {
+		case err != nil:
+			return err
+		case !checked.Valid:
+			return &exitError{status: statusError}
+		case blocked(checked.Advice):
+			return &exitError{status: statusNotYet}
+		}
+		return nil
+	}
+	return c
+}
+
+func blocked(advice []wire.Advice) bool {
+	for _, a := range advice {
+		if a.Severity == "blocked" {
+			return true
+		}
+	}
+	return false
+}
+
+func (p *program) printAdvice(file string, advice []wire.Advice) {
+	for _, a := range advice {
+		fmt.Fprintf(p.err, "%s%d: %s: %s", file, a.Line, a.Severity, plain(a.Text))
+		if a.Edit != "" {
+			fmt.Fprintf(p.err, "; %s", plain(a.Edit))
+		}
+		fmt.Fprintln(p.err)
+	}
+}
+
+func (r *rulesOf) try() *cobra.Command {
+	var last int
+	c := onRules(r, "try FILE", "Say what a document would change: for branches, open changes and the last landings", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesTrial, error) {
+		text, err := r.p.readFile(args[0])
+		if err != nil {
+			return wire.RulesTrial{}, err
+		}
+		t, err := c.TryRules(ctx, where, text, last)
+		if err == nil && len(t.Findings) > 0 {
+			r.p.printFindings(args[0], t.Findings)
+			err = &exitError{status: statusError}
+		}
+		return t, err
+	}, r.p.printTrial)
+	c.Flags().IntVar(&last, "last", 20, "how many of the last landings to judge again")
+	return c
+}
+
+func (p *program) printTrial(w io.Writer, t wire.RulesTrial) {
+	printDifferences(w, t.Differences)
+	if len(t.SecondBy) > 0 {
+		row(w, "it loosens: one of "+list(t.SecondBy)+" has to agree besides you")
+	}
+	for _, b := range t.Branches {
+		row(w)
+		row(w, fmt.Sprintf("%s of %s", b.Branch, b.Repository))
+		for _, s := range b.Gone {
+			row(w, "  - "+s)
+		}
+		for _, s := range b.Come {
+			row(w, "  + "+s)
+		}
+	}
+	row(w)
+	counts := map[string]int{}
+	for _, k := range t.Changes {
+		counts[k.Outcome]++
+		if k.Outcome != "unchanged" {
+			row(w, fmt.Sprintf("change %d of %s", k.Number, k.Repository), k.Outcome, "then missing: "+list(k.Missing), "no longer: "+list(k.Dropped))
+		}
+	}
+	row(w, fmt.Sprintf("%d open changes: %d blocked, %d freed, %d for other reasons than now, %d as they are", len(t.Changes), counts["blocked"], counts["freed"], counts["different"], counts["unchanged"]))
+	stopped := 0
+	for _, l := range t.Landed {
+		if l.Stopped {
+			stopped++
+			row(w, fmt.Sprintf("landed change %d of %s", l.Number, l.Repository), "stopped by", strings.Join(l.By, "; "))
+		}
+	}
+	row(w, fmt.Sprintf("of the last %d landings it would have stopped %d", len(t.Landed), stopped))
+	p.printAdvice("", t.Advice)
+}
+
+func (r *rulesOf) test() *cobra.Command {
+	var document string
+	c := &cobra.Command{Use: "test EXAMPLES...", Short: "Run examples against a document or the rules in force; exit 3 when one comes out otherwise", Args: cobra.MinimumNArgs(1)}
+	c.Flags().StringVar(&document, "rules", "", "file of the rules document (default: the rules in force)")
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		client, err := r.p.client()
+		if err != nil {
+			return err
+		}
+		h, err := r.p.here(client)
+		if err != nil {
+			return err
+		}
+		text := ""
+		if document != "" {
+			if text, err = r.p.readFile(document); err != nil {
+				return err
+			}
+		}
+		var all wire.ExampleResults
+		for _, file := range args {
+			examples, err := r.p.readFile(file)
+			if err != nil {
+				return err
+			}
+			results, err := h.TestRules(cmd.Context(), h.repo, text, examples)
+			if err != nil {
+				return fmt.Errorf("%s: %w", file, r.p.inFile(document, err))
+			}
+			for i := range results.Results {
+				results.Results[i].Name = fmt.Sprintf("%s:%d: %s", file, results.Results[i].Line, results.Results[i].Name)
+			}
+			all.Passed, all.Failed, all.Results = all.Passed+results.Passed, all.Failed+results.Failed, append(all.Results, results.Results...)
+		}
+		err = r.p.print(all, func(w io.Writer) {
+			for _, x := range all.Results {
+				if !x.Passed {
+					row(w, x.Name)
+					row(w, "  "+x.Says)
+				}
+			}
+			row(w, fmt.Sprintf("%d as expected, %d otherwise", all.Passed, all.Failed))
+		})
+		if err == nil && all.Failed > 0 {
+			return &exitError{status: statusNotYet}
+		}
+		return err
+	}
+	return c
+}
+
+func (p *program) templates() *cobra.Command {
+	return answer(p, "template [NAME]", "List documents to start from, or print one", cobra.MaximumNArgs(1), func(ctx context.Context, c *client.Client, args []string) ([]wire.Template, error) {
+		all, err := c.RulesTemplates(ctx)
+		if err != nil || len(args) == 0 {
+			return all, err
+		}
+		var names []string
+		for _, t := range all {
+			if t.Name == args[0] {
+				fmt.Fprint(p.out, t.Text)
+				return nil, nil
+			}
+			names = append(names, t.Name)
+		}
+		return nil, misuse("there is no template %q; one of %s", args[0], strings.Join(names, ", "))
+	}, func(w io.Writer, all []wire.Template) {
+		for _, t := range all {
+			row(w, t.Name, t.For)
+		}
+	})
+}
+
+func (p *program) schema() *cobra.Command {
+	var ofHouse bool
+	c := answer(p, "schema", "Print the JSON Schema of the rules document, for editors", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) (json.RawMessage, error) {
+		return c.RulesSchema(ctx, ofHouse)
+	}, func(_ io.Writer, schema json.RawMessage) { fmt.Fprintln(p.out, string(schema)) })
+	c.Flags().BoolVar(&ofHouse, "of-house", false, "of a house's document")
+	return c
+}
+
+func (r *rulesOf) suspend() *cobra.Command {
+	var length time.Duration
+	var because string
+	c := onRules(r, "suspend PROTECTION", "Suspend a protection for a time; it comes back by itself", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.Suspended, error) {
+		return c.Suspend(ctx, where, args[0], length, because)
+	}, func(w io.Writer, s wire.Suspended) {
+		if s.Proposal != nil {
+			row(w, fmt.Sprintf("proposal %d was made: one of %s, other than you, has to agree: tavrin rules agree %d", s.Proposal.ID, list(s.Proposal.AgreedBy), s.Proposal.ID))
+			return
+		}
+		row(w, fmt.Sprintf("protection %q is suspended until %s; tavrin rules resume ends it before", s.Protection, s.Until.Local().Format("2006-01-02 15:04")))
+	})
+	c.Flags().DurationVar(&length, "for", 0, "for how long, such as 30m or 2h; from 1m to 168h (needed)")
+	c.Flags().StringVar(&because, "because", "", "why (needed)")
+	return needs(c, "for", "because")
+}
+
+func (r *rulesOf) resume() *cobra.Command {
+	return onRules(r, "resume PROTECTION", "End a suspension before its time", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (string, error) {
+		return args[0], c.Resume(ctx, where, args[0])
+	}, func(w io.Writer, name string) { row(w, fmt.Sprintf("protection %q holds again", name)) })
+}
+
+func (r *rulesOf) suspensions() *cobra.Command {
+	return onRules(r, "suspensions", "List the protections that are suspended now", cobra.NoArgs, func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Suspension, error) {
+		return c.Suspensions(ctx, where)
+	}, func(w io.Writer, all []wire.Suspension) {
+		row(w, "PROTECTION", "OF", "BY", "UNTIL", "BECAUSE")
+		for _, s := range all {
+			row(w, s.Protection, s.RulesOf, s.By, s.Until.Local().Format("2006-01-02 15:04"), s.Because)
+		}
+	})
+}
+
+func (r *rulesOf) proposals() *cobra.Command {
+	var all bool
+	c := onRules(r, "proposals", "List loosenings that wait for a second person", cobra.NoArgs, func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Proposal, error) {
+		return c.Proposals(ctx, where, all)
+	}, func(w io.Writer, all []wire.Proposal) {
+		row(w, "PROPOSAL", "BY", "WHEN", "STATE", "BECAUSE", "WAITS FOR")
+		for _, x := range all {
+			waits := "-"
+			if x.State == "open" {
+				waits = list(x.AgreedBy)
+			}
+			row(w, x.ID, x.ProposedBy, ago(x.ProposedAt), x.State, x.Because, waits)
+			if x.Protection != "" {
+				row(w, "", fmt.Sprintf("suspends protection %q for %s", x.Protection, time.Duration(x.ForSeconds)*time.Second))
+			}
+			for _, d := range x.Differences {
+				if d.Loosens {
+					row(w, "", d.What+": "+dash(d.Was)+" -> "+dash(d.Now))
+				}
+			}
+		}
+	})
+	c.Flags().BoolVar(&all, "all", false, "decided ones too")
+	return c
+}
+
+func (r *rulesOf) decide(use, short string, agree bool) *cobra.Command {
+	return onRules(r, use, short, cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.Proposal, error) {
+		id, err := number(args[0], "a proposal; see tavrin rules proposals")
+		if err != nil {
+			return wire.Proposal{}, err
+		}
+		return c.DecideProposal(ctx, where, id, agree)
+	}, func(w io.Writer, x wire.Proposal) {
+		row(w, fmt.Sprintf("proposal %d was %s", x.ID, x.State))
+	})
+}
+
+func (p *program) readFile(path string) (string, error) {
+	if path == "-" {
+		text, err := io.ReadAll(io.LimitReader(p.in, 2<<20))
+		return string(text), err
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, 2<<20))
+	return string(text), err
+}
+
+// inFile puts the file's name before each finding of a refused document.
+func (p *program) inFile(file string, err error) error {
+	var problem *client.Problem
+	if !errors.As(err, &problem) || len(problem.Findings) == 0 {
+		return err
+	}
+	fmt.Fprintln(p.err, "tavrin:", problem.Detail)
+	p.printFindings(file, problem.Findings)
+	return &exitError{status: statusError}
+}
+
+func (p *program) printFindings(file string, findings []wire.Finding) {
+	for _, f := range findings {
+		fmt.Fprintf(p.err, "%s:%s\n%s\n", file, f, block(f.Excerpt))
+	}
+}
