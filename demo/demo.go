@@ -11,7 +11,7 @@ import (
 	"golang.org/x/tools/txtar"
 )
 
-//go:embed history/*.txt *.yaml
+//go:embed history/*.txt *.yaml drafts/*.yaml
 var files embed.FS
 
 // Commit is one commit to be made.
@@ -44,9 +44,17 @@ var Teams = map[string][]string{
 // Address returns the address that stands in a person's commits.
 func Address(login string) string { return login + "@fennmoor.example" }
 
-// Rules returns the rules document of a repository, given without its house.
-func Rules(repo string) string {
-	text, err := files.ReadFile(repo + ".rules.yaml")
+// Rules returns the rules document of a repository, given without its house, or that of the house, "house".
+func Rules(repo string) string { return file(repo + ".rules.yaml") }
+
+// TooStrict returns a draft of irrigation's rules that can never hold.
+func TooStrict() string { return file("drafts/too-strict.rules.yaml") }
+
+// Examples returns examples of what irrigation's rules are meant to do.
+func Examples() string { return file("irrigation.examples.yaml") }
+
+func file(name string) string {
+	text, err := files.ReadFile(name)
 	if err != nil {
 		panic("demo: " + err.Error())
 	}

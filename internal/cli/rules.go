@@ -88,9 +88,15 @@ func (p *program) explain() *cobra.Command {
 			}
 			fixed := ""
 			if s.FixedBy != "" {
-				fixed = "fixed by " + s.FixedBy
+				fixed = ", fixed by " + s.FixedBy
 			}
-			row(w, s.Text, strings.Join(from, " and "), fixed)
+			row(w, s.Text)
+			if len(from) > 0 {
+				row(w, "    says "+strings.Join(from, " and ")+fixed)
+			}
+		}
+		if !e.Exists {
+			fmt.Fprintf(p.err, "there is no branch %s now; this is what would hold\n", plain(e.Branch))
 		}
 	})
 	c.Flags().StringVar(&branch, "branch", "main", "the branch, one that exists or one that may come")
@@ -335,7 +341,11 @@ func (p *program) printTrial(w io.Writer, t wire.RulesTrial) {
 			row(w, fmt.Sprintf("landed change %d of %s", l.Number, l.Repository), "stopped by", strings.Join(l.By, "; "))
 		}
 	}
-	row(w, fmt.Sprintf("of the last %d landings it would have stopped %d", len(t.Landed), stopped))
+	if len(t.Landed) > 0 {
+		row(w, fmt.Sprintf("of the last %d landings it would have stopped %d", len(t.Landed), stopped))
+	} else {
+		row(w, "nothing has landed that could be judged again")
+	}
 	p.printAdvice("", t.Advice)
 }
 

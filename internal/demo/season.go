@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"tavrin/client"
@@ -29,7 +30,7 @@ type plan struct {
 var plans = []plan{
 	{repo: irrigation, branch: "forecast/dew", by: "tamsin", title: "Count dew as water", description: "Half a litre for a litre, as measured in spring.", approve: []string{"pavo", "wren"}, join: "rebase"},
 	{repo: irrigation, branch: "docs/spelling", by: "tamsin", title: "Put the docs into plainer words", approve: []string{"wren"}, join: "squash"},
-	{repo: irrigation, branch: "ledger/winter-tariff", by: "bela", title: "Add the winter tariff", description: "Agreed at the October meeting.", comment: [2]string{"ines", "Is the meeting's note in the handbook yet?"}},
+	{repo: irrigation, branch: "ledger/winter-tariff", by: "bela", title: "Add the winter tariff", description: "Agreed at the October meeting, FEN-31.\n\n- [x] counted by hand\n- [ ] read out to the members", comment: [2]string{"ines", "Is the meeting's note in the handbook yet?"}},
 	{repo: irrigation, branch: "valves/west-ease", by: "wren", title: "Close the west valve gently too", object: "odo", objection: "33 minutes is too short: the last rows stay dry. Keep 35."},
 	{repo: irrigation, branch: "field-app/night", by: "wren", title: "Add a night mode", draft: true},
 	{repo: irrigation, branch: "field-app/colours", by: "wren", title: "Reorder the screens", close: true},
@@ -48,7 +49,18 @@ func (w *World) Populate(ctx context.Context) error {
 			return fmt.Errorf("change %q: %w", p.title, err)
 		}
 	}
-	return nil
+	return w.propose(ctx)
+}
+
+// propose has a maintainer propose looser rules, which wait for a second one.
+func (w *World) propose(ctx context.Context) error {
+	ines, err := w.As("ines")
+	if err != nil {
+		return err
+	}
+	looser := strings.Replace(data.Rules("irrigation"), "lines: over 400", "lines: over 600", 1)
+	_, err = ines.ApplyRules(ctx, irrigation, looser, "400 lines is soon reached when a season's tables are added", -1)
+	return err
 }
 
 func (w *World) play(ctx context.Context, p plan) error {

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+
+	data "tavrin/demo"
 )
 
 // step is one command of the story: who types it, what it is, and what has to come of it.
@@ -24,9 +26,14 @@ type step struct {
 }
 
 var story = []step{
-	{say: "Ines, a maintainer, looks at what protects the trunk.", by: "ines", run: "git clone -q ${url}/git/growers/irrigation.git work && cd work && tavrin rules explain --branch main", shows: `Nobody pushes to it directly`},
+	{say: "Ines, a maintainer, looks at what protects the trunk.", by: "ines", run: "git clone -q ${url}/git/growers/irrigation.git work && cd work && tavrin rules explain --branch main", shows: `(?s)Nobody pushes to it directly.*fixed by house growers`},
+	{say: "She has a stricter document in mind. Before it can hurt, she asks what is wrong with it.", by: "ines", run: "cd work && tavrin rules lint ../too-strict.rules.yaml", status: 3,
+		write: "too-strict.rules.yaml\n" + data.TooStrict(), shows: `(?s)blocked: .*asks for 5, and team:hydraulics are 2.*blocked: check "soil-probe" can be reported by nobody`},
+	{say: "And what would it have done to what is open, and to what landed?", by: "ines", run: "cd work && tavrin rules try ../too-strict.rules.yaml", shows: `(?s)\+ Everybody at the pump house: 5 approvals from team:hydraulics.*open changes`},
+	{say: "She leaves it. That the rules in force do what is meant, examples show.", by: "ines", run: "cd work && tavrin rules test ../irrigation.examples.yaml",
+		write: "irrigation.examples.yaml\n" + data.Examples(), shows: `8 as expected, 0 otherwise`},
 	{say: "Tamsin commits a change and, by mistake, pushes it to main.", by: "tamsin", run: "cd work && git pull -q && git commit -qam 'Raise the east limit' && git push origin main", status: 1,
-		write: "work/forecast/limits.txt\neast 45\nwest 35\n", shows: `(?s)Refused by "trunk and releases".*git push origin ([0-9a-f]+):refs/heads/tamsin/main`, as: "commit"},
+		write: "work/forecast/limits.txt\neast 45\nwest 35\n", shows: `(?s)Refused by "common ground" \(house growers, rules version 1.*git push origin ([0-9a-f]+):refs/heads/tamsin/main`, as: "commit"},
 	{say: "Nothing has moved. She does what the answer says: the same commits, on a branch of their own.", by: "tamsin", run: "cd work && git push origin ${commit}:refs/heads/tamsin/limits", shows: `tavrin change open`},
 	{by: "tamsin", run: "cd work && git fetch -q origin && git switch -q main && git reset -q --keep origin/main && git status -sb", shows: `## main...origin/main`},
 	{by: "tamsin", run: "cd work && tavrin change open --source tamsin/limits --target main --title 'Raise the east limit'", shows: `opened change (\d+)`, as: "n"},

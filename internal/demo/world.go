@@ -34,7 +34,7 @@ var repos = []struct {
 	rules bool
 	roles map[string]string
 }{
-	{"irrigation", true, map[string]string{"ines": "maintainer", "odo": "writer", "tamsin": "writer", "bela": "writer", "wren": "writer", "pavo": "writer"}},
+	{"irrigation", true, map[string]string{"ines": "maintainer", "odo": "maintainer", "tamsin": "writer", "bela": "writer", "wren": "writer", "pavo": "writer"}},
 	{"handbook", true, map[string]string{"ines": "maintainer", "pavo": "maintainer", "tamsin": "writer", "wren": "reader"}},
 	{"field-kit", false, map[string]string{"wren": "maintainer", "odo": "writer"}},
 }
@@ -66,11 +66,21 @@ func (w *World) people(ctx context.Context) error {
 		w.Tokens[p.Login] = t.Secret
 	}
 	for name, members := range data.Teams {
-		if _, err := w.admin.CreateTeam(ctx, name, members, nil); err != nil {
+		if _, err := w.admin.CreateTeam(ctx, name, members, members[:1]); err != nil {
 			return err
 		}
 	}
-	_, err := w.admin.CreateHouse(ctx, House)
+	if _, err := w.admin.CreateHouse(ctx, House); err != nil {
+		return err
+	}
+	if err := w.admin.Grant(ctx, House, "ines", "keeper"); err != nil {
+		return err
+	}
+	keeper, err := w.As("ines")
+	if err != nil {
+		return err
+	}
+	_, err = keeper.ApplyRules(ctx, House, data.Rules("house"), "what the members' meeting agreed on", 0)
 	return err
 }
 

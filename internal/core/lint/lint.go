@@ -448,7 +448,12 @@ func (l *linter) idle() {
 		return
 	}
 	for _, x := range areas.IdlePatterns(l.set, l.w.Paths) {
-		if x.Area.From.Document == l.of {
+		if x.Area.From.Document != l.of {
+			continue
+		}
+		if strings.HasPrefix(x.Pattern, "!") {
+			l.say(Note, x.Area.LineOf("paths"), "", "area %q: %s takes no file out now", x.Area.Name, x.Pattern)
+		} else {
 			l.say(Fragile, x.Area.LineOf("paths"), "correct the glob, or leave it out", "area %q: %s matches no file there is now", x.Area.Name, x.Pattern)
 		}
 	}

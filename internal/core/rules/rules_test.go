@@ -292,7 +292,7 @@ func TestSentencesSayEverySetting(t *testing.T) {
 		said = append(said, line)
 	}
 	want := []string{
-		"Nobody pushes to it directly; changes land through the queue. [17]", "Its history is not rewritten. [15]", "It is not deleted. [15]",
+		"Nobody pushes to it directly; changes land through the queue. [17]", "Nobody creates it by pushing. [17]", "Its history is not rewritten. [15]", "It is not deleted. [15]",
 		"2 approvals from team:agronomy, an author's own not counting, nor that of the last to push. [19]", "An owner of every touched area approves. [22]",
 		"Nobody objects. [23]", "Check unit passes on the rehearsal (advisory). [24]", "Every push ends the approvals given before it. [26]",
 		"An objection stands until it is withdrawn. [15]", "Only role:writer may ask to land. [28]", "Changes land by rebase, squash. [29]",

@@ -40,16 +40,18 @@ func (e *Effective) Sentences() []Sentence {
 		say("push", nil, "No protection matches: whoever may write may push.")
 		return out
 	}
-	for _, a := range e.Push {
-		if len(a.Who) == 0 {
-			say("push", []Source{a.Source}, "Nobody pushes to it directly; changes land through the queue.")
+	for _, g := range grouped(e.Push) {
+		if len(g.Value) == 0 {
+			say("push", g.From, "Nobody pushes to it directly; changes land through the queue.")
 		} else {
-			say("push", []Source{a.Source}, "Only %s may push to it directly.", principalNames(a.Who))
+			say("push", g.From, "Only %s may push to it directly.", principalNames(g.Value))
 		}
 	}
-	for _, a := range e.Create {
-		if !slices.ContainsFunc(e.Push, func(p Allowance) bool { return p.Source.Line == a.Source.Line && p.Source == a.Source }) {
-			say("create", []Source{a.Source}, "%s may create it from a commit that is protected already.", capital(principalNames(a.Who)))
+	for _, g := range grouped(e.Create) {
+		if len(g.Value) == 0 {
+			say("create", g.From, "Nobody creates it by pushing.")
+		} else {
+			say("create", g.From, "Only %s may create it, from a commit that a protected branch holds already.", principalNames(g.Value))
 		}
 	}
 	if e.Rewrite.Value != Allowed {
@@ -82,6 +84,20 @@ func (e *Effective) Sentences() []Sentence {
 	return out
 }
 
+// grouped puts equal lists together, each with every place that states it.
+func grouped(lists []Allowance) []Setting[[]Principal] {
+	var out []Setting[[]Principal]
+	for _, a := range lists {
+		i := slices.IndexFunc(out, func(g Setting[[]Principal]) bool { return sorted(g.Value) == sorted(a.Who) })
+		if i < 0 {
+			out = append(out, Setting[[]Principal]{a.Who, []Source{a.Source}})
+			continue
+		}
+		out[i].From = append(out[i].From, a.Source)
+	}
+	return out
+}
+
 func (e *Effective) sayAfterPush(say func(string, []Source, string, ...any)) {
 	say("after_push.approvals_stay", e.ApprovalsStay.From, "%s", map[Stay]string{
 		StayNever:       "Every push ends the approvals given before it.",
@@ -96,8 +112,8 @@ func (e *Effective) sayAfterPush(say func(string, []Source, string, ...any)) {
 }
 
 func (e *Effective) sayLanding(say func(string, []Source, string, ...any)) {
-	for _, a := range e.LandBy {
-		say("land.by", []Source{a.Source}, "Only %s may ask to land.", principalNames(a.Who))
+	for _, g := range grouped(e.LandBy) {
+		say("land.by", g.From, "Only %s may ask to land.", principalNames(g.Value))
 	}
 	text := "Changes land by " + joined(e.With)
 	if len(e.With) == 0 {
