@@ -4,6 +4,7 @@
   import { go, here, match } from './lib/router.svelte';
   import { session, signOut, whoAmI } from './lib/session.svelte';
   import Change from './routes/Change.svelte';
+  import Areas from './routes/Areas.svelte';
   import Changes from './routes/Changes.svelte';
   import Files from './routes/Files.svelte';
   import Journal from './routes/Journal.svelte';
@@ -11,18 +12,23 @@
   import Repositories from './routes/Repositories.svelte';
   import Repository from './routes/Repository.svelte';
   import Rules from './routes/Rules.svelte';
+  import RulesEdit from './routes/RulesEdit.svelte';
   import SignIn from './routes/SignIn.svelte';
 
   // Each page takes the parameters that its pattern names.
   const routes = [
     ['', Repositories],
     ['/journal', Journal],
+    ['/~/:house/rules', Rules], // a house's: no repository is called ~
+    ['/~/:house/rules/edit', RulesEdit],
     ['/:house/:name', Repository],
     ['/:house/:name/changes', Changes],
     ['/:house/:name/changes/:number', Change],
     ['/:house/:name/queue', Queue],
     ['/:house/:name/files', Files],
     ['/:house/:name/rules', Rules],
+    ['/:house/:name/rules/edit', RulesEdit],
+    ['/:house/:name/areas', Areas],
     ['/:house/:name/journal', Journal],
   ] as [string, Component<Record<string, string>>][];
 
@@ -42,6 +48,7 @@
           ['Queue', `/${repo}/queue`, 'q'],
           ['Files', `/${repo}/files`, 'f'],
           ['Rules', `/${repo}/rules`, 'u'],
+          ['Areas', `/${repo}/areas`, 'a'],
           ['Journal', `/${repo}/journal`, 'j'],
         ]
       : [],

@@ -6,6 +6,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"html"
@@ -20,6 +21,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	data "tavrin/demo"
 	"tavrin/internal/headless"
 )
 
@@ -37,6 +39,22 @@ const irrigation = "/growers/irrigation"
 // busy waits until something is rehearsed.
 const busy = `(async () => { for (let i = 0; i < 600 && !document.body.innerText.includes('is rehearsed on'); i++) await new Promise((r) => setTimeout(r, 50)) })()`
 
+// typed types a document into the editor and waits until it was tried.
+func typed(text string) string {
+	quoted, err := json.Marshal(text)
+	if err != nil {
+		log.Fatal(err)
+	}
+	return fmt.Sprintf(`(async () => {
+  const wait = (ms) => new Promise((r) => setTimeout(r, ms));
+  for (let i = 0; i < 100 && !document.querySelector('#document')?.value; i++) await wait(50);
+  const field = document.querySelector('#document');
+  field.value = %s;
+  field.dispatchEvent(new Event('input', { bubbles: true }));
+  await wait(1500);
+})()`, quoted)
+}
+
 var pictures = []picture{
 	{name: "sign-in", path: "/"},
 	{name: "repositories", path: "/", who: "ines"},
@@ -48,12 +66,14 @@ var pictures = []picture{
 	{name: "queue", path: irrigation + "/queue", who: "ines", script: busy},
 	{name: "queue-dark", path: irrigation + "/queue", who: "ines", dark: true, script: busy},
 	{name: "rules", path: irrigation + "/rules", who: "ines", script: "document.querySelector('main li button')?.click()"},
+	{name: "rules-edit", path: irrigation + "/rules/edit", who: "ines", script: typed(data.TooStrict())},
+	{name: "areas", path: irrigation + "/areas?path=ledger/tariff.csv", who: "ines"},
 	{name: "files", path: irrigation + "/files?path=firmware/valves/east.prog", who: "ines"},
 	{name: "journal", path: irrigation + "/journal", who: "ines"},
 	{name: "command-gate", command: "tavrin change gate 3", who: "ines"},
 	{name: "command-queue", command: "tavrin queue show", who: "ines"},
 	{name: "command-rules", command: "tavrin rules explain --branch main", who: "ines"},
-	{name: "command-list", command: "tavrin change list --state all", who: "ines"},
+	{name: "command-lint", command: "tavrin rules lint too-strict.rules.yaml", who: "ines"},
 	{name: "command-journal", command: "tavrin journal list --limit 14", who: "ines"},
 }
 
@@ -61,7 +81,17 @@ func main() {
 	service := flag.String("url", "http://127.0.0.1:7420", "the demonstration's address")
 	tokens := flag.String("tokens", "", "folder with the demonstration's token files")
 	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	one := picture{name: "page"}
+	flag.StringVar(&one.path, "page", "", "take a picture of this page only, as page.png")
+	flag.StringVar(&one.who, "as", "ines", "who is signed in on that page")
+	flag.StringVar(&one.script, "script", "", "what is run on that page first")
+	flag.BoolVar(&one.dark, "dark", false, "in the dark colours")
+	flag.Int64Var(&one.width, "width", 0, "width of the window")
+	flag.Int64Var(&one.height, "height", 0, "height of the window")
 	flag.Parse()
+	if one.path != "" {
+		pictures = []picture{one}
+	}
 	if err := run(*service, *tokens, *out, flag.Args()); err != nil {
 		log.Fatal(err)
 	}

@@ -18,7 +18,21 @@ export type Check = Schemas['Check'];
 export type Line = Schemas['Line'];
 export type Tree = Schemas['Tree'];
 export type Rules = Schemas['Rules'];
+export type RulesApplied = Schemas['RulesApplied'];
+export type RulesCheck = Schemas['RulesCheck'];
+export type RulesTrial = Schemas['RulesTrial'];
+export type Proposal = Schemas['Proposal'];
+export type Suspension = Schemas['Suspension'];
+export type Template = Schemas['Template'];
+export type Advice = Schemas['Advice'];
+export type Difference = Schemas['Difference'];
 export type BranchRules = Schemas['BranchRules'];
+export type PatternMatches = Schemas['PatternMatches'];
+export type Area = Schemas['Area'];
+export type PathOwners = Schemas['PathOwners'];
+export type OwnershipGaps = Schemas['OwnershipGaps'];
+export type ReviewLoad = Schemas['ReviewLoad'];
+export type ChangeAreas = Schemas['ChangeAreas'];
 
 /** What the service says of a request that did not work, in its own words. */
 export class Problem extends Error {
@@ -30,12 +44,12 @@ export class Problem extends Error {
   }
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+async function call<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
   let response: Response;
   try {
     response = await fetch('/api/v1' + path, {
       method,
-      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
+      headers: body === undefined ? headers : { 'Content-Type': 'application/json', ...headers },
       body: body === undefined ? undefined : JSON.stringify(body),
     });
   } catch {
@@ -48,4 +62,6 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
 
 export const get = <T>(path: string) => call<T>('GET', path);
 export const post = <T>(path: string, body?: unknown) => call<T>('POST', path, body);
+export const put = <T>(path: string, body: unknown, headers?: Record<string, string>) =>
+  call<T>('PUT', path, body, headers);
 export const remove = <T>(path: string) => call<T>('DELETE', path);

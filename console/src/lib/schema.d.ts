@@ -39,6 +39,178 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/houses/{house}/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules document of a house */
+        get: operations["get-rules-of-house"];
+        /** Apply a rules document to a house */
+        put: operations["put-rules-of-house"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/houses/{house}/rules/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agree to a proposal, or decline it, of a house */
+        post: operations["decide-rules-proposal-of-house"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/houses/{house}/rules/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** In what one version of the rules differs from another, of a house */
+        get: operations["list-rules-differences-of-house"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/houses/{house}/rules/lint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a rules document as this one's and say what is wrong with it, of a house */
+        post: operations["lint-rules-of-house"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/houses/{house}/rules/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Loosenings that wait for a second person, of a house */
+        get: operations["list-rules-proposals-of-house"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/houses/{house}/rules/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an earlier version's document the next version, of a house */
+        post: operations["restore-rules-of-house"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/houses/{house}/rules/resumptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a suspension before its time, of a house */
+        post: operations["resume-protection-of-house"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/houses/{house}/rules/suspensions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Protections that are suspended now, of a house */
+        get: operations["list-rules-suspensions-of-house"];
+        put?: never;
+        /** Suspend a protection for a time; it comes back by itself, of a house */
+        post: operations["suspend-protection-of-house"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/houses/{house}/rules/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rules document would change if it were applied, of a house */
+        post: operations["try-rules-of-house"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/houses/{house}/rules/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Versions of the rules, newest first, of a house */
+        get: operations["list-rules-versions-of-house"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/jobs/lease": {
         parameters: {
             query?: never;
@@ -228,6 +400,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/repositories/{house}/{name}/areas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The areas in force */
+        get: operations["list-areas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/areas/gaps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What nobody owns, and which globs match nothing */
+        get: operations["get-ownership-gaps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/areas/loads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How open reviews are spread over people */
+        get: operations["list-review-loads"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/areas/owners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who owns a path, and why */
+        get: operations["get-path-owners"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{house}/{name}/branches": {
         parameters: {
             query?: never;
@@ -281,6 +521,23 @@ export interface paths {
         patch: operations["edit-change"];
         trace?: never;
     };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/areas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which areas a change touches, and whose approval would be enough */
+        get: operations["get-change-areas"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{house}/{name}/changes/{number}/close": {
         parameters: {
             query?: never;
@@ -325,6 +582,23 @@ export interface paths {
         /** What still stands between a change and its target */
         get: operations["get-gate"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set and remove labels of a change */
+        put: operations["put-labels"];
         post?: never;
         delete?: never;
         options?: never;
@@ -512,7 +786,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What protects a branch */
+        /** What protects a branch, setting by setting, and where each comes from */
         get: operations["get-branch-rules"];
         put?: never;
         post?: never;
@@ -531,6 +805,23 @@ export interface paths {
         };
         /** Commits with their checks, newest first */
         get: operations["list-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/matching": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which branches a glob or a branch kind matches now */
+        get: operations["get-matching-branches"];
         put?: never;
         post?: never;
         delete?: never;
@@ -568,6 +859,160 @@ export interface paths {
         /** Apply a rules document */
         put: operations["put-rules"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/rules/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Agree to a proposal, or decline it */
+        post: operations["decide-rules-proposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/rules/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** In what one version of the rules differs from another */
+        get: operations["list-rules-differences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/rules/lint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a rules document as this one's and say what is wrong with it */
+        post: operations["lint-rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/rules/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Loosenings that wait for a second person */
+        get: operations["list-rules-proposals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/rules/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an earlier version's document the next version */
+        post: operations["restore-rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/rules/resumptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a suspension before its time */
+        post: operations["resume-protection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/rules/suspensions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Protections that are suspended now */
+        get: operations["list-rules-suspensions"];
+        put?: never;
+        /** Suspend a protection for a time; it comes back by itself */
+        post: operations["suspend-protection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/rules/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run examples against rules */
+        post: operations["test-rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/rules/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rules document would change if it were applied */
+        post: operations["try-rules"];
         delete?: never;
         options?: never;
         head?: never;
@@ -625,6 +1070,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/rules/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The JSON Schema of the rules document, for editors */
+        get: operations["get-rules-schema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Documents to start from */
+        get: operations["list-rules-templates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -638,6 +1117,23 @@ export interface paths {
         post: operations["create-session"];
         /** Sign out */
         delete: operations["delete-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/confirmation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show a token again, so that rules may be changed from the console for a while */
+        post: operations["confirm-session"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -669,7 +1165,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set a team's members */
+        /** Set a team's members, its keepers, or both */
         put: operations["put-team"];
         post?: never;
         delete?: never;
@@ -717,6 +1213,44 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Advice: {
+            /** @description what to change */
+            edit?: string;
+            /**
+             * Format: int64
+             * @description in the document; counted from 1
+             */
+            line: number;
+            /** @enum {string} */
+            severity: "blocked" | "fragile" | "note";
+            /** @description what is wrong and why */
+            text: string;
+        };
+        Area: {
+            /**
+             * Format: int64
+             * @description asked by the area itself
+             */
+            approvals: number;
+            checks: string[];
+            /**
+             * Format: int64
+             * @description on the default branch
+             */
+            files: number;
+            /** @description the house that defines it */
+            fixed_by?: string;
+            name: string;
+            /** @description told of a new change that touches it */
+            optional: string[];
+            owners: string[];
+            paths: string[];
+            /** @description owners by login, those with access */
+            people: string[];
+            /** @description asked to review a new change that touches it */
+            reviewers: string[];
+            source: components["schemas"]["Source"];
+        };
         "Ask-check-againRequest": {
             name: string;
         };
@@ -735,11 +1269,28 @@ export interface components {
         };
         BranchRules: {
             branch: string;
+            /** @description there is such a branch now */
+            exists: boolean;
+            /**
+             * Format: int64
+             * @description 0: the house has no rules
+             */
+            house_version: number;
+            /** @description branch kinds it is of */
+            kinds: string[];
             protected: boolean;
             protections: string[];
             sentences: components["schemas"]["RuleSentence"][];
             /** Format: int64 */
             version: number;
+        };
+        BranchTrial: {
+            branch: string;
+            /** @description sentences that would hold */
+            come: string[];
+            /** @description sentences that would no longer hold */
+            gone: string[];
+            repository: string;
         };
         Change: {
             /** Format: int64 */
@@ -755,6 +1306,7 @@ export interface components {
             /** Format: int64 */
             files: number;
             head: string;
+            labels: string[];
             landed_commit?: string;
             /** Format: int64 */
             number: number;
@@ -763,6 +1315,8 @@ export interface components {
             /** Format: int64 */
             removed: number;
             repository: string;
+            /** @description who was asked to review it, or told of it */
+            reviewers: components["schemas"]["Reviewer"][];
             /** Format: int64 */
             revision: number;
             source: string;
@@ -774,6 +1328,37 @@ export interface components {
             title: string;
             /** Format: date-time */
             updated_at: string;
+        };
+        ChangeAreas: {
+            areas: components["schemas"]["TouchedArea"][];
+            /** @description the smallest set of people whose approvals would meet what is open */
+            enough: string[];
+            /** @description false: there may be a smaller set */
+            exact: boolean;
+            /** @description requirements that no approvals can meet */
+            hopeless: string[];
+            /** Format: int64 */
+            number: number;
+            /** @description changed paths that lie in no area */
+            unowned: string[];
+        };
+        ChangeTrial: {
+            /** @description what is missing now and would not be then */
+            dropped: string[];
+            /** @description what would be missing then and is not now */
+            missing: string[];
+            /** Format: int64 */
+            number: number;
+            /**
+             * @description different: as ready as now, for other reasons
+             * @enum {string}
+             */
+            outcome: "blocked" | "freed" | "unchanged" | "different";
+            ready_now: boolean;
+            ready_then: boolean;
+            repository: string;
+            target: string;
+            title: string;
         };
         Check: {
             /** @description change/NUMBER or rehearsal/ID; empty: nobody asked */
@@ -798,9 +1383,6 @@ export interface components {
             /** @enum {string} */
             state: "waiting" | "running" | "passed" | "failed" | "errored" | "skipped" | "cancelled";
             summary?: string;
-        };
-        "Check-rulesRequest": {
-            text: string;
         };
         CheckName: {
             command?: string;
@@ -827,6 +1409,13 @@ export interface components {
             id: string;
             parents: string[];
             subject: string;
+        };
+        "Confirm-sessionRequest": {
+            token: string;
+        };
+        Confirmed: {
+            /** Format: date-time */
+            until: string;
         };
         "Create-changeRequest": {
             description?: string;
@@ -882,6 +1471,8 @@ export interface components {
             token: string;
         };
         "Create-teamRequest": {
+            /** @description who may change it, besides administrators */
+            keepers?: string[];
             members?: string[];
             name: string;
         };
@@ -911,6 +1502,21 @@ export interface components {
             patch: string;
             /** Format: int64 */
             revision: number;
+        };
+        Difference: {
+            /**
+             * Format: int64
+             * @description in the new document; in the old one where it is gone
+             */
+            line: number;
+            /** @description it cannot be ruled out that something may pass now that could not before */
+            loosens: boolean;
+            /** @description absent: it is gone */
+            now?: string;
+            /** @description absent: it is new */
+            was?: string;
+            /** @description the setting, such as protection "trunk": push */
+            what: string;
         };
         Done: {
             done: boolean;
@@ -949,6 +1555,13 @@ export interface components {
             target: string;
             title: string;
         };
+        ExampleResults: {
+            /** Format: int64 */
+            failed: number;
+            /** Format: int64 */
+            passed: number;
+            results: components["schemas"]["Result"][];
+        };
         FileDiff: {
             /** Format: int64 */
             added: number;
@@ -984,6 +1597,14 @@ export interface components {
             state: "passed" | "failed" | "errored" | "skipped" | "cancelled";
             summary?: string;
         };
+        FolderShare: {
+            /** Format: int64 */
+            files: number;
+            /** @description empty: the whole tree */
+            folder: string;
+            /** Format: int64 */
+            unowned: number;
+        };
         Grant: {
             role: string;
             /** @description HOUSE or HOUSE/NAME */
@@ -1000,6 +1621,11 @@ export interface components {
             repositories: number;
             /** @description your role in the house: reader, writer, maintainer, keeper or none */
             role: string;
+        };
+        IdlePattern: {
+            area: string;
+            pattern: string;
+            source: components["schemas"]["Source"];
         };
         Job: {
             /** Format: int64 */
@@ -1030,6 +1656,11 @@ export interface components {
         Landing: {
             /** @description DSSE envelope with an in-toto statement */
             evidence: string;
+            /**
+             * Format: int64
+             * @description absent: the house had no rules
+             */
+            house_version?: number;
             /** Format: date-time */
             landed_at: string;
             landed_by: string;
@@ -1045,6 +1676,18 @@ export interface components {
             rules_version: number;
             strategy: string;
             target: string;
+        };
+        LandingTrial: {
+            /** @description what would have been missing, and where it is asked */
+            by: string[];
+            /** Format: date-time */
+            landed_at: string;
+            /** Format: int64 */
+            number: number;
+            repository: string;
+            stopped: boolean;
+            target: string;
+            title: string;
         };
         Line: {
             /** @description login, or "tavrin" for the service itself */
@@ -1070,6 +1713,11 @@ export interface components {
         };
         Me: {
             admin: boolean;
+            /**
+             * Format: date-time
+             * @description of a console session: until when rules may be changed without showing the token again
+             */
+            confirmed_until?: string;
             disabled: boolean;
             email?: string;
             login: string;
@@ -1077,6 +1725,42 @@ export interface components {
             robot: boolean;
             scope: string;
             teams: string[];
+        };
+        OwnerArea: {
+            area: string;
+            fixed_by?: string;
+            owners: string[];
+            /** @description the glob that brings the path into the area */
+            pattern: string;
+            /** @description owners by login, those with access */
+            people: string[];
+            source: components["schemas"]["Source"];
+        };
+        OwnershipGaps: {
+            /** @description the tip of the default branch */
+            commit: string;
+            /** @description the whole tree first */
+            folders: components["schemas"]["FolderShare"][];
+            /** @description globs that match nothing */
+            idle: components["schemas"]["IdlePattern"][];
+        };
+        PathOwners: {
+            /** @description empty: nobody owns it */
+            areas: components["schemas"]["OwnerArea"][];
+            /**
+             * Format: int64
+             * @description how many files on the default branch it stands for; 0: it is not there now
+             */
+            files: number;
+            path: string;
+        };
+        PatternMatches: {
+            branches: string[];
+            globs: string[];
+            /** @description it is the name of a branch kind and stands for the kind's globs */
+            kind: boolean;
+            /** @description a glob, never a regular expression; case-sensitive */
+            pattern: string;
         };
         Person: {
             admin: boolean;
@@ -1106,15 +1790,57 @@ export interface components {
             /** @description a URI for the kind of problem; absent: about:blank */
             type?: string;
         };
+        Proposal: {
+            /** @description who may agree, as the document in force says; not the one who proposed */
+            agreed_by: string[];
+            /**
+             * Format: int64
+             * @description the version in force when it was made
+             */
+            based_on: number;
+            because: string;
+            /** Format: date-time */
+            decided_at?: string;
+            decided_by?: string;
+            /** @description from the version in force */
+            differences: components["schemas"]["Difference"][];
+            /**
+             * Format: int64
+             * @description for how long
+             */
+            for_seconds?: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            proposed_at: string;
+            proposed_by: string;
+            /** @description the protection to be suspended, when it is not about a document */
+            protection?: string;
+            /** @description HOUSE or HOUSE/NAME */
+            rules_of: string;
+            /** @enum {string} */
+            state: "open" | "agreed" | "declined" | "overtaken";
+            /** @description the proposed document */
+            text?: string;
+        };
+        ProposalDecision: {
+            /** @description false: decline */
+            agree: boolean;
+            /** Format: int64 */
+            id: number;
+        };
+        "Put-labelsRequest": {
+            remove?: string[];
+            set?: string[];
+        };
         "Put-person-disabledRequest": {
             disabled: boolean;
         };
-        "Put-rulesRequest": {
-            because: string;
-            text: string;
-        };
         "Put-teamRequest": {
-            members: string[];
+            /** @description absent: as they are */
+            keepers?: string[];
+            /** @description absent: as they are */
+            members?: string[];
         };
         Queue: {
             branch: string;
@@ -1138,6 +1864,13 @@ export interface components {
             approvers: string[];
             /** @description everything, for the rehearsed commit */
             clear: boolean;
+            /** @description protections that do not bind who asked to land */
+            exempted?: string[];
+            /**
+             * Format: int64
+             * @description version of the house rules; absent: none
+             */
+            house_version?: number;
             /** @description all but what only a rehearsal can show */
             ready: boolean;
             requirements: components["schemas"]["Requirement"][];
@@ -1151,6 +1884,11 @@ export interface components {
         Repository: {
             default_branch: string;
             empty: boolean;
+            /**
+             * Format: int64
+             * @description version of its house's rules; 0: none
+             */
+            house_version: number;
             /**
              * Format: int64
              * @description entries that have not ended
@@ -1171,10 +1909,14 @@ export interface components {
             rules_version: number;
         };
         Requirement: {
+            /** @description those of them whose pass has grown too old, so that they are wanted again */
+            again?: string[];
             /** @enum {string} */
             at: "change" | "rehearsal";
             /** @description where the demand comes from, in words */
             because: string;
+            /** @description names of the checks it depends on */
+            checks?: string[];
             /** Format: int64 */
             have: number;
             /** @description stable within the change, such as approvals, owners/valves or check/unit@rehearsal */
@@ -1188,10 +1930,26 @@ export interface components {
             /** @description the same, for programs */
             sources: components["schemas"]["Source"][];
             /** @enum {string} */
-            state: "met" | "unmet" | "pending" | "not-applicable";
+            state: "met" | "unmet" | "pending" | "overridden" | "not-applicable";
             title: string;
             /** @description logins and robots that can act now */
             who: string[];
+        };
+        Result: {
+            /**
+             * Format: int64
+             * @description of the example in the file; 0: not known
+             */
+            line: number;
+            name: string;
+            passed: boolean;
+            /** @description what differs; empty when it passed */
+            says: string;
+            /** @description the gate in one sentence */
+            summary: string;
+        };
+        ResumptionWish: {
+            protection: string;
         };
         Review: {
             by: string;
@@ -1207,6 +1965,36 @@ export interface components {
             /** @enum {string} */
             verdict: "approve" | "object" | "comment";
             withdrawn: boolean;
+        };
+        ReviewLoad: {
+            /**
+             * Format: int64
+             * @description open changes for which they or a team of theirs was asked
+             */
+            asked: number;
+            /**
+             * Format: int64
+             * @description open changes that their approval would help
+             */
+            could: number;
+            /**
+             * Format: int64
+             * @description open changes that they have approved or objected to
+             */
+            given: number;
+            login: string;
+            /**
+             * Format: int64
+             * @description of those, how many nobody else could help
+             */
+            only: number;
+        };
+        Reviewer: {
+            because: string;
+            /** @description told, not asked */
+            optional: boolean;
+            /** @description person:LOGIN, team:NAME or role:ROLE */
+            who: string;
         };
         Revision: {
             /** Format: int64 */
@@ -1227,10 +2015,18 @@ export interface components {
             same_difference: boolean;
         };
         RuleSentence: {
+            /** @description the house that sets it, so that the repository cannot lower it */
+            fixed_by?: string;
+            /** @description of a requirement: required or advisory */
+            level?: string;
+            /** @description the key it is about, such as push, require or land.with */
+            setting: string;
             sources: components["schemas"]["Source"][];
             text: string;
         };
         Rules: {
+            /** @description the second person, where one was needed */
+            agreed_by?: string;
             /** Format: date-time */
             applied_at: string;
             applied_by: string;
@@ -1242,11 +2038,77 @@ export interface components {
              */
             version: number;
         };
+        RulesApplied: {
+            /** @description what lint remarks on */
+            advice: components["schemas"]["Advice"][];
+            /** @description the second person, where one was needed */
+            agreed_by?: string;
+            /** Format: date-time */
+            applied_at: string;
+            applied_by: string;
+            because: string;
+            /** @description present: nothing is in force yet */
+            proposal?: components["schemas"]["Proposal"];
+            text: string;
+            /**
+             * Format: int64
+             * @description 0: none applied yet
+             */
+            version: number;
+        };
+        RulesBack: {
+            /** @description why */
+            because: string;
+            /**
+             * Format: int64
+             * @description do so only if this is the version in force
+             */
+            if_version?: number;
+            /**
+             * Format: int64
+             * @description the version to return to
+             */
+            version: number;
+        };
+        RulesBody: {
+            /** @description why the rules change */
+            because: string;
+            text: string;
+        };
         RulesCheck: {
+            /** @description what lint remarks on, when it is valid and a place was named */
+            advice: components["schemas"]["Advice"][];
             findings: components["schemas"]["Finding"][];
             /** @description what the document says, when it is valid */
             sentences: string[];
             valid: boolean;
+        };
+        RulesDraft: {
+            text: string;
+        };
+        RulesTrial: {
+            advice: components["schemas"]["Advice"][];
+            /** @description branches whose effective settings would change */
+            branches: components["schemas"]["BranchTrial"][];
+            /** @description every open change */
+            changes: components["schemas"]["ChangeTrial"][];
+            /** @description from the version in force */
+            differences: components["schemas"]["Difference"][];
+            /** @description present: it could not be applied */
+            findings: components["schemas"]["Finding"][];
+            /** @description the last landings, judged again */
+            landed: components["schemas"]["LandingTrial"][];
+            loosens: boolean;
+            /** @description who else would have to agree; empty: nobody */
+            second_by: string[];
+        };
+        RulesTried: {
+            /**
+             * Format: int64
+             * @description how many of the last landings to judge again
+             */
+            last?: number;
+            text: string;
         };
         RunnerPlace: {
             /** @description a file in the service's folder, on the service's machine */
@@ -1264,6 +2126,8 @@ export interface components {
             signature: string;
         };
         Source: {
+            /** @description the document: "house NAME"; absent: the repository's own */
+            document?: string;
             /**
              * Format: int64
              * @description line in that version
@@ -1277,9 +2141,53 @@ export interface components {
              */
             version: number;
         };
+        Suspended: {
+            because: string;
+            by: string;
+            /** Format: date-time */
+            from: string;
+            /** @description present: nothing is suspended yet */
+            proposal?: components["schemas"]["Proposal"];
+            protection: string;
+            /** @description HOUSE or HOUSE/NAME */
+            rules_of: string;
+            /** Format: date-time */
+            until: string;
+        };
+        Suspension: {
+            because: string;
+            by: string;
+            /** Format: date-time */
+            from: string;
+            protection: string;
+            /** @description HOUSE or HOUSE/NAME */
+            rules_of: string;
+            /** Format: date-time */
+            until: string;
+        };
+        SuspensionWish: {
+            because: string;
+            /** Format: int64 */
+            for_seconds: number;
+            protection: string;
+        };
         Team: {
+            /** @description who may change it, besides administrators */
+            keepers: string[];
             members: string[];
             name: string;
+        };
+        Template: {
+            /** @description the way of working it is for */
+            for: string;
+            name: string;
+            text: string;
+        };
+        "Test-rulesRequest": {
+            /** @description the examples, as YAML */
+            examples: string;
+            /** @description the rules document; absent: the rules in force */
+            text?: string;
         };
         Token: {
             /** @description HOUSE/NAME:CHECK for a witness, HOUSE/NAME for a runner */
@@ -1300,6 +2208,17 @@ export interface components {
             scope: "all" | "read" | "witness" | "runner";
             /** @description the token, in the answer that makes it and never again */
             secret?: string;
+        };
+        TouchedArea: {
+            area: string;
+            fixed_by?: string;
+            owners: string[];
+            paths: string[];
+            /** @description the glob that brings the path into the area */
+            pattern: string;
+            /** @description owners by login, those with access */
+            people: string[];
+            source: components["schemas"]["Source"];
         };
         Tree: {
             binary: boolean;
@@ -1521,6 +2440,994 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["House"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-rules-of-house": {
+        parameters: {
+            query?: {
+                /** @description absent: the newest */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rules"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-rules-of-house": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the version last read, in quotes, or * for whatever it is */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesApplied"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "decide-rules-proposal-of-house": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rules-differences-of-house": {
+        parameters: {
+            query?: {
+                /** @description of differences: the earlier version; 0: the empty document */
+                from?: number;
+                /** @description of differences: the later version */
+                to?: number;
+                /** @description of proposals: decided ones too */
+                all?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "lint-rules-of-house": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesCheck"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rules-proposals-of-house": {
+        parameters: {
+            query?: {
+                /** @description of differences: the earlier version; 0: the empty document */
+                from?: number;
+                /** @description of differences: the later version */
+                to?: number;
+                /** @description of proposals: decided ones too */
+                all?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "restore-rules-of-house": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesBack"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesApplied"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "resume-protection-of-house": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResumptionWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rules-suspensions-of-house": {
+        parameters: {
+            query?: {
+                /** @description of differences: the earlier version; 0: the empty document */
+                from?: number;
+                /** @description of differences: the later version */
+                to?: number;
+                /** @description of proposals: decided ones too */
+                all?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suspension"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "suspend-protection-of-house": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuspensionWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suspended"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-rules-of-house": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesTried"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesTrial"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rules-versions-of-house": {
+        parameters: {
+            query?: {
+                /** @description of differences: the earlier version; 0: the empty document */
+                from?: number;
+                /** @description of differences: the later version */
+                to?: number;
+                /** @description of proposals: decided ones too */
+                all?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rules"][];
                 };
             };
             /** @description Bad Request */
@@ -2707,6 +4614,363 @@ export interface operations {
             };
         };
     };
+    "list-areas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Area"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-ownership-gaps": {
+        parameters: {
+            query?: {
+                /** @description how deep folders are counted */
+                depth?: number;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnershipGaps"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-review-loads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewLoad"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-path-owners": {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PathOwners"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-branches": {
         parameters: {
             query?: never;
@@ -3164,6 +5428,96 @@ export interface operations {
             };
         };
     };
+    "get-change-areas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeAreas"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "close-change": {
         parameters: {
             query?: never;
@@ -3370,6 +5724,100 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-labelsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
                 };
             };
             /** @description Bad Request */
@@ -4798,6 +7246,96 @@ export interface operations {
             };
         };
     };
+    "get-matching-branches": {
+        parameters: {
+            query: {
+                pattern: string;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PatternMatches"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-queue": {
         parameters: {
             query?: {
@@ -4944,7 +7482,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Put-rulesRequest"];
+                "application/json": components["schemas"]["RulesBody"];
             };
         };
         responses: {
@@ -4955,7 +7493,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rules"];
+                    "application/json": components["schemas"]["RulesApplied"];
                 };
             };
             /** @description Error */
@@ -4969,9 +7507,945 @@ export interface operations {
             };
         };
     };
-    "list-rules-versions": {
+    "decide-rules-proposal": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rules-differences": {
+        parameters: {
+            query?: {
+                /** @description of differences: the earlier version; 0: the empty document */
+                from?: number;
+                /** @description of differences: the later version */
+                to?: number;
+                /** @description of proposals: decided ones too */
+                all?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "lint-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesCheck"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rules-proposals": {
+        parameters: {
+            query?: {
+                /** @description of differences: the earlier version; 0: the empty document */
+                from?: number;
+                /** @description of differences: the later version */
+                to?: number;
+                /** @description of proposals: decided ones too */
+                all?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "restore-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesBack"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesApplied"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "resume-protection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResumptionWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rules-suspensions": {
+        parameters: {
+            query?: {
+                /** @description of differences: the earlier version; 0: the empty document */
+                from?: number;
+                /** @description of differences: the later version */
+                to?: number;
+                /** @description of proposals: decided ones too */
+                all?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suspension"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "suspend-protection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuspensionWish"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suspended"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "test-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Test-rulesRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExampleResults"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesTried"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesTrial"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rules-versions": {
+        parameters: {
+            query?: {
+                /** @description of differences: the earlier version; 0: the empty document */
+                from?: number;
+                /** @description of differences: the later version */
+                to?: number;
+                /** @description of proposals: decided ones too */
+                all?: boolean;
+            };
             header?: never;
             path: {
                 /** @description house */
@@ -5152,14 +8626,17 @@ export interface operations {
     };
     "check-rules": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description read it as a house's document */
+                house?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Check-rulesRequest"];
+                "application/json": components["schemas"]["RulesDraft"];
             };
         };
         responses: {
@@ -5170,6 +8647,175 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RulesCheck"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-rules-schema": {
+        parameters: {
+            query?: {
+                /** @description of a house's document */
+                house?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": unknown;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-rules-templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"][];
                 };
             };
             /** @description Bad Request */
@@ -5294,6 +8940,95 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "confirm-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: {
+                tavrin_session?: string;
+            };
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Confirm-sessionRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Confirmed"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

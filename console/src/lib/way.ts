@@ -7,12 +7,13 @@ export type Sluice = { name: string; requirements: Requirement[]; open: boolean;
 const groups: [string, (key: string) => boolean][] = [
   ['Reviews', (k) => k.startsWith('approvals')],
   ['Owners', (k) => k.startsWith('owners')],
-  ['Objections', (k) => k.startsWith('objections')],
-  ['Checks', (k) => k.startsWith('check/')],
+  ['Discussion', (k) => /^(objections|threads)/.test(k)],
+  ['Content', (k) => /^(tasks|ticket|fixups|history|messages|signed)/.test(k)],
+  ['Checks', (k) => /^(check|deployment)/.test(k)],
   ['Landing', () => true],
 ];
 
-export const holds = (r: Requirement) => r.state === 'met' || r.state === 'not-applicable';
+export const holds = (r: Requirement) => ['met', 'not-applicable', 'overridden'].includes(r.state);
 
 export function sluices(report: Report): Sluice[] {
   const out: Sluice[] = groups.map(([name]) => ({ name, requirements: [], open: true, held: 0 }));
@@ -22,5 +23,7 @@ export function sluices(report: Report): Sluice[] {
     if (holds(r)) s.held++;
     else if (r.level === 'required') s.open = false;
   }
+  // What still asks for something comes first; otherwise the service's order stays.
+  for (const s of out) s.requirements.sort((a, b) => Number(holds(a)) - Number(holds(b)));
   return out.filter((s) => s.requirements.length > 0);
 }

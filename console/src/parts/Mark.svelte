@@ -1,5 +1,5 @@
 <script lang="ts">
-  // A state by its shape: a filled circle with a tick, a square with a bar, a ring that fills, a short dash.
+  // A state by its shape: a filled circle with a tick, a square with a bar, a ring that fills, a diamond, a short dash.
   let { state, advisory = false, size = 18 }: { state: string; advisory?: boolean; size?: number } = $props();
   const shapes: Record<string, string> = {
     met: 'met',
@@ -15,6 +15,11 @@
     rehearsing: 'pending',
     'lined-up': 'pending',
     landing: 'pending',
+    overridden: 'aside',
+    blocked: 'unmet',
+    fragile: 'pending',
+    freed: 'met',
+    different: 'aside',
   };
   const shape = $derived(shapes[state] ?? 'none');
   const half = $derived(state === 'running' || state === 'rehearsing' || state === 'landing');
@@ -31,6 +36,8 @@
     {:else if shape === 'pending'}
       <circle cx="10" cy="10" r="7.8" fill="none" stroke="var(--ochre)" stroke-width="2.2" />
       {#if half}<path d="M10 2.2a7.8 7.8 0 0 1 0 15.6z" fill="var(--ochre)" />{/if}
+    {:else if shape === 'aside'}
+      <path d="M10 1.8L18.2 10 10 18.2 1.8 10z" fill="none" stroke="var(--ochre)" stroke-width="2" />
     {:else}
       <path d="M4 10h12" stroke="var(--soft)" stroke-width="2.2" stroke-linecap="round" />
     {/if}

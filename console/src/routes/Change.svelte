@@ -13,6 +13,7 @@
     post,
     remove,
     type Change,
+    type ChangeAreas,
     type Check,
     type Diff,
     type Report,
@@ -34,7 +35,8 @@
   const checks = new Live(async () =>
     get<Check[]>(`/repositories/${repo}/commits/${(await get<Change>(path)).head}/checks`),
   );
-  $effect(() => follow(repo, change, report, reviews, revisions, diff, checks));
+  const owners = new Live(() => get<ChangeAreas>(`${path}/areas`));
+  $effect(() => follow(repo, change, report, reviews, revisions, diff, checks, owners));
 
   const c = $derived(change.value);
   const alive = $derived(c?.state === 'open' || c?.state === 'draft');
@@ -70,6 +72,7 @@
   const index = [
     ['The way', 'way'],
     ['Discussion', 'discussion'],
+    ['Owners', 'owners'],
     ['Checks', 'checks'],
     ['Revisions', 'revisions'],
     ['Difference', 'difference'],
@@ -187,6 +190,41 @@
               </div>
             </form>
           {/if}
+        </Panel>
+
+        <Panel title="Owners" id="owners" note="which areas it touches, and whose word is enough">
+          {#if owners.value && alive}
+            <p class="mb-2">
+              {#if owners.value.hopeless.length > 0}<Mark state="unmet" /> No approvals can meet: {owners.value.hopeless.join(
+                  '; ',
+                )}.
+              {:else if owners.value.enough.length > 0}<Mark state="pending" /> Enough would be
+                <span class="font-medium">{owners.value.enough.join(' and ')}</span>{owners.value.exact
+                  ? ''
+                  : ' (perhaps fewer)'}.
+              {:else}<Mark state="met" /> No approval is missing.{/if}
+            </p>
+          {/if}
+          <ul class="divide-y divide-rule text-sm">
+            {#each owners.value?.areas ?? [] as a (a.area + a.source.line)}
+              <li class="flex flex-wrap gap-x-4 py-1.5">
+                <span class="font-medium">{a.area}</span>
+                <span>{a.owners.join(', ')} <span class="text-soft">({a.people.join(', ') || 'nobody'})</span></span>
+                <span class="text-soft">{count(a.paths.length, 'path')}, by {a.pattern}</span>
+                {#if a.fixed_by}<span class="text-soft">fixed by {a.fixed_by}</span>{/if}
+              </li>
+            {/each}
+            {#if owners.value && owners.value.unowned.length > 0}
+              <li class="py-1.5 text-soft">Owned by nobody: {owners.value.unowned.join(', ')}</li>
+            {/if}
+            {#each c.reviewers as r (r.who)}
+              <li class="py-1.5">
+                {r.optional ? 'Told of it' : 'Asked to review'}: <span class="font-medium">{r.who}</span>
+                <span class="text-soft">as {r.because} says</span>
+              </li>
+            {/each}
+            {#if c.labels.length > 0}<li class="py-1.5">Labelled {c.labels.join(', ')}</li>{/if}
+          </ul>
         </Panel>
 
         <Panel title="Checks" id="checks" note="on the head, and on the rehearsal as it would land">

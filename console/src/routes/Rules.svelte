@@ -1,89 +1,262 @@
 <script lang="ts">
   import { Button, Input, Label } from 'flowbite-svelte';
+  import Confirm from '../parts/Confirm.svelte';
+  import Differences from '../parts/Differences.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import When from '../parts/When.svelte';
-  import { get, type BranchRules, type Rules } from '../lib/api';
+  import {
+    get,
+    post,
+    Problem,
+    type BranchRules,
+    type Difference,
+    type PatternMatches,
+    type Proposal,
+    type Rules,
+    type Suspension,
+  } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
+  import { rulesPlace } from '../lib/place';
   import { here } from '../lib/router.svelte';
+  import { count, exactly } from '../lib/words';
 
-  let { house, name }: { house: string; name: string } = $props();
-  const repo = $derived(`${house}/${name}`);
+  let { house, name }: { house: string; name?: string } = $props();
+  const place = $derived(rulesPlace(house, name));
   let branch = $state(here().query.get('branch') ?? 'main');
   let typed = $state(here().query.get('branch') ?? 'main');
   let lit = $state<number[]>([]);
-  const rules = new Live(() => get<Rules>(`/repositories/${repo}/rules`));
-  const explained = new Live(() =>
-    get<BranchRules>(`/repositories/${repo}/explain?branch=${encodeURIComponent(branch)}`),
+  const rules = new Live(() => get<Rules>(`${place.api}/rules`));
+  const explained = new Live(async () =>
+    name ? get<BranchRules>(`${place.api}/explain?branch=${encodeURIComponent(branch)}`) : undefined,
+  );
+  let glob = $state('**');
+  const matching = new Live(async () =>
+    name && glob ? get<PatternMatches>(`${place.api}/matching?pattern=${encodeURIComponent(glob)}`) : undefined,
   );
   $effect(() => {
+    void glob;
+    void matching.reload();
+  });
+  const versions = new Live(() => get<Rules[]>(`${place.api}/rules/versions`));
+  const proposals = new Live(() => get<Proposal[]>(`${place.api}/rules/proposals`));
+  const suspensions = new Live(() => get<Suspension[]>(`${place.api}/rules/suspensions`));
+  $effect(() => {
     void branch;
-    return follow(repo, rules, explained);
+    return follow(name ? place.where : '', rules, explained, versions, proposals, suspensions);
   });
   const lines = $derived(rules.value?.text.replace(/\n$/, '').split('\n') ?? []);
-  function show(sources: { line: number }[]) {
-    lit = sources.map((s) => s.line);
+  let compared = $state<{ version: number; differences: Difference[] }>();
+  let problem = $state<string>();
+  let asking = $state(false);
+  let again = $state<() => void>(() => {});
+
+  function show(sources: { line: number; document?: string }[]) {
+    lit = sources.filter((s) => (s.document ?? '') === (name ? '' : `house ${house}`)).map((s) => s.line);
     document.getElementById(`line-${lit[0]}`)?.scrollIntoView({ block: 'nearest' });
   }
+  async function compare(version: number) {
+    problem = undefined;
+    try {
+      compared = {
+        version,
+        differences: await get<Difference[]>(`${place.api}/rules/differences?from=${version - 1}&to=${version}`),
+      };
+    } catch (error) {
+      problem = (error as Error).message;
+    }
+  }
+  // Changing rules may need the token again; then what was asked for is done after it was shown.
+  async function act(f: () => Promise<unknown>) {
+    problem = undefined;
+    try {
+      await f();
+    } catch (error) {
+      if (error instanceof Problem && error.status === 403 && error.message.startsWith('confirm')) {
+        again = () => void act(f);
+        asking = true;
+        return;
+      }
+      problem = (error as Error).message;
+    }
+    await Promise.all([
+      rules.reload(),
+      versions.reload(),
+      proposals.reload(),
+      suspensions.reload(),
+      explained.reload(),
+    ]);
+  }
+  const decide = (id: number, agree: boolean) => act(() => post(`${place.api}/rules/decisions`, { id, agree }));
+  const answer = $derived.by(() => {
+    const e = explained.value;
+    if (!name) return `What every repository of ${house} holds to. A repository adds to it and never takes from it.`;
+    if (!e) return undefined;
+    if (!e.protected) return `No protection matches ${branch}.`;
+    return `${branch}${e.exists ? '' : ', once there is one,'} is protected by ${e.protections.join(', ')}.`;
+  });
 </script>
 
 <Page
-  title="Rules"
-  answer={explained.value &&
-    (explained.value.protected
-      ? `${branch} is protected by ${explained.value.protections.join(', ')}.`
-      : `No protection matches ${branch}.`)}
-  problem={rules.problem ?? explained.problem}
-  command={`tavrin rules explain --branch ${branch} --repo ${repo}\ntavrin rules show --repo ${repo}\ntavrin rules apply FILE --because TEXT --if-version ${rules.value?.version ?? 0} --repo ${repo}`}
+  title={name ? 'Rules' : `House rules of ${house}`}
+  {answer}
+  problem={problem ?? rules.problem ?? explained.problem}
+  command={(name ? `tavrin rules explain --branch ${branch} ${place.flag}\n` : '') +
+    `tavrin rules show ${place.flag}\ntavrin rules history ${place.flag}\ntavrin rules try FILE ${place.flag}\ntavrin rules apply FILE --because TEXT --if-version ${rules.value?.version ?? 0} ${place.flag}`}
 >
-  <form
-    class="mb-4 flex flex-wrap items-end gap-2"
-    onsubmit={(e) => {
-      e.preventDefault();
-      branch = typed;
-    }}
-  >
-    <Label for="branch" class="text-ink">What holds for the branch</Label>
-    <div class="w-52"><Input id="branch" size="sm" class="font-mono" bind:value={typed} /></div>
-    <Button size="sm" type="submit" color="alternative">Show</Button>
-  </form>
-  <div class="grid gap-6 lg:grid-cols-2">
-    <Panel title={`In words, for ${branch}`} note="choose a sentence to see its line">
-      <ul class="divide-y divide-rule">
-        {#each explained.value?.sentences ?? [] as s (s.text)}
-          <li class="py-2">
-            {#if s.sources.length > 0}
-              <button type="button" class="cursor-pointer text-left hover:underline" onclick={() => show(s.sources)}
-                >{s.text}</button
-              >
-              <span class="block text-sm text-soft"
-                >{s.sources.map((x) => `${x.protection}, line ${x.line}`).join('; ')}</span
-              >
-            {:else}{s.text}{/if}
-          </li>
-        {/each}
-      </ul>
-    </Panel>
-    <Panel
-      title="The document"
-      note={rules.value?.version ? `version ${rules.value.version}, by ${rules.value.applied_by}` : 'none yet'}
-    >
-      {#if rules.value?.version}
-        <p class="mb-2 text-sm text-soft">{rules.value.because} · <When time={rules.value.applied_at} /></p>
-        <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-        <pre
-          class="max-h-[36rem] overflow-auto font-mono text-[13px] leading-5"
-          tabindex="0">{#each lines as text, i (i)}<span
-              id={`line-${i + 1}`}
-              class="block"
-              class:bg-added={lit.includes(i + 1)}
-              ><span class="mr-3 inline-block w-7 text-right text-soft select-none">{i + 1}</span>{text}</span
-            >{/each}</pre>
-      {:else}
-        <p>
-          Nothing is protected. <code>tavrin rules apply FILE --because TEXT --repo {repo}</code> applies a document.
-        </p>
+  <div class="mb-4 flex flex-wrap items-end justify-between gap-3">
+    {#if name}
+      <form
+        class="flex flex-wrap items-center gap-2"
+        onsubmit={(e) => {
+          e.preventDefault();
+          branch = typed;
+        }}
+      >
+        <Label for="branch" class="text-ink">What holds for the branch</Label>
+        <div class="w-52"><Input id="branch" size="sm" class="font-mono" bind:value={typed} /></div>
+        <Button size="sm" type="submit" color="alternative">Show</Button>
+      </form>
+    {/if}
+    <span class="flex flex-wrap gap-4 text-sm">
+      {#if name}<a class="plain-link" href={`/~/${house}/rules`}>House rules of {house}</a>{/if}
+      <a class="plain-link" href={`${place.page}/edit`}>Edit the document</a>
+    </span>
+  </div>
+
+  {#each suspensions.value ?? [] as s (s.rules_of + s.protection)}
+    <p class="mb-4 border-l-4 border-ochre bg-panel p-3">
+      “{s.protection}” of {s.rules_of} is suspended by {s.by} until {exactly(s.until)}: {s.because}
+      <Button
+        size="xs"
+        color="alternative"
+        class="ml-2"
+        onclick={() =>
+          act(() =>
+            post(`${rulesPlace(...(s.rules_of.split('/') as [string, string?])).api}/rules/resumptions`, {
+              protection: s.protection,
+            }),
+          )}>End it now</Button
+      >
+    </p>
+  {/each}
+  {#each proposals.value ?? [] as p (p.id)}
+    <details class="mb-4 border-l-4 border-ochre bg-panel p-3">
+      <summary class="cursor-pointer">
+        Proposal {p.id} by {p.proposed_by} loosens the rules and waits for a second person: {p.because} ·
+        <When time={p.proposed_at} />
+      </summary>
+      <div class="mt-3">
+        {#if p.protection}<p>It suspends “{p.protection}” for {Math.round((p.for_seconds ?? 0) / 60)} min.</p>
+        {:else}<Differences differences={p.differences} />{/if}
+      </div>
+      <div class="mt-3 flex flex-wrap items-center gap-2">
+        <Button size="sm" onclick={() => decide(p.id, true)}>Agree</Button>
+        <Button size="sm" color="alternative" onclick={() => decide(p.id, false)}>Decline</Button>
+        <span class="text-sm text-soft">for {p.agreed_by.join(', ')}, other than {p.proposed_by}</span>
+      </div>
+    </details>
+  {/each}
+
+  <div class="grid gap-6" class:lg:grid-cols-2={name}>
+    {#if name}
+      <Panel title={`In words, for ${branch}`} note="choose a sentence to see its line">
+        <ul class="divide-y divide-rule">
+          {#each explained.value?.sentences ?? [] as s, i (i)}
+            <li class="py-2">
+              {#if s.sources.length > 0}
+                <button type="button" class="cursor-pointer text-left hover:underline" onclick={() => show(s.sources)}
+                  >{s.text}</button
+                >
+              {:else}{s.text}{/if}
+              {#if s.fixed_by}<span class="ml-1 rounded border border-rule px-1 text-xs whitespace-nowrap text-soft"
+                  >fixed by the house</span
+                >{/if}
+              <span class="block text-sm text-soft">
+                {#each s.sources as x, n (n)}{n > 0 ? '; ' : ''}{#if x.document}<a
+                      class="plain-link"
+                      href={`/~/${house}/rules?line=${x.line}`}>{x.protection}, {x.document}, line {x.line}</a
+                    >{:else}{x.protection}, line {x.line}{/if}{/each}
+              </span>
+            </li>
+          {/each}
+        </ul>
+      </Panel>
+    {/if}
+    <div class="min-w-0">
+      <Panel
+        title="The document"
+        note={rules.value?.version
+          ? `version ${rules.value.version}, by ${rules.value.applied_by}${rules.value.agreed_by ? `, agreed by ${rules.value.agreed_by}` : ''}`
+          : 'none yet'}
+      >
+        {#if rules.value?.version}
+          <p class="mb-2 text-sm text-soft">{rules.value.because} · <When time={rules.value.applied_at} /></p>
+          <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+          <pre
+            class="max-h-[36rem] overflow-auto font-mono text-[13px] leading-5"
+            tabindex="0">{#each lines as text, i (i)}<span
+                id={`line-${i + 1}`}
+                class="block"
+                class:bg-added={lit.includes(i + 1) || here().query.get('line') === String(i + 1)}
+                ><span class="mr-3 inline-block w-7 text-right text-soft select-none">{i + 1}</span>{text}</span
+              >{/each}</pre>
+        {:else}
+          <p>
+            Nothing of its own is protected. <a class="plain-link" href={`${place.page}/edit`}>Begin with a template</a
+            >.
+          </p>
+        {/if}
+      </Panel>
+      {#if name}
+        <Panel title="What a glob matches now" note="* stops at a /, ** does not; case-sensitive">
+          <Label for="glob" class="text-ink">Glob, or branch kind</Label>
+          <div class="mt-1 w-60 max-w-full"><Input id="glob" size="sm" class="font-mono" bind:value={glob} /></div>
+          {#if matching.problem}<p class="mt-2 text-sm text-rust">{matching.problem}</p>
+          {:else if matching.value}
+            <p class="mt-2 text-sm text-soft" aria-live="polite">
+              {matching.value.kind ? `The branch kind stands for ${matching.value.globs.join(', ')}. ` : ''}{count(
+                matching.value.branches.length,
+                'match',
+              ).replace('matchs', 'matches')}{matching.value.branches.length > 0 ? ':' : ', now.'}
+            </p>
+            <ul class="mt-1 flex flex-wrap gap-x-4 font-mono text-sm">
+              {#each matching.value.branches as b (b)}<li>
+                  <button
+                    type="button"
+                    class="cursor-pointer break-all hover:underline"
+                    onclick={() => ((typed = b), (branch = b))}>{b}</button
+                  >
+                </li>{/each}
+            </ul>
+          {/if}
+        </Panel>
       {/if}
-    </Panel>
+      {#if (versions.value?.length ?? 0) > 0}
+        <Panel title="Versions" note="what each changed">
+          <ol class="divide-y divide-rule text-sm">
+            {#each versions.value ?? [] as v (v.version)}
+              <li class="py-2">
+                <p class="flex flex-wrap items-center gap-x-3 gap-y-1">
+                  <span class="font-medium">Version {v.version}</span>
+                  <span>{v.applied_by}{v.agreed_by ? `, agreed by ${v.agreed_by}` : ''}</span>
+                  <span class="text-soft"><When time={v.applied_at} /></span>
+                  <span class="min-w-0 grow">{v.because}</span>
+                  <button type="button" class="plain-link cursor-pointer" onclick={() => compare(v.version)}
+                    >what it changed</button
+                  >
+                  {#if v.version !== rules.value?.version}<a
+                      class="plain-link"
+                      href={`${place.page}/edit?version=${v.version}`}>return to it</a
+                    >{/if}
+                </p>
+                {#if compared?.version === v.version}<Differences differences={compared.differences} />{/if}
+              </li>
+            {/each}
+          </ol>
+        </Panel>
+      {/if}
+    </div>
   </div>
 </Page>
+<Confirm bind:open={asking} confirmed={() => again()} />
