@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"tavrin/internal/core/areas"
 	"tavrin/internal/core/gate"
@@ -325,7 +326,7 @@ func (s *Service) SetLabels(ctx context.Context, a Actor, name string, number in
 		}
 		for _, label := range set {
 			row := store.ChangeLabel{ChangeID: c.ID, Label: label, SetBy: a.Login(), SetAt: s.now()}
-			if err := tx.Save(&row).Error; err != nil {
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&row).Error; err != nil {
 				return err
 			}
 		}

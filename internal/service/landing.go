@@ -55,6 +55,14 @@ func (s *Service) land(ctx context.Context, repo *store.Repository, g *gathered)
 		if err := tx.Create(&intent).Error; err != nil {
 			return err
 		}
+		if len(report.Exempted) > 0 {
+			err := tx.record(event{actor: intent.Actor, kind: "rules.exempted", repo: repo, subject: fmt.Sprintf("change/%d", c.Number),
+				text: fmt.Sprintf("change %d lands for %s, who is exempt from %s", c.Number, intent.Actor, strings.Join(report.Exempted, " and ")),
+				data: map[string]any{"number": c.Number, "sources": report.Exempted}})
+			if err != nil {
+				return err
+			}
+		}
 		return s.move(tx, repo, g, queue.Landing, "its gate is clear and the landing is under way")
 	})
 	if err != nil || intent.ID == 0 {
