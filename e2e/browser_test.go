@@ -241,7 +241,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	w.report(commit, "unit", "running")
 	p := w.visit()
 	paths := []string{"/", "/growers/irrigation", "/growers/irrigation/changes", "/growers/irrigation/changes/1", "/growers/irrigation/changes/2", "/growers/irrigation/queue",
-		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/journal", "/journal", "/nowhere/at/all"}
+		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/~/growers/rules", "/~/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/nowhere/at/all"}
 	check := func(path, theme string) {
 		p.do(headless.Script(string(axe) + ";0"))
 		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).slice(0, 3).join(' | ')).join('\n'))`, chromedp.EvalAwaitPromise))

@@ -19,7 +19,9 @@ func trunk(settings string) string {
 }
 
 // requiring is rules that ask one thing of main.
-func requiring(requirement string) string { return trunk("    require:\n      - " + requirement + "\n") }
+func requiring(requirement string) string {
+	return trunk("    require:\n      - " + requirement + "\n")
+}
 
 // requirement finds a requirement of a change's gate by the beginning of its key.
 func (w *town) requirement(k wire.Change, key string) wire.Requirement {

@@ -277,7 +277,7 @@ func (s *Service) landingView(db *gorm.DB, repo *store.Repository, c store.Chang
 		return wire.Landing{}, err
 	}
 	report, err := s.judgedThen(db, repo, &intent)
-	return wire.Landing{Number: c.Number, Target: c.Target, Old: l.Old, New: l.New, Strategy: l.Strategy, Revision: l.Revision, RulesVersion: l.RulesVersion,
+	return wire.Landing{Number: c.Number, Target: c.Target, Old: l.Old, New: l.New, Strategy: l.Strategy, Revision: l.Revision, RulesVersion: l.RulesVersion, HouseVersion: l.HouseVersion,
 		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: report, Evidence: l.Evidence}, err
 }
 

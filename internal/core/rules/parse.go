@@ -496,6 +496,7 @@ func (r *reader) requirements(d *Document, f field) []Requirement {
 func (r *reader) requirement(d *Document, n ast.Node) (Requirement, bool) {
 	q := Requirement{Level: Required}
 	q.Line, _ = place(n)
+	before := len(r.findings)
 	fields := r.keys(n, "a requirement", requirementPath)
 	for _, f := range fields {
 		if !slices.Contains(Demands, Demand(f.name)) {
@@ -509,7 +510,9 @@ func (r *reader) requirement(d *Document, n ast.Node) (Requirement, bool) {
 	}
 	switch q.Demand {
 	case "":
-		r.bad(n, "a requirement says what it asks for", "one of "+joined(Demands))
+		if len(r.findings) == before { // else what was meant is found wrong already
+			r.bad(n, "a requirement says what it asks for", "one of "+joined(Demands))
+		}
 		return q, false
 	case Approvals:
 		q.NotFrom = []Exclusion{NotAuthor}
