@@ -170,10 +170,13 @@ func (j *judge) messages(q rules.Sourced) {
 	if strategy != rules.Rebase {
 		r.Need++
 		text := FinalText(j.effective, j.f)
-		if q.Pattern.MatchString(text) {
+		subject, _, _ := strings.Cut(text, "\n")
+		switch {
+		case j.f.Message == "" && j.effective.MessagesSaid > 1: // else one more template could open the gate
+			wrong = append(wrong, "the final message, on which the protections disagree")
+		case q.Pattern.MatchString(text):
 			r.Have++
-		} else {
-			subject, _, _ := strings.Cut(text, "\n")
+		default:
 			wrong = append(wrong, fmt.Sprintf("the final message %q", subject))
 		}
 	}

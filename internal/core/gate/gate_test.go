@@ -3,6 +3,7 @@ package gate
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"reflect"
 	"slices"
@@ -134,6 +135,73 @@ func TestJudge(t *testing.T) {
 	}
 }
 
+func TestContentDemands(t *testing.T) {
+	cases := []struct {
+		name, requirement string
+		change            func(*Facts)
+		state             State
+		says              string
+	}{
+		{"no checklist", "tasks: done", func(*Facts) {}, NotApplicable, "no checklist"},
+		{"boxes ticked", "tasks: done", func(f *Facts) { f.Description = "- [x] a\n* [X] b\n1. [x] c" }, Met, ""},
+		{"a box open", "tasks: done", func(f *Facts) { f.Description = "  - [ ] sow\n- [x] b" }, Unmet, `"sow"`},
+		{"no discussion", "threads: settled", func(*Facts) {}, NotApplicable, "no discussion"},
+		{"an open thread", "threads: settled", func(f *Facts) { f.Threads = []Thread{{By: "wren", Where: "a.c, line 3"}} }, Unmet, "wren's on a.c, line 3"},
+		{"settled by a writer", "threads: settled", func(f *Facts) { f.Threads = []Thread{{By: "wren", Where: "a", SettledBy: "odo"}} }, Met, ""},
+		{"settled by a reader", "threads: settled", func(f *Facts) { f.Threads = []Thread{{By: "wren", Where: "a", SettledBy: "pavo"}} }, Unmet, "pavo settled without the right"},
+		{"settled by those named", "threads: settled, settled_by: team:accounts", func(f *Facts) { f.Threads = []Thread{{By: "wren", Where: "a", SettledBy: "odo"}} }, Unmet, "odo settled without"},
+		{"a ticket in a commit", "ticket: 'FEN-[0-9]+'", func(f *Facts) { f.Commits = []Commit{{Message: "Tidy\n\nFor FEN-3"}} }, Met, ""},
+		{"a ticket elsewhere", "ticket: 'FEN-[0-9]+', in: title", func(f *Facts) { f.Description = "FEN-3" }, Unmet, "name the ticket in the title"},
+		{"a fixup", "fixups: none", func(f *Facts) {
+			f.Commits = []Commit{{ID: "abc", Message: "fixup! docs"}}
+			f.Strategy, f.Asker = rules.Rebase, "odo"
+		}, Unmet, `abc "fixup! docs"`},
+		{"a fixup, squashed", "fixups: none", func(f *Facts) {
+			f.Commits = []Commit{{Message: "fixup! docs"}}
+			f.Strategy, f.Asker = rules.Squash, "odo"
+		}, NotApplicable, "one commit"},
+		{"a word like fixup", "fixups: none", func(f *Facts) { f.Commits = []Commit{{Message: "fixup of docs"}} }, Met, ""},
+		{"a merge strategy", "history: straight", func(f *Facts) { f.Strategy, f.Asker = rules.Merge, "odo" }, Unmet, "--strategy rebase or squash"},
+		{"messages of commits", "messages: '^docs: '", func(f *Facts) {
+			f.Commits = []Commit{{ID: "abc", Message: "Tidy"}}
+			f.Strategy, f.Asker = rules.Rebase, "odo"
+		}, Unmet, `abc "Tidy"`},
+		{"the message of a squash", "messages: '^docs: '", func(f *Facts) {
+			f.Title = "docs: a"
+			f.Commits = []Commit{{Message: "Tidy"}}
+			f.Strategy, f.Asker = rules.Squash, "odo"
+		}, Met, ""},
+		{"a message as typed", "messages: '^docs: '", func(f *Facts) { f.Title, f.Message = "docs: a", "Tidy"; f.Strategy, f.Asker = rules.Squash, "odo" }, Unmet, `the final message "Tidy"`},
+		{"unsigned", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc"}} }, Unmet, "abc is not signed"},
+		{"an unknown key", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: UnknownKey}}} }, Unmet, "a key that nobody has registered"},
+		{"a forged signature", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: BadlyMade, By: "odo"}}} }, Unmet, "does not fit"},
+		{"signed by somebody gone", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: Good, By: "gone"}}} }, Unmet, "gone, who has no access"},
+		{"signed", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: Good, By: "odo"}}} }, Met, ""},
+		{"a pass that is fresh", "checks: seen, at: head, fresh: 2h", func(f *Facts) {
+			f.At = noon
+			f.HeadChecks = []Check{{Name: "seen", State: Passed, By: "barn", At: noon.Add(-time.Hour)}}
+		}, Met, ""},
+		{"a pass too old", "checks: seen, at: head, fresh: 1h", func(f *Facts) {
+			f.At = noon
+			f.HeadChecks = []Check{{Name: "seen", State: Passed, By: "barn", At: noon.Add(-90 * time.Minute)}}
+		}, Pending, "passed 1h30m ago, and a pass counts for 1h"},
+		{"an approval of somebody gone", "approvals: 1", func(f *Facts) { f.Reviews = []Review{{By: "gone", Verdict: Approve, Revision: 2}} }, Unmet, "no access any more"},
+		{"when it is not so", "approvals: 2, when: {lines: over 3}", func(*Facts) {}, NotApplicable, "asked for when the lines changed are over 3"},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			f := facts()
+			c.change(&f)
+			q := Judge(parsed(t, "tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, require: [{"+c.requirement+"}]}\n"), f).Requirements[1]
+			if q.State != c.state || !strings.Contains(q.Next, c.says) {
+				t.Errorf("%s is %s: %q", q.Key, q.State, q.Next)
+			}
+		})
+	}
+}
+
+var noon = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+
 func TestSourcesNameRuleAndLine(t *testing.T) {
 	q := find(t, Judge(parsed(t, document), facts()), "approvals")
 	if want := `"trunk" (rules version 3, line 12)`; q.Because != want || q.Sources[0].Line != 12 {
@@ -196,38 +264,188 @@ func TestFactsSurviveBeingStored(t *testing.T) {
 	}
 }
 
-// Adding a protection never makes a gate ready or clear that was not (principle 1, P8).
+// randomProtection is a protection of every setting that there is, by chance.
+func randomProtection(rng *rand.Rand, name string) string {
+	pick := func(words ...string) string { return words[rng.IntN(len(words))] }
+	var b strings.Builder
+	fmt.Fprintf(&b, "  - name: %s\n    branches: %s\n    require:\n", name, pick("main", "main", "'**'", "dev"))
+	for range 1 + rng.IntN(4) {
+		b.WriteString("      - {" + pick("approvals: 1", "approvals: 2", "approvals: 1, not_from: nobody", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts, not_from: last_pusher",
+			"owners: every touched area", "objections: none", "threads: settled", "tasks: done", "ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: straight",
+			"messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: 'u*', at: [head, rehearsal]", "checks: [unit, lint], at_least: 1, skipped: counts",
+			"checks: unit, fresh: 2h", "checks: unit, witness: robot:barn", "deployment: field") +
+			pick("", "", "", ", level: advisory", ", when: {lines: over 10}", ", when: {areas: ledger}", ", when: {author: team:accounts}", ", when: {cel: 'files > 1'}") + "}\n")
+	}
+	fmt.Fprintf(&b, "    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))
+	fmt.Fprintf(&b, "    land: {with: %s, message: %s%s}\n", pick("[rebase]", "[merge, squash]", "[rebase, squash, merge]"), pick("'{title}'", "'docs: {title}'"), pick("", ", by: team:hydraulics", ", strategy: rebase"))
+	if rng.IntN(8) == 0 {
+		b.WriteString("    exempt: person:odo\n")
+	}
+	return strings.ReplaceAll(b.String(), ", strategy: rebase}", "}")
+}
+
+// randomFacts is a change that somebody has asked to land, and everything about it by chance.
+func randomFacts(rng *rand.Rand) Facts {
+	pick := func(words ...string) string { return words[rng.IntN(len(words))] }
+	f := facts()
+	f.Reviews = nil
+	for _, by := range []string{"odo", "bela", "tamsin", "wren", "pavo", "gone"} {
+		if rng.IntN(3) > 0 {
+			f.Reviews = append(f.Reviews, Review{By: by, Verdict: Verdict(pick("approve", "approve", "approve", "object")), Revision: 1 + rng.IntN(2), SameDifference: rng.IntN(2) == 0})
+		}
+	}
+	f.At = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	check := func(name string) Check {
+		return Check{Name: name, State: CheckState(pick("passed", "passed", "failed", "skipped", "running")), By: pick("barn", "previewer"), Runner: name == "unit" && rng.IntN(4) > 0,
+			At: f.At.Add(-time.Duration(rng.IntN(4)) * time.Hour)}
+	}
+	f.HeadChecks = []Check{check("unit")}
+	f.Rehearsal = rehearsed(check("unit"), check("lint"), check("valve-bench"), check("field-trial"))
+	f.Asker, f.Strategy, f.Message = pick("odo", "wren"), rules.Strategy(pick("rebase", "squash", "merge")), pick("", "", "docs: as typed")
+	f.Paths = [][]string{{"docs/a"}, {"ledger/a"}, {"firmware/a", "docs/b"}}[rng.IntN(3)]
+	f.Added, f.Files = rng.IntN(20), len(f.Paths)
+	f.Title, f.Description = pick("docs: FEN-1", "Tidy"), pick("", "- [x] a", "- [ ] a\nFEN-2")
+	f.Commits = []Commit{{ID: strings.Repeat("d", 40), Message: pick("docs: a", "fixup! docs: a"), Parents: 1 + rng.IntN(2), Signature: Signature{State: SignatureState(pick("", "good")), By: "tamsin"}}}
+	f.CommitAuthors = []string{pick("tamsin", "bela")}
+	if rng.IntN(2) == 0 {
+		f.Threads = []Thread{{By: "wren", Where: "a", SettledBy: pick("", "odo", "pavo")}}
+	}
+	return f
+}
+
+const around = `tavrin: rules/1
+areas: {ledger: {paths: ledger/**, owners: team:accounts, asks: {approvals: 1}}, valves: {paths: firmware/**, owners: team:hydraulics, checks: valve-bench}}
+checks: {unit: {command: make test}, field-trial: {witness: robot:barn, kind: deployment, place: field}}
+protect:
+`
+
+// Adding a protection never makes a gate ready or clear that was not, and saying one twice changes nothing
+// (principle 1, P8).
 func TestP8AddingAProtectionOnlyTightens(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 4))
-	pick := func(words ...string) string { return words[rng.IntN(len(words))] }
-	tightened := 0
-	for range 2000 {
-		text := "tavrin: rules/1\nprotect:\n"
-		one := func(i int) string {
-			return fmt.Sprintf("  - name: p%d\n    branches: %s\n    require:\n      - approvals: %d\n        not_from: %s\n      - %s\n    after_push: {approvals_stay: %s}\n    land: {with: %s}\n",
-				i, pick("main", "'**'", "dev"), 1+rng.IntN(2), pick("[]", "[author]", "[author, last_pusher]"), pick("objections: none", "checks: unit", "owners: every touched area"),
-				pick("never", "if_unchanged", "always"), pick("[rebase]", "[merge, squash]", "[rebase, squash]"))
-		}
-		f := facts()
-		f.Reviews = nil
-		for _, by := range []string{"odo", "bela", "tamsin", "wren"} {
-			if rng.IntN(2) == 0 {
-				f.Reviews = append(f.Reviews, Review{By: by, Verdict: Verdict(pick("approve", "approve", "object")), Revision: 1 + rng.IntN(2), SameDifference: rng.IntN(2) == 0})
-			}
-		}
-		f.Rehearsal = rehearsed(Check{Name: "unit", State: CheckState(pick("passed", "failed")), By: "x"})
-		f.Asker, f.Strategy = "odo", rules.Strategy(pick("rebase", "squash", "merge"))
-		base := one(1)
-		less, more := Judge(parsed(t, text+base), f), Judge(parsed(t, text+base+one(2)), f)
+	tightened, cleared := 0, 0
+	for range 1500 {
+		one, two := randomProtection(rng, "p1"), randomProtection(rng, "p2")
+		f := randomFacts(rng)
+		less, more := Judge(parsed(t, around+one), f), Judge(parsed(t, around+one+two), f)
 		if (more.Ready && !less.Ready) || (more.Clear && !less.Clear) {
-			t.Fatalf("adding a protection opened the gate:\n%s\n%+v\n%+v", base, less, more)
+			t.Fatalf("adding a protection opened the gate:\n%s\n%s\n%+v\n%+v\n%+v", one, two, f, less, more)
+		}
+		swapped := Judge(parsed(t, around+two+one), f)
+		twice := Judge(parsed(t, around+one+strings.Replace(one, "name: p1", "name: p3", 1)), f)
+		if swapped.Ready != more.Ready || swapped.Clear != more.Clear || twice.Ready != less.Ready || twice.Clear != less.Clear {
+			t.Fatalf("order or repetition matters:\n%s\n%s\n%+v", one, two, f)
 		}
 		if less.Ready && !more.Ready {
 			tightened++
 		}
+		if less.Clear {
+			cleared++
+		}
 	}
-	if tightened == 0 {
-		t.Error("no generated protection tightened anything: the test says nothing")
+	if tightened < 20 || cleared < 20 {
+		t.Errorf("%d protections tightened and %d gates were clear: the test says little", tightened, cleared)
+	}
+}
+
+// Every requirement that does not hold says what to do next and where it comes from, and nobody but those with access
+// is named.
+func TestNothingIsAMystery(t *testing.T) {
+	rng := rand.New(rand.NewPCG(13, 14))
+	for range 600 {
+		f := randomFacts(rng)
+		if rng.IntN(2) == 0 {
+			f.Asker, f.Strategy, f.Message, f.Rehearsal = "", "", "", nil
+		}
+		doc := around + randomProtection(rng, "p1") + randomProtection(rng, "p2")
+		for _, q := range Judge(parsed(t, doc), f).Requirements {
+			if q.Because == "" || q.Title == "" || (!q.Holds() && q.Next == "") || (q.State == NotApplicable && q.Next == "") {
+				t.Fatalf("%+v\nunder\n%s", q, doc)
+			}
+			for _, login := range q.Who {
+				if _, known := f.People[login]; !known && !strings.Contains(login, " ") && !strings.Contains(login, ":") && login != "gone" {
+					t.Fatalf("%s is named: %+v", login, q)
+				}
+			}
+		}
+	}
+}
+
+// The fewest people are enough, nobody of them can be left out, and no smaller set would do.
+func TestFewest(t *testing.T) {
+	rng := rand.New(rand.NewPCG(15, 16))
+	found := 0
+	for range 400 {
+		f := randomFacts(rng)
+		f.Asker, f.Rehearsal = "", nil
+		set := parsed(t, around+randomProtection(rng, "p1")+randomProtection(rng, "p2"))
+		missing := func(extra []string) int {
+			g := f
+			g.Reviews = slices.DeleteFunc(slices.Clone(f.Reviews), func(r Review) bool { return slices.Contains(extra, r.By) })
+			for _, login := range extra {
+				g.Reviews = append(g.Reviews, Review{By: login, Verdict: Approve, Revision: g.Revision})
+			}
+			n := 0
+			for _, q := range Judge(set, g).Requirements {
+				if (strings.HasPrefix(q.Key, "approvals") || strings.HasPrefix(q.Key, "owners")) && q.Level == rules.Required && !q.Holds() {
+					n++
+				}
+			}
+			return n
+		}
+		enough, hopeless, exact := Fewest(set, f)
+		if len(hopeless) > 0 {
+			continue
+		}
+		if !exact || missing(enough) != 0 {
+			t.Fatalf("%v are not enough: %d are missing still", enough, missing(enough))
+		}
+		people := slices.Sorted(maps.Keys(f.People))
+		for mask := range 1 << len(people) {
+			var some []string
+			for i, login := range people {
+				if mask&(1<<i) != 0 {
+					some = append(some, login)
+				}
+			}
+			if len(some) < len(enough) && missing(some) == 0 {
+				t.Fatalf("%v would do, and %v were found", some, enough)
+			}
+		}
+		if len(enough) > 0 {
+			found++
+		}
+	}
+	if found < 50 {
+		t.Errorf("only %d sets were found: the test says little", found)
+	}
+}
+
+// Rules that house and repository state together are judged as one, and a suspended protection asks for nothing.
+func TestSuspendedProtectionsAskNothing(t *testing.T) {
+	house, _ := rules.Under{OfHouse: true}.Parse("tavrin: rules/1\nprotect: [{name: floor, branches: main, require: [{approvals: 2}]}]\n")
+	own, _ := rules.Parse("tavrin: rules/1\nprotect: [{name: trunk, branches: main, require: [{approvals: 3}]}]\n")
+	set := rules.NewSet("growers/irrigation", rules.Layer{Document: own, Version: 4}, rules.Layer{Document: house, Of: "house growers", Version: 2})
+	asked := func(suspended ...rules.Suspension) string {
+		f := facts()
+		f.Suspended = suspended
+		var titles []string
+		for _, q := range Judge(set, f).Requirements[1:] {
+			titles = append(titles, q.Title)
+		}
+		return strings.Join(titles, "; ")
+	}
+	if got := asked(); got != "2 approvals; 3 approvals" {
+		t.Errorf("asked: %s", got)
+	}
+	if got := asked(rules.Suspension{Protection: "trunk"}); got != "2 approvals" {
+		t.Errorf("with trunk suspended: %s", got)
+	}
+	if got := asked(rules.Suspension{Protection: "floor"}); got != "2 approvals; 3 approvals" {
+		t.Errorf("a repository's suspension touches the house's: %s", got)
+	}
+	if got := asked(rules.Suspension{Document: "house growers", Protection: "floor"}, rules.Suspension{Protection: "trunk"}); got != "" {
+		t.Errorf("with both suspended: %s", got)
 	}
 }
 

@@ -383,3 +383,39 @@ func TestChoose(t *testing.T) {
 		}
 	}
 }
+
+// long is a document of 2,000 lines: areas, checks and protections with every setting.
+func long() string {
+	var b strings.Builder
+	b.WriteString("tavrin: rules/1\nareas:\n")
+	for i := range 300 {
+		fmt.Fprintf(&b, "  a%d:\n    paths: [\"part%d/**\", \"!**/*.md\"]\n    owners: team:t%d\n", i, i, i%9)
+	}
+	b.WriteString("checks:\n")
+	for i := range 100 {
+		fmt.Fprintf(&b, "  c%d: {command: make c%d, limit: 5m}\n", i, i)
+	}
+	b.WriteString("protect:\n")
+	for i := range 50 {
+		fmt.Fprintf(&b, "  - name: p%d\n    branches: [\"line%d/**\", main]\n    push: nobody\n    rewrite: never\n    require:\n", i, i)
+		for n := range 4 {
+			fmt.Fprintf(&b, "      - approvals: %d\n        not_from: [author, last_pusher]\n        when: {lines: over %d}\n", n+1, n*100)
+		}
+		b.WriteString("      - checks: [unit]\n        at: head\n    land:\n      with: [rebase, squash]\n")
+	}
+	return b.String()
+}
+
+func BenchmarkParse2000Lines(b *testing.B) {
+	text := long()
+	if n := strings.Count(text, "\n"); n < 2000 {
+		b.Fatalf("only %d lines", n)
+	}
+	for b.Loop() {
+		d, findings := Parse(text)
+		if findings != nil {
+			b.Fatal(findings[0])
+		}
+		d.Alone(1).For("main")
+	}
+}
