@@ -400,5 +400,5 @@ func TestDemoTellsTheWholeStory(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	has(t, string(out), `Refused by "trunk and releases"`, "landed on main as", "ejected: unit failed", "steps did what they say")
+	has(t, string(out), `Refused by "common ground" (house growers`, "fixed by house growers", "blocked: protection", "8 as expected, 0 otherwise", "landed on main as", "ejected: unit failed", "steps did what they say")
 }

@@ -169,6 +169,7 @@ func take(browser context.Context, service, tokens, out string, p picture) error
 // terminal is a page that looks like a terminal in which the command was run.
 func terminal(service, token, command string) string {
 	cmd := exec.Command("sh", "-c", command+" --repo growers/irrigation")
+	cmd.Dir = "demo/drafts" // where the drafts are that commands read
 	cmd.Env = append(os.Environ(), "TAVRIN_URL="+service, "TAVRIN_TOKEN="+token)
 	text, _ := cmd.CombinedOutput() // a status other than 0 may be the answer
 	return `<meta charset="utf-8"><style>body{margin:0;padding:20px;background:#11191d;color:#e8e4d9;font:12px/1.55 "DejaVu Sans Mono",monospace}pre{margin:0;white-space:pre-wrap}b{color:#7cc7bd;font-weight:normal}</style><pre><b>$ ` +

@@ -158,7 +158,7 @@
     </details>
   {/each}
 
-  <div class="grid gap-6" class:lg:grid-cols-2={name}>
+  <div class="grid gap-6 lg:items-start" class:lg:grid-cols-2={name}>
     {#if name}
       <Panel title={`In words, for ${branch}`} note="choose a sentence to see its line">
         <ul class="divide-y divide-rule">

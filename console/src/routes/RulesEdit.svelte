@@ -111,7 +111,7 @@
   {problem}
   command={`tavrin rules lint FILE ${place.flag}\ntavrin rules try FILE --last ${last} ${place.flag}\ntavrin rules apply FILE --because TEXT --if-version ${read?.version ?? 0} ${place.flag}`}
 >
-  <div class="grid gap-6 lg:grid-cols-2">
+  <div class="grid gap-6 lg:grid-cols-2 lg:items-start">
     <Panel title="The document" note={`based on version ${read?.version ?? 0}`}>
       {#if !text.trim() && templates.length > 0}
         <div class="mb-3 flex flex-wrap items-end gap-2">

@@ -1,0 +1,81 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"tavrin/internal/core/rules"
+	"tavrin/internal/core/trial"
+)
+
+// Every rules document and every file of examples that the docs and the demonstration show is read without a finding.
+func TestDocumentsShownAreRead(t *testing.T) {
+	house, err := os.ReadFile("../demo/house.rules.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	under, findings := rules.Under{OfHouse: true}.Parse(string(house))
+	if findings != nil {
+		t.Fatalf("the demonstration's house rules: %v", findings)
+	}
+	shown := map[string]string{}
+	for _, pattern := range []string{"../docs/*/*.md", "../demo/*.yaml", "../demo/drafts/*.yaml"} {
+		files, err := filepath.Glob(pattern)
+		if err != nil || len(files) == 0 {
+			t.Fatalf("%s: %v", pattern, err)
+		}
+		for _, file := range files {
+			text, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if strings.HasSuffix(file, ".yaml") {
+				shown[file] = string(text)
+			}
+			for i, block := range regexp.MustCompile("(?s)```yaml\n(tavrin: .*?)```").FindAllStringSubmatch(string(text), -1) {
+				shown[file+"#"+string(rune('a'+i))] = block[1]
+			}
+		}
+	}
+	n := 0
+	for where, text := range shown {
+		switch {
+		case strings.Contains(where, "house.rules"):
+		case strings.Contains(text, "tavrin: "+trial.Format):
+			if _, err := trial.Parse(text); err != nil {
+				t.Errorf("%s: %v", where, err)
+			}
+		default:
+			as := rules.Under{}
+			if strings.Contains(where, "demo/") {
+				as.House = under
+			}
+			if _, findings := as.Parse(text); findings != nil {
+				t.Errorf("%s: %v", where, findings)
+			}
+		}
+		n++
+	}
+	if n < 6 {
+		t.Errorf("only %d documents were found", n)
+	}
+}
+
+// What of the reference is made from the code is up to date.
+func TestReferenceIsCurrent(t *testing.T) {
+	dir := t.TempDir()
+	if out, err := exec.Command("go", "run", "../cmd/gendocs", dir).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	for _, name := range []string{"commands.md", "settings.md", "rules.schema.json", "house-rules.schema.json"} {
+		fresh, err := os.ReadFile(filepath.Join(dir, name))
+		kept, err2 := os.ReadFile(filepath.Join("../docs/reference", name))
+		if err != nil || err2 != nil || string(fresh) != string(kept) {
+			t.Errorf("docs/reference/%s is out of date: make docs (%v, %v)", name, err, err2)
+		}
+	}
+}
