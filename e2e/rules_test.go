@@ -81,7 +81,8 @@ func TestP8HouseRulesAreAFloor(t *testing.T) {
 	w.house(strings.Replace(floor, "approvals: 1", "approvals: 5", 1))
 	l, err := w.as("ines").Landing(t.Context(), repo, k.Number)
 	w.ok(err)
-	if !l.Report.Clear || l.HouseVersion != 1 || l.RulesVersion != 1 {
+	floorAsked := slices.ContainsFunc(l.Report.Requirements, func(q wire.Requirement) bool { return q.Title == "1 approval" && q.State == "met" })
+	if !l.Report.Clear || !floorAsked || l.HouseVersion != 1 || l.RulesVersion != 1 {
 		t.Errorf("the landing shows %+v", l)
 	}
 	w.says("pavo", 0, "fixed by house growers", "--repo", repo, "rules", "explain", "--branch", "main")

@@ -200,6 +200,41 @@ func TestContentDemands(t *testing.T) {
 	}
 }
 
+// What several protections say of one thing together, judged.
+func TestSeveralProtectionsTogether(t *testing.T) {
+	two := func(a, b string) *rules.Set {
+		return parsed(t, "tavrin: rules/1\nprotect:\n  - {name: a, branches: main, "+a+"}\n  - {name: b, branches: '**', "+b+"}\n")
+	}
+	f := facts()
+	f.At, f.Asker, f.Strategy, f.Title = noon, "odo", rules.Squash, "a"
+	f.HeadChecks = []Check{{Name: "seen", State: Skipped, By: "barn", At: noon}}
+	counts, doesNot := "require: [{checks: seen, at: head, skipped: counts}]", "require: [{checks: seen, at: head, fresh: 1h, level: advisory}]"
+	if q := find(t, Judge(two(counts, counts), f), "check/seen@head"); q.State != Met || len(q.Sources) != 2 {
+		t.Errorf("skipped counts for both: %+v", q)
+	}
+	for _, set := range []*rules.Set{two(counts, doesNot), two(doesNot, counts)} {
+		if q := find(t, Judge(set, f), "check/seen@head"); q.State != Unmet || q.Level != rules.Required || len(q.Sources) != 2 {
+			t.Errorf("skipped counts for one only: %+v", q)
+		}
+	}
+	f.HeadChecks[0].State, f.HeadChecks[0].At = Passed, noon.Add(-2*time.Hour)
+	if q := find(t, Judge(two(counts, doesNot), f), "check/seen@head"); q.State != Pending || !slices.Equal(q.Again, []string{"seen"}) {
+		t.Errorf("the shorter freshness: %+v", q)
+	}
+	messages := "require: [{messages: '^docs: '}], land: {message: 'docs: {title}'}"
+	if q := find(t, Judge(two(messages, "require: []"), f), "messages"); q.State != Met {
+		t.Errorf("one template: %+v", q)
+	}
+	if q := find(t, Judge(two(messages, "land: {message: 'docs: it is {title}'}"), f), "messages"); q.State != Unmet || !strings.Contains(q.Next, "on which the protections disagree") {
+		t.Errorf("two templates: %+v", q)
+	}
+	f.Reviews = []Review{{By: "odo", Verdict: Approve, Revision: 1, SameDifference: true}}
+	newest := Judge(two("require: [{approvals: 1}]", "require: [{approvals: 1, on: newest_revision}]"), f)
+	if find(t, newest, "approvals").State != Met || find(t, newest, "approvals/2").State != Unmet {
+		t.Errorf("approvals of an older revision: %+v", newest.Requirements)
+	}
+}
+
 var noon = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 
 func TestSourcesNameRuleAndLine(t *testing.T) {
