@@ -401,7 +401,7 @@ func TestConsoleEditsRules(t *testing.T) {
 	p := w.visit()
 	p.signIn("ines")
 	p.open("/growers/irrigation/rules")
-	p.shows("Nobody objects.", "fixed by the house", "floor, house growers, line 3", "An owner of every touched area approves.", "What a glob matches now")
+	p.shows("Nobody objects.", "fixed by the house", "floor, house growers version 1, line 3", "An owner of every touched area approves.", "What a glob matches now")
 	p.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/rules/edit"]`)))
 	p.shows("This is the document in force.")
 	type_ := func(from, to string) {
@@ -487,5 +487,72 @@ func TestP11SessionsConfirmBeforeRulesChange(t *testing.T) {
 	}
 	if got := put(); got != 200 {
 		t.Errorf("applied after confirming: %d", got)
+	}
+}
+
+// What a house says is for those who belong to it; a trial and lint tell nothing of repositories one may not read (P11).
+func TestP11HouseRulesLeakNothing(t *testing.T) {
+	w := newTown(t)
+	w.begin("tavrin: rules/1\n")
+	w.house(floor)
+	_, err := w.admin.CreateRepository(t.Context(), client.NewRepository{Name: "growers/hidden-well"})
+	w.ok(err)
+	_, err = w.admin.ApplyRules(t.Context(), "growers/hidden-well", "tavrin: rules/1\nprotect: [{name: a, branches: trunk}]\n", "its own", -1)
+	w.ok(err)
+	_, err = w.admin.CreateRepository(t.Context(), client.NewRepository{Name: "growers/open-day", Public: true})
+	w.ok(err)
+	w.person("marla")
+	marla := w.as("marla")
+	if _, err := marla.ExplainBranch(t.Context(), "growers/open-day", "main"); err != nil {
+		t.Errorf("a public repository is not explained: %v", err)
+	}
+	_, err = marla.Rules(t.Context(), "growers", 0)
+	problem(t, err, 404, "no house growers, or you may not see it")
+	_, err = marla.TryRules(t.Context(), "growers", floor, 5)
+	problem(t, err, 404, "")
+	for _, text := range []string{strings.Replace(floor, "trunk: main", "trunk: mainline", 1), strings.Replace(floor, "approvals: 1", "approvals: 9", 1)} {
+		v, err := w.as("pavo").TryRules(t.Context(), "growers", text, 50)
+		if said := fmt.Sprintf("%+v %v", v, err); strings.Contains(said, "hidden-well") {
+			t.Errorf("pavo hears of it: %s", said)
+		}
+		c, err := w.as("pavo").LintRules(t.Context(), "growers", text)
+		if said := fmt.Sprintf("%+v %v", c, err); strings.Contains(said, "hidden-well") {
+			t.Errorf("pavo hears of it: %s", said)
+		}
+	}
+	_, err = w.admin.ApplyRules(t.Context(), "growers", strings.Replace(floor, "trunk: main", "trunk: mainline", 1), "renamed", -1)
+	problem(t, err, 422, "growers/hidden-well")
+}
+
+// A branch that was renamed: rules by its old name hold for nothing else, its changes wait and say why, lint says so.
+func TestBranchRenamed(t *testing.T) {
+	w := newTown(t)
+	w.begin("tavrin: rules/1\nprotect:\n  - {name: line, branches: line/1, push: role:writer, delete: allowed, require: [{approvals: 1}]}\n")
+	dir := w.clone("ines")
+	w.must("ines", dir, "push", "-q", "origin", "main:refs/heads/line/1")
+	tamsin := w.clone("tamsin")
+	w.commit("tamsin", tamsin, "a", "a\n", "add a")
+	w.must("tamsin", tamsin, "push", "-q", "origin", "HEAD:refs/heads/topic")
+	k, err := w.as("tamsin").OpenChange(t.Context(), repo, client.NewChange{Source: "topic", Target: "line/1", Title: "Add a"})
+	w.ok(err)
+	w.approve("odo", k)
+	w.must("ines", dir, "push", "-q", "origin", "main:refs/heads/line/one", ":refs/heads/line/1")
+	w.stands(k, "target", "unmet", "line/1 was deleted or renamed")
+	if _, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{}); err == nil {
+		w.ejected(k)
+	}
+	e, err := w.as("ines").ExplainBranch(t.Context(), repo, "line/one")
+	w.ok(err)
+	if e.Protected {
+		t.Errorf("the new name is protected: %+v", e)
+	}
+	r, err := w.as("ines").Rules(t.Context(), repo, 0)
+	w.ok(err)
+	checked, err := w.as("ines").LintRules(t.Context(), repo, r.Text)
+	w.ok(err)
+	if !slices.ContainsFunc(checked.Advice, func(a wire.Advice) bool {
+		return strings.Contains(a.Text, "no branch there is now matches line/1")
+	}) {
+		t.Errorf("lint says %+v", checked.Advice)
 	}
 }

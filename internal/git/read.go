@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -127,6 +129,16 @@ func (r *Repo) Log(ctx context.Context, from string, not []string, skip, limit i
 		})
 	}
 	return commits, nil
+}
+
+// HasBranch says whether there is a branch of that name now. It reads Git's files and starts no process, since it is
+// asked for every gate.
+func (r *Repo) HasBranch(branch string) bool {
+	if info, err := os.Stat(filepath.Join(r.dir, "refs", "heads", filepath.FromSlash(branch))); err == nil && info.Mode().IsRegular() {
+		return true
+	}
+	packed, err := os.ReadFile(filepath.Join(r.dir, "packed-refs"))
+	return err == nil && bytes.Contains(packed, []byte(" refs/heads/"+branch+"\n"))
 }
 
 // Signed says which commits, of those reachable from `from` and not from those in `not`, carry a signature, by whomever.

@@ -43,6 +43,7 @@ func (s *Service) gather(db *gorm.DB, repo *store.Repository, c store.Change) (g
 	g.facts = gate.Facts{Repository: repo.Name, Number: c.Number, State: c.State, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 		Revision: c.Revision, Head: r.Head, Opener: c.OpenedBy, Authors: r.Authors, LastPusher: r.LastPusher, Paths: r.Paths, Files: r.Files, Added: r.Added, Removed: r.Removed,
 		Commits: broughtCommits(r.Commits), CommitAuthors: r.CommitAuthors, RulesVersion: force.own.Version, HouseVersion: force.house.Version, Suspended: force.suspended, At: s.now()}
+	g.facts.TargetGone = !s.bare(repo).HasBranch(c.Target)
 	if g.facts.People, err = peopleOf(db, repo); err != nil {
 		return g, err
 	}

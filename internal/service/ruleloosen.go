@@ -193,7 +193,14 @@ func (s *Service) carryOutProposal(tx *tx, h shelf, row store.RulesProposal, las
 		_, err := s.suspend(tx, h, row.Protection, time.Duration(row.Seconds)*time.Second, row.Because, row.ProposedBy)
 		return err
 	}
-	if _, _, err := s.readNew(tx.DB, h, last, row.Text); err != nil {
+	var repos []store.Repository
+	if h.repo == nil {
+		var err error
+		if repos, err = repositoriesOf(tx.DB, *h.house); err != nil {
+			return err
+		}
+	}
+	if _, _, err := s.readNew(tx.DB, h, last, row.Text, repos); err != nil {
 		return err
 	}
 	return s.putInForce(tx, h, store.RulesVersion{Version: last.Version + 1, Text: row.Text, Because: row.Because, AppliedBy: row.ProposedBy, AgreedBy: row.DecidedBy, AppliedAt: s.now()})

@@ -46,7 +46,7 @@ func (s *Service) draftOf(db *gorm.DB, a Actor, where, text string) (draft, erro
 	} else if d.repos, err = s.readableIn(db, a, *h.house); err != nil {
 		return d, err
 	}
-	d.was, d.now, err = s.readNew(db, h, d.last, text)
+	d.was, d.now, err = s.readNew(db, h, d.last, text, d.repos)
 	return d, err
 }
 
@@ -84,7 +84,7 @@ func (s *Service) CheckRules(ctx context.Context, a Actor, where, text string, o
 			return out, err
 		}
 		if doc = d.now; doc != nil {
-			if out.Advice, err = s.advice(ctx, where, text); err != nil {
+			if out.Advice, err = s.advice(ctx, d); err != nil {
 				return out, err
 			}
 		}
@@ -120,25 +120,9 @@ func must[T any](v T, err error) T {
 	return v
 }
 
-// advice lints a document that can be applied, for an actor who has been let in already.
-func (s *Service) advice(ctx context.Context, where, text string) ([]wire.Advice, error) {
+// advice lints a draft in every repository where it would hold and that the actor may read.
+func (s *Service) advice(ctx context.Context, d draft) ([]wire.Advice, error) {
 	db := s.store.Read(ctx)
-	h, err := shelfNamed(db, where)
-	if err != nil {
-		return nil, err
-	}
-	d := draft{shelf: h, repos: []store.Repository{}}
-	if d.last, err = h.newest(db); err != nil {
-		return nil, err
-	}
-	if h.repo != nil {
-		d.repos = append(d.repos, *h.repo)
-	} else if d.repos, err = repositoriesOf(db, *h.house); err != nil {
-		return nil, err
-	}
-	if d.now, err = s.readBack(db, h, store.RulesVersion{ID: -1, Text: text}); err != nil {
-		return nil, err
-	}
 	out := []wire.Advice{}
 	for i := range d.repos {
 		repo := &d.repos[i]
@@ -154,7 +138,7 @@ func (s *Service) advice(ctx context.Context, where, text string) ([]wire.Advice
 		if err != nil {
 			return nil, err
 		}
-		for _, found := range lint.Lint(d.now, set, h.of(), world) {
+		for _, found := range lint.Lint(d.now, set, d.shelf.of(), world) {
 			if len(d.repos) > 1 {
 				found.Text = repo.Name + ": " + found.Text
 			}
@@ -163,17 +147,6 @@ func (s *Service) advice(ctx context.Context, where, text string) ([]wire.Advice
 	}
 	slices.SortStableFunc(out, func(a, b wire.Advice) int { return a.Line - b.Line })
 	return out, nil
-}
-
-func shelfNamed(db *gorm.DB, where string) (shelf, error) {
-	if strings.Contains(where, "/") {
-		var repo store.Repository
-		err := db.Where("name = ?", where).First(&repo).Error
-		return shelf{repo: &repo}, orUnknown(err, "there is no repository %s", where)
-	}
-	var house store.House
-	err := db.Where("name = ?", where).First(&house).Error
-	return shelf{house: &house}, orUnknown(err, "there is no house %s", where)
 }
 
 // maxPathsRead is the largest number of files of a branch that ownership is worked out for.
@@ -264,7 +237,7 @@ func (s *Service) TryRules(ctx context.Context, a Actor, where, text string, las
 			out.SecondBy = append(out.SecondBy, p.String())
 		}
 	}
-	if out.Advice, err = s.advice(ctx, where, text); err != nil {
+	if out.Advice, err = s.advice(ctx, d); err != nil {
 		return out, err
 	}
 	for i := range d.repos {

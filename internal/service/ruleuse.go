@@ -36,15 +36,10 @@ func (s *Service) ruleShelf(db *gorm.DB, a Actor, where string, change bool) (sh
 	if err := db.Where("name = ?", where).First(&house).Error; err != nil {
 		return shelf{}, orUnknownIs(err, missing)
 	}
-	repos, err := s.readable(db, a)
+	inside, err := s.belongs(db, a, house)
 	if err != nil {
 		return shelf{}, err
 	}
-	role, err := houseRole(db, a.account, house.ID)
-	if err != nil {
-		return shelf{}, err
-	}
-	inside := role != "" || a.account.Admin || slices.ContainsFunc(repos, func(r store.Repository) bool { return r.HouseID == house.ID })
 	if !inside {
 		return shelf{}, missing
 	}
@@ -52,6 +47,29 @@ func (s *Service) ruleShelf(db *gorm.DB, a Actor, where string, change bool) (sh
 		err = s.mustKeep(db, a, house, "changing house rules")
 	}
 	return shelf{house: &house}, err
+}
+
+// belongs says whether an actor has a role in a house or in one of its repositories. That a repository is readable by
+// all is not enough to read what its house says of others (P11).
+func (s *Service) belongs(db *gorm.DB, a Actor, house store.House) (bool, error) {
+	if a.account.Admin {
+		return true, nil
+	}
+	if role, err := houseRole(db, a.account, house.ID); err != nil || role != "" {
+		return role != "", err
+	}
+	repos, err := repositoriesOf(db, house)
+	if err != nil {
+		return false, err
+	}
+	for i := range repos {
+		repos[i].Public = false
+		role, err := roleIn(db, a.account, &repos[i])
+		if err != nil || role != gate.NoRole {
+			return err == nil, err
+		}
+	}
+	return false, nil
 }
 
 // mayChangeRules refuses a console session that has not shown its token again lately.
@@ -91,7 +109,13 @@ func (s *Service) ApplyRules(ctx context.Context, a Actor, where, text, because 
 			return problem(Precondition, "the rules of %s are at version %d, not %d: read them again (tavrin rules show), carry your edit over, and apply with --if-version %d",
 				where, last.Version, ifVersion, last.Version)
 		}
-		was, now, err := s.readNew(tx.DB, h, last, text)
+		var repos []store.Repository // where it would hold
+		if h.repo == nil {
+			if repos, err = repositoriesOf(tx.DB, *h.house); err != nil {
+				return err
+			}
+		}
+		was, now, err := s.readNew(tx.DB, h, last, text, repos)
 		if err != nil {
 			return err
 		}
@@ -108,12 +132,20 @@ func (s *Service) ApplyRules(ctx context.Context, a Actor, where, text, because 
 	if err != nil {
 		return wire.RulesApplied{}, err
 	}
-	out.Advice, err = s.advice(ctx, where, text)
-	return out, err
+	// It is in force, or proposed: that it cannot be looked at now takes nothing of that back.
+	d, err := s.draftOf(s.store.Read(ctx), a, where, text)
+	if err == nil {
+		out.Advice, err = s.advice(ctx, d)
+	}
+	if err != nil {
+		s.log.Warn("rules could not be linted", "rules_of", where, "error", err)
+	}
+	return out, nil
 }
 
-// readNew reads a document that is to be applied, and the one in force; nil for none.
-func (s *Service) readNew(db *gorm.DB, h shelf, last store.RulesVersion, text string) (was, now *rules.Document, err error) {
+// readNew reads a document that is to be applied, and the one in force; nil for none. A house's has to fit the rules of
+// the repositories given.
+func (s *Service) readNew(db *gorm.DB, h shelf, last store.RulesVersion, text string, repos []store.Repository) (was, now *rules.Document, err error) {
 	as := rules.Under{OfHouse: h.repo == nil}
 	if h.repo != nil {
 		house, err := (shelf{house: &store.House{ID: h.repo.HouseID}}).newest(db)
@@ -129,7 +161,7 @@ func (s *Service) readNew(db *gorm.DB, h shelf, last store.RulesVersion, text st
 		return nil, nil, unreadable(findings)
 	}
 	if h.repo == nil {
-		if err := s.fitsRepositories(db, *h.house, now); err != nil {
+		if err := s.fitsRepositories(db, *h.house, now, repos); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -140,11 +172,7 @@ func (s *Service) readNew(db *gorm.DB, h shelf, last store.RulesVersion, text st
 
 // fitsRepositories refuses house rules under which a repository's own would mean something else: a branch kind gone or
 // changed that they name, a name of theirs that would become a kind, an area or label gone that a condition needs.
-func (s *Service) fitsRepositories(db *gorm.DB, house store.House, doc *rules.Document) error {
-	repos, err := repositoriesOf(db, house)
-	if err != nil {
-		return err
-	}
+func (s *Service) fitsRepositories(db *gorm.DB, house store.House, doc *rules.Document, repos []store.Repository) error {
 	before, err := (shelf{house: &house}).newest(db)
 	if err != nil {
 		return err

@@ -175,8 +175,9 @@
               <span class="block text-sm text-soft">
                 {#each s.sources as x, n (n)}{n > 0 ? '; ' : ''}{#if x.document}<a
                       class="plain-link"
-                      href={`/~/${house}/rules?line=${x.line}`}>{x.protection}, {x.document}, line {x.line}</a
-                    >{:else}{x.protection}, line {x.line}{/if}{/each}
+                      href={`/~/${house}/rules?line=${x.line}`}
+                      >{x.protection}, {x.document} version {x.version}, line {x.line}</a
+                    >{:else}{x.protection}, version {x.version}, line {x.line}{/if}{/each}
               </span>
             </li>
           {/each}

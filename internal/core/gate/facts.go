@@ -182,6 +182,7 @@ type Facts struct {
 	Description string            `json:"description,omitempty"`
 	Source      string            `json:"source,omitempty"`
 	Target      string            `json:"target"`
+	TargetGone  bool              `json:"target_gone,omitempty"` // there is no such branch now
 	Revision    int               `json:"revision"`
 	Head        string            `json:"head"`
 	Opener      string            `json:"opener,omitempty"`

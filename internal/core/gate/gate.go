@@ -241,6 +241,10 @@ func (j *judge) open() {
 		q.Next = fmt.Sprintf("it is closed: tavrin change reopen %d", j.f.Number)
 	}
 	j.add(q, nil)
+	if j.f.TargetGone && j.f.State != "landed" {
+		j.add(Requirement{Key: "target", Title: "the branch " + j.f.Target + " is there", Because: "every change", State: Unmet, Need: 1,
+			Next: fmt.Sprintf("%s was deleted or renamed: bring it back under that name, or close the change (tavrin change close %d) and open it for another branch", j.f.Target, j.f.Number)}, nil)
+	}
 }
 
 // asked judges what depends on who asked to land and how.

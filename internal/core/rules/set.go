@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tavrin/internal/core/glob"
@@ -37,7 +38,11 @@ type Set struct {
 	areas      []PlacedArea
 	index      *glob.Index
 	memo       sync.Map // branch → *Effective
+	kept       atomic.Int32
 }
+
+// maxKept bounds how many branches an answer is remembered for: names are asked about that do not exist.
+const maxKept = 2000
 
 // PlacedArea is an area and the document it stands in.
 type PlacedArea struct {
@@ -283,8 +288,11 @@ func (s *Set) For(branch string) *Effective {
 	if e, ok := s.memo.Load(branch); ok {
 		return e.(*Effective)
 	}
-	e, _ := s.memo.LoadOrStore(branch, s.combined(branch))
-	return e.(*Effective)
+	e := s.combined(branch)
+	if s.kept.Add(1) <= maxKept {
+		s.memo.Store(branch, e)
+	}
+	return e
 }
 
 func (s *Set) combined(branch string) *Effective {
