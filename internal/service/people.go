@@ -241,27 +241,18 @@ func orNobody(logins []string) string {
 	return strings.Join(logins, ", ")
 }
 
+// setMembers and setKeepers replace the people of a team.
 func setMembers(db *gorm.DB, team store.Team, logins []string) error {
-	if err := db.Where("team_id = ?", team.ID).Delete(&store.TeamMember{}).Error; err != nil {
-		return err
-	}
-	for _, login := range slices.Compact(slices.Sorted(slices.Values(logins))) {
-		account, err := accountByLogin(db, login)
-		if err != nil {
-			return err
-		}
-		if account.Robot {
-			return invalid("members", "%s is a robot, and teams are of people", login)
-		}
-		if err := db.Create(&store.TeamMember{TeamID: team.ID, AccountID: account.ID}).Error; err != nil {
-			return err
-		}
-	}
-	return nil
+	return setPeople(db, team, logins, "members", &store.TeamMember{}, func(id int64) any { return &store.TeamMember{TeamID: team.ID, AccountID: id} })
 }
 
 func setKeepers(db *gorm.DB, team store.Team, logins []string) error {
-	if err := db.Where("team_id = ?", team.ID).Delete(&store.TeamKeeper{}).Error; err != nil {
+	return setPeople(db, team, logins, "keepers", &store.TeamKeeper{}, func(id int64) any { return &store.TeamKeeper{TeamID: team.ID, AccountID: id} })
+}
+
+// setPeople replaces the rows of a kind that a team has by one for each login. Robots are in no team and keep none.
+func setPeople(db *gorm.DB, team store.Team, logins []string, field string, kind any, row func(account int64) any) error {
+	if err := db.Where("team_id = ?", team.ID).Delete(kind).Error; err != nil {
 		return err
 	}
 	for _, login := range slices.Compact(slices.Sorted(slices.Values(logins))) {
@@ -270,9 +261,9 @@ func setKeepers(db *gorm.DB, team store.Team, logins []string) error {
 			return err
 		}
 		if account.Robot {
-			return invalid("keepers", "%s is a robot, and teams are kept by people", login)
+			return invalid(field, "%s is a robot, and teams are of people and kept by people", login)
 		}
-		if err := db.Create(&store.TeamKeeper{TeamID: team.ID, AccountID: account.ID}).Error; err != nil {
+		if err := db.Create(row(account.ID)).Error; err != nil {
 			return err
 		}
 	}

@@ -2,7 +2,6 @@ package rules
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -207,82 +206,6 @@ func (s *Set) Touched(paths []string) []Touched {
 	return out
 }
 
-// Sourced is a requirement with every place that asks for it.
-type Sourced struct {
-	Requirement
-	From    []Source
-	Because string // the sources in words
-	Title   string // what it asks, in full
-}
-
-// Allowance is one protection's list of who may do something. Everyone has to be in every list.
-type Allowance struct {
-	Who    []Principal
-	Source Source
-}
-
-// Setting is a value in force and the places that it comes from.
-type Setting[T any] struct {
-	Value T
-	From  []Source
-}
-
-// stricter takes a protection's value into the setting: the one that comes first in the order from strict to loose.
-func (s *Setting[T]) stricter(value T, from Source, before func(a, b T) int) {
-	switch n := before(value, s.Value); {
-	case n < 0 || len(s.From) == 0:
-		s.Value, s.From = value, []Source{from}
-	case n == 0:
-		s.From = append(s.From, from)
-	}
-}
-
-// Matching is a protection that matches a branch.
-type Matching struct {
-	Name     string
-	Source   Source
-	Patterns []string // branch patterns and kinds as written
-	Exempt   []Principal
-}
-
-// Effective is what all matching protections together say of one branch. Protected is false, and the rest empty,
-// when none matches.
-type Effective struct {
-	Branch         string
-	Protected      bool
-	Protections    []Matching
-	Requirements   []Sourced
-	Push           []Allowance
-	Create         []Allowance
-	LandBy         []Allowance
-	Rewrite        Setting[Permission]
-	Delete         Setting[Permission]
-	ApprovalsStay  Setting[Stay]
-	ObjectionsStay Setting[Stay]
-	With           []Strategy
-	WithFrom       []Source
-	Default        Strategy // the one all matching protections that state one agree on; empty: none, or they disagree
-	DefaultFrom    []Source
-	DefaultsSaid   int             // how many different defaults the matching protections state
-	Message        Setting[string] // empty value: none stated, or they disagree
-	MessagesSaid   int
-	Trailers       []Setting[string]
-	RemoveSource   Setting[bool] // false where they disagree
-	RemovesSaid    int
-	JoinEarly      Setting[bool]
-	Exempted       []Source     // protections that do not bind the person asked about; see Binding
-	Suspended      []Suspension // that would match the branch if they were not suspended
-}
-
-// Names returns the names of the matching protections.
-func (e *Effective) Names() []string {
-	names := make([]string, len(e.Protections))
-	for i, p := range e.Protections {
-		names[i] = p.Name
-	}
-	return names
-}
-
 // For combines every protection that matches the branch. The answer must not be changed: it is remembered.
 func (s *Set) For(branch string) *Effective {
 	if e, ok := s.memo.Load(branch); ok {
@@ -296,10 +219,7 @@ func (s *Set) For(branch string) *Effective {
 }
 
 func (s *Set) combined(branch string) *Effective {
-	e := &Effective{Branch: branch, Rewrite: Setting[Permission]{Value: Allowed}, Delete: Setting[Permission]{Value: Allowed},
-		ApprovalsStay: Setting[Stay]{Value: StayAlways}, ObjectionsStay: Setting[Stay]{Value: StayNever}, JoinEarly: Setting[bool]{Value: true}, With: slices.Clone(Strategies)}
-	var defaults, messages, removes agreement
-	trailers := map[string][]Source{}
+	c := newCombining(branch)
 	for _, l := range s.layers {
 		for i := range l.Document.Protections {
 			p := &l.Document.Protections[i]
@@ -307,187 +227,13 @@ func (s *Set) combined(branch string) *Effective {
 				continue
 			}
 			if n := slices.IndexFunc(s.suspended, func(x Suspension) bool { return x.Document == l.Of && x.Protection == p.Name }); n >= 0 {
-				e.Suspended = append(e.Suspended, s.suspended[n])
+				c.Suspended = append(c.Suspended, s.suspended[n])
 				continue
 			}
-			source := func(key string) Source {
-				return Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.LineOf(key)}
-			}
-			e.Protected = true
-			e.Protections = append(e.Protections, Matching{p.Name, source("name"), p.Text, p.Exempt})
-			e.Push = append(e.Push, Allowance{p.Push, source("push")})
-			if p.Create != nil {
-				e.Create = append(e.Create, Allowance{p.Create, source("create")})
-			} else {
-				e.Create = append(e.Create, Allowance{p.Push, source("push")})
-			}
-			if p.LandBy != nil {
-				e.LandBy = append(e.LandBy, Allowance{p.LandBy, source("land.by")})
-			}
-			e.Rewrite.stricter(p.Rewrite, source("rewrite"), order(permissions))
-			e.Delete.stricter(p.Delete, source("delete"), order(permissions))
-			e.ApprovalsStay.stricter(p.ApprovalsStay, source("after_push.approvals_stay"), order(stays))
-			e.ObjectionsStay.stricter(p.ObjectionsStay, source("after_push.objections_stay"), reversed(order(stays)))
-			if len(p.With) > 0 {
-				e.With = slices.DeleteFunc(e.With, func(s Strategy) bool { return !slices.Contains(p.With, s) })
-				e.WithFrom = append(e.WithFrom, source("land.with"))
-			}
-			defaults.say(string(p.Default), p.Default != "", source("land.strategy"))
-			messages.say(p.Message, p.Message != "", source("land.message"))
-			removes.say(fmt.Sprint(p.RemoveSource != nil && *p.RemoveSource), p.RemoveSource != nil, source("land.remove_source"))
-			if p.JoinEarly != nil {
-				e.JoinEarly.stricter(*p.JoinEarly, source("land.join_early"), falseFirst)
-			}
-			for _, t := range p.Trailers {
-				trailers[t] = append(trailers[t], source("land.trailers"))
-			}
-			for _, r := range p.Require {
-				e.add(r, Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: r.Line})
-			}
+			c.take(l, p)
 		}
 	}
-	e.Default, e.DefaultFrom, e.DefaultsSaid = Strategy(defaults.value), defaults.from, defaults.said()
-	if !slices.Contains(e.With, e.Default) {
-		e.Default = ""
-	}
-	if e.DefaultsSaid == 0 && len(e.With) == 1 {
-		e.Default, e.DefaultFrom = e.With[0], e.WithFrom
-	}
-	e.Message, e.MessagesSaid = Setting[string]{messages.value, messages.from}, messages.said()
-	e.RemoveSource, e.RemovesSaid = Setting[bool]{removes.value == "true", removes.from}, removes.said()
-	for text, from := range trailers {
-		e.Trailers = append(e.Trailers, Setting[string]{text, from})
-	}
-	e.sort()
-	return e
-}
-
-// agreement gathers what protections state of a setting that has no stricter: all have to say the same.
-type agreement struct {
-	values []string
-	value  string // the one they agree on
-	from   []Source
-}
-
-func (a *agreement) say(value string, stated bool, from Source) {
-	if !stated {
-		return
-	}
-	if !slices.Contains(a.values, value) {
-		a.values = append(a.values, value)
-	}
-	a.from = append(a.from, from)
-	if a.value = ""; len(a.values) == 1 {
-		a.value = value
-	}
-}
-
-func (a *agreement) said() int { return len(a.values) }
-
-func order[T comparable](strictFirst []T) func(a, b T) int {
-	return func(a, b T) int { return slices.Index(strictFirst, a) - slices.Index(strictFirst, b) }
-}
-
-func reversed[T any](before func(a, b T) int) func(a, b T) int {
-	return func(a, b T) int { return before(b, a) }
-}
-
-func falseFirst(a, b bool) int {
-	switch {
-	case a == b:
-		return 0
-	case b:
-		return -1
-	}
-	return 1
-}
-
-// add puts a requirement beside those already there, or, when one asks the same, adds the source to it; required
-// wins over advisory.
-func (e *Effective) add(r Requirement, from Source) {
-	for i := range e.Requirements {
-		if e.Requirements[i].key == r.key {
-			e.Requirements[i].From = append(e.Requirements[i].From, from)
-			if r.Level == Required {
-				e.Requirements[i].Level = Required
-			}
-			return
-		}
-	}
-	e.Requirements = append(e.Requirements, Sourced{Requirement: r, From: []Source{from}})
-}
-
-// sort gives everything an order that does not depend on that of the documents.
-func (e *Effective) sort() {
-	bySource := func(a, b Source) int {
-		return cmp.Or(strings.Compare(b.Document, a.Document), strings.Compare(a.Protection, b.Protection), a.Line-b.Line)
-	}
-	slices.SortFunc(e.Protections, func(a, b Matching) int { return bySource(a.Source, b.Source) })
-	for _, list := range [][]Allowance{e.Push, e.Create, e.LandBy} {
-		slices.SortFunc(list, func(a, b Allowance) int { return bySource(a.Source, b.Source) })
-	}
-	for _, list := range [][]Source{e.Rewrite.From, e.Delete.From, e.ApprovalsStay.From, e.ObjectionsStay.From, e.WithFrom, e.DefaultFrom, e.Message.From, e.RemoveSource.From, e.JoinEarly.From} {
-		slices.SortFunc(list, bySource)
-	}
-	slices.SortFunc(e.Trailers, func(a, b Setting[string]) int { return strings.Compare(a.Value, b.Value) })
-	slices.SortFunc(e.Suspended, func(a, b Suspension) int {
-		return cmp.Or(strings.Compare(b.Document, a.Document), strings.Compare(a.Protection, b.Protection))
-	})
-	slices.SortFunc(e.Requirements, func(a, b Sourced) int {
-		return cmp.Or(slices.Index(Demands, a.Demand)-slices.Index(Demands, b.Demand), strings.Compare(a.key, b.key))
-	})
-	for i := range e.Requirements {
-		slices.SortFunc(e.Requirements[i].From, bySource)
-		e.Requirements[i].Title = e.Requirements[i].title()
-		e.Requirements[i].Because = Because(e.Requirements[i].From)
-		e.Requirements[i].Line = 0 // its sources say where it stands
-	}
-}
-
-// Choose settles how a change lands: as asked, if that is allowed; else by the default that the rules agree on; else,
-// where they state none, by the first they allow, and then it says so in words that follow "by STRATEGY". Where they
-// disagree, or rule their own default out, the person has to choose: the error says among what.
-func (e *Effective) Choose(asked Strategy) (chosen Strategy, said string, err error) {
-	allowed := joined(e.With)
-	switch {
-	case len(e.With) == 0:
-		return "", "", fmt.Errorf("the protections of %s leave no strategy, so nothing can land: a maintainer has to change the rules", e.Branch)
-	case asked != "" && !slices.Contains(e.With, asked):
-		return "", "", fmt.Errorf("strategy %s is not allowed for %s: one of %s", asked, e.Branch, allowed)
-	case asked != "":
-		return asked, "", nil
-	case e.Default != "":
-		return e.Default, "", nil
-	case e.DefaultsSaid > 0:
-		return "", "", fmt.Errorf("the protections of %s agree on no default strategy: say which, one of %s", e.Branch, allowed)
-	}
-	return e.With[0], ", the first that is allowed, since the rules state no default", nil
-}
-
-// identity is equal for two requirements exactly when they ask the same, wherever they stand and at whatever level.
-func (r *Requirement) identity() string {
-	pattern, when := "", ""
-	if r.Pattern != nil {
-		pattern = r.Pattern.String()
-	}
-	if r.When != nil {
-		when = r.When.String()
-	}
-	return fmt.Sprintf("%s|%03d|%q|%s|%s|%v|%s|%q|%s|%q|%s|%s|%s|%d|%v|%s|%s|%q", r.Demand, r.Count, r.Called, sorted(r.From), sorted(r.NotFrom), r.Newest,
-		sorted(r.SettledBy), pattern, sorted(r.In), r.Example, sorted(r.Checks), sorted(r.At), r.Fresh, r.AtLeast, r.Skipped, r.Witness, r.To, when)
-}
-
-// String gives the name as written.
-func (c CheckName) String() string { return c.Text }
-
-// sorted joins words in an order of their own, each once, since a list that says who or what has none.
-func sorted[T any](words []T) string {
-	texts := make([]string, len(words))
-	for i, w := range words {
-		texts[i] = fmt.Sprint(w)
-	}
-	slices.Sort(texts)
-	return strings.Join(slices.Compact(texts), ",")
+	return c.done()
 }
 
 // Binding is For without the protections that exempt a person, of whom is says what they are.
@@ -508,24 +254,4 @@ func (s *Set) Binding(branch string, is func(Principal) bool) *Effective {
 	bound := s.Without(without).combined(branch)
 	bound.Suspended, bound.Exempted = e.Suspended, skipped
 	return bound
-}
-
-// Asks says whether the effective settings ask what the requirement asks.
-func (e *Effective) Asks(q Sourced) bool {
-	return slices.ContainsFunc(e.Requirements, func(o Sourced) bool { return o.key == q.key })
-}
-
-// SameAs says whether two requirements ask the same, at whatever level.
-func (r *Requirement) SameAs(o *Requirement) bool { return r.key == o.key }
-
-// Because names the sources in a sentence.
-func Because(sources []Source) string {
-	if len(sources) == 1 {
-		return sources[0].String()
-	}
-	texts := make([]string, len(sources))
-	for i, s := range sources {
-		texts[i] = s.String()
-	}
-	return strings.Join(texts, " and ")
 }
