@@ -32,7 +32,7 @@ func (p *program) listAreas() *cobra.Command {
 		for _, a := range areas {
 			var asks []string
 			if a.Approvals > 0 {
-				asks = append(asks, fmt.Sprintf("%d approvals", a.Approvals))
+				asks = append(asks, counted(a.Approvals, "approval"))
 			}
 			row(w, a.Name, list(a.Paths), list(a.Owners), list(a.People), list(append(asks, a.Checks...)), a.Files, from(a.Source))
 		}
@@ -68,7 +68,7 @@ func (p *program) changeAreas() *cobra.Command {
 		return h.ChangeAreas(ctx, h.repo, n)
 	}, func(w io.Writer, c wire.ChangeAreas) {
 		for _, a := range c.Areas {
-			row(w, a.Area, fmt.Sprintf("%d paths", len(a.Paths)), "owned by "+list(a.Owners), "("+list(a.People)+")")
+			row(w, a.Area, counted(len(a.Paths), "path"), "owned by "+list(a.Owners), "("+list(a.People)+")")
 		}
 		if len(c.Unowned) > 0 {
 			row(w, "owned by nobody", strings.Join(c.Unowned, ", "))

@@ -134,7 +134,7 @@ Sign in with a token. Everybody's is a file:
   pavo    owns the forecast with tamsin     %s
   admin   administrates the service         %s
 
-Five things to try (export TAVRIN_URL=%s):
+Six things to try (export TAVRIN_URL=%s):
   1. Watch the queue move: open %s/growers/irrigation/queue
   2. Be refused: git clone %s/git/growers/irrigation.git, commit, push to main
      (git config credential.helper '!tavrin credential', export TAVRIN_TOKEN=$(cat .../tamsin.token))
@@ -142,8 +142,10 @@ Five things to try (export TAVRIN_URL=%s):
   4. Approve it as ines, who owns the ledger too, and join it to the queue: in the console, or
      tavrin review approve 3 --revision 1 --repo growers/irrigation; tavrin queue join 3 --repo growers/irrigation
   5. See why a change was ejected: %s/growers/irrigation/changes/7
+  6. Try stricter rules before they can hurt: paste %s
+     into %s/growers/irrigation/rules/edit, or tavrin rules try FILE --repo growers/irrigation
 
 Ctrl-C ends the demonstration and removes what it made.
 `, world.URL, world.TokenFile("ines"), world.TokenFile("odo"), world.TokenFile("tamsin"), world.TokenFile("pavo"), world.TokenFile("admin"),
-		world.URL, world.URL, world.URL, world.URL)
+		world.URL, world.URL, world.URL, world.URL, filepath.Join(world.Dir, "too-strict.rules.yaml"), world.URL)
 }

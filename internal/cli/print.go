@@ -106,3 +106,11 @@ func yesNo(b bool) string {
 	}
 	return "no"
 }
+
+// counted puts a number and a noun together: "1 path", "2 paths".
+func counted(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

@@ -30,7 +30,7 @@ type plan struct {
 var plans = []plan{
 	{repo: irrigation, branch: "forecast/dew", by: "tamsin", title: "Count dew as water", description: "Half a litre for a litre, as measured in spring.", approve: []string{"pavo", "wren"}, join: "rebase"},
 	{repo: irrigation, branch: "docs/spelling", by: "tamsin", title: "Put the docs into plainer words", approve: []string{"wren"}, join: "squash"},
-	{repo: irrigation, branch: "ledger/winter-tariff", by: "bela", title: "Add the winter tariff", description: "Agreed at the October meeting, FEN-31.\n\n- [x] counted by hand\n- [ ] read out to the members", comment: [2]string{"ines", "Is the meeting's note in the handbook yet?"}},
+	{repo: irrigation, branch: "ledger/winter-tariff", by: "bela", title: "Add the winter tariff", description: "Agreed at the October meeting, FEN-31.\n\n- [x] counted by hand\n- [x] read out to the members", comment: [2]string{"ines", "Is the meeting's note in the handbook yet?"}},
 	{repo: irrigation, branch: "valves/west-ease", by: "wren", title: "Close the west valve gently too", object: "odo", objection: "33 minutes is too short: the last rows stay dry. Keep 35."},
 	{repo: irrigation, branch: "field-app/night", by: "wren", title: "Add a night mode", draft: true},
 	{repo: irrigation, branch: "field-app/colours", by: "wren", title: "Reorder the screens", close: true},
@@ -38,7 +38,7 @@ var plans = []plan{
 	{repo: irrigation, branch: "forecast/frost", by: "tamsin", title: "Stop watering at frost", join: "squash"},
 	{repo: irrigation, branch: "valves/north", by: "odo", title: "Add the north field's valve", approve: []string{"ines"}, join: "merge"},
 	{repo: irrigation, branch: "docs/midnight", by: "wren", title: "Say which midnight is meant", approve: []string{"odo"}, join: "rebase"},
-	{repo: irrigation, branch: "docs/boxes", by: "ines", title: "Say how to read a valve box", approve: []string{"odo"}},
+	{repo: irrigation, branch: "docs/boxes", by: "ines", title: "Say how to read a valve box", description: "- [x] photographed\n- [ ] shown to a new member", approve: []string{"odo"}},
 	{repo: House + "/handbook", branch: "pavo/meetings", by: "pavo", title: "Add a chapter on meetings"},
 }
 

@@ -143,6 +143,9 @@ func (w *World) writeTokens() error {
 	for login, token := range w.Tokens {
 		errs = append(errs, os.WriteFile(w.TokenFile(login), []byte(token+"\n"), 0o600))
 	}
+	for name, text := range map[string]string{"too-strict.rules.yaml": data.TooStrict(), "irrigation.examples.yaml": data.Examples()} {
+		errs = append(errs, os.WriteFile(filepath.Join(w.Dir, name), []byte(text), 0o600))
+	}
 	return errors.Join(errs...)
 }
 

@@ -129,6 +129,9 @@ func (s *Service) DecideProposal(ctx context.Context, a Actor, where string, id 
 			return err
 		}
 		verb := map[bool]string{true: "agreed to", false: "declined"}[agree]
+		if a.Login() == row.ProposedBy {
+			verb = "took back"
+		}
 		err = tx.record(event{actor: a.Login(), kind: "rules." + row.State, repo: h.repo, subject: fmt.Sprintf("proposal/%d", row.ID),
 			text: fmt.Sprintf("%s %s what %s proposed for the rules of %s: %s", a.Login(), verb, row.ProposedBy, h.name(), row.Because),
 			data: map[string]any{"rules_of": h.name(), "proposal": row.ID}})

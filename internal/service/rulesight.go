@@ -264,7 +264,7 @@ func (s *Service) tryIn(ctx context.Context, db *gorm.DB, d draft, repo *store.R
 	}
 	for _, h := range heads {
 		branch := strings.TrimPrefix(h.Name, "refs/heads/")
-		was, would := sentencesOf(force.now().For(branch)), sentencesOf(then.Without(force.suspended).For(branch))
+		was, would := sentencesOf(force.now(), branch), sentencesOf(then.Without(force.suspended), branch)
 		b := wire.BranchTrial{Repository: repo.Name, Branch: branch, Gone: without(was, would), Come: without(would, was)}
 		if len(b.Gone)+len(b.Come) > 0 {
 			out.Branches = append(out.Branches, b)
@@ -295,9 +295,9 @@ func (s *Service) tryIn(ctx context.Context, db *gorm.DB, d draft, repo *store.R
 	return nil
 }
 
-func sentencesOf(e *rules.Effective) []string {
+func sentencesOf(set *rules.Set, branch string) []string {
 	var out []string
-	for _, s := range e.Sentences() {
+	for _, s := range append(set.For(branch).Sentences(), set.AreaSentences()...) {
 		out = append(out, s.Text)
 	}
 	return out

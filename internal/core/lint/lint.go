@@ -297,6 +297,10 @@ func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what str
 		for _, c := range q.Checks {
 			if !c.Several() {
 				l.reporter(q.Line, c.Text, must)
+				if l.of != "" && !slices.ContainsFunc(l.doc.Checks, func(k rules.Check) bool { return k.Name == c.Text }) {
+					l.say(Note, q.Line, fmt.Sprintf("checks: {%q: {command: …}} or {witness: …}", c.Text),
+						"%s: the house does not say what check %q is, so that each repository does", what, c.Text)
+				}
 			} else if !l.matches(c) {
 				l.say(Fragile, q.Line, "look at tavrin check names", "%s: no check that is defined or was reported matches %s", what, c.Text)
 			}

@@ -141,3 +141,21 @@ func ExampleLint() {
 	}
 	// Output: 3 blocked ask for at most 3, or widen the pool
 }
+
+// A house that demands a check without saying what it is leaves that to each repository, and is told so.
+func TestHouseLeavesACheckOpen(t *testing.T) {
+	lint := func(text string) []Advice {
+		doc, findings := rules.Under{OfHouse: true}.Parse("tavrin: rules/1\n" + text + "protect: [{name: floor, branches: main, require: [{checks: preview}]}]\n")
+		if findings != nil {
+			t.Fatal(findings)
+		}
+		set := rules.NewSet("growers/irrigation", rules.Layer{Document: doc, Of: "house growers", Version: 1})
+		return Lint(doc, set, "house growers", world())
+	}
+	if found := lint(""); len(found) != 1 || found[0].Severity != Note || !strings.Contains(found[0].Text, "each repository does") {
+		t.Errorf("found %+v", found)
+	}
+	if found := lint("checks: {preview: {witness: robot:barn}}\n"); len(found) != 0 {
+		t.Errorf("found %+v", found)
+	}
+}

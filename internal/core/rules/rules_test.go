@@ -301,6 +301,13 @@ func TestSentencesSayEverySetting(t *testing.T) {
 	if !reflect.DeepEqual(said, want) {
 		t.Errorf("said:\n%s\nwant:\n%s", strings.Join(said, "\n"), strings.Join(want, "\n"))
 	}
+	var asked []string
+	for _, s := range d.Alone(3).AreaSentences() {
+		asked = append(asked, fmt.Sprintf("%s [%d]", s.Text, s.Sources[0].Line))
+	}
+	if got := strings.Join(asked, " "); got != "What touches valves needs 1 approval by its owners, team:hydraulics. [9] What touches valves passes valve-bench on the rehearsal. [10]" {
+		t.Errorf("areas say %s", got)
+	}
 	if free := d.Alone(3).For("topic").Sentences(); len(free) != 1 || !strings.Contains(free[0].Text, "whoever may write may push") {
 		t.Errorf("an unprotected branch: %v", free)
 	}

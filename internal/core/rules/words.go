@@ -145,6 +145,25 @@ func (e *Effective) sayLanding(say func(string, []Source, string, ...any)) {
 	}
 }
 
+// AreaSentences says what areas ask by themselves of changes that touch them, whatever the branch.
+func (s *Set) AreaSentences() []Sentence {
+	var out []Sentence
+	say := func(a PlacedArea, key, format string, args ...any) {
+		from := a.From
+		from.Line = a.LineOf(key)
+		out = append(out, Sentence{Setting: "areas", Text: fmt.Sprintf(format, args...), Level: Required, Sources: []Source{from}})
+	}
+	for _, a := range s.areas {
+		if a.Approvals > 0 {
+			say(a, "asks.approvals", "What touches %s needs %s by its owners, %s.", a.Name, approvalsCounted(a.Approvals), principalNames(a.Owners))
+		}
+		if len(a.Checks) > 0 {
+			say(a, "checks", "What touches %s passes %s on the rehearsal.", a.Name, strings.Join(a.Checks, ", "))
+		}
+	}
+	return out
+}
+
 func (r Sourced) sentence() string {
 	text := r.asks()
 	if r.Called != "" {
