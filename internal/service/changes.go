@@ -200,18 +200,21 @@ func (s *Service) revisionOf(ctx context.Context, repo *store.Repository, c stor
 	if last != nil {
 		known = append(known, last.Head)
 	}
-	brought, err := bare.Log(ctx, head, []string{p.row.Base}, 0, maxCommitsRead)
-	if err != nil {
+	if p.brought, p.row.Commits, err = s.brought(ctx, repo, p.row.Base, head); err != nil {
 		return p, err
 	}
-	signed, err := bare.Signed(ctx, head, []string{p.row.Base}, maxCommitsRead)
-	if err != nil {
-		return p, err
-	}
-	p.row.Commits = kept(brought, signed)
-	p.brought = brought
 	p.commits, err = bare.Log(ctx, head, known, 0, maxCommitsRead)
 	return p, err
+}
+
+// brought lists the commits that a head brings beyond a base, as Git has them and as they are kept.
+func (s *Service) brought(ctx context.Context, repo *store.Repository, base, head string) ([]git.Commit, []store.BroughtCommit, error) {
+	log, err := s.bare(repo).Log(ctx, head, []string{base}, 0, maxCommitsRead)
+	if err != nil {
+		return nil, nil, err
+	}
+	signed, err := s.bare(repo).Signed(ctx, head, []string{base}, maxCommitsRead)
+	return log, kept(log, signed), err
 }
 
 // saveRevision records a revision: who counts as author of it is completed here, where the records are at hand.

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -308,6 +309,39 @@ func (s *Service) repair(ctx context.Context) error {
 			if err := s.repairIntent(ctx, &repo, &open[i]); err != nil {
 				return fmt.Errorf("intent %d of %s: %w", open[i].ID, repo.Name, err)
 			}
+		}
+		if err := s.completeRevisions(ctx, &repo); err != nil {
+			return fmt.Errorf("revisions of %s: %w", repo.Name, err)
+		}
+	}
+	return nil
+}
+
+// completeRevisions works out the commits of open changes' revisions from before they were kept: without them, a
+// requirement about messages or signatures would find nothing wrong.
+func (s *Service) completeRevisions(ctx context.Context, repo *store.Repository) error {
+	var rows []store.Revision
+	err := s.store.Read(ctx).Joins("JOIN changes c ON c.id = revisions.change_id AND c.repository_id = ? AND c.state <> 'landed' AND c.revision = revisions.number", repo.ID).
+		Where("revisions.commits IS NULL").Find(&rows).Error
+	if err != nil {
+		return err
+	}
+	for i := range rows {
+		r := &rows[i]
+		brought, commits, err := s.brought(ctx, repo, r.Base, r.Head)
+		if err != nil {
+			return err
+		}
+		err = s.write(ctx, func(tx *tx) error {
+			wrote, err := commitAuthors(tx.DB, repo, brought)
+			if err != nil {
+				return err
+			}
+			r.Commits, r.CommitAuthors = commits, slices.Compact(slices.Sorted(slices.Values(wrote)))
+			return tx.Model(r).Select("commits", "commit_authors").Updates(r).Error
+		})
+		if err != nil {
+			return err
 		}
 	}
 	return nil
