@@ -412,7 +412,7 @@ func TestP11EveryCallNeedsASignIn(t *testing.T) {
 	open := map[string]bool{"POST /api/v1/session": true, "DELETE /api/v1/session": true, "POST /api/v1/rules/check": true,
 		"GET /api/v1/rules/schema": true, "GET /api/v1/rules/templates": true, // what the form of a document is, is no secret
 		"GET /api/v1/houses": true, "GET /api/v1/repositories": true} // the last two show what is readable by all: nothing here
-	fill := strings.NewReplacer("{house}", "growers", "{name}", "irrigation", "{number}", "1", "{commit}", k.Head, "{id}", "1", "{login}", "ines", "{team}", "hydraulics")
+	fill := strings.NewReplacer("{house}", "growers", "{name}", "irrigation", "{number}", "1", "{commit}", k.Head, "{id}", "1", "{thread}", "1", "{remark}", "1", "{login}", "ines", "{team}", "hydraulics")
 	before := len(w.kinds())
 	n := 0
 	for path, methods := range description.Paths {
@@ -482,6 +482,10 @@ func bodyFor(path string) string {
 		return `{"protection":"trunk","for_seconds":60,"because":"let me in"}`
 	case strings.HasSuffix(path, "/resumptions"):
 		return `{"protection":"trunk"}`
+	case strings.HasSuffix(path, "/threads"), strings.HasSuffix(path, "/remarks"), strings.HasSuffix(path, "/{remark}"):
+		return `{"text":"hello"}`
+	case strings.HasSuffix(path, "/settled"):
+		return `{"settled":true}`
 	case strings.HasSuffix(path, "/labels"):
 		return `{"set":["urgent"]}`
 	case strings.HasSuffix(path, "/confirmation"):

@@ -96,6 +96,7 @@ func (s *server) routes() {
 	s.rules()
 	s.areas()
 	s.changes()
+	s.threads()
 	s.checks()
 	s.queue()
 	s.journal()

@@ -8,9 +8,12 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
+
+	"tavrin/internal/core/carry"
 )
 
 // ErrNotFound is returned for a commit, ref or path that the repository does not have.
@@ -360,4 +363,54 @@ func (r *Repo) MoveRefs(ctx context.Context, moves ...Move) error {
 func (r *Repo) Keep(ctx context.Context, name, commit string) error {
 	_, err := r.run(ctx, nil, "update-ref", ReservedRefs+name, commit)
 	return err
+}
+
+// Moved says what became of a path between two commits.
+type Moved struct {
+	Path  string       // its name in the newer; empty: it is gone
+	Hunks []carry.Hunk // what changed in it, in ascending order
+}
+
+var hunkHead = regexp.MustCompile(`(?m)^@@ -(\d+)(?:,(\d+))? \+\d+(?:,(\d+))? @@`)
+
+// Follow says what became of a path between two commits, renames found.
+func (r *Repo) Follow(ctx context.Context, from, to, path string) (Moved, error) {
+	if from == to {
+		return Moved{Path: path}, nil
+	}
+	files, err := r.Diff(ctx, from, to)
+	if err != nil {
+		return Moved{}, err
+	}
+	now := path
+	changed := false
+	for _, f := range files {
+		switch {
+		case f.OldPath == path:
+			now, changed = f.Path, true
+		case f.Path == path && f.Status == "deleted":
+			return Moved{}, nil
+		case f.Path == path && f.OldPath == "":
+			changed = true
+		}
+	}
+	if !changed {
+		return Moved{Path: path}, nil
+	}
+	out, err := r.run(ctx, nil, "diff", "--no-color", "--no-ext-diff", "--no-textconv", "-U0", from+":"+path, to+":"+now, "--")
+	if err != nil {
+		return Moved{}, err
+	}
+	m := Moved{Path: now}
+	number := func(s string) int {
+		if s == "" {
+			return 1
+		}
+		n, _ := strconv.Atoi(s)
+		return n
+	}
+	for _, h := range hunkHead.FindAllStringSubmatch(string(out), -1) {
+		m.Hunks = append(m.Hunks, carry.Hunk{OldStart: number(h[1]), Old: number(h[2]), New: number(h[3])})
+	}
+	return m, nil
 }

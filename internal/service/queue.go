@@ -56,6 +56,9 @@ func (s *Service) gather(db *gorm.DB, repo *store.Repository, c store.Change) (g
 	if g.facts.Reviews, err = gateReviews(db, c); err != nil {
 		return g, err
 	}
+	if g.facts.Threads, err = gateThreads(db, c); err != nil {
+		return g, err
+	}
 	if g.facts.HeadChecks, err = gateChecks(db, repo.ID, g.revision.Head); err != nil {
 		return g, err
 	}

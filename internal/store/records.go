@@ -326,3 +326,39 @@ type JournalLine struct {
 	Prev         string
 	Hash         string
 }
+
+// Thread is a discussion about a change.
+type Thread struct {
+	ID          int64
+	ChangeID    int64
+	Revision    int
+	CommitID    string
+	Path        string
+	Before      bool
+	FirstLine   int
+	LastLine    int
+	Quoted      string
+	NeedsAnswer bool
+	BegunBy     string
+	BegunAt     time.Time
+	SettledBy   string
+	SettledAt   *time.Time
+	Outcome     string
+}
+
+// Remark is what somebody said in a thread.
+type Remark struct {
+	ID        int64
+	ThreadID  int64
+	Login     string
+	Text      string
+	CreatedAt time.Time
+	EditedAt  *time.Time
+}
+
+// RemarkVersion is what a remark said before it was edited.
+type RemarkVersion struct {
+	RemarkID int64
+	Text     string
+	Until    time.Time
+}

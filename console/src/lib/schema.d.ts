@@ -693,6 +693,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/threads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Discussions, oldest first, with where their lines are now */
+        get: operations["list-threads"];
+        put?: never;
+        /** Begin a discussion */
+        post: operations["create-thread"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/remarks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reply in a discussion */
+        post: operations["create-remark"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/remarks/{remark}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Alter one's own remark; what it said before is kept */
+        put: operations["put-remark"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/settled": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Settle a discussion, or open it again */
+        put: operations["put-settled"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{house}/{name}/changes/{number}/withdraw": {
         parameters: {
             query?: never;
@@ -1476,6 +1545,32 @@ export interface components {
             members?: string[];
             name: string;
         };
+        "Create-threadRequest": {
+            /** @description the lines are those of the file before the change */
+            before?: boolean;
+            /** @description of a commit of the change */
+            commit?: string;
+            /**
+             * Format: int64
+             * @description counted from 1; absent: the whole file
+             */
+            first_line?: number;
+            /**
+             * Format: int64
+             * @description absent: the first
+             */
+            last_line?: number;
+            /** @description it needs no answer, and never blocks */
+            no_answer?: boolean;
+            /** @description of a file */
+            path?: string;
+            /**
+             * Format: int64
+             * @description the one that was looked at; absent: the newest
+             */
+            revision?: number;
+            text: string;
+        };
         "Create-tokenRequest": {
             /**
              * Format: int64
@@ -1711,6 +1806,16 @@ export interface components {
             /** @description the same in a sentence */
             text: string;
         };
+        Lines: {
+            /**
+             * Format: int64
+             * @description counted from 1
+             */
+            first: number;
+            /** Format: int64 */
+            last: number;
+            path: string;
+        };
         Me: {
             admin: boolean;
             /**
@@ -1836,6 +1941,11 @@ export interface components {
         "Put-person-disabledRequest": {
             disabled: boolean;
         };
+        "Put-settledRequest": {
+            /** @description what came of it, or the ticket that takes it further */
+            outcome?: string;
+            settled: boolean;
+        };
         "Put-teamRequest": {
             /** @description absent: as they are */
             keepers?: string[];
@@ -1858,6 +1968,23 @@ export interface components {
             commit: string;
             /** Format: int64 */
             id: number;
+        };
+        Remark: {
+            by: string;
+            /** Format: date-time */
+            created_at: string;
+            /** @description what it said before it was edited, oldest first */
+            earlier?: components["schemas"]["RemarkVersion"][];
+            /** Format: date-time */
+            edited_at?: string;
+            /** Format: int64 */
+            id: number;
+            text: string;
+        };
+        RemarkVersion: {
+            text: string;
+            /** Format: date-time */
+            until: string;
         };
         Report: {
             /** @description whose approvals count for at least one requirement; where none is asked for, whose stand */
@@ -2189,6 +2316,49 @@ export interface components {
             /** @description the rules document; absent: the rules in force */
             text?: string;
         };
+        Thread: {
+            /** @description the lines are those of the file before the change */
+            before?: boolean;
+            /** Format: date-time */
+            begun_at: string;
+            begun_by: string;
+            /** @description of a commit; absent: of the whole difference */
+            commit?: string;
+            /**
+             * Format: int64
+             * @description as it was said, counted from 1; absent: the whole file
+             */
+            first_line?: number;
+            /** @description what it is about is not in the newest revision any more */
+            gone: boolean;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            last_line?: number;
+            /** @description false: a remark that needs none and never blocks */
+            needs_answer: boolean;
+            /** @description where the lines are in the newest revision; absent: they are gone, or it is not about lines */
+            now?: components["schemas"]["Lines"];
+            /** @description what came of it, or the ticket that takes it further */
+            outcome?: string;
+            /** @description of a file; absent: of the change or commit */
+            path?: string;
+            /** @description the lines as they were */
+            quoted?: string;
+            /** @description oldest first */
+            remarks: components["schemas"]["Remark"][];
+            /**
+             * Format: int64
+             * @description the one that was looked at
+             */
+            revision: number;
+            settled: boolean;
+            /** Format: date-time */
+            settled_at?: string;
+            settled_by?: string;
+            /** @description in words */
+            where: string;
+        };
         Token: {
             /** @description HOUSE/NAME:CHECK for a witness, HOUSE/NAME for a runner */
             bindings: string[];
@@ -2240,6 +2410,9 @@ export interface components {
              * @description bytes, of a file
              */
             size: number;
+        };
+        Words: {
+            text: string;
         };
     };
     responses: never;
@@ -6456,6 +6629,476 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-threads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thread"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-thread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Create-threadRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thread"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-remark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+                thread: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Words"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thread"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-remark": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+                thread: number;
+                remark: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Words"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thread"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-settled": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+                thread: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-settledRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Thread"];
                 };
             };
             /** @description Bad Request */

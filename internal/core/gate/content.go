@@ -31,7 +31,7 @@ func (j *judge) threads(q rules.Sourced) {
 	}
 	if len(open) > 0 {
 		r.State = Unmet
-		r.Next = "settle: " + few(open, "and")
+		r.Next = fmt.Sprintf("settle %s: tavrin thread list %d", few(open, "and"), j.f.Number)
 		for login, p := range j.f.People {
 			if p.IsAny(q.SettledBy) || len(q.SettledBy) == 0 && p.Role.AtLeast(Writer) && !p.Robot {
 				r.Who = append(r.Who, login)

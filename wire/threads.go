@@ -1,0 +1,49 @@
+package wire
+
+import "time"
+
+// Thread is a discussion about a change: on lines, a file, a commit or the whole.
+type Thread struct {
+	ID          int64      `json:"id"`
+	Revision    int        `json:"revision" doc:"the one that was looked at"`
+	Commit      string     `json:"commit,omitempty" doc:"of a commit; absent: of the whole difference"`
+	Path        string     `json:"path,omitempty" doc:"of a file; absent: of the change or commit"`
+	Before      bool       `json:"before,omitempty" doc:"the lines are those of the file before the change"`
+	FirstLine   int        `json:"first_line,omitempty" doc:"as it was said, counted from 1; absent: the whole file"`
+	LastLine    int        `json:"last_line,omitempty"`
+	Quoted      string     `json:"quoted,omitempty" doc:"the lines as they were"`
+	Now         *Lines     `json:"now,omitempty" doc:"where the lines are in the newest revision; absent: they are gone, or it is not about lines"`
+	Gone        bool       `json:"gone" doc:"what it is about is not in the newest revision any more"`
+	Where       string     `json:"where" doc:"in words"`
+	NeedsAnswer bool       `json:"needs_answer" doc:"false: a remark that needs none and never blocks"`
+	BegunBy     string     `json:"begun_by"`
+	BegunAt     time.Time  `json:"begun_at"`
+	Settled     bool       `json:"settled"`
+	SettledBy   string     `json:"settled_by,omitempty"`
+	SettledAt   *time.Time `json:"settled_at,omitempty"`
+	Outcome     string     `json:"outcome,omitempty" doc:"what came of it, or the ticket that takes it further"`
+	Remarks     []Remark   `json:"remarks" doc:"oldest first"`
+}
+
+// Lines are lines of a file.
+type Lines struct {
+	Path  string `json:"path"`
+	First int    `json:"first" doc:"counted from 1"`
+	Last  int    `json:"last"`
+}
+
+// Remark is what somebody said in a thread.
+type Remark struct {
+	ID        int64           `json:"id"`
+	By        string          `json:"by"`
+	Text      string          `json:"text"`
+	CreatedAt time.Time       `json:"created_at"`
+	EditedAt  *time.Time      `json:"edited_at,omitempty"`
+	Earlier   []RemarkVersion `json:"earlier,omitempty" doc:"what it said before it was edited, oldest first"`
+}
+
+// RemarkVersion is what a remark said before it was edited.
+type RemarkVersion struct {
+	Text  string    `json:"text"`
+	Until time.Time `json:"until"`
+}
