@@ -209,6 +209,22 @@ func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.shows("ines objected to revision 1", "<script>alert(1)</script> not yet")
 	p.press("Withdraw my objection")
 	p.shows("and took it back")
+	// A question on a line of the difference, answered and settled; a remark that needs no answer.
+	p.do(chromedp.Click(chromedp.CSS(`button[aria-label="Discuss line 1"]`)))
+	p.shows("Your word on revision 1: a, line 1")
+	p.do(chromedp.SendKeys(chromedp.CSS("#text"), "why one?"))
+	p.press("Ask")
+	p.shows("a, line 1", "· open", "why one?")
+	p.do(chromedp.SendKeys(chromedp.CSS("#text"), "neat"))
+	p.press("Remark")
+	p.shows("the change", "needs no answer", "neat")
+	p.press("Answer or settle")
+	p.do(chromedp.SendKeys(chromedp.CSS("#reply-1"), "because it is measured"))
+	p.press("Reply")
+	p.shows("because it is measured")
+	p.do(chromedp.SendKeys(chromedp.CSS("#outcome-1"), "as agreed"))
+	p.press("Settle it")
+	p.shows("settled by ines: as agreed")
 	p.press("Close")
 	p.shows("It is closed.")
 	p.press("Reopen")
@@ -239,6 +255,10 @@ func TestConsoleIsAccessible(t *testing.T) {
 	_, err = w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: commit, Name: "lint", State: "passed", Link: "https://checks.example/7"})
 	w.ok(err)
 	w.report(commit, "unit", "running")
+	for _, n := range []client.NewThread{{Path: "valves/east", First: 1, Text: "why?"}, {Text: "neat " + strings.Repeat("water", 60), NoAnswer: true}} {
+		_, err = w.as("odo").BeginThread(t.Context(), repo, k.Number, n)
+		w.ok(err)
+	}
 	p := w.visit()
 	paths := []string{"/", "/growers/irrigation", "/growers/irrigation/changes", "/growers/irrigation/changes/1", "/growers/irrigation/changes/2", "/growers/irrigation/queue",
 		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/~/growers/rules", "/~/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/nowhere/at/all"}

@@ -1,7 +1,8 @@
 <script lang="ts">
   import type { Diff } from '../lib/api';
   import { readPatch } from '../lib/patch';
-  let { diff }: { diff: Diff } = $props();
+  // ask begins a discussion on a line; without it, lines are for reading only.
+  let { diff, ask }: { diff: Diff; ask?: (path: string, line: number, before: boolean) => void } = $props();
   const files = $derived(readPatch(diff.patch));
   const signs = { added: '+', removed: '−', same: ' ', gap: '' };
 </script>
@@ -22,7 +23,16 @@
             {:else}
               <tr class:bg-added={line.kind === 'added'} class:bg-removed={line.kind === 'removed'}>
                 <td class="w-10 px-1 text-right text-soft select-none">{line.old ?? ''}</td>
-                <td class="w-10 px-1 text-right text-soft select-none">{line.new ?? ''}</td>
+                <td class="w-10 px-1 text-right text-soft select-none">
+                  {#if ask && (line.new ?? line.old)}
+                    <button
+                      type="button"
+                      class="cursor-pointer hover:underline"
+                      aria-label={`Discuss line ${line.new ?? line.old}${line.new ? '' : ' before the change'}`}
+                      onclick={() => ask(file.path, (line.new ?? line.old)!, !line.new)}>{line.new ?? '·'}</button
+                    >
+                  {:else}{line.new ?? ''}{/if}
+                </td>
                 <td class="w-4 text-center">{signs[line.kind]}</td>
                 <td class="pr-3 whitespace-pre">{line.text}</td>
               </tr>

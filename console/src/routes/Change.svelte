@@ -6,6 +6,7 @@
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import Patch from '../parts/Patch.svelte';
+  import Threads from '../parts/Threads.svelte';
   import Way from '../parts/Way.svelte';
   import When from '../parts/When.svelte';
   import {
@@ -19,6 +20,7 @@
     type Report,
     type Review,
     type Revision,
+    type Thread,
   } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { session } from '../lib/session.svelte';
@@ -36,7 +38,8 @@
     get<Check[]>(`/repositories/${repo}/commits/${(await get<Change>(path)).head}/checks`),
   );
   const owners = new Live(() => get<ChangeAreas>(`${path}/areas`));
-  $effect(() => follow(repo, change, report, reviews, revisions, diff, checks, owners));
+  const threads = new Live(() => get<Thread[]>(`${path}/threads`));
+  $effect(() => follow(repo, change, report, reviews, revisions, diff, checks, owners, threads));
 
   const c = $derived(change.value);
   const alive = $derived(c?.state === 'open' || c?.state === 'draft');
@@ -58,8 +61,19 @@
     } catch (error) {
       problem = (error as Error).message;
     }
-    await Promise.all([change.reload(), report.reload(), reviews.reload()]);
+    await Promise.all([change.reload(), report.reload(), reviews.reload(), threads.reload()]);
   }
+  // A discussion is begun on the change, or on the line of the difference that was chosen.
+  let about = $state<{ path: string; first_line: number; before: boolean }>();
+  const ask = (file: string, line: number, before: boolean) => {
+    about = { path: file, first_line: line, before };
+    document.getElementById('text')?.focus();
+  };
+  const begin = (noAnswer: boolean) =>
+    act('Your remark is on record.', async () => {
+      await post(`${path}/threads`, { ...about, text, revision: c!.revision, no_answer: noAnswer });
+      about = undefined;
+    });
   // The verdict is for the revision on the screen; if a newer one came in between, the service says so.
   const review = (verdict: string, done: string) =>
     act(done, () => post(`${path}/reviews`, { verdict, revision: c!.revision, text }));
@@ -160,24 +174,31 @@
               <li class="text-soft">Nobody has said anything yet.</li>
             {/each}
           </ol>
+          <Threads threads={threads.value ?? []} {path} {alive} {act} />
           {#if alive}
             <form class="mt-4 flex flex-col gap-2" onsubmit={(e) => e.preventDefault()}>
-              <Label for="text" class="text-ink">Your word on revision {c.revision}</Label>
+              <Label for="text" class="text-ink"
+                >Your word on revision {c.revision}{about
+                  ? `: ${about.path}, line ${about.first_line}${about.before ? ' before the change' : ''}`
+                  : ''}</Label
+              >
               <Textarea
                 id="text"
                 rows={3}
                 class="w-full bg-sheet dark:bg-sheet text-ink dark:text-ink"
                 bind:value={text}
-                placeholder="An objection or a comment needs words; an approval may have some."
+                placeholder="An objection, a question or a remark needs words; an approval may have some. Choose a line number below to speak of that line."
               />
               <div class="flex flex-wrap gap-2">
                 <Button size="sm" onclick={() => review('approve', 'Your approval is on record.')}>Approve</Button>
                 <Button size="sm" color="alternative" onclick={() => review('object', 'Your objection is on record.')}
                   >Object</Button
                 >
-                <Button size="sm" color="alternative" onclick={() => review('comment', 'Your comment is on record.')}
-                  >Comment</Button
-                >
+                <Button size="sm" color="alternative" onclick={() => begin(false)}>Ask</Button>
+                <Button size="sm" color="alternative" onclick={() => begin(true)}>Remark</Button>
+                {#if about}<Button size="sm" color="alternative" onclick={() => (about = undefined)}
+                    >Not on that line</Button
+                  >{/if}
                 {#if mine}
                   <Button
                     size="sm"
@@ -260,7 +281,7 @@
           id="difference"
           note={diff.value && `${count(diff.value.files.length, 'file')}, +${c.added} −${c.removed}`}
         >
-          {#if diff.value}<Patch diff={diff.value} />{/if}
+          {#if diff.value}<Patch diff={diff.value} ask={alive ? ask : undefined} />{/if}
         </Panel>
       </div>
     </div>
