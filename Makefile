@@ -25,7 +25,7 @@ demo: build
 
 # Everything: formatting, the console's own checks, and all tests, those in the browser too.
 test: build check
-	./e2e/browser.sh
+	./e2e/needs.sh
 	$(GO) test ./...
 
 check:

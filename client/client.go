@@ -228,6 +228,21 @@ func (c *Client) Grant(ctx context.Context, where, who, role string) error {
 	return c.Call(ctx, http.MethodPut, "/grants", wire.Grant{Who: who, Where: where, Role: role}, nil)
 }
 
+// Keys lists a person's public keys; one's own when login is empty.
+func (c *Client) Keys(ctx context.Context, login string) ([]wire.Key, error) {
+	return get[[]wire.Key](ctx, c, "/keys", "login", login)
+}
+
+// AddKey registers a public key of one's own, in the form of authorized_keys.
+func (c *Client) AddKey(ctx context.Context, name, key string) (wire.Key, error) {
+	return post[wire.Key](ctx, c, "/keys", map[string]string{"name": name, "key": key})
+}
+
+// RemoveKey takes a key out of use.
+func (c *Client) RemoveKey(ctx context.Context, id int64) error {
+	return c.Call(ctx, http.MethodDelete, fmt.Sprintf("/keys/%d", id), nil, nil)
+}
+
 // NewToken is what a token is made from.
 type NewToken struct {
 	Login           string   `json:"login"`

@@ -486,6 +486,8 @@ func bodyFor(path string) string {
 		return `{"text":"hello"}`
 	case strings.HasSuffix(path, "/settled"):
 		return `{"settled":true}`
+	case strings.HasSuffix(path, "/keys"):
+		return `{"name":"x","key":"ssh-ed25519 AAAA"}`
 	case strings.HasSuffix(path, "/labels"):
 		return `{"set":["urgent"]}`
 	case strings.HasSuffix(path, "/confirmation"):

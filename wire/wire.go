@@ -64,6 +64,8 @@ type Commit struct {
 	Parents    []string  `json:"parents"`
 	Checks     string    `json:"checks" doc:"combined state of its checks; empty: none reported"`
 	Change     int       `json:"change,omitempty" doc:"number of the change that landed as this commit"`
+	Signature  string    `json:"signature,omitempty" doc:"of a change's commit: signed, or why a signature does not count, in words"`
+	SignedBy   string    `json:"signed_by,omitempty" doc:"whose registered key it is"`
 }
 
 // TreeEntry is one name in a folder.
@@ -305,4 +307,14 @@ type SignedHead struct {
 type RunnerPlace struct {
 	Path   string `json:"path" doc:"a file in the service's folder, on the service's machine"`
 	SHA256 string `json:"sha256" doc:"of that file's content"`
+}
+
+// Key is a public key by which a person signs commits.
+type Key struct {
+	ID          int64     `json:"id"`
+	Login       string    `json:"login"`
+	Name        string    `json:"name"`
+	Kind        string    `json:"kind" doc:"such as ssh-ed25519"`
+	Fingerprint string    `json:"fingerprint" doc:"SHA-256, as ssh-keygen shows it"`
+	CreatedAt   time.Time `json:"created_at"`
 }

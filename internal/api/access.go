@@ -63,6 +63,24 @@ func (s *server) access() {
 	call(s, "PUT", base+"/grants", "put-grant", "Give a role in a house or a repository", func(ctx context.Context, a service.Actor, q *struct{ Body wire.Grant }) (done, error) {
 		return done{true}, s.Service.Grant(ctx, a, q.Body.Where, q.Body.Who, q.Body.Role)
 	})
+	call(s, "GET", base+"/keys", "list-keys", "Public keys by which a person signs commits", func(ctx context.Context, a service.Actor, q *struct {
+		Login string `query:"login" doc:"absent: yourself"`
+	}) ([]wire.Key, error) {
+		return s.Service.Keys(ctx, a, q.Login)
+	})
+	call(s, "POST", base+"/keys", "create-key", "Register a public key of your own", func(ctx context.Context, a service.Actor, q *struct {
+		Body struct {
+			Name string `json:"name"`
+			Key  string `json:"key" doc:"in the form of authorized_keys"`
+		}
+	}) (wire.Key, error) {
+		return s.Service.AddKey(ctx, a, q.Body.Name, q.Body.Key)
+	})
+	call(s, "DELETE", base+"/keys/{id}", "delete-key", "Take a key out of use; what it signed counts no more", func(ctx context.Context, a service.Actor, q *struct {
+		ID int64 `path:"id"`
+	}) (done, error) {
+		return done{true}, s.Service.RemoveKey(ctx, a, q.ID)
+	})
 	call(s, "GET", base+"/tokens", "list-tokens", "Tokens, without their secrets", func(ctx context.Context, a service.Actor, _ *in) ([]wire.Token, error) {
 		return s.Service.Tokens(ctx, a)
 	})

@@ -144,27 +144,6 @@ func (r *Repo) HasBranch(branch string) bool {
 	return err == nil && bytes.Contains(packed, []byte(" refs/heads/"+branch+"\n"))
 }
 
-// Signed says which commits, of those reachable from `from` and not from those in `not`, carry a signature, by whomever.
-func (r *Repo) Signed(ctx context.Context, from string, not []string, limit int) (map[string]bool, error) {
-	args := []string{"rev-list", "--header", fmt.Sprintf("--max-count=%d", limit), from}
-	for _, n := range not {
-		args = append(args, "^"+n)
-	}
-	out, err := r.run(ctx, nil, append(args, "--")...)
-	if err != nil {
-		return nil, err
-	}
-	signed := map[string]bool{}
-	for record := range strings.SplitSeq(string(out), "\x00") {
-		id, object, _ := strings.Cut(record, "\n")
-		header, _, _ := strings.Cut(object, "\n\n")
-		if strings.Contains(header, "\ngpgsig ") || strings.Contains(header, "\ngpgsig-sha256 ") {
-			signed[id] = true
-		}
-	}
-	return signed, nil
-}
-
 // FileDiff is one path of a difference.
 type FileDiff struct {
 	Path    string

@@ -78,14 +78,14 @@ func (in *Incoming) Contains(ctx context.Context, b, a string) (bool, error) {
 // Commits lists at most limit of the commits that no ref of the repository reached before the push, newest first.
 func (in *Incoming) Commits(limit int) []string { return in.order[:min(limit, len(in.order))] }
 
-// Log lists, with the objects of the push in sight, the commits that one brings beyond others, and which of them carry
-// a signature.
-func (in *Incoming) Log(ctx context.Context, from string, not []string, limit int) ([]Commit, map[string]bool, error) {
+// Log lists, with the objects of the push in sight, the commits that one brings beyond others, and the signatures of those
+// that carry one.
+func (in *Incoming) Log(ctx context.Context, from string, not []string, limit int) ([]Commit, map[string]KeySignature, error) {
 	log, err := in.view.Log(ctx, from, not, 0, limit)
 	if err != nil {
 		return nil, nil, err
 	}
-	signed, err := in.view.Signed(ctx, from, not, limit)
+	signed, err := in.view.Signatures(ctx, from, not, limit)
 	return log, signed, err
 }
 

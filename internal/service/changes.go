@@ -213,8 +213,8 @@ func (s *Service) brought(ctx context.Context, repo *store.Repository, base, hea
 	if err != nil {
 		return nil, nil, err
 	}
-	signed, err := s.bare(repo).Signed(ctx, head, []string{base}, maxCommitsRead)
-	return log, kept(log, signed), err
+	signatures, err := s.bare(repo).Signatures(ctx, head, []string{base}, maxCommitsRead)
+	return log, kept(log, signatures), err
 }
 
 // saveRevision records a revision: who counts as author of it is completed here, where the records are at hand.
@@ -261,7 +261,7 @@ func (s *Service) saveRevision(tx *tx, repo *store.Repository, p pendingRevision
 }
 
 // kept makes of a log what is kept of each commit with a revision.
-func kept(log []git.Commit, signed map[string]bool) []store.BroughtCommit {
+func kept(log []git.Commit, signatures map[string]git.KeySignature) []store.BroughtCommit {
 	out := make([]store.BroughtCommit, len(log))
 	for i, c := range log {
 		message := c.Subject
@@ -271,7 +271,8 @@ func kept(log []git.Commit, signed map[string]bool) []store.BroughtCommit {
 		if len(message) > maxMessage {
 			message = strings.ToValidUTF8(message[:maxMessage], "")
 		}
-		out[i] = store.BroughtCommit{ID: c.ID, Message: message, Parents: len(c.Parents), Signed: signed[c.ID]}
+		signature, signed := signatures[c.ID]
+		out[i] = store.BroughtCommit{ID: c.ID, Message: message, Parents: len(c.Parents), Signed: signed, Key: signature.Key, BadSignature: signature.Bad}
 	}
 	return out
 }
@@ -574,6 +575,17 @@ func (s *Service) Revisions(ctx context.Context, a Actor, name string, number in
 		commits, err := s.commitViews(db, repo, log)
 		if err != nil {
 			return nil, err
+		}
+		known, err := gateCommits(db, r.Commits)
+		if err != nil {
+			return nil, err
+		}
+		for i := range commits {
+			for _, k := range known {
+				if k.ID == commits[i].ID {
+					commits[i].Signature, commits[i].SignedBy = k.Signature.State.Words(), k.Signature.By
+				}
+			}
 		}
 		out = append(out, wire.Revision{Number: r.Number, Head: r.Head, Base: r.Base, PushedBy: r.PushedBy, SameDifference: r.SameAsLast,
 			Files: r.Files, Added: r.Added, Removed: r.Removed, Commits: commits, CreatedAt: r.CreatedAt})

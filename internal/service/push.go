@@ -225,8 +225,8 @@ func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips
 	if err != nil {
 		return err
 	}
-	g.Commits = broughtCommits(kept(log, signed))
-	return nil
+	g.Commits, err = gateCommits(p.s.store.Read(ctx), kept(log, signed))
+	return err
 }
 
 // carryOut lets the objects in, puts on record what is about to move, moves the refs, and records what came of it.

@@ -42,7 +42,10 @@ func (s *Service) gather(db *gorm.DB, repo *store.Repository, c store.Change) (g
 	r := g.revision
 	g.facts = gate.Facts{Repository: repo.Name, Number: c.Number, State: c.State, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 		Revision: c.Revision, Head: r.Head, Opener: c.OpenedBy, Authors: r.Authors, LastPusher: r.LastPusher, Paths: r.Paths, Files: r.Files, Added: r.Added, Removed: r.Removed,
-		Commits: broughtCommits(r.Commits), CommitAuthors: r.CommitAuthors, RulesVersion: force.own.Version, HouseVersion: force.house.Version, Suspended: force.suspended, At: s.now()}
+		CommitAuthors: r.CommitAuthors, RulesVersion: force.own.Version, HouseVersion: force.house.Version, Suspended: force.suspended, At: s.now()}
+	if g.facts.Commits, err = gateCommits(db, r.Commits); err != nil {
+		return g, err
+	}
 	g.facts.TargetGone = !s.bare(repo).HasBranch(c.Target)
 	if g.facts.People, err = peopleOf(db, repo); err != nil {
 		return g, err

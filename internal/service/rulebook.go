@@ -7,7 +7,6 @@ import (
 
 	"gorm.io/gorm"
 
-	"tavrin/internal/core/gate"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/store"
 )
@@ -192,19 +191,6 @@ func (s *Service) rulesThen(db *gorm.DB, repo *store.Repository, own, house int)
 
 // maxMessage is how much of a commit's message is kept with a revision, in bytes.
 const maxMessage = 4 << 10
-
-// broughtCommits are the commits of a revision as the gate knows them. That somebody's registered key made a signature
-// cannot be known before keys can be registered.
-func broughtCommits(rows []store.BroughtCommit) []gate.Commit {
-	out := make([]gate.Commit, len(rows))
-	for i, r := range rows {
-		out[i] = gate.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents}
-		if r.Signed {
-			out[i].Signature.State = gate.UnknownKey
-		}
-	}
-	return out
-}
 
 // endSuspensions notes the suspensions whose time is over.
 func (s *Service) endSuspensions(db *gorm.DB, write func(func(tx *tx) error) error) error {

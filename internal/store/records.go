@@ -200,6 +200,9 @@ type BroughtCommit struct {
 	Message string `json:"message"` // cut when it is long
 	Parents int    `json:"parents"`
 	Signed  bool   `json:"signed,omitempty"` // it carries a signature, by whomever
+	// Key is the fingerprint of the key that it is signed by, where the signature could be read and fits.
+	Key          string `json:"key,omitempty"`
+	BadSignature string `json:"bad_signature,omitempty"` // why it does not fit
 }
 
 // Review is one word of a reviewer on a revision.
@@ -361,4 +364,15 @@ type RemarkVersion struct {
 	RemarkID int64
 	Text     string
 	Until    time.Time
+}
+
+// AccountKey is a public key by which a person signs commits.
+type AccountKey struct {
+	ID          int64
+	AccountID   int64
+	Name        string
+	Fingerprint string
+	Text        string
+	CreatedAt   time.Time
+	RemovedAt   *time.Time
 }

@@ -269,6 +269,9 @@
                 <ul class="mt-1 ml-4 text-sm">
                   {#each r.commits ?? [] as k (k.id)}<li class="flex gap-3">
                       <Id id={k.id} /><span class="min-w-0 truncate">{k.subject}</span>
+                      {#if k.signed_by}<span class="text-teal">signed by {k.signed_by}</span>
+                      {:else if k.signature && k.signature !== 'not signed'}<span class="text-ochre">{k.signature}</span
+                        >{/if}
                     </li>{/each}
                 </ul>
               </li>

@@ -209,14 +209,11 @@ func (j *judge) signed(q rules.Sourced) {
 func unsigned(commits []Commit, people map[string]Person) []string {
 	var wrong []string
 	for _, c := range commits {
-		why := ""
+		why := "is " + c.Signature.State.Words()
 		switch _, known := people[c.Signature.By]; {
-		case c.Signature.State == Unsigned:
-			why = "is not signed"
 		case c.Signature.State == BadlyMade:
-			why = "has a signature that does not fit it"
+			why = c.Signature.State.Words()
 		case c.Signature.State != Good:
-			why = "is signed by a key that nobody has registered here"
 		case !known:
 			why = "is signed by " + c.Signature.By + ", who has no access any more"
 		default:

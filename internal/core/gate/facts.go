@@ -159,6 +159,20 @@ const (
 	Good       SignatureState = "good"        // by a registered key of By
 )
 
+// Words says what the state means.
+func (s SignatureState) Words() string {
+	switch s {
+	case UnknownKey:
+		return "signed by a key that nobody has registered here"
+	case BadlyMade:
+		return "has a signature that does not fit it"
+	case Good:
+		return "signed"
+	case Unsigned:
+	}
+	return "not signed"
+}
+
 // Signature is what is known of a commit's signature.
 type Signature struct {
 	State SignatureState `json:"state,omitempty"`

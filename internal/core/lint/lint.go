@@ -313,9 +313,7 @@ func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what str
 		if len(p.With) > 0 && !slices.ContainsFunc(p.With, rules.Strategy.Straight) {
 			l.say(Blocked, q.Line, "allow rebase or squash", "%s: history is to stay straight, and every strategy that is allowed makes a merge commit", what)
 		}
-	case rules.Signed:
-		l.say(Note, q.Line, "", "%s: keys cannot be registered yet, so that no signature counts", what)
-	case rules.Objections, rules.Tasks, rules.Ticket, rules.Fixups, rules.Messages:
+	case rules.Objections, rules.Tasks, rules.Ticket, rules.Fixups, rules.Messages, rules.Signed:
 	}
 	if q.When != nil && q.When.PathsText != nil && l.w.Paths != nil && !slices.ContainsFunc(l.w.Paths, q.When.Paths.Match) {
 		l.say(Fragile, q.When.Line, "correct the globs", "%s: no file there is now matches the condition's paths %s", what, strings.Join(q.When.PathsText, ", "))

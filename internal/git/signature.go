@@ -1,0 +1,154 @@
+package git
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// KeySignature is what a commit's signature shows by itself. Whose key it is, is not Git's to know.
+type KeySignature struct {
+	// Key is the SHA-256 fingerprint of the key, such as ssh-keygen shows it; empty when the signature is of a kind that is
+	// not read (OpenPGP, X.509), or does not fit the commit.
+	Key string
+	// Bad says why the signature does not fit the commit; empty: it fits, or is of a kind that is not read.
+	Bad string
+}
+
+// Signatures reads the signatures of the commits reachable from `from` and not from those in `not`, by commit. A commit
+// without one is not in it.
+func (r *Repo) Signatures(ctx context.Context, from string, not []string, limit int) (map[string]KeySignature, error) {
+	signed, err := r.signed(ctx, from, not, limit)
+	if err != nil || len(signed) == 0 {
+		return nil, err
+	}
+	out, err := r.run(ctx, strings.NewReader(strings.Join(signed, "\n")+"\n"), "cat-file", "--batch")
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]KeySignature{}
+	for _, id := range signed {
+		head, rest, ok := bytes.Cut(out, []byte("\n"))
+		fields := strings.Fields(string(head))
+		if !ok || len(fields) != 3 || fields[0] != id {
+			return nil, fmt.Errorf("read commit %.10s: git cat-file says %q", id, head)
+		}
+		size, err := strconv.Atoi(fields[2])
+		if err != nil || size > len(rest) {
+			return nil, fmt.Errorf("read commit %.10s: git cat-file says %q", id, head)
+		}
+		found[id] = readSignature(string(rest[:size]))
+		out = bytes.TrimPrefix(rest[size:], []byte("\n"))
+	}
+	return found, nil
+}
+
+// signed lists the commits that carry a signature, by whomever.
+func (r *Repo) signed(ctx context.Context, from string, not []string, limit int) ([]string, error) {
+	args := []string{"rev-list", "--header", fmt.Sprintf("--max-count=%d", limit), from}
+	for _, n := range not {
+		args = append(args, "^"+n)
+	}
+	out, err := r.run(ctx, nil, append(args, "--")...)
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	for record := range strings.SplitSeq(string(out), "\x00") {
+		id, object, _ := strings.Cut(record, "\n")
+		header, _, _ := strings.Cut(object, "\n\n")
+		if strings.Contains(header, "\ngpgsig ") || strings.Contains(header, "\ngpgsig-sha256 ") {
+			ids = append(ids, id)
+		}
+	}
+	return ids, nil
+}
+
+// readSignature takes a commit's text apart into signature and what was signed, and looks whether they fit.
+func readSignature(commit string) KeySignature {
+	header, message, _ := strings.Cut(commit, "\n\n")
+	var signature, payload strings.Builder
+	inside := false
+	for line := range strings.SplitSeq(header, "\n") {
+		if text, begins := strings.CutPrefix(line, "gpgsig "); begins {
+			inside = true
+			signature.WriteString(text + "\n")
+			continue
+		}
+		if inside && strings.HasPrefix(line, " ") {
+			signature.WriteString(line[1:] + "\n")
+			continue
+		}
+		inside = false
+		payload.WriteString(line + "\n")
+	}
+	payload.WriteString("\n" + message)
+	key, err := verifySSH(signature.String(), payload.String())
+	switch {
+	case errors.Is(err, errNotSSH):
+		return KeySignature{}
+	case err != nil:
+		return KeySignature{Bad: err.Error()}
+	}
+	return KeySignature{Key: ssh.FingerprintSHA256(key)}
+}
+
+var errNotSSH = errors.New("not an SSH signature")
+
+// verifySSH verifies a signature in the format of OpenSSH (PROTOCOL.sshsig) over a commit's text, and returns its key.
+func verifySSH(armored, payload string) (ssh.PublicKey, error) {
+	block, _ := pem.Decode([]byte(armored))
+	if block == nil || block.Type != "SSH SIGNATURE" {
+		return nil, errNotSSH
+	}
+	var s struct {
+		Magic     [6]byte
+		Version   uint32
+		PublicKey string
+		Namespace string
+		Reserved  string
+		Hash      string
+		Signature string
+	}
+	if err := ssh.Unmarshal(block.Bytes, &s); err != nil || string(s.Magic[:]) != "SSHSIG" || s.Version != 1 {
+		return nil, errors.New("it is not of the form of an SSH signature")
+	}
+	if s.Namespace != "git" {
+		return nil, fmt.Errorf("it was made for %q, not for git", s.Namespace)
+	}
+	var digest []byte
+	switch s.Hash {
+	case "sha256":
+		sum := sha256.Sum256([]byte(payload))
+		digest = sum[:]
+	case "sha512":
+		sum := sha512.Sum512([]byte(payload))
+		digest = sum[:]
+	default:
+		return nil, fmt.Errorf("its hash %q is not one of sha256 and sha512", s.Hash)
+	}
+	key, err := ssh.ParsePublicKey([]byte(s.PublicKey))
+	if err != nil {
+		return nil, errors.New("its key cannot be read")
+	}
+	var made ssh.Signature
+	if err := ssh.Unmarshal([]byte(s.Signature), &made); err != nil {
+		return nil, errors.New("it is not of the form of an SSH signature")
+	}
+	if made.Format == ssh.KeyAlgoRSA { // SHA-1
+		return nil, errors.New("it was made with SHA-1, which is too weak")
+	}
+	signed := ssh.Marshal(struct{ Namespace, Reserved, Hash, Digest string }{s.Namespace, s.Reserved, s.Hash, string(digest)})
+	if err := key.Verify(append([]byte("SSHSIG"), signed...), &made); err != nil {
+		return nil, errors.New("it does not fit the commit")
+	}
+	return key, nil
+}
