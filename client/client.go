@@ -228,6 +228,11 @@ func (c *Client) Grant(ctx context.Context, where, who, role string) error {
 	return c.Call(ctx, http.MethodPut, "/grants", wire.Grant{Who: who, Where: where, Role: role}, nil)
 }
 
+// Desk lists what waits for whoever asks, in every repository.
+func (c *Client) Desk(ctx context.Context) ([]wire.DeskItem, error) {
+	return get[[]wire.DeskItem](ctx, c, "/desk")
+}
+
 // Keys lists a person's public keys; one's own when login is empty.
 func (c *Client) Keys(ctx context.Context, login string) ([]wire.Key, error) {
 	return get[[]wire.Key](ctx, c, "/keys", "login", login)

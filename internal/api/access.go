@@ -16,6 +16,9 @@ func (s *server) access() {
 	call(s, "GET", base+"/me", "get-me", "Who is asking", func(ctx context.Context, a service.Actor, _ *in) (wire.Me, error) {
 		return s.Service.Me(ctx, a)
 	})
+	call(s, "GET", base+"/desk", "list-desk", "What waits for you, in every repository", func(ctx context.Context, a service.Actor, _ *in) ([]wire.DeskItem, error) {
+		return s.Service.Desk(ctx, a)
+	})
 	s.sessions()
 	call(s, "GET", base+"/people", "list-people", "People and robots", func(ctx context.Context, a service.Actor, _ *in) ([]wire.Person, error) {
 		return s.Service.People(ctx, a)

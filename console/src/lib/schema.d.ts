@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/desk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What waits for you, in every repository */
+        get: operations["list-desk"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/grants": {
         parameters: {
             query?: never;
@@ -1629,6 +1646,27 @@ export interface components {
             /** @description HOUSE/NAME:CHECK */
             witness?: string[];
         };
+        DeskItem: {
+            /** @description of a review: you, or a team of yours, were asked by name */
+            asked: boolean;
+            /**
+             * @description an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
+             * @enum {string}
+             */
+            kind: "review" | "look-again" | "answer" | "own" | "decide";
+            /**
+             * Format: int64
+             * @description of the change; of a proposal: its number
+             */
+            number: number;
+            /** @description HOUSE/NAME; of a proposal: where the rules are */
+            repository: string;
+            /** Format: date-time */
+            since: string;
+            title: string;
+            /** @description what it waits for, in words */
+            what: string;
+        };
         Diff: {
             base: string;
             files: components["schemas"]["FileDiff"][];
@@ -2479,6 +2517,89 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-desk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeskItem"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "put-grant": {
         parameters: {
             query?: never;

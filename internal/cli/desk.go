@@ -1,0 +1,35 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"tavrin/client"
+	"tavrin/wire"
+)
+
+// deskWords say what each kind of thing on the desk wants.
+var deskWords = map[string]string{"review": "review", "look-again": "look again", "answer": "answer", "decide": "decide", "own": "yours, held up"}
+
+// desk lists what waits for whoever asks.
+func (p *program) desk() *cobra.Command {
+	return answer(p, "desk", "Show what waits for you, in every repository", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.DeskItem, error) {
+		return c.Desk(ctx)
+	}, func(w io.Writer, items []wire.DeskItem) {
+		if len(items) == 0 {
+			row(w, "Nothing waits for you.")
+			return
+		}
+		row(w, "WANTS", "SINCE", "WHERE", "WHAT")
+		for _, i := range items {
+			wants := deskWords[i.Kind]
+			if i.Asked {
+				wants += ", asked"
+			}
+			row(w, wants, ago(i.Since), fmt.Sprintf("%s %d, %q", i.Repository, i.Number, i.Title), i.What)
+		}
+	})
+}
