@@ -151,7 +151,7 @@ func TestConsoleTellsTheWholeStory(t *testing.T) {
 	reviewer.do(chromedp.SendKeys(chromedp.CSS("#token"), "tvr_WRONG\r"))
 	reviewer.shows("this token is not known")
 	reviewer.signIn("odo")
-	reviewer.shows("growers/irrigation", "version 1")
+	reviewer.shows("growers/irrigation", "version 1", "What waits for you", "1. Bring tamsin/east", "1 approval by an owner of valves")
 	reviewer.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation"]`)))
 	reviewer.shows("main (default)", "trunk", "not protected", "History of main")
 	reviewer.do(chromedp.KeyEvent("c"))

@@ -30,9 +30,9 @@ func (p *program) repository() *cobra.Command {
 		answer(p, "list", "List the repositories you may read", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.Repository, error) {
 			return c.Repositories(ctx)
 		}, func(w io.Writer, repos []wire.Repository) {
-			row(w, "REPOSITORY", "DEFAULT", "YOUR ROLE", "RULES", "OPEN CHANGES", "IN QUEUE")
+			row(w, "REPOSITORY", "DEFAULT", "YOUR ROLE", "RULES", "HOUSE RULES", "OPEN CHANGES", "IN QUEUE")
 			for _, r := range repos {
-				row(w, r.Name, r.DefaultBranch, r.Role, version(r.RulesVersion), r.OpenChanges, r.InQueue)
+				row(w, r.Name, r.DefaultBranch, r.Role, version(r.RulesVersion), version(r.HouseVersion), r.OpenChanges, r.InQueue)
 			}
 		}),
 		inRepo(p, "show", "Describe the repository and how to clone it", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (made, error) {

@@ -28,6 +28,7 @@ export type Advice = Schemas['Advice'];
 export type Difference = Schemas['Difference'];
 export type BranchRules = Schemas['BranchRules'];
 export type PatternMatches = Schemas['PatternMatches'];
+export type DeskItem = Schemas['DeskItem'];
 export type Thread = Schemas['Thread'];
 export type Area = Schemas['Area'];
 export type PathOwners = Schemas['PathOwners'];

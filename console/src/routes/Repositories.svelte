@@ -1,18 +1,61 @@
 <script lang="ts">
   import { Table, TableBody, TableBodyCell, TableBodyRow, TableHead, TableHeadCell } from 'flowbite-svelte';
+  import Mark from '../parts/Mark.svelte';
   import Page from '../parts/Page.svelte';
-  import { get, type Repository } from '../lib/api';
+  import Panel from '../parts/Panel.svelte';
+  import When from '../parts/When.svelte';
+  import { get, type DeskItem, type Repository } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { count } from '../lib/words';
 
   const repos = new Live(() => get<Repository[]>('/repositories'));
-  $effect(() => follow('', repos));
-  const answer = $derived(
-    repos.value && `You may read ${repos.value.length === 1 ? '1 repository' : `${repos.value.length} repositories`}.`,
-  );
+  const command = 'tavrin desk\ntavrin repo list';
+  const desk = new Live(() => get<DeskItem[]>('/desk'));
+  $effect(() => follow('', repos, desk));
+  const answer = $derived.by(() => {
+    if (!repos.value || !desk.value) return undefined;
+    const waiting =
+      desk.value.length === 0 ? 'Nothing waits for you' : `${count(desk.value.length, 'thing')} on your desk`;
+    return `${waiting}; you may read ${repos.value.length === 1 ? '1 repository' : `${repos.value.length} repositories`}.`;
+  });
+  const wants: Record<DeskItem['kind'], [string, string]> = {
+    review: ['unmet', 'review'],
+    'look-again': ['pending', 'look again'],
+    answer: ['pending', 'answer'],
+    decide: ['unmet', 'decide'],
+    own: ['none', 'yours, held up'],
+  };
+  const to = (i: DeskItem) =>
+    i.kind !== 'decide'
+      ? `/${i.repository}/changes/${i.number}`
+      : i.repository.includes('/')
+        ? `/${i.repository}/rules`
+        : `/~/${i.repository}/rules`;
 </script>
 
-<Page title="Repositories" {answer} problem={repos.problem} command="tavrin repo list">
+<Page title="Repositories" {answer} problem={repos.problem ?? desk.problem} {command}>
+  {#if desk.value && desk.value.length > 0}
+    <Panel title="What waits for you" note="in every repository">
+      <ul class="divide-y divide-rule">
+        {#each desk.value as i, n (n)}
+          <li class="grid grid-cols-[auto_1fr] gap-x-3 py-1.5">
+            <Mark state={wants[i.kind][0]} />
+            <div class="min-w-0">
+              <p class="flex flex-wrap gap-x-2">
+                <span class="font-medium">{wants[i.kind][1]}{i.asked ? ', you were asked' : ''}</span>
+                <a class="plain-link min-w-0 break-words" href={to(i)}
+                  >{i.kind === 'decide' ? i.title : `${i.number}. ${i.title}`}</a
+                >
+                <span class="font-mono text-sm text-soft">{i.repository}</span>
+                <span class="text-sm text-soft"><When time={i.since} /></span>
+              </p>
+              <p class="text-sm break-words text-soft">{i.what}</p>
+            </div>
+          </li>
+        {/each}
+      </ul>
+    </Panel>
+  {/if}
   {#if repos.value?.length === 0}
     <p>None yet. An administrator makes one with <code>tavrin repo create HOUSE/NAME</code>.</p>
   {:else if repos.value}
@@ -32,7 +75,11 @@
                 ><a class="plain-link font-mono" href={`/${r.name}`}>{r.name}</a></TableBodyCell
               >
               <TableBodyCell class="text-ink py-3"
-                >{r.rules_version ? `version ${r.rules_version}` : 'none: nothing is protected'}</TableBodyCell
+                >{r.rules_version
+                  ? `version ${r.rules_version}${r.house_version ? ', and the house’s' : ''}`
+                  : r.house_version
+                    ? 'the house’s'
+                    : 'none: nothing is protected'}</TableBodyCell
               >
               <TableBodyCell class="text-ink py-3 text-right"
                 ><a class="hover:underline" href={`/${r.name}/changes`}>{r.open_changes}</a></TableBodyCell
