@@ -154,6 +154,8 @@ type Change struct {
 	Added        int        `json:"added"`
 	Removed      int        `json:"removed"`
 	LandedCommit string     `json:"landed_commit,omitempty"`
+	Ahead        int        `json:"ahead,omitempty" doc:"of one open change: commits it has and its target has not"`
+	Behind       int        `json:"behind,omitempty" doc:"of one open change: commits its target has and it has not; the queue brings them together, nobody has to"`
 	Entry        *Entry     `json:"entry,omitempty" doc:"its newest place in the queue"`
 	CreatedAt    time.Time  `json:"created_at"`
 	UpdatedAt    time.Time  `json:"updated_at"`
@@ -166,6 +168,7 @@ type Revision struct {
 	Base           string    `json:"base"`
 	PushedBy       string    `json:"pushed_by"`
 	SameDifference bool      `json:"same_difference" doc:"brings exactly what the revision before brought"`
+	Kind           string    `json:"kind" doc:"what it did to the one before: first, added, rebased, folded (fixups, and nothing else) or rewritten; empty: not kept"`
 	Files          int       `json:"files"`
 	Added          int       `json:"added"`
 	Removed        int       `json:"removed"`

@@ -108,6 +108,9 @@ func (p *program) showChange() *cobra.Command {
 		row(w, "state", k.State)
 		row(w, "from", k.Source+" to "+k.Target)
 		row(w, "revision", fmt.Sprintf("%d, %s; %s, +%d -%d lines", k.Revision, k.Head, files(k.Files), k.Added, k.Removed))
+		if k.Ahead+k.Behind > 0 {
+			row(w, "against its target", fmt.Sprintf("%d ahead, %d behind; the queue brings them together", k.Ahead, k.Behind))
+		}
 		row(w, "authors", list(k.Authors))
 		if k.Entry != nil {
 			row(w, "queue", fmt.Sprintf("%s, by %s: %s", k.Entry.State, k.Entry.Strategy, k.Entry.Reason))

@@ -23,6 +23,7 @@ type plan struct {
 	object                               string // by whom
 	objection                            string
 	comment                              [2]string // by whom, what
+	ask                                  [3]string // by whom, of which file, what; about its first line
 	join                                 string    // strategy; empty: not joined
 	close                                bool
 }
@@ -30,7 +31,8 @@ type plan struct {
 var plans = []plan{
 	{repo: irrigation, branch: "forecast/dew", by: "tamsin", title: "Count dew as water", description: "Half a litre for a litre, as measured in spring.", approve: []string{"pavo", "wren"}, join: "rebase"},
 	{repo: irrigation, branch: "docs/spelling", by: "tamsin", title: "Put the docs into plainer words", approve: []string{"wren"}, join: "squash"},
-	{repo: irrigation, branch: "ledger/winter-tariff", by: "bela", title: "Add the winter tariff", description: "Agreed at the October meeting, FEN-31.\n\n- [x] counted by hand\n- [x] read out to the members", comment: [2]string{"ines", "Is the meeting's note in the handbook yet?"}},
+	{repo: irrigation, branch: "ledger/winter-tariff", by: "bela", title: "Add the winter tariff", description: "Agreed at the October meeting, FEN-31.\n\n- [x] counted by hand\n- [x] read out to the members", comment: [2]string{"ines", "Is the meeting's note in the handbook yet?"},
+		ask: [3]string{"wren", "ledger/winter.csv", "Are these members' cents, or the town's?"}},
 	{repo: irrigation, branch: "valves/west-ease", by: "wren", title: "Close the west valve gently too", object: "odo", objection: "33 minutes is too short: the last rows stay dry. Keep 35."},
 	{repo: irrigation, branch: "field-app/night", by: "wren", title: "Add a night mode", draft: true},
 	{repo: irrigation, branch: "field-app/colours", by: "wren", title: "Reorder the screens", close: true},
@@ -89,6 +91,12 @@ func (w *World) play(ctx context.Context, p plan) error {
 	}
 	say(p.object, "object", p.objection)
 	say(p.comment[0], "comment", p.comment[1])
+	if err == nil && p.ask[0] != "" {
+		var c *client.Client
+		if c, err = w.As(p.ask[0]); err == nil {
+			_, err = c.BeginThread(ctx, p.repo, k.Number, client.NewThread{Path: p.ask[1], First: 1, Text: p.ask[2]})
+		}
+	}
 	if err == nil && p.join != "" {
 		_, err = author.Join(ctx, p.repo, k.Number, client.NewEntry{Strategy: p.join})
 	}

@@ -134,6 +134,16 @@ func (r *Repo) Log(ctx context.Context, from string, not []string, skip, limit i
 	return commits, nil
 }
 
+// AheadBehind counts the commits that a commit has and a ref has not, and the other way round.
+func (r *Repo) AheadBehind(ctx context.Context, commit, ref string) (ahead, behind int, err error) {
+	out, err := r.run(ctx, nil, "rev-list", "--count", "--left-right", commit+"..."+ref, "--")
+	if err != nil {
+		return 0, 0, err
+	}
+	_, err = fmt.Sscan(string(out), &ahead, &behind)
+	return ahead, behind, err
+}
+
 // HasBranch says whether there is a branch of that name now. It reads Git's files and starts no process, since it is
 // asked for every gate.
 func (r *Repo) HasBranch(branch string) bool {

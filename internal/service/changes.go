@@ -196,6 +196,9 @@ func (s *Service) revisionOf(ctx context.Context, repo *store.Repository, c stor
 	} else {
 		p.row.Authors = []string{pusher}
 	}
+	if p.row.Kind, err = s.revisionKind(ctx, repo, last, p.row); err != nil {
+		return p, err
+	}
 	known := []string{p.row.Base}
 	if last != nil {
 		known = append(known, last.Head)
@@ -205,6 +208,37 @@ func (s *Service) revisionOf(ctx context.Context, repo *store.Repository, c stor
 	}
 	p.commits, err = bare.Log(ctx, head, known, 0, maxCommitsRead)
 	return p, err
+}
+
+// revisionKind says what a revision did to the one before: "added" commits on top of it; "rebased" the same difference;
+// "folded" fixups into their commits and nothing else; or "rewritten" it.
+func (s *Service) revisionKind(ctx context.Context, repo *store.Repository, last *store.Revision, r store.Revision) (string, error) {
+	if last == nil {
+		return "first", nil
+	}
+	onTop, err := s.bare(repo).IsAncestor(ctx, last.Head, r.Head)
+	switch {
+	case err != nil:
+		return "", err
+	case onTop:
+		return "added", nil
+	case r.SameAsLast && fixups(last.Commits) > fixups(r.Commits):
+		return "folded", nil
+	case r.SameAsLast:
+		return "rebased", nil
+	}
+	return "rewritten", nil
+}
+
+// fixups counts the commits that are meant to be folded into others.
+func fixups(commits []store.BroughtCommit) int {
+	n := 0
+	for _, c := range commits {
+		if gate.ForFolding(c.Message) {
+			n++
+		}
+	}
+	return n
 }
 
 // brought lists the commits that a head brings beyond a base, as Git has them and as they are kept.
@@ -239,10 +273,8 @@ func (s *Service) saveRevision(tx *tx, repo *store.Repository, p pendingRevision
 	if err := tx.Model(&p.change).Updates(map[string]any{"revision": p.row.Number, "updated_at": s.now()}).Error; err != nil {
 		return err
 	}
-	what := "changes the difference"
-	if p.row.SameAsLast {
-		what = "brings the same difference"
-	}
+	what := map[string]string{"first": "is the first", "added": "adds commits", "rebased": "brings the same difference, rebased", "folded": "folds fixups and nothing else",
+		"rewritten": "changes the difference"}[p.row.Kind]
 	err = tx.record(event{actor: p.row.PushedBy, kind: "change.revised", repo: repo, subject: fmt.Sprintf("change/%d", p.change.Number),
 		text: fmt.Sprintf("%s made revision %d of change %d, which %s", p.row.PushedBy, p.row.Number, p.change.Number, what),
 		data: map[string]any{"number": p.change.Number, "revision": p.row.Number, "head": p.row.Head, "base": p.row.Base, "same_difference": p.row.SameAsLast, "authors": p.row.Authors}})
@@ -336,7 +368,12 @@ func (s *Service) Change(ctx context.Context, a Actor, name string, number int) 
 	if err != nil {
 		return wire.Change{}, err
 	}
-	return s.changeView(db, repo, c)
+	v, err := s.changeView(db, repo, c)
+	if err != nil || (c.State != "open" && c.State != "draft") || !s.bare(repo).HasBranch(c.Target) {
+		return v, err
+	}
+	v.Ahead, v.Behind, err = s.bare(repo).AheadBehind(ctx, v.Head, "refs/heads/"+c.Target)
+	return v, err
 }
 
 func (s *Service) changeView(db *gorm.DB, repo *store.Repository, c store.Change) (wire.Change, error) {
@@ -587,7 +624,7 @@ func (s *Service) Revisions(ctx context.Context, a Actor, name string, number in
 				}
 			}
 		}
-		out = append(out, wire.Revision{Number: r.Number, Head: r.Head, Base: r.Base, PushedBy: r.PushedBy, SameDifference: r.SameAsLast,
+		out = append(out, wire.Revision{Number: r.Number, Head: r.Head, Base: r.Base, PushedBy: r.PushedBy, SameDifference: r.SameAsLast, Kind: r.Kind,
 			Files: r.Files, Added: r.Added, Removed: r.Removed, Commits: commits, CreatedAt: r.CreatedAt})
 	}
 	return out, nil

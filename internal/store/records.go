@@ -184,6 +184,7 @@ type Revision struct {
 	LastPusher string
 	Authors    []string `gorm:"serializer:json"`
 	SameAsLast bool
+	Kind       string   // first, added, rebased, folded or rewritten
 	Paths      []string `gorm:"serializer:json"`
 	Files      int
 	Added      int

@@ -1416,9 +1416,19 @@ export interface components {
         Change: {
             /** Format: int64 */
             added: number;
+            /**
+             * Format: int64
+             * @description of one open change: commits it has and its target has not
+             */
+            ahead?: number;
             /** @description who counts as author */
             authors: string[];
             base: string;
+            /**
+             * Format: int64
+             * @description of one open change: commits its target has and it has not; the queue brings them together, nobody has to
+             */
+            behind?: number;
             /** Format: date-time */
             created_at: string;
             description: string;
@@ -2227,6 +2237,8 @@ export interface components {
             /** Format: int64 */
             files: number;
             head: string;
+            /** @description what it did to the one before: first, added, rebased, folded (fixups, and nothing else) or rewritten; empty: not kept */
+            kind: string;
             /** Format: int64 */
             number: number;
             pushed_by: string;

@@ -83,6 +83,13 @@
     { value: 'squash', name: 'squash' },
     { value: 'merge', name: 'merge' },
   ];
+  const kinds: Record<string, string> = {
+    first: '',
+    added: 'adds commits',
+    rebased: 'rebased: the same difference as before',
+    folded: 'folds fixups, and nothing else',
+    rewritten: 'rewritten',
+  };
   const index = [
     ['The way', 'way'],
     ['Discussion', 'discussion'],
@@ -256,7 +263,11 @@
             />{/if}
         </Panel>
 
-        <Panel title="Revisions" id="revisions" note={`the newest is ${c.revision}`}>
+        <Panel
+          title="Revisions"
+          id="revisions"
+          note={`the newest is ${c.revision}; ${c.ahead ?? 0} ahead of ${c.target}, ${c.behind ?? 0} behind`}
+        >
           <ol class="divide-y divide-rule">
             {#each revisions.value ?? [] as r (r.number)}
               <li class="py-2">
@@ -264,7 +275,7 @@
                   <span class="font-medium">Revision {r.number}</span><Id id={r.head} />
                   <span>{r.pushed_by}, <When time={r.created_at} /></span>
                   <span class="text-soft">{count(r.files, 'file')}, +{r.added} −{r.removed}</span>
-                  {#if r.same_difference}<span class="text-soft">the same difference as before</span>{/if}
+                  <span class="text-soft">{kinds[r.kind] ?? ''}</span>
                 </p>
                 <ul class="mt-1 ml-4 text-sm">
                   {#each r.commits ?? [] as k (k.id)}<li class="flex gap-3">

@@ -101,6 +101,9 @@ func (j *judge) ticket(q rules.Sourced) {
 // forFolding matches the subject of a commit that is meant to be folded into another.
 var forFolding = regexp.MustCompile(`^(fixup|squash|amend)! `)
 
+// ForFolding says whether a commit of that message is meant to be folded into another.
+func ForFolding(message string) bool { return forFolding.MatchString(message) }
+
 func (j *judge) fixups(q rules.Sourced) {
 	r := Requirement{Key: "fixups", Title: q.Title, Level: q.Level, State: Met}
 	strategy := j.strategy()
@@ -111,7 +114,7 @@ func (j *judge) fixups(q rules.Sourced) {
 	}
 	var left []string
 	for _, c := range j.f.Commits {
-		if forFolding.MatchString(c.Subject()) {
+		if ForFolding(c.Message) {
 			left = append(left, fmt.Sprintf("%.10s %q", c.ID, c.Subject()))
 		}
 	}
