@@ -148,3 +148,13 @@ func (c *Client) SetLabels(ctx context.Context, repo string, number int, set, re
 	err := c.Call(ctx, http.MethodPut, changePath(repo, number)+"/labels", map[string]any{"set": append([]string{}, set...), "remove": append([]string{}, remove...)}, &out)
 	return out, err
 }
+
+// AskReviewers asks people or teams for a review, or, when optional, tells them of the change.
+func (c *Client) AskReviewers(ctx context.Context, repo string, number int, who []string, optional bool) (wire.Change, error) {
+	return post[wire.Change](ctx, c, changePath(repo, number)+"/reviewers", map[string]any{"who": who, "optional": optional})
+}
+
+// Preview says what a change would meet that is not opened yet.
+func (c *Client) Preview(ctx context.Context, repo, source, target, title string) (wire.Preview, error) {
+	return get[wire.Preview](ctx, c, repoPath(repo)+"/preview", "source", source, "target", target, "title", title)
+}

@@ -422,7 +422,7 @@ func TestP11EveryCallNeedsASignIn(t *testing.T) {
 				continue
 			}
 			n++
-			query := map[string]string{"explain": "?branch=main", "owners": "?path=a", "matching": "?pattern=main"}[path[strings.LastIndexByte(path, '/')+1:]]
+			query := map[string]string{"explain": "?branch=main", "owners": "?path=a", "matching": "?pattern=main", "preview": "?source=topic"}[path[strings.LastIndexByte(path, '/')+1:]]
 			resp, body := w.request("", strings.ToUpper(method), fill.Replace(path)+query, bodyFor(path), "If-Match", "*")
 			if resp.StatusCode != 401 && resp.StatusCode != 403 && !(strings.Contains(path, "/jobs/{id}") && resp.StatusCode == 409) {
 				t.Errorf("%s answers %d: %s", call, resp.StatusCode, body)
@@ -486,6 +486,8 @@ func bodyFor(path string) string {
 		return `{"text":"hello"}`
 	case strings.HasSuffix(path, "/settled"):
 		return `{"settled":true}`
+	case strings.HasSuffix(path, "/reviewers"):
+		return `{"who":["person:odo"]}`
 	case strings.HasSuffix(path, "/keys"):
 		return `{"name":"x","key":"ssh-ed25519 AAAA"}`
 	case strings.HasSuffix(path, "/labels"):

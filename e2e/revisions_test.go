@@ -63,3 +63,76 @@ func TestP6WhatARevisionBrings(t *testing.T) {
 	}
 	has(t, strings.Join(said, "\n"), "revision 3 of change 1, which folds fixups and nothing else", "revision 4 of change 1, which brings the same difference, rebased")
 }
+
+// A change, an earlier revision and a rehearsal can be brought into a clone by one command, to try them there.
+func TestFetchCommand(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "topic", "a", "one\n")
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "topic")
+	w.commit("tamsin", dir, "a", "two\n", "more")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	now := w.until(k, "at revision 2", func(k wire.Change) bool { return k.Revision == 2 })
+	mine := w.clone("odo")
+	in := func(status int, words string, args ...string) {
+		t.Helper()
+		out, errOut, got := w.run("odo", mine, append([]string{"--repo", repo, "change", "fetch", "1"}, args...)...)
+		if got != status || !strings.Contains(out+errOut, words) {
+			t.Errorf("fetch %v ends with %d: %s%s", args, got, out, errOut)
+		}
+	}
+	in(0, "revision 2 of change 1 is here as "+now.Head, "--checkout")
+	if at := w.must("odo", mine, "rev-parse", "HEAD"); at != now.Head {
+		t.Errorf("checked out is %s", at)
+	}
+	in(0, "revision 1 of change 1 is here as "+k.Head, "--revision", "1")
+	in(1, "has no revision 9", "--revision", "9")
+	in(1, "has no rehearsal now", "--rehearsal")
+	w.approve("odo", now)
+	w.join("tamsin", now, "rebase")
+	in(0, "the rehearsal of change 1 is here as "+w.rehearsed(now), "--rehearsal")
+}
+
+// Reviews are asked for by hand too, of people and teams with access.
+func TestAskForReview(t *testing.T) {
+	w := newTown(t)
+	w.begin(requiring("approvals: 1"))
+	w.propose("tamsin", "topic", "a", "one\n")
+	w.says("tamsin", 0, "asked to review  team:hydraulics  tamsin asked", "--repo", repo, "change", "ask", "1", "--who", "team:hydraulics")
+	w.says("tamsin", 0, "told of it", "--repo", repo, "change", "ask", "1", "--who", "person:wren", "--optional")
+	w.says("tamsin", 1, "nobody with access", "--repo", repo, "change", "ask", "1", "--who", "person:nosuch")
+	w.says("tamsin", 1, "nobody with access", "--repo", repo, "change", "ask", "1", "--who", "wren")
+	w.says("pavo", 1, "role writer", "--repo", repo, "change", "ask", "1", "--who", "person:wren")
+	has(t, w.desk("odo"), "review growers/irrigation 1 asked=true")
+	has(t, w.desk("wren"), "review growers/irrigation 1 asked=false")
+}
+
+// What a change would meet, before it is opened: nothing is recorded by asking.
+func TestPreview(t *testing.T) {
+	w := newTown(t)
+	w.begin("tavrin: rules/1\nareas: {valves: {paths: valves/**, owners: team:hydraulics, asks: {approvals: 1, reviewers: team:hydraulics}}}\nprotect: [{name: trunk, branches: main, push: role:maintainer, require: [{approvals: 1}, {ticket: FEN}, {checks: unit}]}]\n")
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
+	w.commit("tamsin", dir, "valves/a", "one\n", "add a")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	before := len(w.kinds())
+	v, err := w.as("tamsin").Preview(t.Context(), repo, "topic", "", "FEN-1")
+	w.ok(err)
+	if v.Conflict != "" || v.Commits != 1 || v.Files != 1 || v.Report.Ready || len(v.Reviewers) != 1 || v.Reviewers[0].Who != "team:hydraulics" || strings.Join(v.Areas.Enough, " ") != "odo" {
+		t.Errorf("preview: %+v", v)
+	}
+	has(t, v.Report.Summary, "2 requirements still missing (1 approval; 1 approval by an owner of valves)")
+	mine := w.clone("ines")
+	w.commit("ines", mine, "valves/a", "other\n", "add a otherwise")
+	w.must("ines", mine, "push", "-q", "origin", "main")
+	w.says("tamsin", 0, "it does not merge: ", "--repo", repo, "change", "preview", "--source", "topic")
+	w.says("tamsin", 0, "would be asked: team:hydraulics", "--repo", repo, "change", "preview", "--source", "topic")
+	w.says("tamsin", 1, "has no branch nosuch", "--repo", repo, "change", "preview", "--source", "nosuch")
+	if after := len(w.kinds()); after != before+1 { // the push of ines
+		t.Errorf("%d lines in the journal, then %d", before, after)
+	}
+	if all, err := w.as("tamsin").Changes(t.Context(), repo, "all", 10); err == nil && len(all) != 0 {
+		t.Errorf("changes: %+v", all)
+	}
+}

@@ -30,6 +30,15 @@ func (s *server) areas() {
 	call(s, "GET", changePath+"/areas", "get-change-areas", "Which areas a change touches, and whose approval would be enough", func(ctx context.Context, a service.Actor, q *InChange) (wire.ChangeAreas, error) {
 		return s.Service.ChangeAreas(ctx, a, q.repository(), q.Number)
 	})
+	call(s, "POST", changePath+"/reviewers", "ask-reviewers", "Ask people or teams for a review, or tell them of the change", func(ctx context.Context, a service.Actor, q *struct {
+		InChange
+		Body struct {
+			Who      []string `json:"who" minItems:"1" maxItems:"20" doc:"person:LOGIN or team:NAME"`
+			Optional bool     `json:"optional,omitempty" doc:"tell them, without asking"`
+		}
+	}) (wire.Change, error) {
+		return s.Service.AskForReview(ctx, a, q.repository(), q.Number, q.Body.Who, q.Body.Optional)
+	})
 	call(s, "PUT", changePath+"/labels", "put-labels", "Set and remove labels of a change", func(ctx context.Context, a service.Actor, q *struct {
 		InChange
 		Body struct {

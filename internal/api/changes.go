@@ -43,6 +43,14 @@ func (s *server) changes() {
 	}) (wire.Change, error) {
 		return s.Service.EditChange(ctx, a, q.repository(), q.Number, service.ChangeEdit(q.Body))
 	})
+	call(s, "GET", repoPath+"/preview", "get-preview", "What a change would meet that is not opened yet", func(ctx context.Context, a service.Actor, q *struct {
+		InRepo
+		Source string `query:"source" required:"true"`
+		Target string `query:"target" doc:"absent: the default branch"`
+		Title  string `query:"title"`
+	}) (wire.Preview, error) {
+		return s.Service.Preview(ctx, a, q.repository(), service.NewChange{Source: q.Source, Target: q.Target, Title: q.Title})
+	})
 	call(s, "POST", changePath+"/close", "close-change", "Give a change up", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
 		return s.Service.CloseChange(ctx, a, q.repository(), q.Number)
 	})

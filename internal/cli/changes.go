@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"os/exec"
 	"strconv"
 	"strings"
 	"time"
@@ -22,13 +24,39 @@ func (p *program) change() *cobra.Command {
 		return func(w io.Writer, k wire.Change) { row(w, fmt.Sprintf(format, k.Number, k.Revision)) }
 	}
 	return group("change", "Open changes, see what they still need, wait for them",
-		p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.label(), p.gate(), p.waitFor(), p.diff(), p.landing(),
+		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.label(), p.gate(), p.waitFor(), p.diff(), p.fetch(), p.landing(), p.askReviewer(),
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),
 		onChange(p, "reopen N", "Take a closed change up again", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.ReopenChange(ctx, h.repo, n)
 		}, said("change %d is open again, at revision %d")))
+}
+
+func (p *program) preview() *cobra.Command {
+	var source, target, title string
+	c := inRepo(p, "preview", "Say what a change would meet before it is opened", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.Preview, error) {
+		return h.Preview(ctx, h.repo, source, target, title)
+	}, func(w io.Writer, v wire.Preview) {
+		row(w, fmt.Sprintf("%s to %s: %s, %s, +%d -%d lines", v.Source, v.Target, counted(v.Commits, "commit"), counted(v.Files, "file"), v.Added, v.Removed))
+		if v.Conflict != "" {
+			row(w, "it does not merge: "+v.Conflict)
+		} else {
+			row(w, "it merges")
+		}
+		if len(v.Areas.Enough) > 0 {
+			row(w, "enough would be "+strings.Join(v.Areas.Enough, " and "))
+		}
+		for _, r := range v.Reviewers {
+			row(w, map[bool]string{false: "would be asked: ", true: "would be told: "}[r.Optional]+r.Who)
+		}
+		row(w, v.Report.Summary)
+		printRequirements(w, v.Report)
+	})
+	c.Flags().StringVar(&source, "source", "", "branch that brings the commits (needed)")
+	c.Flags().StringVar(&target, "target", "", "branch to bring them to (default: the default branch)")
+	c.Flags().StringVar(&title, "title", "", "the title that it would have")
+	return needs(c, "source")
 }
 
 func (p *program) openChange() *cobra.Command {
@@ -144,7 +172,7 @@ func (p *program) landing() *cobra.Command {
 }
 
 // marks show a requirement's state by shape, so that it can be read without colour.
-var marks = map[string]string{"met": "[x]", "unmet": "[ ]", "pending": "[~]", "not-applicable": "[-]"}
+var marks = map[string]string{"met": "[x]", "unmet": "[ ]", "pending": "[~]", "not-applicable": "[-]", "overridden": "<o>"}
 
 // printRequirements lines up what is had, needed and asked; the next step stands below each that does not hold.
 func printRequirements(w io.Writer, r wire.Report) {
@@ -203,6 +231,94 @@ func (p *program) diff() *cobra.Command {
 	c.Flags().IntVar(&revision, "revision", 0, "an earlier revision")
 	c.Flags().BoolVar(&stat, "stat", false, "only the files and counts")
 	return c
+}
+
+// fetched is what a fetch brought into the clone at hand.
+type fetched struct {
+	Number int    `json:"number"`
+	What   string `json:"what"`
+	Commit string `json:"commit"`
+}
+
+// fetch brings a change into the clone at hand, to try it there: any revision, or its rehearsal.
+func (p *program) fetch() *cobra.Command {
+	var revision int
+	var rehearsal, checkout bool
+	c := onChange(p, "fetch N", "Bring a change, an earlier revision or its rehearsal into this clone", func(ctx context.Context, h here, n int) (fetched, error) {
+		f, err := p.commitOf(ctx, h, n, revision, rehearsal)
+		if err != nil {
+			return f, err
+		}
+		self, err := os.Executable()
+		if err != nil {
+			return f, err
+		}
+		helper := "credential.helper=!'" + strings.ReplaceAll(self, "'", `'\''`) + "' credential"
+		steps := [][]string{{"-c", "credential.helper=", "-c", helper, "fetch", "--quiet", h.GitURL(h.repo), f.Commit}}
+		if checkout {
+			steps = append(steps, []string{"checkout", "--quiet", "--detach", f.Commit})
+		}
+		for _, args := range steps {
+			cmd := exec.CommandContext(ctx, "git", args...)
+			cmd.Env = append(os.Environ(), "TAVRIN_URL="+h.URL(), "GIT_TERMINAL_PROMPT=0")
+			if out, err := cmd.CombinedOutput(); err != nil {
+				return f, fmt.Errorf("git %s: %s", args[len(args)-1], strings.TrimSpace(block(string(out))))
+			}
+		}
+		return f, nil
+	}, func(w io.Writer, f fetched) {
+		row(w, fmt.Sprintf("%s of change %d is here as %s", f.What, f.Number, f.Commit))
+		if !checkout {
+			row(w, "git checkout --detach "+short(f.Commit))
+		}
+	})
+	c.Flags().IntVar(&revision, "revision", 0, "an earlier revision (default: the newest)")
+	c.Flags().BoolVar(&rehearsal, "rehearsal", false, "the rehearsal: as it would land")
+	c.Flags().BoolVar(&checkout, "checkout", false, "check it out, on no branch")
+	c.MarkFlagsMutuallyExclusive("revision", "rehearsal")
+	return c
+}
+
+// commitOf finds the commit of a revision or rehearsal.
+func (p *program) commitOf(ctx context.Context, h here, n, revision int, rehearsal bool) (fetched, error) {
+	k, err := h.Change(ctx, h.repo, n)
+	if err != nil {
+		return fetched{}, err
+	}
+	if rehearsal {
+		if k.Entry == nil || k.Entry.Rehearsal == nil {
+			return fetched{}, fmt.Errorf("change %d has no rehearsal now: it gets one in the queue, once it is ready", n)
+		}
+		return fetched{n, "the rehearsal", k.Entry.Rehearsal.Commit}, nil
+	}
+	if revision == 0 || revision == k.Revision {
+		return fetched{n, fmt.Sprintf("revision %d", k.Revision), k.Head}, nil
+	}
+	all, err := h.Revisions(ctx, h.repo, n)
+	for _, r := range all {
+		if r.Number == revision {
+			return fetched{n, fmt.Sprintf("revision %d", revision), r.Head}, nil
+		}
+	}
+	if err == nil {
+		err = fmt.Errorf("change %d has no revision %d; the newest is %d", n, revision, k.Revision)
+	}
+	return fetched{}, err
+}
+
+func (p *program) askReviewer() *cobra.Command {
+	var who []string
+	var optional bool
+	c := onChange(p, "ask N", "Ask people or teams for a review, or tell them of the change", func(ctx context.Context, h here, n int) (wire.Change, error) {
+		return h.AskReviewers(ctx, h.repo, n, who, optional)
+	}, func(w io.Writer, k wire.Change) {
+		for _, r := range k.Reviewers {
+			row(w, map[bool]string{false: "asked to review", true: "told of it"}[r.Optional], r.Who, r.Because)
+		}
+	})
+	c.Flags().StringSliceVar(&who, "who", nil, "person:LOGIN or team:NAME; may be given several times (needed)")
+	c.Flags().BoolVar(&optional, "optional", false, "tell them, without asking")
+	return needs(c, "who")
 }
 
 func (p *program) waitFor() *cobra.Command {

@@ -140,7 +140,12 @@ func (s *Service) ChangeAreas(ctx context.Context, a Actor, name string, number 
 	if err != nil {
 		return wire.ChangeAreas{}, err
 	}
-	out := wire.ChangeAreas{Number: number, Areas: []wire.TouchedArea{}, Unowned: []string{}, Enough: []string{}, Hopeless: []string{}}
+	return changeAreas(g), nil
+}
+
+// changeAreas says which areas a change touches and whose approval would be enough.
+func changeAreas(g gathered) wire.ChangeAreas {
+	out := wire.ChangeAreas{Number: g.change.Number, Areas: []wire.TouchedArea{}, Unowned: []string{}, Enough: []string{}, Hopeless: []string{}}
 	for _, t := range g.set.Touched(g.facts.Paths) {
 		var why string
 		for _, o := range areas.Of(g.set, t.Paths[0]) {
@@ -158,7 +163,7 @@ func (s *Service) ChangeAreas(ctx context.Context, a Actor, name string, number 
 	}
 	enough, hopeless, exact := gate.Fewest(g.set, g.facts)
 	out.Enough, out.Hopeless, out.Exact = append(out.Enough, enough...), append(out.Hopeless, hopeless...), exact
-	return out, nil
+	return out
 }
 
 // OwnershipGaps says what nobody owns and which globs match nothing, at the tip of the default branch.
@@ -261,6 +266,22 @@ func principalNamed(text string) rules.Principal {
 	return rules.Principal{Kind: rules.PrincipalKind(kind), Name: name}
 }
 
+// wantedReviewers lists whom the areas that paths touch want to look at a change, each once, its opener left out.
+func wantedReviewers(set *rules.Set, c store.Change, paths []string) []store.ChangeReviewer {
+	var out []store.ChangeReviewer
+	for _, t := range set.Touched(paths) {
+		for i, list := range [][]rules.Principal{t.Reviewers, t.Optional} {
+			for _, p := range list {
+				known := slices.ContainsFunc(out, func(r store.ChangeReviewer) bool { return r.Who == p.String() })
+				if !known && p != (rules.Principal{Kind: rules.Person, Name: c.OpenedBy}) {
+					out = append(out, store.ChangeReviewer{ChangeID: c.ID, Who: p.String(), Optional: i == 1, Because: t.From.String()})
+				}
+			}
+		}
+	}
+	return out
+}
+
 // askReviewers asks those for a review whom the areas that a change touches name. Who was asked once is not asked again.
 func (s *Service) askReviewers(tx *tx, repo *store.Repository, c store.Change, paths []string) error {
 	force, err := s.rulesOf(tx.DB, repo)
@@ -272,15 +293,10 @@ func (s *Service) askReviewers(tx *tx, repo *store.Repository, c store.Change, p
 		return err
 	}
 	var asked []store.ChangeReviewer
-	for _, t := range force.set.Touched(paths) {
-		for i, list := range [][]rules.Principal{t.Reviewers, t.Optional} {
-			for _, p := range list {
-				named := func(r store.ChangeReviewer) bool { return r.Who == p.String() }
-				if p == (rules.Principal{Kind: rules.Person, Name: c.OpenedBy}) || slices.ContainsFunc(before, named) || slices.ContainsFunc(asked, named) {
-					continue
-				}
-				asked = append(asked, store.ChangeReviewer{ChangeID: c.ID, Who: p.String(), Optional: i == 1, Because: t.From.String(), AskedAt: s.now()})
-			}
+	for _, r := range wantedReviewers(force.set, c, paths) {
+		if !slices.ContainsFunc(before, func(b store.ChangeReviewer) bool { return b.Who == r.Who }) {
+			r.AskedAt = s.now()
+			asked = append(asked, r)
 		}
 	}
 	if len(asked) == 0 {
@@ -295,6 +311,41 @@ func (s *Service) askReviewers(tx *tx, repo *store.Repository, c store.Change, p
 	}
 	return tx.record(event{actor: itself, kind: "review.asked", repo: repo, subject: fmt.Sprintf("change/%d", c.Number),
 		text: fmt.Sprintf("%s were asked to look at change %d, as its areas say", strings.Join(names, ", "), c.Number), data: map[string]any{"number": c.Number, "who": names}})
+}
+
+// AskForReview asks people or teams by hand for a review, or tells them of the change.
+func (s *Service) AskForReview(ctx context.Context, a Actor, name string, number int, who []string, optional bool) (wire.Change, error) {
+	err := s.write(ctx, func(tx *tx) error {
+		repo, c, err := s.changeRow(tx.DB, a, name, number, gate.Writer)
+		if err != nil {
+			return err
+		}
+		if c.State != "open" && c.State != "draft" {
+			return problem(Conflict, "change %d is %s; reviews are asked for while it is open", number, c.State)
+		}
+		people, err := peopleOf(tx.DB, repo)
+		if err != nil {
+			return err
+		}
+		for _, w := range who {
+			p := principalNamed(w)
+			if p.Kind != rules.Person && p.Kind != rules.Team || len(membersOf(people, []rules.Principal{p})) == 0 {
+				return invalid("who", "%q is nobody with access to %s: person:LOGIN or team:NAME", w, name)
+			}
+			row := store.ChangeReviewer{ChangeID: c.ID, Who: w, Optional: optional, Because: a.Login() + " asked", AskedAt: s.now()}
+			again := clause.OnConflict{Columns: []clause.Column{{Name: "change_id"}, {Name: "who"}}, DoUpdates: clause.AssignmentColumns([]string{"optional", "because", "asked_at"})}
+			if err := tx.Clauses(again).Create(&row).Error; err != nil {
+				return err
+			}
+		}
+		verb := map[bool]string{false: "asked %s to look at change %d", true: "told %s of change %d"}[optional]
+		return tx.record(event{actor: a.Login(), kind: "review.asked", repo: repo, subject: fmt.Sprintf("change/%d", number),
+			text: a.Login() + " " + fmt.Sprintf(verb, strings.Join(who, ", "), number), data: map[string]any{"number": number, "who": who, "optional": optional}})
+	})
+	if err != nil {
+		return wire.Change{}, err
+	}
+	return s.Change(ctx, a, name, number)
 }
 
 // SetLabels sets and removes labels of a change. Only those whom the rules name for a label may.

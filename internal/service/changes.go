@@ -43,24 +43,12 @@ func (s *Service) OpenChange(ctx context.Context, a Actor, name string, n NewCha
 		return wire.Change{}, firstProblem(err)
 	}
 	n.Title, n.Description = Mask(n.Title), Mask(n.Description)
-	for field, branch := range map[string]string{"source": n.Source, "target": n.Target} {
-		if err := git.CheckBranch(branch); err != nil {
-			return wire.Change{}, invalid(field, "%v", err)
-		}
-	}
-	if n.Source == n.Target {
-		return wire.Change{}, invalid("source", "source and target are both %s; a change goes from one branch to another", n.Source)
-	}
 	lock := s.repoLock(repo.ID)
 	lock.Lock()
 	defer lock.Unlock()
-	bare := s.bare(repo)
-	head, err := bare.Tip(ctx, "refs/heads/"+n.Source)
+	head, _, err := s.ends(ctx, repo, n)
 	if err != nil {
-		return wire.Change{}, invalid("source", "%s has no branch %s: push it first", name, n.Source)
-	}
-	if _, err := bare.Tip(ctx, "refs/heads/"+n.Target); err != nil {
-		return wire.Change{}, invalid("target", "%s has no branch %s", name, n.Target)
+		return wire.Change{}, err
 	}
 	state := "open"
 	if n.Draft {

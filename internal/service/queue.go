@@ -30,16 +30,21 @@ type gathered struct {
 
 // gather reads all facts about a change from the records.
 func (s *Service) gather(db *gorm.DB, repo *store.Repository, c store.Change) (gathered, error) {
-	g := gathered{change: c}
+	revision, err := revisionRow(db, c)
+	if err != nil {
+		return gathered{change: c}, err
+	}
+	return s.gatherRevision(db, repo, c, revision)
+}
+
+// gatherRevision is gather for a revision at hand, which need not be on record.
+func (s *Service) gatherRevision(db *gorm.DB, repo *store.Repository, c store.Change, r store.Revision) (gathered, error) {
+	g := gathered{change: c, revision: r}
 	force, err := s.rulesOf(db, repo)
 	if err != nil {
 		return g, err
 	}
 	g.set = force.set
-	if g.revision, err = revisionRow(db, c); err != nil {
-		return g, err
-	}
-	r := g.revision
 	g.facts = gate.Facts{Repository: repo.Name, Number: c.Number, State: c.State, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 		Revision: c.Revision, Head: r.Head, Opener: c.OpenedBy, Authors: r.Authors, LastPusher: r.LastPusher, Paths: r.Paths, Files: r.Files, Added: r.Added, Removed: r.Removed,
 		CommitAuthors: r.CommitAuthors, RulesVersion: force.own.Version, HouseVersion: force.house.Version, Suspended: force.suspended, At: s.now()}

@@ -710,6 +710,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/reviewers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask people or teams for a review, or tell them of the change */
+        post: operations["ask-reviewers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{house}/{name}/changes/{number}/reviews": {
         parameters: {
             query?: never;
@@ -943,6 +960,23 @@ export interface paths {
         };
         /** Which branches a glob or a branch kind matches now */
         get: operations["get-matching-branches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a change would meet that is not opened yet */
+        get: operations["get-preview"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1374,6 +1408,12 @@ export interface components {
         };
         "Ask-check-againRequest": {
             name: string;
+        };
+        "Ask-reviewersRequest": {
+            /** @description tell them, without asking */
+            optional?: boolean;
+            /** @description person:LOGIN or team:NAME */
+            who: string[];
         };
         Branch: {
             author: string;
@@ -1986,6 +2026,27 @@ export interface components {
             pointer?: string;
             /** @description such as path or query, when it is not the body */
             where?: string;
+        };
+        Preview: {
+            /** Format: int64 */
+            added: number;
+            areas: components["schemas"]["ChangeAreas"];
+            base: string;
+            /** Format: int64 */
+            commits: number;
+            /** @description why it does not merge now, in words; empty: it merges */
+            conflict: string;
+            /** Format: int64 */
+            files: number;
+            head: string;
+            /** Format: int64 */
+            removed: number;
+            /** @description the gate as it would be */
+            report: components["schemas"]["Report"];
+            /** @description who would be asked, or told */
+            reviewers: components["schemas"]["Reviewer"][];
+            source: string;
+            target: string;
         };
         Problem: {
             /** @description what was wrong, where, and what would be right */
@@ -6869,6 +6930,100 @@ export interface operations {
             };
         };
     };
+    "ask-reviewers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ask-reviewersRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-reviews": {
         parameters: {
             query?: never;
@@ -8359,6 +8514,99 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PatternMatches"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-preview": {
+        parameters: {
+            query: {
+                source: string;
+                /** @description absent: the default branch */
+                target?: string;
+                title?: string;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             /** @description Bad Request */

@@ -1,0 +1,92 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/git"
+	"tavrin/internal/store"
+	"tavrin/wire"
+)
+
+// Preview says what a change would meet that is not opened yet: its gate, the areas it would touch and whose approval
+// would be enough, who would be asked, and whether it merges. Nothing is recorded.
+func (s *Service) Preview(ctx context.Context, a Actor, name string, n NewChange) (wire.Preview, error) {
+	db := s.store.Read(ctx)
+	repo, err := s.reach(db, a, name, gate.Reader)
+	if err != nil {
+		return wire.Preview{}, err
+	}
+	if n.Target == "" {
+		n.Target = repo.DefaultBranch
+	}
+	head, tip, err := s.ends(ctx, repo, n)
+	if err != nil {
+		return wire.Preview{}, err
+	}
+	c := store.Change{RepositoryID: repo.ID, Title: n.Title, Description: n.Description, Source: n.Source, Target: n.Target, State: "open", OpenedBy: a.Login()}
+	p, err := s.revisionOf(ctx, repo, c, nil, head, a.Login())
+	if err != nil {
+		return wire.Preview{}, err
+	}
+	authors, err := contributors(db, repo, p)
+	if err != nil {
+		return wire.Preview{}, err
+	}
+	wrote, err := commitAuthors(db, repo, p.brought)
+	if err != nil {
+		return wire.Preview{}, err
+	}
+	p.row.Authors = slices.Compact(slices.Sorted(slices.Values(append(p.row.Authors, authors...))))
+	p.row.CommitAuthors = slices.Compact(slices.Sorted(slices.Values(wrote)))
+	c.Revision = p.row.Number
+	g, err := s.gatherRevision(db, repo, c, p.row)
+	if err != nil {
+		return wire.Preview{}, err
+	}
+	v := wire.Preview{Source: n.Source, Target: n.Target, Head: head, Base: p.row.Base, Commits: len(p.brought), Files: p.row.Files, Added: p.row.Added, Removed: p.row.Removed,
+		Report: g.judge(), Areas: changeAreas(g), Reviewers: []wire.Reviewer{}}
+	for _, r := range wantedReviewers(g.set, c, p.row.Paths) {
+		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
+	}
+	v.Conflict, err = s.conflict(ctx, repo, tip, head)
+	return v, err
+}
+
+// ends finds the tips of a change's branches, and says what is wrong with either.
+func (s *Service) ends(ctx context.Context, repo *store.Repository, n NewChange) (head, tip string, err error) {
+	for _, end := range []struct{ field, branch string }{{"source", n.Source}, {"target", n.Target}} {
+		if err := git.CheckBranch(end.branch); err != nil {
+			return "", "", invalid(end.field, "%v", err)
+		}
+	}
+	if n.Source == n.Target {
+		return "", "", invalid("source", "source and target are both %s; a change goes from one branch to another", n.Source)
+	}
+	bare := s.bare(repo)
+	if head, err = bare.Tip(ctx, "refs/heads/"+n.Source); err != nil {
+		return "", "", invalid("source", "%s has no branch %s: push it first", repo.Name, n.Source)
+	}
+	if tip, err = bare.Tip(ctx, "refs/heads/"+n.Target); err != nil {
+		return "", "", invalid("target", "%s has no branch %s", repo.Name, n.Target)
+	}
+	return head, tip, nil
+}
+
+// conflict says in words why two commits do not merge; nothing when they do.
+func (s *Service) conflict(ctx context.Context, repo *store.Repository, tip, head string) (string, error) {
+	at := git.Signature{Name: "Tavrin", Email: "landing@tavrin.invalid", When: s.now()}
+	_, err := s.bare(repo).Build(ctx, git.Plan{Base: tip, Head: head, Strategy: git.Merge, Message: "to see whether it merges\n", Author: at, Committer: at})
+	var conflict *git.ConflictError
+	var nothing git.NothingError
+	switch {
+	case errors.As(err, &conflict):
+		return fmt.Sprintf("%v: bring it up to the target and settle the conflict there", err), nil
+	case errors.As(err, &nothing):
+		return err.Error(), nil
+	}
+	return "", err
+}
