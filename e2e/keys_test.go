@@ -82,7 +82,25 @@ func TestSignedCommits(t *testing.T) {
 	w.must("tamsin", dir, "push", "-q", "--force", "origin", strings.TrimSpace(string(id))+":refs/heads/topic")
 	k = w.until(k, "at revision 2", func(k wire.Change) bool { return k.Revision == 2 })
 	w.stands(k, "signed", "unmet", "has a signature that does not fit it")
-	// One made for another purpose does not count, nor does an unsigned commit.
+	// One made for another purpose does not count, though it is over the commit's very text.
+	w.must("tamsin", dir, "reset", "-q", "--hard", "origin/main")
+	w.commit("tamsin", dir, "e", "e\n", "for another purpose")
+	plain := w.must("tamsin", dir, "cat-file", "commit", "HEAD") + "\n"
+	sign := exec.Command("ssh-keygen", "-q", "-Y", "sign", "-n", "file", "-f", ed)
+	sign.Stdin = strings.NewReader(plain)
+	armored, err := sign.Output()
+	w.ok(err)
+	header, message, _ := strings.Cut(plain, "\n\n")
+	cmd = exec.Command("git", "-C", dir, "hash-object", "-t", "commit", "-w", "--stdin")
+	cmd.Stdin = strings.NewReader(header + "\ngpgsig " + strings.ReplaceAll(strings.TrimSpace(string(armored)), "\n", "\n ") + "\n\n" + message)
+	id, err = cmd.Output()
+	w.ok(err)
+	w.must("tamsin", dir, "push", "-q", "--force", "origin", strings.TrimSpace(string(id))+":refs/heads/other")
+	other := w.openChange("tamsin", "other")
+	w.stands(other, "signed", "unmet", "has a signature that does not fit it")
+	// Nor does an unsigned commit.
+	w.must("tamsin", dir, "fetch", "-q")
+	w.must("tamsin", dir, "checkout", "-q", "topic")
 	w.must("tamsin", dir, "reset", "-q", "--hard", "origin/topic~1")
 	w.commit("tamsin", dir, "b", "b\n", "unsigned")
 	w.must("tamsin", dir, "push", "-q", "--force", "origin", "topic")

@@ -1,6 +1,8 @@
 package e2e
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -55,6 +57,15 @@ func TestP6WhatARevisionBrings(t *testing.T) {
 	push()
 	revision(5, "rewritten")
 	w.stands(k, "approvals", "unmet", "the difference has changed since")
+	// Fixups that are folded together with another alteration are a rewrite.
+	w.commit("tamsin", dir, "a", "one\nthree\nfour\n", "fixup! add a")
+	push()
+	revision(6, "added")
+	w.must("tamsin", dir, "reset", "-q", "--soft", "HEAD~2")
+	w.ok(os.WriteFile(filepath.Join(dir, "a"), []byte("five\n"), 0o600))
+	w.must("tamsin", dir, "commit", "-q", "-a", "-m", "add a")
+	push()
+	revision(7, "rewritten")
 	journal, err := w.admin.JournalAfter(t.Context(), repo, 0, 500)
 	w.ok(err)
 	var said []string

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -84,6 +85,33 @@ func TestThreadsAreCarriedOver(t *testing.T) {
 	w.apply(requiring("{threads: settled, settled_by: role:maintainer}"))
 	w.stands(k, "threads", "unmet", "tamsin settled without the right to")
 	has(t, strings.Join(w.kinds(), " "), "thread.begun", "thread.replied", "thread.edited", "thread.settled", "thread.reopened")
+}
+
+// Somebody without a role of their own may remark in a public repository, and blocks nobody by it.
+func TestRemarksOfStrangersBlockNothing(t *testing.T) {
+	w := newTown(t)
+	const open = "growers/open-day"
+	_, err := w.admin.CreateRepository(t.Context(), client.NewRepository{Name: open, Public: true})
+	w.ok(err)
+	w.ok(w.admin.Grant(t.Context(), open, "ines", "maintainer"))
+	dir := filepath.Join(t.TempDir(), "open")
+	w.must("ines", w.dir, "clone", "-q", w.url+"/git/"+open+".git", dir)
+	w.commit("ines", dir, "a", "a\n", "start")
+	w.must("ines", dir, "push", "-q", "origin", "HEAD:main")
+	w.commit("ines", dir, "b", "b\n", "more")
+	w.must("ines", dir, "push", "-q", "origin", "HEAD:topic")
+	_, err = w.as("ines").ApplyRules(t.Context(), open, requiring("threads: settled"), "talk", -1)
+	w.ok(err)
+	k, err := w.as("ines").OpenChange(t.Context(), open, client.NewChange{Source: "topic", Title: "More"})
+	w.ok(err)
+	w.person("marla")
+	v, err := w.as("marla").BeginThread(t.Context(), open, k.Number, client.NewThread{Text: "why?"})
+	w.ok(err)
+	r, err := w.as("ines").Gate(t.Context(), open, k.Number)
+	w.ok(err)
+	if v.NeedsAnswer || !r.Ready {
+		t.Errorf("a stranger blocks: %+v, %s", v, r.Summary)
+	}
 }
 
 // What cannot be discussed is refused with what would be right.

@@ -19,10 +19,7 @@ func Through(hunks []Hunk, first, last int) (newFirst, newLast int, ok bool) {
 	for _, h := range hunks {
 		from, to := h.OldStart, h.OldStart+h.Old-1 // the lines that went
 		if h.Old == 0 {
-			if h.OldStart >= first && h.OldStart < last {
-				return 0, 0, false // inserted within the range
-			}
-			from, to = h.OldStart+1, h.OldStart
+			from, to = h.OldStart+1, h.OldStart // none: the gap between two lines
 		}
 		switch {
 		case to < first && from <= first:
