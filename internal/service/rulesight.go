@@ -297,7 +297,7 @@ func (s *Service) tryIn(ctx context.Context, db *gorm.DB, d draft, repo *store.R
 
 func sentencesOf(set *rules.Set, branch string) []string {
 	var out []string
-	for _, s := range append(set.For(branch).Sentences(), set.AreaSentences()...) {
+	for _, s := range slices.Concat(set.For(branch).Sentences(), set.AreaSentences(), set.DefinitionSentences()) {
 		out = append(out, s.Text)
 	}
 	return out

@@ -371,7 +371,7 @@ func (s *Service) ExplainBranch(ctx context.Context, a Actor, name, branch strin
 			}
 		}
 	}
-	for _, sentence := range append(e.Sentences(), force.set.AreaSentences()...) {
+	for _, sentence := range slices.Concat(e.Sentences(), force.set.AreaSentences(), force.set.DefinitionSentences()) {
 		out.Sentences = append(out.Sentences, wire.RuleSentence{Setting: sentence.Setting, Text: sentence.Text, Level: string(sentence.Level),
 			Sources: append([]rules.Source{}, sentence.Sources...), FixedBy: sentence.FixedByHouse()})
 	}

@@ -301,6 +301,25 @@ func TestSentencesSayEverySetting(t *testing.T) {
 	if !reflect.DeepEqual(said, want) {
 		t.Errorf("said:\n%s\nwant:\n%s", strings.Join(said, "\n"), strings.Join(want, "\n"))
 	}
+	var defined []string
+	for _, s := range d.Alone(3).DefinitionSentences() {
+		defined = append(defined, s.Text)
+	}
+	if got := strings.Join(defined, " "); got != `Check unit is the command "make test", for at most 1m30s. Check preview is reported by robot:previewer.` {
+		t.Errorf("definitions say %s", got)
+	}
+	more, findings := Parse("tavrin: rules/1\nlabels: {urgent: {set_by: team:duty}}\nloosening: {agreed_by: role:maintainer}\nchecks: {trial: {kind: deployment, place: field, fresh: 12h}}\n")
+	if findings != nil {
+		t.Fatal(findings)
+	}
+	defined = nil
+	for _, s := range more.Alone(1).DefinitionSentences() {
+		defined = append(defined, fmt.Sprintf("%s [%d]", s.Text, s.Sources[0].Line))
+	}
+	if got := strings.Join(defined, " "); got != "Check trial is reported by whoever has a token for it, and its pass is a deployment to field, and a pass counts for 12h. [4] Label urgent is set by team:duty. [2] "+
+		"Loosening these rules needs a second person's word, of role:maintainer. [3]" {
+		t.Errorf("definitions say %s", got)
+	}
 	var asked []string
 	for _, s := range d.Alone(3).AreaSentences() {
 		asked = append(asked, fmt.Sprintf("%s [%d]", s.Text, s.Sources[0].Line))

@@ -164,6 +164,51 @@ func (s *Set) AreaSentences() []Sentence {
 	return out
 }
 
+// DefinitionSentences says what checks are, who sets labels, and who has to agree to a loosening, document by document.
+func (s *Set) DefinitionSentences() []Sentence {
+	var out []Sentence
+	known := map[string]bool{} // checks that the house defines are the house's
+	for _, l := range s.layers {
+		say := func(setting, what string, line int, format string, args ...any) {
+			out = append(out, Sentence{Setting: setting, Text: fmt.Sprintf(format, args...), Sources: []Source{{Document: l.Of, Protection: what, Version: l.Version, Line: line}}})
+		}
+		for i := range l.Document.Checks {
+			if c := &l.Document.Checks[i]; !known[c.Name] {
+				known[c.Name] = true
+				say("checks", "check "+c.Name, c.Line, "Check %s %s.", c.Name, c.definition())
+			}
+		}
+		for _, x := range l.Document.Labels {
+			say("labels", "label "+x.Name, x.Line, "Label %s is set by %s.", x.Name, principalNames(x.SetBy))
+		}
+		if len(l.Document.AgreedBy) > 0 {
+			whose := "these rules"
+			if l.Of != "" {
+				whose = "the rules of " + l.Of
+			}
+			say("loosening", "loosening", l.Document.LineOf("loosening"), "Loosening %s needs a second person's word, of %s.", whose, principalNames(l.Document.AgreedBy))
+		}
+	}
+	return out
+}
+
+func (c *Check) definition() string {
+	text := "is reported by whoever has a token for it"
+	switch {
+	case c.Command != "":
+		text = fmt.Sprintf("is the command %q, for at most %s", c.Command, brief(c.Limit))
+	case c.Witness != "":
+		text = "is reported by robot:" + c.Witness
+	}
+	if c.Place != "" {
+		text += ", and its pass is a deployment to " + c.Place
+	}
+	if c.Fresh > 0 {
+		text += ", and a pass counts for " + brief(c.Fresh)
+	}
+	return text
+}
+
 func (r Sourced) sentence() string {
 	text := r.asks()
 	if r.Called != "" {
