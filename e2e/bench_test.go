@@ -54,8 +54,8 @@ func BenchmarkStart(b *testing.B) {
 	for n := 2; n <= 1000; n++ {
 		w.ok(db.Exec(`INSERT INTO changes (repository_id, number, title, description, source, target, state, revision, opened_by, created_at, updated_at)
 SELECT repository_id, ?, title, description, source || ?, target, state, revision, opened_by, created_at, updated_at FROM changes WHERE number = 1`, n, n).Error)
-		w.ok(db.Exec(`INSERT INTO revisions (change_id, number, head, base, pushed_by, last_pusher, authors, same_as_last, paths, files, added, removed, created_at)
-SELECT (SELECT max(id) FROM changes), number, head, base, pushed_by, last_pusher, authors, same_as_last, paths, files, added, removed, created_at FROM revisions WHERE change_id = 1`).Error)
+		w.ok(db.Exec(`INSERT INTO revisions (change_id, number, head, base, pushed_by, last_pusher, authors, same_as_last, paths, files, added, removed, created_at, commits, commit_authors)
+SELECT (SELECT max(id) FROM changes), number, head, base, pushed_by, last_pusher, authors, same_as_last, paths, files, added, removed, created_at, commits, commit_authors FROM revisions WHERE change_id = 1`).Error)
 	}
 	sql, err := db.DB()
 	w.ok(err)
