@@ -3,6 +3,7 @@ package service
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -116,33 +117,34 @@ func (s *Service) suspendedNow(db *gorm.DB, repo *store.Repository) ([]rules.Sus
 }
 
 func houseName(repo *store.Repository) string {
-	for i, c := range repo.Name {
-		if c == '/' {
-			return repo.Name[:i]
-		}
-	}
-	return repo.Name
+	house, _, _ := strings.Cut(repo.Name, "/")
+	return house
 }
 
-// pair names two versions that were put together for one repository.
-type pair struct{ repo, house, own int64 }
+// pair is all that a set is made of. It goes by the texts, not by the numbers of their records: what is put together
+// within a write that fails must not stand for the records that take those numbers later.
+type pair struct {
+	repo                     string
+	houseText, ownText       string
+	houseVersion, ownVersion int
+}
 
 // setOf puts two versions together, either of which may be none.
 func (s *Service) setOf(repo *store.Repository, house, own store.RulesVersion) (*rules.Set, error) {
-	key := pair{repo.ID, house.ID, own.ID}
-	if set, ok := s.parsed.Load(key); ok {
+	key := pair{repo.Name, house.Text, own.Text, house.Version, own.Version}
+	if set, ok := s.sets.Load(key); ok {
 		return set.(*rules.Set), nil
 	}
-	houseDoc, err := s.documentOf(house, rules.Under{OfHouse: true, Accepted: true})
+	houseDoc, err := documentOf(house, ofHouse)
 	if err != nil {
 		return nil, err
 	}
-	ownDoc, err := s.documentOf(own, rules.Under{House: houseDoc, Accepted: true})
+	ownDoc, err := documentOf(own, rules.Under{House: houseDoc, Accepted: true})
 	if err != nil {
 		return nil, err
 	}
 	set := layered(repo, houseDoc, house.Version, ownDoc, own.Version)
-	s.parsed.Store(key, set)
+	s.sets.Store(key, set)
 	return set, nil
 }
 
@@ -151,29 +153,32 @@ func layered(repo *store.Repository, house *rules.Document, houseVersion int, ow
 	return rules.NewSet(repo.Name, rules.Layer{Document: house, Of: "house " + houseName(repo), Version: houseVersion}, rules.Layer{Document: own, Version: version})
 }
 
+// ofHouse is how a house's document on record is read.
+var ofHouse = rules.Under{OfHouse: true, Accepted: true}
+
 // documentOf reads a version on record; nil for none.
-func (s *Service) documentOf(row store.RulesVersion, as rules.Under) (*rules.Document, error) {
+func documentOf(row store.RulesVersion, as rules.Under) (*rules.Document, error) {
 	if row.ID == 0 {
 		return nil, nil
-	}
-	key := reading{row.ID, as.House}
-	if doc, ok := s.parsed.Load(key); ok && row.ID > 0 {
-		return doc.(*rules.Document), nil
 	}
 	doc, findings := as.Parse(row.Text)
 	if len(findings) > 0 {
 		return nil, fmt.Errorf("rules version %d on record cannot be read: %s", row.Version, findings[0])
 	}
-	if row.ID > 0 {
-		s.parsed.Store(key, doc)
-	}
 	return doc, nil
 }
 
-// reading names a version as it was read under a house's document.
-type reading struct {
-	version int64
-	house   *rules.Document
+// placeOf says as what a shelf's documents are read: a house's, or a repository's under its house's in force.
+func placeOf(db *gorm.DB, h shelf) (rules.Under, error) {
+	if h.repo == nil {
+		return rules.Under{OfHouse: true}, nil
+	}
+	row, err := (shelf{house: &store.House{ID: h.repo.HouseID}}).newest(db)
+	if err != nil {
+		return rules.Under{}, err
+	}
+	house, err := documentOf(row, ofHouse)
+	return rules.Under{House: house}, err
 }
 
 // rulesThen puts together the versions that something was judged by.

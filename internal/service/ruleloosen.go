@@ -196,12 +196,9 @@ func (s *Service) carryOutProposal(tx *tx, h shelf, row store.RulesProposal, las
 		_, err := s.suspend(tx, h, row.Protection, time.Duration(row.Seconds)*time.Second, row.Because, row.ProposedBy)
 		return err
 	}
-	var repos []store.Repository
-	if h.repo == nil {
-		var err error
-		if repos, err = repositoriesOf(tx.DB, *h.house); err != nil {
-			return err
-		}
+	repos, err := repositoriesUnder(tx.DB, h)
+	if err != nil {
+		return err
 	}
 	if _, _, err := s.readNew(tx.DB, h, last, row.Text, repos); err != nil {
 		return err

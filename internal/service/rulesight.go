@@ -19,10 +19,6 @@ import (
 	"tavrin/wire"
 )
 
-const globSyntax = glob.Syntax
-
-func globs(texts []string) (glob.List, error) { return glob.CompileList(texts) }
-
 // draft is a document that is not applied, within what would be in force with it.
 type draft struct {
 	shelf    shelf
@@ -57,12 +53,12 @@ func (s *Service) readableIn(db *gorm.DB, a Actor, house store.House) ([]store.R
 }
 
 // with puts the draft in the place of its version in force, for one repository.
-func (d draft) with(s *Service, db *gorm.DB, repo *store.Repository, force *inForce) (*rules.Set, error) {
+func (d draft) with(repo *store.Repository, force *inForce) (*rules.Set, error) {
 	if d.shelf.repo == nil {
-		own, err := s.documentOf(force.own, rules.Under{House: d.now, Accepted: true})
+		own, err := documentOf(force.own, rules.Under{House: d.now, Accepted: true})
 		return layered(repo, d.now, d.last.Version+1, own, force.own.Version), err
 	}
-	house, err := s.documentOf(force.house, rules.Under{OfHouse: true, Accepted: true})
+	house, err := documentOf(force.house, ofHouse)
 	return layered(repo, house, force.house.Version, d.now, d.last.Version+1), err
 }
 
@@ -130,7 +126,7 @@ func (s *Service) advice(ctx context.Context, d draft) ([]wire.Advice, error) {
 		if err != nil {
 			return nil, err
 		}
-		set, err := d.with(s, db, repo, force)
+		set, err := d.with(repo, force)
 		if err != nil {
 			return nil, err
 		}
@@ -254,7 +250,7 @@ func (s *Service) tryIn(ctx context.Context, db *gorm.DB, d draft, repo *store.R
 	if err != nil {
 		return err
 	}
-	then, err := d.with(s, db, repo, force)
+	then, err := d.with(repo, force)
 	if err != nil {
 		return err
 	}
@@ -381,7 +377,7 @@ func (s *Service) TestRules(ctx context.Context, a Actor, name, text, examples s
 		if err != nil {
 			return out, err
 		}
-		if set, err = d.with(s, db, repo, force); err != nil {
+		if set, err = d.with(repo, force); err != nil {
 			return out, err
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/glob"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/store"
@@ -109,11 +110,9 @@ func (s *Service) ApplyRules(ctx context.Context, a Actor, where, text, because 
 			return problem(Precondition, "the rules of %s are at version %d, not %d: read them again (tavrin rules show), carry your edit over, and apply with --if-version %d",
 				where, last.Version, ifVersion, last.Version)
 		}
-		var repos []store.Repository // where it would hold
-		if h.repo == nil {
-			if repos, err = repositoriesOf(tx.DB, *h.house); err != nil {
-				return err
-			}
+		repos, err := repositoriesUnder(tx.DB, h)
+		if err != nil {
+			return err
 		}
 		was, now, err := s.readNew(tx.DB, h, last, text, repos)
 		if err != nil {
@@ -146,15 +145,9 @@ func (s *Service) ApplyRules(ctx context.Context, a Actor, where, text, because 
 // readNew reads a document that is to be applied, and the one in force; nil for none. A house's has to fit the rules of
 // the repositories given.
 func (s *Service) readNew(db *gorm.DB, h shelf, last store.RulesVersion, text string, repos []store.Repository) (was, now *rules.Document, err error) {
-	as := rules.Under{OfHouse: h.repo == nil}
-	if h.repo != nil {
-		house, err := (shelf{house: &store.House{ID: h.repo.HouseID}}).newest(db)
-		if err != nil {
-			return nil, nil, err
-		}
-		if as.House, err = s.documentOf(house, rules.Under{OfHouse: true, Accepted: true}); err != nil {
-			return nil, nil, err
-		}
+	as, err := placeOf(db, h)
+	if err != nil {
+		return nil, nil, err
 	}
 	now, findings := as.Parse(text)
 	if len(findings) > 0 {
@@ -166,7 +159,7 @@ func (s *Service) readNew(db *gorm.DB, h shelf, last store.RulesVersion, text st
 		}
 	}
 	as.Accepted = true
-	was, err = s.documentOf(last, as)
+	was, err = documentOf(last, as)
 	return was, now, err
 }
 
@@ -177,7 +170,7 @@ func (s *Service) fitsRepositories(db *gorm.DB, house store.House, doc *rules.Do
 	if err != nil {
 		return err
 	}
-	was, err := s.documentOf(before, rules.Under{OfHouse: true, Accepted: true})
+	was, err := documentOf(before, ofHouse)
 	if err != nil {
 		return err
 	}
@@ -193,7 +186,7 @@ func (s *Service) fitsRepositories(db *gorm.DB, house store.House, doc *rules.Do
 		if len(findings) > 0 {
 			return invalid("text", "the rules of %s (version %d) would not hold with it: line %d: %s; %s", repos[i].Name, row.Version, findings[0].Line, findings[0].Message, findings[0].Right)
 		}
-		now, err := s.documentOf(row, rules.Under{House: was, Accepted: true})
+		now, err := documentOf(row, rules.Under{House: was, Accepted: true})
 		if err != nil {
 			return err
 		}
@@ -205,6 +198,14 @@ func (s *Service) fitsRepositories(db *gorm.DB, house store.House, doc *rules.Do
 		}
 	}
 	return nil
+}
+
+// repositoriesUnder lists the repositories whose rules a house's document has to fit; none for a repository's own.
+func repositoriesUnder(db *gorm.DB, h shelf) ([]store.Repository, error) {
+	if h.repo != nil {
+		return nil, nil
+	}
+	return repositoriesOf(db, *h.house)
 }
 
 func repositoriesOf(db *gorm.DB, house store.House) ([]store.Repository, error) {
@@ -319,17 +320,12 @@ func (s *Service) RulesDifferences(ctx context.Context, a Actor, where string, f
 
 // readBack reads a version on record under the house's rules of today.
 func (s *Service) readBack(db *gorm.DB, h shelf, row store.RulesVersion) (*rules.Document, error) {
-	as := rules.Under{OfHouse: h.repo == nil, Accepted: true}
-	if h.repo != nil {
-		house, err := (shelf{house: &store.House{ID: h.repo.HouseID}}).newest(db)
-		if err != nil {
-			return nil, err
-		}
-		if as.House, err = s.documentOf(house, rules.Under{OfHouse: true, Accepted: true}); err != nil {
-			return nil, err
-		}
+	as, err := placeOf(db, h)
+	if err != nil {
+		return nil, err
 	}
-	return s.documentOf(row, as)
+	as.Accepted = true
+	return documentOf(row, as)
 }
 
 // RestoreRules makes an earlier version's text the next version.
@@ -395,9 +391,9 @@ func (s *Service) MatchBranches(ctx context.Context, a Actor, name, pattern stri
 			out.Kind, out.Globs = true, k.Patterns
 		}
 	}
-	list, err := globs(out.Globs)
+	list, err := glob.CompileList(out.Globs)
 	if err != nil {
-		return out, invalid("pattern", "%v; write %s", err, globSyntax)
+		return out, invalid("pattern", "%v; write %s", err, glob.Syntax)
 	}
 	heads, err := s.bare(repo).Refs(ctx, "refs/heads/")
 	for _, h := range heads {

@@ -61,7 +61,7 @@ type Service struct {
 	mu    sync.Mutex
 	locks map[int64]*sync.Mutex // one writer per repository
 
-	parsed sync.Map // rules version id → *rules.Document
+	sets sync.Map // pair → *rules.Set: rules put together before
 }
 
 // tick is how often the queue is looked at when nothing happens, for leases and expiries.
