@@ -64,6 +64,7 @@ type Commit struct {
 	Parents    []string  `json:"parents"`
 	Checks     string    `json:"checks" doc:"combined state of its checks; empty: none reported"`
 	Change     int       `json:"change,omitempty" doc:"number of the change that landed as this commit"`
+	Override   *Override `json:"override,omitempty" doc:"what was set aside to let this commit onto a branch"`
 	Signature  string    `json:"signature,omitempty" doc:"of a change's commit: signed, or why a signature does not count, in words"`
 	SignedBy   string    `json:"signed_by,omitempty" doc:"whose registered key it is"`
 }
@@ -157,6 +158,7 @@ type Change struct {
 	Ahead        int        `json:"ahead,omitempty" doc:"of one open change: commits it has and its target has not"`
 	Behind       int        `json:"behind,omitempty" doc:"of one open change: commits its target has and it has not; the queue brings them together, nobody has to"`
 	Entry        *Entry     `json:"entry,omitempty" doc:"its newest place in the queue"`
+	Overrides    []Override `json:"overrides" doc:"what was set aside for it, newest first"`
 	CreatedAt    time.Time  `json:"created_at"`
 	UpdatedAt    time.Time  `json:"updated_at"`
 }

@@ -97,6 +97,7 @@ func (s *server) routes() {
 	s.areas()
 	s.changes()
 	s.threads()
+	s.overrides()
 	s.checks()
 	s.queue()
 	s.journal()

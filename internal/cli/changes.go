@@ -153,6 +153,9 @@ func (p *program) showChange() *cobra.Command {
 			}
 			row(w, asked, r.Who, r.Because)
 		}
+		for _, o := range k.Overrides {
+			row(w, fmt.Sprintf("override %d", o.ID), fmt.Sprintf("%s, by %s because: %s", overrideState(o), o.By, o.Because))
+		}
 		row(w, "gate", k.Summary)
 		printRequirements(w, report)
 	})

@@ -12,7 +12,7 @@ import (
 )
 
 // deskWords say what each kind of thing on the desk wants.
-var deskWords = map[string]string{"review": "review", "look-again": "look again", "answer": "answer", "decide": "decide", "own": "yours, held up"}
+var deskWords = map[string]string{"second-look": "second look", "review": "review", "look-again": "look again", "answer": "answer", "decide": "decide", "own": "yours, held up"}
 
 // desk lists what waits for whoever asks.
 func (p *program) desk() *cobra.Command {

@@ -387,6 +387,9 @@ func (s *Service) changeView(db *gorm.DB, repo *store.Repository, c store.Change
 	for _, r := range asked {
 		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
 	}
+	if v.Overrides, err = overrideViews(db, db.Where("change_id = ?", c.ID)); err != nil {
+		return v, err
+	}
 	if entry != nil {
 		view, err := s.entryView(db, repo, *entry)
 		if err != nil {

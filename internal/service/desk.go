@@ -16,7 +16,7 @@ import (
 )
 
 // deskOrder is the order of what waits for somebody: what holds others up first.
-var deskOrder = []string{"review", "look-again", "answer", "decide", "own"}
+var deskOrder = []string{"second-look", "review", "look-again", "answer", "decide", "own"}
 
 // Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
 func (s *Service) Desk(ctx context.Context, a Actor) ([]wire.DeskItem, error) {
@@ -63,7 +63,10 @@ func (s *Service) deskIn(db *gorm.DB, a Actor, repo *store.Repository) ([]wire.D
 	if err := db.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Order("number").Find(&open).Error; err != nil {
 		return nil, err
 	}
-	var out []wire.DeskItem
+	out, err := s.deskLooks(db, a, repo)
+	if err != nil {
+		return nil, err
+	}
 	for _, c := range open {
 		g, err := s.gather(db, repo, c)
 		if err != nil {
@@ -82,6 +85,21 @@ func (s *Service) deskIn(db *gorm.DB, a Actor, repo *store.Repository) ([]wire.D
 		}
 	}
 	return out, nil
+}
+
+// deskLooks lists the overrides of others that nobody has looked at since they were used, for maintainers.
+func (s *Service) deskLooks(db *gorm.DB, a Actor, repo *store.Repository) ([]wire.DeskItem, error) {
+	role, err := roleIn(db, a.account, repo)
+	if err != nil || !role.AtLeast(gate.Maintainer) || a.account.Robot {
+		return nil, err
+	}
+	rows, err := overrideViews(db, db.Where("repository_id = ? AND used_at IS NOT NULL AND looked_at IS NULL AND made_by <> ?", repo.ID, a.Login()))
+	var out []wire.DeskItem
+	for _, o := range rows {
+		out = append(out, wire.DeskItem{Kind: "second-look", Repository: repo.Name, Number: o.Number, Title: fmt.Sprintf("override %d on %s", o.ID, o.Branch), Since: *o.UsedAt,
+			What: fmt.Sprintf("%s set something aside because: %s; look at what it let through: tavrin override look %d", o.By, o.Because, o.ID)})
+	}
+	return out, err
 }
 
 // deskOf lists what one change asks of the actor.

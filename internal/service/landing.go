@@ -148,6 +148,13 @@ func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, int
 		if err := tx.Model(&c).Updates(map[string]any{"state": "landed", "landed_commit": intent.New, "updated_at": s.now()}).Error; err != nil {
 			return err
 		}
+		report, err := s.judgedThen(tx.DB, repo, intent)
+		if err != nil {
+			return err
+		}
+		if err := s.useOverrides(tx, repo, report.Overrides, fmt.Sprintf("change/%d", c.Number), intent.New); err != nil {
+			return err
+		}
 		err = tx.Model(&store.Rehearsal{}).Where("entry_id = ? AND ended = ''", e.ID).Update("ended", "landed").Error
 		if err == nil {
 			err = tx.Model(&e).Updates(map[string]any{"state": string(queue.Landed), "reason": fmt.Sprintf("landed as %.10s", intent.New), "ended_at": s.now()}).Error

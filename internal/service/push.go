@@ -106,7 +106,7 @@ func (p *push) attempt(ctx context.Context, in *git.Incoming) ([]git.Result, []s
 	for i, v := range verdicts {
 		lines = append(lines, v.Lines...)
 		if v.Allowed {
-			wanted = append(wanted, wantedMove{git.Move{Ref: in.Updates[i].Ref, Old: in.Updates[i].Old, New: in.Updates[i].New}, i, v.Exempted})
+			wanted = append(wanted, wantedMove{git.Move{Ref: in.Updates[i].Ref, Old: in.Updates[i].Old, New: in.Updates[i].New}, i, v.Exempted, v.Permit})
 		} else {
 			results[i].Refused = v.Short
 			p.s.log.Info("push refused", "repository", p.repo.Name, "ref", in.Updates[i].Ref, "by", p.a.Login(), "why", v.Short)
@@ -121,6 +121,7 @@ type wantedMove struct {
 	git.Move
 	place    int
 	exempted []rules.Source // protections that would have refused it
+	permit   int64          // the override that it rests on; 0: none
 }
 
 func (p *push) failed(in *git.Incoming, err error) ([]git.Result, []string) {
@@ -157,6 +158,9 @@ func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, er
 	}
 	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], People: people, Rules: p.force.now(), Empty: branches == 0, Default: p.repo.DefaultBranch}
 	facts.Pusher.Login = p.a.Login()
+	if facts.Permits, err = p.s.permits(db, p.repo, p.a.Login()); err != nil {
+		return nil, err
+	}
 	verdicts := make([]guard.Verdict, len(in.Updates))
 	for i, u := range in.Updates {
 		if verdicts[i], err = p.judgeOne(ctx, in, u, tips, facts); err != nil {
@@ -312,6 +316,9 @@ func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string
 		for i, w := range wanted {
 			intents[i] = store.Intent{RepositoryID: p.repo.ID, Kind: "push", Ref: w.Ref, Old: w.Old, New: w.New, Actor: p.a.Login(),
 				RulesVersion: force.own.Version, HouseVersion: force.house.Version, CreatedAt: p.s.now()}
+			if w.permit != 0 {
+				intents[i].OverrideID = &w.permit
+			}
 		}
 		for _, w := range wanted {
 			if len(w.exempted) == 0 {
@@ -371,6 +378,11 @@ func (s *Service) finishPush(ctx context.Context, repo *store.Repository, i *sto
 				return err
 			}
 			lines = append(lines, fmt.Sprintf("Change %d, %q, is now at revision %d: tavrin change show %d --repo %s", r.change.Number, r.change.Title, r.row.Number, r.change.Number, repo.Name))
+		}
+		if i.OverrideID != nil {
+			if err := s.useOverrides(tx, repo, []int64{*i.OverrideID}, i.Ref, i.New); err != nil {
+				return err
+			}
 		}
 		return tx.Model(i).Update("outcome", "done").Error
 	})

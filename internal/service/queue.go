@@ -70,6 +70,14 @@ func (s *Service) gatherRevision(db *gorm.DB, repo *store.Repository, c store.Ch
 	if g.facts.HeadChecks, err = gateChecks(db, repo.ID, g.revision.Head); err != nil {
 		return g, err
 	}
+	if g.facts.Overrides, err = liveOverrides(db, c); err != nil {
+		return g, err
+	}
+	if len(g.facts.Overrides) > 0 && !g.facts.TargetGone {
+		if g.facts.Tip, err = s.bare(repo).Tip(db.Statement.Context, "refs/heads/"+c.Target); err != nil {
+			return g, err
+		}
+	}
 	var entry store.Entry
 	if err := db.Where("change_id = ?", c.ID).Order("id DESC").Limit(1).Find(&entry).Error; err != nil {
 		return g, err
@@ -286,9 +294,9 @@ func (s *Service) conduct(ctx context.Context) {
 			return
 		case <-s.wake:
 		case <-timer.C:
-			err := errors.Join(s.dropSilentLeases(ctx), s.endSuspensions(s.store.Read(ctx), func(f func(tx *tx) error) error { return s.write(ctx, f) }))
+			err := errors.Join(s.dropSilentLeases(ctx), s.endSuspensions(s.store.Read(ctx), func(f func(tx *tx) error) error { return s.write(ctx, f) }), s.endOverrides(ctx))
 			if err != nil && ctx.Err() == nil {
-				s.log.Error("leases and suspensions could not be looked at", "error", err)
+				s.log.Error("leases, suspensions and overrides could not be looked at", "error", err)
 			}
 		}
 	}
@@ -416,7 +424,7 @@ func (s *Service) round(ctx context.Context, repo *store.Repository) (bool, erro
 // planned puts an entry into the words of the plan.
 func (g gathered) planned(tip string) queue.Entry {
 	report := g.judge()
-	e := queue.Entry{ID: g.entry.ID, Place: g.entry.Place, State: queue.State(g.entry.State), Revision: g.change.Revision, Ready: report.Ready}
+	e := queue.Entry{ID: g.entry.ID, Place: g.entry.Place, State: queue.State(g.entry.State), Revision: g.change.Revision, Ready: report.Ready, First: len(report.Overrides) > 0}
 	switch {
 	case g.change.State == "closed":
 		e.Gone = "the change was closed"
@@ -523,7 +531,11 @@ func (s *Service) take(ctx context.Context, repo *store.Repository, g *gathered,
 	switch step.Action {
 	case queue.LineUp:
 		return s.write(ctx, func(tx *tx) error {
-			err := tx.Exec("UPDATE entries SET place = (SELECT max(place) + 1 FROM entries WHERE repository_id = ?) WHERE id = ?", repo.ID, g.entry.ID).Error
+			place := "max(place) + 1"
+			if len(g.judge().Overrides) > 0 {
+				place = "min(place) - 1"
+			}
+			err := tx.Exec("UPDATE entries SET place = (SELECT "+place+" FROM entries WHERE repository_id = ?) WHERE id = ?", repo.ID, g.entry.ID).Error
 			if err != nil {
 				return err
 			}

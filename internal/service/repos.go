@@ -393,6 +393,10 @@ func (s *Service) commitViews(db *gorm.DB, repo *store.Repository, log []git.Com
 	if err != nil {
 		return nil, err
 	}
+	overrides, err := overrideViews(db, db.Where("repository_id = ? AND used_as IN ?", repo.ID, ids))
+	if err != nil {
+		return nil, err
+	}
 	commits := []wire.Commit{}
 	for _, c := range log {
 		v := wire.Commit{ID: c.ID, Subject: c.Subject, Body: c.Body, Author: c.Author.Name, AuthoredAt: c.Author.When, Parents: c.Parents, Checks: states[c.ID]}
@@ -400,6 +404,9 @@ func (s *Service) commitViews(db *gorm.DB, repo *store.Repository, log []git.Com
 			if l.New == c.ID {
 				v.Change = l.Number
 			}
+		}
+		if i := slices.IndexFunc(overrides, func(o wire.Override) bool { return o.UsedAs == c.ID }); i >= 0 {
+			v.Override = &overrides[i]
 		}
 		commits = append(commits, v)
 	}

@@ -292,6 +292,7 @@ type Intent struct {
 	Revision     int
 	RulesVersion int
 	HouseVersion int
+	OverrideID   *int64 // that a push rests on
 	Facts        string
 	Digest       string
 	Outcome      string
@@ -376,4 +377,33 @@ type AccountKey struct {
 	Text        string
 	CreatedAt   time.Time
 	RemovedAt   *time.Time
+}
+
+// SetAside is a requirement as whoever set it aside saw it.
+type SetAside struct {
+	Key   string `json:"key"`
+	Title string `json:"title"`
+}
+
+// Override is a decision to set requirements of one landing or push aside.
+type Override struct {
+	ID           int64
+	RepositoryID int64
+	ChangeID     *int64 // nil: it is for a push
+	Ref          string
+	Tip          string // where the ref stood
+	Revision     int
+	New          string       // of a push: the commit
+	Aside        []SetAside `gorm:"serializer:json"`
+	Because      string
+	MadeBy       string
+	MadeAt       time.Time
+	Until        time.Time
+	UsedAt       *time.Time
+	UsedAs       string
+	EndedAt      *time.Time // it lapsed without being used
+	EndedWhy     string
+	LookedBy     string
+	LookedAt     *time.Time
+	Look         string
 }

@@ -227,18 +227,28 @@ func unsigned(commits []Commit, people map[string]Person) []string {
 	return wrong
 }
 
+// Obstacle is one thing that a direct push breaks: of which demand, where it is asked, in a few words and in a sentence.
+type Obstacle struct {
+	Demand   rules.Demand
+	From     rules.Source
+	Short    string
+	Sentence string
+}
+
 // Pushed says what a direct push would break of the requirements that hold for pushes too: straight history, messages
 // and signatures, each with where it is asked and what to do. Commits are those the push brings to the branch.
-func Pushed(e *rules.Effective, commits []Commit, known map[string]Person) (from rules.Source, short, sentence string) {
+func Pushed(e *rules.Effective, commits []Commit, known map[string]Person) []Obstacle {
+	var out []Obstacle
 	for _, q := range e.Requirements {
 		if q.Level != rules.Required || q.When != nil {
 			continue
 		}
+		short, sentence := "", ""
 		switch q.Demand {
 		case rules.History:
 			for _, c := range commits {
 				if c.Parents > 1 {
-					return q.From[0], "no merge commits", fmt.Sprintf("%.10s is a merge commit, and the history stays straight: rebase, then push.", c.ID)
+					short, sentence = "no merge commits", fmt.Sprintf("%.10s is a merge commit, and the history stays straight: rebase, then push.", c.ID)
 				}
 			}
 		case rules.Messages:
@@ -249,16 +259,21 @@ func Pushed(e *rules.Effective, commits []Commit, known map[string]Person) (from
 				}
 			}
 			if len(wrong) > 0 {
-				return q.From[0], "a message is not of the form asked for", unfit(wrong, q.Requirement) + "."
+				short, sentence = "a message is not of the form asked for", unfit(wrong, q.Requirement)+"."
 			}
 		case rules.Signed:
 			if wrong := unsigned(commits, known); len(wrong) > 0 {
-				return q.From[0], "a commit is not signed", few(wrong, "and") + "."
+				short, sentence = "a commit is not signed", few(wrong, "and")+"."
 			}
 		case rules.Approvals, rules.Owners, rules.Objections, rules.Threads, rules.Tasks, rules.Ticket, rules.Fixups, rules.Checks, rules.Deployment:
 		}
+		for _, from := range q.From {
+			if short != "" {
+				out = append(out, Obstacle{q.Demand, from, short, sentence})
+			}
+		}
 	}
-	return rules.Source{}, "", ""
+	return out
 }
 
 // FinalText is the text of the final message of a squash or merge, without trailers: as typed when somebody joined,

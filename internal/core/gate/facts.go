@@ -220,6 +220,10 @@ type Facts struct {
 	RulesVersion int                 `json:"rules_version"`
 	HouseVersion int                 `json:"house_version,omitempty"` // of the house rules; 0: none
 	Suspended    []rules.Suspension  `json:"suspended,omitempty"`     // protections that are set aside at At
+	// Overrides are those on record for the change that have been neither used nor ended; Tip is the target's when there
+	// is one.
+	Overrides []Override `json:"overrides,omitempty"`
+	Tip       string     `json:"tip,omitempty"`
 	// At is the moment of judgement; zero in records from before it was kept: nothing is then too old.
 	At time.Time `json:"at,omitzero"`
 	// Asker, Strategy and Message belong to the queue entry; all are empty when nobody has asked to land.

@@ -64,6 +64,7 @@ type Report struct {
 	Requirements []Requirement `json:"requirements"`
 	Approvers    []string      `json:"approvers" doc:"whose approvals count for at least one requirement; where none is asked for, whose stand"`
 	Exempted     []string      `json:"exempted,omitempty" doc:"protections that do not bind who asked to land"`
+	Overrides    []int64       `json:"overrides,omitempty" doc:"numbers of the overrides that set something aside"`
 }
 
 // Judge gives the gate report of a change under its target's rules. A nil set is one without protections.
@@ -77,7 +78,7 @@ func judged(set *rules.Set, f Facts) (Report, *judge) {
 		set = rules.NewSet(f.Repository)
 	}
 	set = set.Without(f.Suspended)
-	j := &judge{set: set, f: f, effective: set.For(f.Target), touched: set.Touched(f.Paths)}
+	j := &judge{set: set, f: f, effective: set.For(f.Target), all: set.For(f.Target), touched: set.Touched(f.Paths)}
 	bound := j.effective
 	if f.Asker != "" {
 		asker := f.People[f.Asker]
@@ -93,10 +94,12 @@ func judged(set *rules.Set, f Facts) (Report, *judge) {
 	j.areas()
 	j.checksWanted()
 	j.asked()
+	j.setAside()
 	r := Report{Revision: f.Revision, RulesVersion: f.RulesVersion, HouseVersion: f.HouseVersion, Requirements: j.out, Ready: true, Approvers: j.approversCounted()}
 	for _, s := range bound.Exempted {
 		r.Exempted = append(r.Exempted, s.String())
 	}
+	r.Overrides = j.overrides
 	r.Clear = f.Rehearsal != nil
 	for _, q := range r.Requirements {
 		if q.Level != rules.Required || q.Holds() {
@@ -116,6 +119,7 @@ type judge struct {
 	set       *rules.Set
 	f         Facts
 	effective *rules.Effective // what binds this landing
+	all       *rules.Effective // what would bind it if nobody were exempt
 	touched   []rules.Touched
 	out       []Requirement
 	wanted    []wantedCheck
@@ -124,6 +128,7 @@ type judge struct {
 	facts     *rules.Brought
 	given     []approval
 	people    []Person // everybody, by login, once somebody asked
+	overrides []int64  // that set something aside
 }
 
 // judge judges one requirement of the rules, or says why it does not apply.

@@ -316,6 +316,9 @@ func randomProtection(rng *rand.Rand, name string) string {
 	if rng.IntN(8) == 0 {
 		b.WriteString("    exempt: person:odo\n")
 	}
+	if rng.IntN(3) > 0 {
+		fmt.Fprintf(&b, "    override: %s\n", pick("role:writer", "role:writer", "person:odo"))
+	}
 	return strings.ReplaceAll(b.String(), ", strategy: rebase}", "}")
 }
 
@@ -342,6 +345,10 @@ func randomFacts(rng *rand.Rand) Facts {
 	f.Title, f.Description = pick("docs: FEN-1", "Tidy"), pick("", "- [x] a", "- [ ] a\nFEN-2")
 	f.Commits = []Commit{{ID: strings.Repeat("d", 40), Message: pick("docs: a", "fixup! docs: a"), Parents: 1 + rng.IntN(2), Signature: Signature{State: SignatureState(pick("", "good")), By: "tamsin"}}}
 	f.CommitAuthors = []string{pick("tamsin", "bela")}
+	if rng.IntN(4) == 0 {
+		f.Overrides = []Override{{ID: 1, By: pick("odo", "wren"), Because: "it floods", Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Hour),
+			Requirements: []Named{{"objections", "no open objection"}, {"approvals", "1 approval"}, {"check/unit@rehearsal", "check unit passes on the rehearsal"}, {"threads", "every discussion is settled"}}}}
+	}
 	if rng.IntN(2) == 0 {
 		f.Threads = []Thread{{By: "wren", Where: "a", SettledBy: pick("", "odo", "pavo")}}
 	}

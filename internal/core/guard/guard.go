@@ -36,6 +36,15 @@ type Facts struct {
 	Rules      *rules.Set             // nil: none applied yet
 	Empty      bool                   // the repository has no branch yet
 	Default    string                 // its default branch
+	// Permits are the pusher's overrides for pushes that were neither used nor have expired.
+	Permits []Permit
+}
+
+// Permit is an override, on record, for one move of one branch: what it sets aside, in the very words.
+type Permit struct {
+	ID            int64
+	Ref, Old, New string
+	Aside         []gate.Named
 }
 
 // Verdict is the answer to one update.
@@ -47,7 +56,23 @@ type Verdict struct {
 	Lines     []string // for the terminal; may hold advice when allowed
 	// Exempted names the protections that would have refused and do not bind the pusher; it goes on record.
 	Exempted []rules.Source
+	// Permit is the number of the override that the move rests on; 0: none was needed.
+	Permit int64
 }
+
+// Obstacle is one thing that the rules of a protected branch hold against a move.
+type Obstacle struct {
+	Key      string // push, create, rewrite, delete, or the demand that holds for pushes too
+	From     rules.Source
+	Short    string // a few words
+	Sentence string
+	advise   bool // whether the commits can take another way
+}
+
+// Named is the obstacle as an override names it.
+func (o Obstacle) Named() gate.Named { return gate.Named{Key: o.Key, Title: o.title()} }
+
+func (o Obstacle) title() string { return o.From.Protection + ": " + o.Short }
 
 // Judge decides about one update.
 func Judge(u Update, f Facts) Verdict {
@@ -79,11 +104,11 @@ func Judge(u Update, f Facts) Verdict {
 	v := judgeProtected(u, f, branch, e)
 	bound := set.Binding(branch, f.Pusher.Is)
 	if v.Allowed || len(bound.Exempted) == 0 {
-		return v
+		return v.orPermitted(u, f, branch, e)
 	}
 	// Something refuses, and the pusher is exempt from a part of it: what is left decides.
 	if bound.Protected {
-		v = judgeProtected(u, f, branch, bound)
+		v = judgeProtected(u, f, branch, bound).orPermitted(u, f, branch, bound)
 	} else {
 		v = judgeFree(u, f, branch)
 	}
@@ -115,49 +140,107 @@ func judgeFree(u Update, f Facts, branch string) Verdict {
 	return v
 }
 
-func judgeProtected(u Update, f Facts, branch string, e *rules.Effective) Verdict {
-	if u.New == "" {
-		if e.Delete.Value != rules.Allowed {
-			return refused(u, branch, e.Delete.From[0], "it is not deleted", fmt.Sprintf("%s is not deleted.", branch), nil)
-		}
-		if branch == f.Default {
-			return refuse(u, "the default branch stays", branch+" is the default branch and cannot be deleted.")
+// Obstacles lists what the rules hold against a move of a branch, whoever may set it aside; none when it is allowed.
+func Obstacles(u Update, f Facts) []Obstacle {
+	branch := strings.TrimPrefix(u.Ref, "refs/heads/")
+	if f.Rules == nil {
+		return nil
+	}
+	return obstacles(u, f, branch, f.Rules.Binding(branch, f.Pusher.Is))
+}
+
+func obstacles(u Update, f Facts, branch string, e *rules.Effective) []Obstacle {
+	var out []Obstacle
+	add := func(key string, from rules.Source, advise bool, short, sentence string) {
+		out = append(out, Obstacle{key, from, short, sentence, advise})
+	}
+	if !e.Protected {
+		return nil
+	}
+	if u.New == "" && e.Delete.Value != rules.Allowed {
+		for _, from := range e.Delete.From {
+			add("delete", from, false, "it is not deleted", fmt.Sprintf("%s is not deleted.", branch))
 		}
 	}
 	if u.Old != "" && u.New != "" && !u.Forward && e.Rewrite.Value != rules.Allowed {
-		return refused(u, branch, e.Rewrite.From[0], "history is not rewritten",
-			fmt.Sprintf("%.10s does not contain %s's %.10s, and its history is not rewritten.", u.New, branch, u.Old), wayOut(u, f, branch))
+		for _, from := range e.Rewrite.From {
+			add("rewrite", from, true, "history is not rewritten", fmt.Sprintf("%.10s does not contain %s's %.10s, and its history is not rewritten.", u.New, branch, u.Old))
+		}
 	}
 	if u.Old == "" && u.Held {
 		for _, a := range e.Create {
 			if !f.Pusher.IsAny(a.Who) {
-				return refused(u, branch, a.Source, "you may not create it", fmt.Sprintf("%s may be created by %s.", branch, whoever(a.Who)), nil)
+				add("create", a.Source, false, "you may not create it", fmt.Sprintf("%s may be created by %s.", branch, whoever(a.Who)))
 			}
 		}
-		return Verdict{Allowed: true, Protected: true}
+		return out
 	}
 	for _, a := range e.Push {
 		if f.Pusher.IsAny(a.Who) {
 			continue
 		}
 		if u.Old == "" && slices.ContainsFunc(e.Create, func(c rules.Allowance) bool { return f.Pusher.IsAny(c.Who) }) {
-			return refused(u, branch, a.Source, "it brings new commits", fmt.Sprintf("you may create %s, but only from a commit that a protected branch holds already, and %.10s is none: "+
-				"push a commit of such a branch, and propose the rest as a change.", branch, u.New), wayOut(u, f, branch))
+			add("create", a.Source, true, "it brings new commits", fmt.Sprintf("you may create %s, but only from a commit that a protected branch holds already, and %.10s is none: "+
+				"push a commit of such a branch, and propose the rest as a change.", branch, u.New))
+			continue
 		}
 		who := "nobody pushes to it directly"
 		if len(a.Who) > 0 {
 			who = "only " + whoever(a.Who) + " may push to it directly"
 		}
-		var way []string
-		if u.New != "" {
-			way = wayOut(u, f, branch)
+		add("push", a.Source, u.New != "", who, fmt.Sprintf("%s is protected: %s; changes land through the queue.", branch, who))
+	}
+	for _, o := range gate.Pushed(e, u.Commits, f.People) {
+		add(string(o.Demand), o.From, true, o.Short, o.Sentence)
+	}
+	return out
+}
+
+func judgeProtected(u Update, f Facts, branch string, e *rules.Effective) Verdict {
+	all := obstacles(u, f, branch, e)
+	switch {
+	case len(all) == 0 && u.New == "" && branch == f.Default:
+		return refuse(u, "the default branch stays", branch+" is the default branch and cannot be deleted.")
+	case len(all) == 0:
+		return Verdict{Allowed: true, Protected: true}
+	}
+	v := refused(u, f, branch, all[0])
+	if u.Old != "" && u.New != "" && maySetAside(all, f, e) {
+		v.Lines = append(v.Lines, "If it cannot wait: you have the right to set this aside, in the open, with somebody else's look afterwards. Push the commit to a branch of its own, then:",
+			fmt.Sprintf("  tavrin override push %s --repo %s --commit %s --because \"…\"", quote(branch), f.Repository, u.New))
+	}
+	return v
+}
+
+// maySetAside says whether the pusher may set all of the obstacles aside.
+func maySetAside(all []Obstacle, f Facts, e *rules.Effective) bool {
+	return !slices.ContainsFunc(all, func(o Obstacle) bool { return MaySetAside(o, f, e) != "" })
+}
+
+// MaySetAside says why the pusher may not set an obstacle aside; nothing when they may.
+func MaySetAside(o Obstacle, f Facts, e *rules.Effective) string {
+	return gate.MayOverride(e, gate.Requirement{Title: o.title(), Sources: []rules.Source{o.From}}, f.Pusher)
+}
+
+// orPermitted is the verdict where a permit of the pusher's sets aside everything that stands against the move.
+func (v Verdict) orPermitted(u Update, f Facts, branch string, e *rules.Effective) Verdict {
+	if v.Allowed || u.New == "" {
+		return v
+	}
+	for _, p := range f.Permits {
+		if p.Ref != u.Ref || p.Old != u.Old || p.New != u.New {
+			continue
 		}
-		return refused(u, branch, a.Source, who, fmt.Sprintf("%s is protected: %s; changes land through the queue.", branch, who), way)
+		left := slices.DeleteFunc(obstacles(u, f, branch, e), func(o Obstacle) bool {
+			return slices.Contains(p.Aside, o.Named()) && MaySetAside(o, f, e) == ""
+		})
+		if len(left) > 0 {
+			return refused(u, f, branch, left[0])
+		}
+		return Verdict{Allowed: true, Protected: true, Permit: p.ID,
+			Lines: []string{fmt.Sprintf("Override %d of %s is used up by this push; somebody else has to look at it: tavrin override list --repo %s", p.ID, f.Pusher.Login, f.Repository)}}
 	}
-	if from, short, sentence := gate.Pushed(e, u.Commits, f.People); short != "" {
-		return refused(u, branch, from, short, sentence, wayOut(u, f, branch))
-	}
-	return Verdict{Allowed: true, Protected: true}
+	return v
 }
 
 func whoever(who []rules.Principal) string {
@@ -188,9 +271,12 @@ func wayOut(u Update, f Facts, branch string) []string {
 	return lines
 }
 
-func refused(u Update, branch string, from rules.Source, short, sentence string, way []string) Verdict {
-	v := Verdict{Protected: true, Short: from.Protection + ": " + short}
-	v.Lines = append([]string{fmt.Sprintf("Refused by %s: %s", from, sentence)}, way...)
+func refused(u Update, f Facts, branch string, o Obstacle) Verdict {
+	v := Verdict{Protected: true, Short: o.title()}
+	v.Lines = append(v.Lines, fmt.Sprintf("Refused by %s: %s", o.From, o.Sentence))
+	if o.advise {
+		v.Lines = append(v.Lines, wayOut(u, f, branch)...)
+	}
 	return v
 }
 

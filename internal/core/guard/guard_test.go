@@ -93,3 +93,77 @@ func TestCommandsAreSafeToPaste(t *testing.T) {
 		t.Errorf("not quoted:\n%s", text)
 	}
 }
+
+const withRight = `tavrin: rules/1
+protect:
+  - name: trunk
+    branches: main
+    push: nobody
+    require: [{messages: "^[a-z]+: ", example: "docs: say so"}]
+    override: person:odo
+  - name: floor
+    branches: [main, "release/**"]
+    push: robot:release-bot
+    override: [person:odo, person:wren]
+`
+
+// A permit opens exactly the move that it is for, for what it names, while the pusher has the right (P1).
+func TestP1Permits(t *testing.T) {
+	doc, findings := rules.Parse(withRight)
+	if findings != nil {
+		t.Fatal(findings)
+	}
+	main := "refs/heads/main"
+	commit := []gate.Commit{{ID: b, Message: "stop the flood", Parents: 1}}
+	move := Update{Ref: main, Old: a, New: b, Forward: true, Commits: commit}
+	odo, wren := gate.Person{Login: "odo", Role: gate.Writer}, gate.Person{Login: "wren", Role: gate.Writer}
+	facts := func(pusher gate.Person, permits ...Permit) Facts {
+		return Facts{Repository: "growers/irrigation", Pusher: pusher, Rules: doc.Alone(5), Default: "main", Permits: permits}
+	}
+	all := Permit{ID: 3, Ref: main, Old: a, New: b}
+	for _, o := range Obstacles(move, facts(odo)) {
+		all.Aside = append(all.Aside, o.Named())
+	}
+	if len(all.Aside) != 3 { // both protections' push, and the message
+		t.Fatalf("obstacles are %+v", all.Aside)
+	}
+	cases := []struct {
+		name    string
+		update  func(*Update)
+		pusher  gate.Person
+		permit  func(*Permit)
+		allowed bool
+		short   string
+	}{
+		{"everything fits", nil, odo, nil, true, ""},
+		{"another commit", func(u *Update) { u.New = strings.Repeat("c", 40) }, odo, nil, false, "floor: only robot:release-bot"},
+		{"another tip", func(u *Update) { u.Old = strings.Repeat("c", 40) }, odo, nil, false, "floor: only robot:release-bot"},
+		{"another branch", func(u *Update) { u.Ref = "refs/heads/release/1" }, odo, nil, false, "only robot:release-bot"},
+		{"more is broken than was named", func(u *Update) { u.Forward = false }, odo, nil, false, "floor: history is not rewritten"},
+		{"the message was not named", nil, odo, func(p *Permit) { p.Aside = p.Aside[:2] }, false, "a message is not of the form"},
+		{"without the right of one protection", nil, wren, nil, false, "trunk: nobody pushes"},
+		{"a deletion", func(u *Update) { u.New = "" }, odo, func(p *Permit) { p.New = "" }, false, "not deleted"},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			u, p := move, all
+			p.Aside = append([]gate.Named{}, all.Aside...)
+			if c.update != nil {
+				c.update(&u)
+			}
+			if c.permit != nil {
+				c.permit(&p)
+			}
+			v := Judge(u, facts(c.pusher, p))
+			if v.Allowed != c.allowed || !strings.Contains(v.Short, c.short) || v.Allowed && (v.Permit != 3 || !v.Protected) {
+				t.Errorf("%+v", v)
+			}
+		})
+	}
+	if v := Judge(move, facts(odo)); !strings.Contains(strings.Join(v.Lines, "\n"), "tavrin override push main --repo growers/irrigation --commit "+b) {
+		t.Errorf("odo is not told of the right: %q", v.Lines)
+	}
+	if v := Judge(move, facts(wren)); strings.Contains(strings.Join(v.Lines, "\n"), "override") {
+		t.Errorf("wren is told of a right that is not theirs: %q", v.Lines)
+	}
+}

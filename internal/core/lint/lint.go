@@ -243,7 +243,7 @@ func (l *linter) reporter(line int, name string, required bool) {
 func (l *linter) protection(p *rules.Protection) {
 	what := fmt.Sprintf("protection %q", p.Name)
 	l.branches(p, what)
-	for key, who := range map[string][]rules.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt, "land.by": p.LandBy} {
+	for key, who := range map[string][]rules.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt, "override": p.Override, "land.by": p.LandBy} {
 		l.principals(p.LineOf(key), fmt.Sprintf("%s: %s names", what, key), who)
 	}
 	if len(p.Exempt) > 0 {

@@ -47,6 +47,8 @@ type Entry struct {
 	State    State
 	Revision int // the change's newest
 	Ready    bool
+	// First says that it goes before all others: it rests on an override, which is for the target's present tip.
+	First bool
 	// Gone says why the change cannot land at all any more, such as that it was closed; empty: it can.
 	Gone      string
 	Rehearsal *Rehearsal
@@ -82,11 +84,12 @@ type Step struct {
 // entry is built or landed at a time.
 func Plan(l Line) []Step {
 	entries := slices.Clone(l.Entries)
-	slices.SortFunc(entries, func(a, b Entry) int { return cmp.Or(cmp.Compare(a.Place, b.Place), cmp.Compare(a.ID, b.ID)) })
+	slices.SortFunc(entries, func(a, b Entry) int { return cmp.Or(firstOrder(a, b), cmp.Compare(a.Place, b.Place), cmp.Compare(a.ID, b.ID)) })
 	var steps []Step
-	busy := false
+	busy, urgent := false, false
 	var line []Entry
 	for _, e := range entries {
+		urgent = urgent || e.First && e.Ready && e.Gone == "" && !e.State.Ended()
 		switch {
 		case e.State.Ended():
 		case e.Gone != "":
@@ -98,6 +101,9 @@ func Plan(l Line) []Step {
 				steps = append(steps, Step{e.ID, LineUp, "its gate is ready"})
 				line = append(line, e)
 			}
+		case e.State == Rehearsing && urgent && !e.First:
+			steps = append(steps, Step{e.ID, Discard, "another goes first, by an override"})
+			line = append(line, e)
 		case e.State == Rehearsing:
 			step, keeps := rehearsing(l, e)
 			if step.Action != "" {
@@ -118,6 +124,17 @@ func Plan(l Line) []Step {
 		steps = append(steps, Step{line[0].ID, Build, "it is first in line"})
 	}
 	return steps
+}
+
+// firstOrder puts entries that go before all others first.
+func firstOrder(a, b Entry) int {
+	switch {
+	case a.First == b.First:
+		return 0
+	case a.First:
+		return -1
+	}
+	return 1
 }
 
 // rehearsing decides about an entry that is being rehearsed, and says whether it keeps the line busy.

@@ -38,6 +38,12 @@ func TestPlan(t *testing.T) {
 		{"no longer ready while rehearsed", []Entry{{ID: 1, State: Rehearsing, Revision: 1, Rehearsal: good(func(r *Rehearsal) { r.Clear = true })}, next}, []Step{{1, SendBack, "its gate is no longer ready"}, {2, Build, "it is first in line"}}},
 		{"closed is ejected whatever its state", []Entry{{ID: 1, State: Rehearsing, Gone: "the change was closed"}}, []Step{{1, Eject, "the change was closed"}}},
 		{"a landing under way keeps the line", []Entry{{ID: 1, State: Landing}, next}, nil},
+		{"an override goes first", []Entry{{ID: 1, Place: 1, State: LinedUp, Ready: true}, {ID: 2, Place: 2, State: Waiting, Ready: true, First: true}},
+			[]Step{{2, LineUp, "its gate is ready"}, {2, Build, "it is first in line"}}},
+		{"an override takes the place of what is rehearsed", []Entry{rehearsing(good(func(r *Rehearsal) { r.Clear = true })), {ID: 2, Place: 2, State: LinedUp, Ready: true, First: true}},
+			[]Step{{1, Discard, "another goes first, by an override"}, {2, Build, "it is first in line"}}},
+		{"an override that is not ready disturbs nobody", []Entry{rehearsing(good(nil)), {ID: 2, Place: 2, State: Waiting, First: true}}, nil},
+		{"an override does not break into a landing", []Entry{{ID: 1, Place: 1, State: Landing}, {ID: 2, Place: 2, State: LinedUp, Ready: true, First: true}}, nil},
 		{"ended entries are nothing", []Entry{{ID: 1, State: Landed}, {ID: 2, State: Ejected}, {ID: 3, State: Withdrawn}}, nil},
 	}
 	for _, c := range cases {
@@ -62,7 +68,9 @@ func TestP9EveryEntryComesToAnEnd(t *testing.T) {
 		at := func(id int64) *Entry { return &line.Entries[id] }
 		for range 400 {
 			e := at(rng.Int64N(int64(len(line.Entries))))
-			switch rng.IntN(8) { // the world
+			switch rng.IntN(9) { // the world
+			case 8:
+				e.First = !e.First
 			case 0:
 				e.Ready = !e.Ready
 			case 1:

@@ -138,6 +138,7 @@ func (c *comparison) protection(was, now *Document, a, b *Protection) {
 	c.differ(b.LineOf("rewrite"), what+"rewrite", string(a.Rewrite), string(b.Rewrite), b.Rewrite == Allowed)
 	c.differ(b.LineOf("delete"), what+"delete", string(a.Delete), string(b.Delete), b.Delete == Allowed)
 	c.differ(b.LineOf("exempt"), what+"exempt", principalNames(a.Exempt), principalNames(b.Exempt), !within(b.Exempt, a.Exempt))
+	c.differ(b.LineOf("override"), what+"override", principalNames(a.Override), principalNames(b.Override), !within(b.Override, a.Override))
 	c.differ(b.LineOf("after_push.approvals_stay"), what+"approvals_stay", string(a.ApprovalsStay), string(b.ApprovalsStay), slices.Index(stays, b.ApprovalsStay) > slices.Index(stays, a.ApprovalsStay))
 	c.differ(b.LineOf("after_push.objections_stay"), what+"objections_stay", string(a.ObjectionsStay), string(b.ObjectionsStay), slices.Index(stays, b.ObjectionsStay) < slices.Index(stays, a.ObjectionsStay))
 	c.differ(b.LineOf("land.by"), what+"land.by", sorted(a.LandBy), sorted(b.LandBy), a.LandBy != nil && (b.LandBy == nil || !within(b.LandBy, a.LandBy)))

@@ -45,6 +45,7 @@ protect:
 		{"objections go", "objections_stay: always", "objections_stay: never", "objections_stay", true},
 		{"fewer branches", "trunk: main", "trunk: mainline", "branch kind trunk", true},
 		{"more branches", "trunk: main", "trunk: [main, dev]", "branch kind trunk", false},
+		{"override", "push: team:release", "push: team:release\n    override: person:odo", "override", true},
 		{"exempt", "push: team:release", "push: team:release\n    exempt: person:odo", "exempt", true},
 		{"another command", "make test", "exit 0", "check unit: command", true},
 		{"a shorter freshness", "fresh: 12h", "fresh: 1h", "fresh", false},

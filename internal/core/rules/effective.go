@@ -43,6 +43,7 @@ type Matching struct {
 	Source   Source
 	Patterns []string // branch patterns and kinds as written
 	Exempt   []Principal
+	Override []Principal
 }
 
 // Effective is what all matching protections together say of one branch. Protected is false, and the rest empty,
@@ -103,7 +104,7 @@ func (c *combining) take(l Layer, p *Protection) {
 		return Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.LineOf(key)}
 	}
 	c.Protected = true
-	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.Exempt})
+	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.Exempt, p.Override})
 	c.Push = append(c.Push, Allowance{p.Push, source("push")})
 	if p.Create != nil {
 		c.Create = append(c.Create, Allowance{p.Create, source("create")})

@@ -102,6 +102,7 @@ var Keys = []Key{
 	{Path: "protect[].rewrite", Shape: Word, Allowed: words(permissions), Means: "whether history may be rewritten", Absent: "never", Together: "never over allowed", Example: "rewrite: never"},
 	{Path: "protect[].delete", Shape: Word, Allowed: words(permissions), Means: "whether the branch may be deleted", Absent: "never", Together: "never over allowed", Example: "delete: never"},
 	{Path: "protect[].exempt", Shape: WhoOrNone, Means: "whom this protection does not bind; each use is shown and recorded", Absent: "nobody: administrators are bound like everybody", Together: "from the protection that states it only", Example: "exempt: robot:release-bot"},
+	{Path: "protect[].override", Shape: WhoOrNone, Means: "who may set aside what this protection asks, case by case: with a reason, for a time, and with a second look afterwards", Absent: "nobody", Together: "per requirement, intersection: everyone who asks it has to allow it; what an area asks may be set aside by those whom every matching protection of its document allows", Example: "override: team:duty"},
 	{Path: "protect[].require", Shape: List, Means: "what has to hold before a change lands", Absent: "nothing", Together: conjunction, Example: "require: [{approvals: 1}]"},
 
 	{Path: "protect[].require[].approvals", Shape: Number, Low: 1, High: 20, Means: "that many approvals", Absent: "-", Together: conjunction, Example: "approvals: 2"},

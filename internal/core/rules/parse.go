@@ -349,6 +349,8 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 			p.Create = r.principals(f, true)
 		case "exempt":
 			p.Exempt = r.principals(f, true)
+		case "override":
+			p.Override = r.principals(f, true)
 		case "rewrite":
 			p.Rewrite = oneOf(r, f, permissions...)
 		case "delete":

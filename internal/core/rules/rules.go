@@ -297,8 +297,10 @@ type Protection struct {
 	RemoveSource *bool
 	JoinEarly    *bool
 	Exempt       []Principal
-	Line         int
-	lines        map[string]int // of the keys, to say where a setting stands
+	// Override lists who may set aside what this protection asks, in the open and one case at a time; empty: nobody.
+	Override []Principal
+	Line     int
+	lines    map[string]int // of the keys, to say where a setting stands
 }
 
 // LineOf returns the line of one of the protection's keys, such as "rewrite" or "land.with", or else its own line.

@@ -142,6 +142,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 	maybe("    rewrite: %s\n", pick("never", "allowed"))
 	maybe("    delete: %s\n", pick("never", "allowed"))
 	maybe("    exempt: %s\n", pick("nobody", "person:b"))
+	maybe("    override: %s\n", pick("nobody", "person:b"))
 	maybe("    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))
 	maybe("    land: {with: %s, remove_source: %s, join_early: %s, message: %s, trailers: %s, by: %s}\n", pick("[rebase]", "[merge, rebase]", "[rebase, squash, merge]"),
 		pick("true", "false"), pick("true", "false"), pick("'{title}'", "'{title}!'"), pick("'A: b'", "['A: b', 'C: d']"), pick("team:a", "role:writer"))

@@ -77,6 +77,9 @@ func (e *Effective) Sentences() []Sentence {
 	e.sayAfterPush(say)
 	e.sayLanding(say)
 	for _, p := range e.Protections {
+		if len(p.Override) > 0 {
+			say("override", []Source{p.Source}, "%s may set aside what %q asks, case by case: with a reason, for a time, and with a second look by somebody else.", capital(principalNames(p.Override)), p.Name)
+		}
 		if len(p.Exempt) > 0 {
 			say("exempt", []Source{p.Source}, "%s is not bound by %q; each use is shown and recorded.", capital(principalNames(p.Exempt)), p.Name)
 		}

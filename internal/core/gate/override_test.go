@@ -1,0 +1,160 @@
+package gate
+
+import (
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"tavrin/internal/core/rules"
+)
+
+const overridable = `tavrin: rules/1
+areas:
+  valves: {paths: "firmware/**", owners: team:hydraulics, asks: {approvals: 1}}
+protect:
+  - name: trunk
+    branches: main
+    require:
+      - approvals: 1
+      - checks: [unit]
+    land: {by: team:hydraulics}
+    override: team:duty
+  - name: floor
+    branches: main
+    require:
+      - objections: none
+`
+
+// overridden are facts of a change that lacks everything, with bela on duty and an override of hers.
+func overridden() Facts {
+	f := facts()
+	f.Reviews = []Review{{By: "odo", Verdict: Object, Revision: 2}}
+	f.Paths = []string{"firmware/a"}
+	f.At = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	f.Tip = strings.Repeat("c", 40)
+	f.People["bela"] = Person{Login: "bela", Role: Writer, Teams: []string{"duty"}}
+	f.Overrides = []Override{{ID: 4, By: "bela", Because: "the fields are flooding", Revision: 2, Tip: f.Tip, Until: f.At.Add(time.Hour),
+		Requirements: []Named{{"approvals", "1 approval"}, {"check/unit@rehearsal", "check unit passes on the rehearsal"}, {"objections", "no open objection"}}}}
+	return f
+}
+
+func TestP1OverrideSetsAsideWhatItNamesAndNothingElse(t *testing.T) {
+	cases := []struct {
+		name   string
+		change func(*Facts)
+		aside  string // keys that are set aside
+	}{
+		{"what the right covers", func(*Facts) {}, "approvals check/unit@rehearsal"},
+		{"expired", func(f *Facts) { f.At = f.At.Add(time.Hour) }, ""},
+		{"another revision", func(f *Facts) { f.Revision = 3 }, ""},
+		{"the target moved on", func(f *Facts) { f.Tip = strings.Repeat("d", 40) }, ""},
+		{"rehearsed on another tip", func(f *Facts) { f.Rehearsal = rehearsed(); f.Rehearsal.Base = strings.Repeat("d", 40) }, ""},
+		{"rehearsed on the same tip", func(f *Facts) { f.Rehearsal = rehearsed() }, "approvals check/unit@rehearsal"},
+		{"the right was taken away", func(f *Facts) { f.People["bela"] = Person{Login: "bela", Role: Writer} }, ""},
+		{"may only read", func(f *Facts) { f.People["bela"] = Person{Login: "bela", Role: Reader, Teams: []string{"duty"}} }, ""},
+		{"a robot", func(f *Facts) {
+			f.People["bela"] = Person{Login: "bela", Role: Writer, Robot: true, Teams: []string{"duty"}}
+		}, ""},
+		{"asks something else by now", func(f *Facts) { f.Overrides[0].Requirements[0].Title = "2 approvals" }, "check/unit@rehearsal"},
+		{"what holds stays met", func(f *Facts) { f.Reviews = append(f.Reviews, Review{By: "wren", Verdict: Approve, Revision: 2}) }, "check/unit@rehearsal"},
+		{"what every change needs", func(f *Facts) {
+			f.State = "draft"
+			f.Overrides[0].Requirements = []Named{{"open", "the change is open"}}
+		}, ""},
+		{"who may land", func(f *Facts) {
+			f.Asker, f.Strategy = "bela", rules.Rebase
+			f.Overrides[0].Requirements = []Named{{"lander", "bela may land"}}
+		}, "lander"},
+		{"an area's ask, while one protection gives no right", func(f *Facts) {
+			f.Overrides[0].Requirements = []Named{{"owners/valves", "1 approval by an owner of valves"}}
+		}, ""},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			f := overridden()
+			c.change(&f)
+			r := Judge(parsed(t, overridable), f)
+			var aside []string
+			for _, q := range r.Requirements {
+				if q.State == Overridden {
+					aside = append(aside, q.Key)
+				}
+			}
+			if got := strings.Join(aside, " "); got != c.aside {
+				t.Errorf("set aside: %q, not %q", got, c.aside)
+			}
+			if used := slices.Contains(r.Overrides, 4); used != (c.aside != "") {
+				t.Errorf("the report names overrides %v", r.Overrides)
+			}
+		})
+	}
+}
+
+func TestOverrideOfAnAreasAsk(t *testing.T) {
+	f := overridden()
+	f.Overrides[0].Requirements = []Named{{"owners/valves", "1 approval by an owner of valves"}}
+	doc := strings.Replace(overridable, "      - objections: none\n", "      - objections: none\n    override: team:duty\n", 1)
+	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != Overridden || !strings.Contains(q.Next, "the fields are flooding") {
+		t.Errorf("every protection allows it, and the ask is %+v", q)
+	}
+}
+
+func TestOverridableSaysWhyNot(t *testing.T) {
+	f := overridden()
+	f.Overrides = nil
+	why := func(login string) map[string]string {
+		out := map[string]string{}
+		for _, s := range Overridable(parsed(t, overridable), f, login) {
+			out[s.Key] = s.Why
+		}
+		return out
+	}
+	bela := why("bela")
+	if bela["approvals"] != "" || !strings.Contains(bela["objections"], `"floor" (rules version 3, line 12), which asks "no open objection", gives the right to nobody`) {
+		t.Errorf("for bela: %q", bela)
+	}
+	if odo := why("odo"); !strings.Contains(odo["approvals"], "gives the right to team:duty") {
+		t.Errorf("for odo: %q", odo)
+	}
+	if pavo := why("pavo"); !strings.Contains(pavo["approvals"], "pavo may not write here") {
+		t.Errorf("for pavo: %q", pavo)
+	}
+}
+
+// Whatever is overridden, taking the override away never makes more hold, and nothing but what it names changes.
+func TestP1OverridesOnlyTouchWhatTheyName(t *testing.T) {
+	rng := rand.New(rand.NewPCG(21, 22))
+	opened := 0
+	for range 1500 {
+		f := randomFacts(rng)
+		doc := parsed(t, around+randomProtection(rng, "p1")+randomProtection(rng, "p2"))
+		f.Overrides, f.Tip = nil, ""
+		before := Judge(doc, f)
+		o := Override{ID: 1, By: []string{"odo", "bela", "wren"}[rng.IntN(3)], Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Minute)}
+		for _, q := range before.Requirements {
+			if rng.IntN(2) == 0 {
+				o.Requirements = append(o.Requirements, Named{q.Key, q.Title})
+			}
+		}
+		f.Overrides = []Override{o}
+		after := Judge(doc, f)
+		for i, q := range after.Requirements {
+			was := before.Requirements[i]
+			named := slices.Contains(o.Requirements, Named{was.Key, was.Title})
+			if q.State != was.State && (!named || was.Holds() || q.State != Overridden || len(was.Sources) == 0) {
+				t.Fatalf("%+v became %+v by %+v", was, q, o)
+			}
+		}
+		if before.Clear && !after.Clear || before.Ready && !after.Ready {
+			t.Fatalf("an override shut a gate: %+v", o)
+		}
+		if after.Clear && !before.Clear {
+			opened++
+		}
+	}
+	if opened < 10 {
+		t.Errorf("overrides opened %d gates: the test says little", opened)
+	}
+}
