@@ -326,8 +326,9 @@ type NewChange struct {
 	Source      string `json:"source"`
 	Target      string `json:"target,omitempty"`
 	Title       string `json:"title"`
-	Description string `json:"description,omitempty"`
+	Description string `json:"description,omitempty"` // empty: as the rules have new changes begin
 	Draft       bool   `json:"draft,omitempty"`
+	DependsOn   []int  `json:"depends_on,omitempty"` // numbers of changes that it waits for
 }
 
 // OpenChange opens a change.
@@ -350,6 +351,13 @@ type ChangeEdit struct {
 	Title       *string `json:"title,omitempty"`
 	Description *string `json:"description,omitempty"`
 	Draft       *bool   `json:"draft,omitempty"`
+	Target      *string `json:"target,omitempty"`
+	DependsOn   *[]int  `json:"depends_on,omitempty"`
+}
+
+// BringUp brings a change's source branch up to its target, by rebase (the default) or merge.
+func (c *Client) BringUp(ctx context.Context, repo string, number int, by string) (wire.Change, error) {
+	return post[wire.Change](ctx, c, changePath(repo, number)+"/bring-up", map[string]string{"by": by})
 }
 
 // EditChange alters a change.

@@ -15,16 +15,17 @@ type DeskItem struct {
 
 // Preview is what a change would meet that is not opened yet.
 type Preview struct {
-	Source    string      `json:"source"`
-	Target    string      `json:"target"`
-	Head      string      `json:"head"`
-	Base      string      `json:"base"`
-	Commits   int         `json:"commits"`
-	Files     int         `json:"files"`
-	Added     int         `json:"added"`
-	Removed   int         `json:"removed"`
-	Conflict  string      `json:"conflict" doc:"why it does not merge now, in words; empty: it merges"`
-	Report    Report      `json:"report" doc:"the gate as it would be"`
-	Areas     ChangeAreas `json:"areas"`
-	Reviewers []Reviewer  `json:"reviewers" doc:"who would be asked, or told"`
+	Source      string      `json:"source"`
+	Target      string      `json:"target"`
+	Head        string      `json:"head"`
+	Base        string      `json:"base"`
+	Commits     int         `json:"commits"`
+	Files       int         `json:"files"`
+	Added       int         `json:"added"`
+	Removed     int         `json:"removed"`
+	Description string      `json:"description" doc:"what its description would begin with"`
+	Conflict    string      `json:"conflict" doc:"why it does not merge now, in words; empty: it merges"`
+	Report      Report      `json:"report" doc:"the gate as it would be"`
+	Areas       ChangeAreas `json:"areas"`
+	Reviewers   []Reviewer  `json:"reviewers" doc:"who would be asked, or told"`
 }

@@ -150,6 +150,8 @@ type Change struct {
 	OpenedBy     string     `json:"opened_by"`
 	Authors      []string   `json:"authors" doc:"who counts as author"`
 	Labels       []string   `json:"labels"`
+	Tickets      []string   `json:"tickets" doc:"referred to in the title, description, source branch and messages"`
+	DependsOn    []int      `json:"depends_on" doc:"numbers of the changes that it waits for"`
 	Reviewers    []Reviewer `json:"reviewers" doc:"who was asked to review it, or told of it"`
 	Files        int        `json:"files"`
 	Added        int        `json:"added"`
@@ -170,7 +172,7 @@ type Revision struct {
 	Base           string    `json:"base"`
 	PushedBy       string    `json:"pushed_by"`
 	SameDifference bool      `json:"same_difference" doc:"brings exactly what the revision before brought"`
-	Kind           string    `json:"kind" doc:"what it did to the one before: first, added, rebased, folded (fixups, and nothing else) or rewritten; empty: not kept"`
+	Kind           string    `json:"kind" doc:"what it did to the one before: first, added, rebased, folded (fixups, and nothing else), rewritten or retargeted (it goes to another branch); empty: not kept"`
 	Files          int       `json:"files"`
 	Added          int       `json:"added"`
 	Removed        int       `json:"removed"`

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"tavrin/internal/core/gate"
+	"tavrin/internal/git"
 	"tavrin/internal/service"
 	"tavrin/wire"
 )
@@ -21,11 +22,12 @@ func (s *server) changes() {
 	call(s, "POST", repoPath+"/changes", "create-change", "Open a change", func(ctx context.Context, a service.Actor, q *struct {
 		InRepo
 		Body struct {
-			Source      string `json:"source"`
-			Target      string `json:"target,omitempty" doc:"absent: the default branch"`
-			Title       string `json:"title"`
-			Description string `json:"description,omitempty"`
-			Draft       bool   `json:"draft,omitempty"`
+			Source      string  `json:"source"`
+			Target      string  `json:"target,omitempty" doc:"absent: the default branch"`
+			Title       string  `json:"title"`
+			Description *string `json:"description,omitempty" doc:"absent: as the rules have new changes begin"`
+			Draft       bool    `json:"draft,omitempty"`
+			DependsOn   []int   `json:"depends_on,omitempty" doc:"numbers of changes that it waits for"`
 		}
 	}) (wire.Change, error) {
 		return s.Service.OpenChange(ctx, a, q.repository(), service.NewChange(q.Body))
@@ -33,12 +35,14 @@ func (s *server) changes() {
 	call(s, "GET", changePath, "get-change", "One change", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
 		return s.Service.Change(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "PATCH", changePath, "edit-change", "Alter title, description or draft state", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "PATCH", changePath, "edit-change", "Alter title, description, draft state, target, or what it depends on", func(ctx context.Context, a service.Actor, q *struct {
 		InChange
 		Body struct {
 			Title       *string `json:"title,omitempty"`
 			Description *string `json:"description,omitempty"`
 			Draft       *bool   `json:"draft,omitempty"`
+			Target      *string `json:"target,omitempty" doc:"another branch to go to: a new revision is made, and it leaves the queue"`
+			DependsOn   *[]int  `json:"depends_on,omitempty" doc:"numbers of the changes that it waits for, in place of those before"`
 		}
 	}) (wire.Change, error) {
 		return s.Service.EditChange(ctx, a, q.repository(), q.Number, service.ChangeEdit(q.Body))
@@ -50,6 +54,14 @@ func (s *server) changes() {
 		Title  string `query:"title"`
 	}) (wire.Preview, error) {
 		return s.Service.Preview(ctx, a, q.repository(), service.NewChange{Source: q.Source, Target: q.Target, Title: q.Title})
+	})
+	call(s, "POST", changePath+"/bring-up", "bring-up-change", "Bring the source branch up to its target", func(ctx context.Context, a service.Actor, q *struct {
+		InChange
+		Body struct {
+			By string `json:"by,omitempty" enum:"rebase,merge" doc:"absent: rebase"`
+		}
+	}) (wire.Change, error) {
+		return s.Service.BringUp(ctx, a, q.repository(), q.Number, git.Strategy(q.Body.By))
 	})
 	call(s, "POST", changePath+"/close", "close-change", "Give a change up", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
 		return s.Service.CloseChange(ctx, a, q.repository(), q.Number)

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -24,7 +25,7 @@ func (p *program) change() *cobra.Command {
 		return func(w io.Writer, k wire.Change) { row(w, fmt.Sprintf(format, k.Number, k.Revision)) }
 	}
 	return group("change", "Open changes, see what they still need, wait for them",
-		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.label(), p.gate(), p.waitFor(), p.diff(), p.fetch(), p.landing(), p.askReviewer(),
+		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.bringUp(), p.label(), p.gate(), p.waitFor(), p.diff(), p.fetch(), p.landing(), p.askReviewer(),
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),
@@ -71,16 +72,18 @@ func (p *program) openChange() *cobra.Command {
 	f.StringVar(&n.Source, "source", "", "branch that brings the commits (needed)")
 	f.StringVar(&n.Target, "target", "", "branch to bring them to (default: the default branch)")
 	f.StringVar(&n.Title, "title", "", "what it does, in a line (needed)")
-	f.StringVar(&n.Description, "description", "", "why, and what a reviewer should know")
+	f.StringVar(&n.Description, "description", "", "why, and what a reviewer should know (default: what the rules have new changes begin with)")
 	f.BoolVar(&n.Draft, "draft", false, "not finished yet")
+	f.IntSliceVar(&n.DependsOn, "depends-on", nil, "number of a change that it waits for; may be given several times")
 	return needs(c, "source", "title")
 }
 
 func (p *program) editChange() *cobra.Command {
-	var title, description string
+	var title, description, target string
 	var draft bool
+	var dependsOn []int
 	var c *cobra.Command
-	c = onChange(p, "edit N", "Alter title, description or draft state", func(ctx context.Context, h here, n int) (wire.Change, error) {
+	c = onChange(p, "edit N", "Alter title, description, draft state, target, or what it depends on", func(ctx context.Context, h here, n int) (wire.Change, error) {
 		e := client.ChangeEdit{}
 		if c.Flags().Changed("title") {
 			e.Title = &title
@@ -91,16 +94,37 @@ func (p *program) editChange() *cobra.Command {
 		if c.Flags().Changed("draft") {
 			e.Draft = &draft
 		}
+		if c.Flags().Changed("target") {
+			e.Target = &target
+		}
+		if c.Flags().Changed("depends-on") {
+			dependsOn = slices.DeleteFunc(dependsOn, func(n int) bool { return n == 0 })
+			e.DependsOn = &dependsOn
+		}
 		if e == (client.ChangeEdit{}) {
-			return wire.Change{}, misuse("say what to alter: --title, --description or --draft")
+			return wire.Change{}, misuse("say what to alter: --title, --description, --draft, --target or --depends-on")
 		}
 		return h.EditChange(ctx, h.repo, n, e)
 	}, func(w io.Writer, k wire.Change) {
-		row(w, fmt.Sprintf("change %d, %q, is %s", k.Number, k.Title, k.State))
+		row(w, fmt.Sprintf("change %d, %q, is %s, at revision %d for %s", k.Number, k.Title, k.State, k.Revision, k.Target))
 	})
 	c.Flags().StringVar(&title, "title", "", "new title")
 	c.Flags().StringVar(&description, "description", "", "new description")
 	c.Flags().BoolVar(&draft, "draft", false, "whether it is a draft")
+	c.Flags().StringVar(&target, "target", "", "another branch to bring it to; it gets a new revision and leaves the queue")
+	c.Flags().IntSliceVar(&dependsOn, "depends-on", nil, "changes that it waits for, in place of those before; 0 alone: none")
+	return c
+}
+
+func (p *program) bringUp() *cobra.Command {
+	var by string
+	c := onChange(p, "bring-up N", "Bring the source branch up to its target; landing does not need it", func(ctx context.Context, h here, n int) (wire.Change, error) {
+		return h.BringUp(ctx, h.repo, n, by)
+	}, func(w io.Writer, k wire.Change) {
+		row(w, fmt.Sprintf("%s has everything of %s now; change %d is at revision %d", k.Source, k.Target, k.Number, k.Revision))
+		row(w, "in your clone: git fetch origin && git reset --keep origin/"+k.Source)
+	})
+	c.Flags().StringVar(&by, "by", "rebase", "rebase, or merge the target into it")
 	return c
 }
 
@@ -145,6 +169,12 @@ func (p *program) showChange() *cobra.Command {
 		}
 		if len(k.Labels) > 0 {
 			row(w, "labels", list(k.Labels))
+		}
+		if len(k.Tickets) > 0 {
+			row(w, "tickets", list(k.Tickets))
+		}
+		for _, n := range k.DependsOn {
+			row(w, "waits for", fmt.Sprintf("change %d", n))
 		}
 		for _, r := range k.Reviewers {
 			asked := "asked to review"

@@ -51,6 +51,22 @@ type Incoming struct {
 	admitted bool
 }
 
+// Local is a push of commits that the repository has already, such as some that were built for somebody.
+func (r *Repo) Local(ctx context.Context, updates ...Update) (*Incoming, error) {
+	in := &Incoming{Updates: updates, repo: r, view: r}
+	for _, u := range updates {
+		if u.New == "" {
+			continue
+		}
+		out, err := r.run(ctx, nil, "rev-list", u.New, "--not", "--all", "--")
+		if err != nil {
+			return nil, err
+		}
+		in.order = append(in.order, strings.Fields(string(out))...)
+	}
+	return in, nil
+}
+
 // Result is the answer to one update, in the order of Incoming.Updates.
 type Result struct {
 	Refused string // empty: done

@@ -26,8 +26,10 @@ const (
 
 // NewChange is what a change is made from.
 type NewChange struct {
-	Source, Target, Title, Description string
-	Draft                              bool
+	Source, Target, Title string
+	Description           *string // nil: as the rules have new changes begin
+	Draft                 bool
+	DependsOn             []int // changes that it waits for
 }
 
 // OpenChange proposes to bring a source branch into a target branch.
@@ -39,10 +41,11 @@ func (s *Service) OpenChange(ctx context.Context, a Actor, name string, n NewCha
 	if n.Target == "" {
 		n.Target = repo.DefaultBranch
 	}
-	if err := errors.Join(line("title", n.Title, 1, maxTitle), prose("description", n.Description, maxProse)); err != nil {
+	description, err := s.firstDescription(s.store.Read(ctx), repo, n)
+	if err := errors.Join(err, line("title", n.Title, 1, maxTitle), prose("description", description, maxProse)); err != nil {
 		return wire.Change{}, firstProblem(err)
 	}
-	n.Title, n.Description = Mask(n.Title), Mask(n.Description)
+	n.Title, description = Mask(n.Title), Mask(description)
 	lock := s.repoLock(repo.ID)
 	lock.Lock()
 	defer lock.Unlock()
@@ -54,7 +57,7 @@ func (s *Service) OpenChange(ctx context.Context, a Actor, name string, n NewCha
 	if n.Draft {
 		state = "draft"
 	}
-	change := store.Change{RepositoryID: repo.ID, Title: n.Title, Description: n.Description, Source: n.Source, Target: n.Target,
+	change := store.Change{RepositoryID: repo.ID, Title: n.Title, Description: description, Source: n.Source, Target: n.Target,
 		State: state, OpenedBy: a.Login(), CreatedAt: s.now(), UpdatedAt: s.now()}
 	pending, err := s.revisionOf(ctx, repo, change, nil, head, a.Login())
 	if err != nil {
@@ -63,7 +66,7 @@ func (s *Service) OpenChange(ctx context.Context, a Actor, name string, n NewCha
 	if pending.row.Files == 0 {
 		return wire.Change{}, invalid("source", "%s brings nothing that %s does not have", n.Source, n.Target)
 	}
-	err = s.write(ctx, func(tx *tx) error { return s.recordOpened(tx, repo, &change, pending) })
+	err = s.write(ctx, func(tx *tx) error { return s.recordOpened(tx, repo, &change, pending, n.DependsOn) })
 	if err != nil {
 		return wire.Change{}, err
 	}
@@ -71,13 +74,8 @@ func (s *Service) OpenChange(ctx context.Context, a Actor, name string, n NewCha
 }
 
 // recordOpened gives a new change its number and records it with its first revision.
-func (s *Service) recordOpened(tx *tx, repo *store.Repository, change *store.Change, first pendingRevision) error {
-	var twin store.Change
-	err := tx.Where("repository_id = ? AND source = ? AND target = ? AND state IN ('draft', 'open')", repo.ID, change.Source, change.Target).First(&twin).Error
-	if err == nil {
-		return problem(Conflict, "change %d brings %s into %s already", twin.Number, change.Source, change.Target)
-	}
-	if !errors.Is(err, store.ErrNotFound) {
+func (s *Service) recordOpened(tx *tx, repo *store.Repository, change *store.Change, first pendingRevision, dependsOn []int) error {
+	if err := noTwin(tx.DB, *change); err != nil {
 		return err
 	}
 	if err := tx.Model(repo).Update("changes", gorm.Expr("changes + 1")).Error; err != nil {
@@ -90,7 +88,10 @@ func (s *Service) recordOpened(tx *tx, repo *store.Repository, change *store.Cha
 	if err := tx.Create(change).Error; err != nil {
 		return err
 	}
-	err = tx.record(event{actor: change.OpenedBy, kind: "change.opened", repo: repo, subject: fmt.Sprintf("change/%d", change.Number),
+	if err := setDependencies(tx.DB, *change, dependsOn); err != nil {
+		return err
+	}
+	err := tx.record(event{actor: change.OpenedBy, kind: "change.opened", repo: repo, subject: fmt.Sprintf("change/%d", change.Number),
 		text: fmt.Sprintf("%s opened change %d, %q, from %s to %s", change.OpenedBy, change.Number, change.Title, change.Source, change.Target),
 		data: map[string]any{"number": change.Number, "source": change.Source, "target": change.Target, "state": change.State}})
 	if err != nil {
@@ -261,7 +262,7 @@ func (s *Service) saveRevision(tx *tx, repo *store.Repository, p pendingRevision
 	if err := tx.Model(&p.change).Updates(map[string]any{"revision": p.row.Number, "updated_at": s.now()}).Error; err != nil {
 		return err
 	}
-	what := map[string]string{"first": "is the first", "added": "adds commits", "rebased": "brings the same difference, rebased", "folded": "folds fixups and nothing else",
+	what := map[string]string{"retargeted": "goes to " + p.change.Target, "first": "is the first", "added": "adds commits", "rebased": "brings the same difference, rebased", "folded": "folds fixups and nothing else",
 		"rewritten": "changes the difference"}[p.row.Kind]
 	err = tx.record(event{actor: p.row.PushedBy, kind: "change.revised", repo: repo, subject: fmt.Sprintf("change/%d", p.change.Number),
 		text: fmt.Sprintf("%s made revision %d of change %d, which %s", p.row.PushedBy, p.row.Number, p.change.Number, what),
@@ -365,18 +366,19 @@ func (s *Service) Change(ctx context.Context, a Actor, name string, number int) 
 }
 
 func (s *Service) changeView(db *gorm.DB, repo *store.Repository, c store.Change) (wire.Change, error) {
-	r, err := revisionRow(db, c)
+	g, err := s.gather(db, repo, c)
 	if err != nil {
 		return wire.Change{}, err
 	}
-	report, entry, err := s.judge(db, repo, c)
-	if err != nil {
-		return wire.Change{}, err
-	}
+	r, report, entry := g.revision, g.judge(), g.entry
 	v := wire.Change{Repository: repo.Name, Number: c.Number, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 		State: c.State, Revision: c.Revision, Head: r.Head, Base: r.Base, Ready: report.Ready, Summary: report.Summary, OpenedBy: c.OpenedBy,
 		Authors: r.Authors, Files: r.Files, Added: r.Added, Removed: r.Removed, LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt}
-	v.Labels, v.Reviewers = []string{}, []wire.Reviewer{}
+	v.Labels, v.Reviewers, v.DependsOn = []string{}, []wire.Reviewer{}, []int{}
+	for _, d := range g.facts.Dependencies {
+		v.DependsOn = append(v.DependsOn, d.Number)
+	}
+	v.Tickets = gate.Tickets(g.set, g.facts)
 	if err := db.Model(&store.ChangeLabel{}).Where("change_id = ?", c.ID).Order("label").Pluck("label", &v.Labels).Error; err != nil {
 		return v, err
 	}
@@ -445,67 +447,6 @@ func (s *Service) Changes(ctx context.Context, a Actor, name string, q ChangeQue
 		out = append(out, v)
 	}
 	return out, nil
-}
-
-// ChangeEdit is what may be altered of a change; nil leaves a part as it is.
-type ChangeEdit struct {
-	Title, Description *string
-	Draft              *bool
-}
-
-// mayEdit refuses those who are neither authors of a change nor maintainers.
-func (s *Service) mayEdit(db *gorm.DB, a Actor, repo *store.Repository, c store.Change, what string) error {
-	role, err := roleIn(db, a.account, repo)
-	if err != nil || role.AtLeast(gate.Maintainer) || c.OpenedBy == a.Login() {
-		return err
-	}
-	r, err := revisionRow(db, c)
-	if err != nil || slices.Contains(r.Authors, a.Login()) {
-		return err
-	}
-	return problem(Forbidden, "%s change %d is for its authors (%s) and maintainers", what, c.Number, strings.Join(r.Authors, ", "))
-}
-
-// EditChange alters a change's title, description or draft state.
-func (s *Service) EditChange(ctx context.Context, a Actor, name string, number int, e ChangeEdit) (wire.Change, error) {
-	err := s.write(ctx, func(tx *tx) error {
-		repo, c, err := s.changeRow(tx.DB, a, name, number, gate.Writer)
-		if err == nil {
-			err = s.mayEdit(tx.DB, a, repo, c, "editing")
-		}
-		if err != nil {
-			return err
-		}
-		set := map[string]any{"updated_at": s.now()}
-		if e.Title != nil {
-			if err := line("title", *e.Title, 1, maxTitle); err != nil {
-				return err
-			}
-			set["title"] = Mask(*e.Title)
-		}
-		if e.Description != nil {
-			if err := prose("description", *e.Description, maxProse); err != nil {
-				return err
-			}
-			set["description"] = Mask(*e.Description)
-		}
-		if e.Draft != nil {
-			if c.State != "draft" && c.State != "open" {
-				return problem(Conflict, "change %d is %s, so it is neither draft nor open", number, c.State)
-			}
-			set["state"] = map[bool]string{true: "draft", false: "open"}[*e.Draft]
-		}
-		if err := tx.Model(&c).Updates(set).Error; err != nil {
-			return err
-		}
-		delete(set, "updated_at")
-		return tx.record(event{actor: a.Login(), kind: "change.edited", repo: repo, subject: fmt.Sprintf("change/%d", number),
-			text: fmt.Sprintf("%s edited change %d", a.Login(), number), data: set})
-	})
-	if err != nil {
-		return wire.Change{}, err
-	}
-	return s.Change(ctx, a, name, number)
 }
 
 // CloseChange gives a change up; ReopenChange takes it up again.

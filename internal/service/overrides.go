@@ -375,7 +375,7 @@ func (s *Service) LookAt(ctx context.Context, a Actor, name string, id int64, fo
 // liveOverrides gives the gate the overrides of a change that were neither used nor have ended.
 func liveOverrides(db *gorm.DB, c store.Change) ([]gate.Override, error) {
 	var rows []store.Override
-	err := db.Where("change_id = ? AND used_at IS NULL AND ended_at IS NULL", c.ID).Order("id").Find(&rows).Error
+	err := db.Where("change_id = ? AND ref = ? AND used_at IS NULL AND ended_at IS NULL", c.ID, "refs/heads/"+c.Target).Order("id").Find(&rows).Error
 	var out []gate.Override
 	for _, r := range rows {
 		o := gate.Override{ID: r.ID, By: r.MadeBy, Because: r.Because, Revision: r.Revision, Tip: r.Tip, Until: r.Until}
@@ -461,8 +461,11 @@ func (s *Service) endOverride(ctx context.Context, db *gorm.DB, row store.Overri
 				return err
 			}
 			f.Revision, subject = c.Revision, fmt.Sprintf("change/%d", c.Number)
-			if c.State == "closed" {
+			switch {
+			case c.State == "closed":
 				why = "the change was closed"
+			case row.Ref != "refs/heads/"+c.Target:
+				why = "the change goes to another branch now"
 			}
 		}
 		if why == "" {

@@ -27,7 +27,11 @@ func (s *Service) Preview(ctx context.Context, a Actor, name string, n NewChange
 	if err != nil {
 		return wire.Preview{}, err
 	}
-	c := store.Change{RepositoryID: repo.ID, Title: n.Title, Description: n.Description, Source: n.Source, Target: n.Target, State: "open", OpenedBy: a.Login()}
+	description, err := s.firstDescription(db, repo, n)
+	if err != nil {
+		return wire.Preview{}, err
+	}
+	c := store.Change{RepositoryID: repo.ID, Title: n.Title, Description: description, Source: n.Source, Target: n.Target, State: "open", OpenedBy: a.Login()}
 	p, err := s.revisionOf(ctx, repo, c, nil, head, a.Login())
 	if err != nil {
 		return wire.Preview{}, err
@@ -47,7 +51,7 @@ func (s *Service) Preview(ctx context.Context, a Actor, name string, n NewChange
 	if err != nil {
 		return wire.Preview{}, err
 	}
-	v := wire.Preview{Source: n.Source, Target: n.Target, Head: head, Base: p.row.Base, Commits: len(p.brought), Files: p.row.Files, Added: p.row.Added, Removed: p.row.Removed,
+	v := wire.Preview{Source: n.Source, Description: description, Target: n.Target, Head: head, Base: p.row.Base, Commits: len(p.brought), Files: p.row.Files, Added: p.row.Added, Removed: p.row.Removed,
 		Report: g.judge(), Areas: changeAreas(g), Reviewers: []wire.Reviewer{}}
 	for _, r := range wantedReviewers(g.set, c, p.row.Paths) {
 		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})

@@ -350,9 +350,15 @@ func (s *Service) finishPush(ctx context.Context, repo *store.Repository, i *sto
 			return nil, err
 		}
 	}
+	told, err := []string(nil), error(nil)
+	if isBranch {
+		if told, err = s.rewritten(ctx, repo, i); err != nil {
+			return nil, err
+		}
+	}
 	var lines []string
-	err := s.write(ctx, func(tx *tx) error {
-		lines = nil
+	err = s.write(ctx, func(tx *tx) error {
+		lines = told
 		verb, kind := "moved", "branch.moved"
 		switch {
 		case i.New == "":

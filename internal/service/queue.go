@@ -70,6 +70,9 @@ func (s *Service) gatherRevision(db *gorm.DB, repo *store.Repository, c store.Ch
 	if g.facts.HeadChecks, err = gateChecks(db, repo.ID, g.revision.Head); err != nil {
 		return g, err
 	}
+	if g.facts.Dependencies, err = dependencies(db, c); err != nil {
+		return g, err
+	}
 	if g.facts.Overrides, err = liveOverrides(db, c); err != nil {
 		return g, err
 	}

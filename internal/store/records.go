@@ -393,7 +393,7 @@ type Override struct {
 	Ref          string
 	Tip          string // where the ref stood
 	Revision     int
-	New          string       // of a push: the commit
+	New          string     // of a push: the commit
 	Aside        []SetAside `gorm:"serializer:json"`
 	Because      string
 	MadeBy       string
@@ -406,4 +406,10 @@ type Override struct {
 	LookedBy     string
 	LookedAt     *time.Time
 	Look         string
+}
+
+// ChangeDependency says that a change waits for another one of its repository to land.
+type ChangeDependency struct {
+	ChangeID int64
+	OnID     int64
 }

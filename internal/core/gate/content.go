@@ -98,6 +98,38 @@ func (j *judge) ticket(q rules.Sourced) {
 	j.add(r, q.From)
 }
 
+// commonTicket is how many trackers write their tickets.
+var commonTicket = regexp.MustCompile(`\b[A-Z][A-Z0-9]{1,9}-[0-9]{1,7}\b`)
+
+// Tickets lists the tickets that a change refers to, in the order in which they are named: what the rules' patterns for
+// its target match in the title, description, source branch and messages; where the rules state none, what looks like one.
+func Tickets(set *rules.Set, f Facts) []string {
+	var patterns []*regexp.Regexp
+	for _, q := range set.For(f.Target).Requirements {
+		if q.Demand == rules.Ticket {
+			patterns = append(patterns, q.Pattern)
+		}
+	}
+	if len(patterns) == 0 {
+		patterns = []*regexp.Regexp{commonTicket}
+	}
+	texts := []string{f.Title, f.Description, f.Source}
+	for _, c := range f.Commits {
+		texts = append(texts, c.Message)
+	}
+	out := []string{}
+	for _, text := range texts {
+		for _, p := range patterns {
+			for _, found := range p.FindAllString(text, 50) {
+				if found = strings.TrimSpace(found); found != "" && !slices.Contains(out, found) && len(out) < 50 {
+					out = append(out, found)
+				}
+			}
+		}
+	}
+	return out
+}
+
 // forFolding matches the subject of a commit that is meant to be folded into another.
 var forFolding = regexp.MustCompile(`^(fixup|squash|amend)! `)
 

@@ -179,6 +179,14 @@ type Signature struct {
 	By    string         `json:"by,omitempty"` // login
 }
 
+// Dependency is another change of the repository that a change waits for.
+type Dependency struct {
+	Number int    `json:"number"`
+	Title  string `json:"title"`
+	State  string `json:"state"`
+	Target string `json:"target"`
+}
+
 // Thread is one discussion.
 type Thread struct {
 	ID        int64  `json:"id"`
@@ -220,6 +228,8 @@ type Facts struct {
 	RulesVersion int                 `json:"rules_version"`
 	HouseVersion int                 `json:"house_version,omitempty"` // of the house rules; 0: none
 	Suspended    []rules.Suspension  `json:"suspended,omitempty"`     // protections that are set aside at At
+	// Dependencies are the changes that it waits for.
+	Dependencies []Dependency `json:"dependencies,omitempty"`
 	// Overrides are those on record for the change that have been neither used nor ended; Tip is the target's when there
 	// is one.
 	Overrides []Override `json:"overrides,omitempty"`

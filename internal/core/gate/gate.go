@@ -86,6 +86,7 @@ func judged(set *rules.Set, f Facts) (Report, *judge) {
 	}
 	j.out = make([]Requirement, 0, len(j.effective.Requirements)+len(j.touched)+3)
 	j.open()
+	j.dependencies()
 	every := j.effective
 	j.effective = bound
 	for _, q := range every.Requirements {
@@ -249,6 +250,26 @@ func (j *judge) open() {
 	if j.f.TargetGone && j.f.State != "landed" {
 		j.add(Requirement{Key: "target", Title: "the branch " + j.f.Target + " is there", Because: "every change", State: Unmet, Need: 1,
 			Next: fmt.Sprintf("%s was deleted or renamed: bring it back under that name, or close the change (tavrin change close %d) and open it for another branch", j.f.Target, j.f.Number)}, nil)
+	}
+}
+
+// dependencies asks that what the change waits for has landed where it is going.
+func (j *judge) dependencies() {
+	for _, d := range j.f.Dependencies {
+		q := Requirement{Key: fmt.Sprintf("depends/%d", d.Number), Title: fmt.Sprintf("change %d has landed on %s", d.Number, j.f.Target), State: Unmet, Need: 1,
+			Because: "the change itself, which depends on it", Who: j.f.Authors}
+		away := fmt.Sprintf("or take the dependency away: tavrin change edit %d --depends-on …", j.f.Number)
+		switch {
+		case d.State == "landed" && d.Target == j.f.Target:
+			q.State, q.Have = Met, 1
+		case d.State == "landed":
+			q.Next = fmt.Sprintf("it landed on %s: bring it to %s as well, %s", d.Target, j.f.Target, away)
+		case d.State == "closed":
+			q.Next = fmt.Sprintf("%q was closed: tavrin change reopen %d, %s", d.Title, d.Number, away)
+		default:
+			q.Next = fmt.Sprintf("%q is %s; this waits for it, and goes on by itself: tavrin change gate %d says what it lacks", d.Title, d.State, d.Number)
+		}
+		j.add(q, nil)
 	}
 }
 

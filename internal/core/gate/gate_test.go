@@ -588,3 +588,29 @@ func TestWorstStateOfChecks(t *testing.T) {
 		}
 	}
 }
+
+func TestDependencies(t *testing.T) {
+	for state, want := range map[string]State{"landed main": Met, "landed release/1": Unmet, "open main": Unmet, "draft main": Unmet, "closed main": Unmet} {
+		f := facts()
+		d := Dependency{Number: 3, Title: "Pumps"}
+		d.State, d.Target, _ = strings.Cut(state, " ")
+		f.Dependencies = []Dependency{d}
+		r := Judge(parsed(t, document), f)
+		if q := find(t, r, "depends/3"); q.State != want || r.Ready != (want == Met) || (want == Unmet) != strings.Contains(q.Next, "--depends-on") && d.State == "landed" {
+			t.Errorf("%s: %+v", state, q)
+		}
+	}
+}
+
+func TestTickets(t *testing.T) {
+	f := facts()
+	f.Title, f.Description, f.Source = "FEN-7: pumps", "see FEN-7 and OPS-12, not fen-9", "fen-8-pumps"
+	f.Commits = []Commit{{Message: "FEN-10: a"}}
+	if got := Tickets(parsed(t, document), f); !slices.Equal(got, []string{"FEN-7", "OPS-12", "FEN-10"}) {
+		t.Errorf("by their common form: %v", got)
+	}
+	ruled := parsed(t, "tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, require: [{ticket: '(?i)fen-[0-9]+'}]}\n")
+	if got := Tickets(ruled, f); !slices.Equal(got, []string{"FEN-7", "fen-9", "fen-8", "FEN-10"}) {
+		t.Errorf("by the rules' pattern: %v", got)
+	}
+}

@@ -84,7 +84,9 @@ type Step struct {
 // entry is built or landed at a time.
 func Plan(l Line) []Step {
 	entries := slices.Clone(l.Entries)
-	slices.SortFunc(entries, func(a, b Entry) int { return cmp.Or(firstOrder(a, b), cmp.Compare(a.Place, b.Place), cmp.Compare(a.ID, b.ID)) })
+	slices.SortFunc(entries, func(a, b Entry) int {
+		return cmp.Or(firstOrder(a, b), cmp.Compare(a.Place, b.Place), cmp.Compare(a.ID, b.ID))
+	})
 	var steps []Step
 	busy, urgent := false, false
 	var line []Entry

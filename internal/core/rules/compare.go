@@ -62,6 +62,7 @@ func both[T any](was, now []T, name func(*T) string, gone, added func(*T), kept 
 
 func (c *comparison) document(was, now *Document) {
 	c.differ(now.LineOf("loosening"), "loosening", sorted(was.AgreedBy), sorted(now.AgreedBy), len(was.AgreedBy) > 0 && (len(now.AgreedBy) == 0 || !within(now.AgreedBy, was.AgreedBy)))
+	c.differ(now.LineOf("changes"), "changes: description", was.Description, now.Description, false)
 	both(was.Kinds, now.Kinds, func(k *Kind) string { return k.Name },
 		func(k *Kind) { c.differ(k.Line, "branch kind "+k.Name, sorted(k.Patterns), "", false) },
 		func(k *Kind) { c.differ(k.Line, "branch kind "+k.Name, "", sorted(k.Patterns), false) },

@@ -90,6 +90,9 @@ var Keys = []Key{
 	{Path: "checks{}.kind", Shape: Word, Allowed: []string{"deployment"}, Means: "that its pass means a deployment", Absent: "an ordinary check", Together: fixed, Example: "kind: deployment"},
 	{Path: "checks{}.place", Shape: Text, Means: "where it deploys to; needed with kind: deployment", Absent: "-", Together: fixed, Example: "place: proving-field"},
 
+	{Path: "changes", Shape: Mapping, Means: "what new changes begin with", Absent: "with nothing", Together: "all of them apply", Example: "changes: {description: \"- [ ] the growers were told\"}"},
+	{Path: "changes.description", Shape: Text, Means: "what the description of a new change begins with, where its author gives none; boxes (- [ ] …) make a checklist, for which tasks: done can ask", Absent: "an empty description", Together: "the house's comes first, the repository's after an empty line", Example: "description: \"- [ ] tried on a bench valve\""},
+
 	{Path: "loosening", Shape: Mapping, Means: "what a change of this document needs that loosens it", Absent: "whoever may apply rules may loosen them", Together: "each document states its own", Example: "loosening: {agreed_by: role:maintainer}"},
 	{Path: "loosening.agreed_by", Shape: Who, Means: "who else has to agree: one of them, not the one who proposes", Absent: "refused", Together: "each document states its own", Example: "agreed_by: [\"team:stewards\"]"},
 

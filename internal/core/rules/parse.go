@@ -36,6 +36,8 @@ func (f Finding) String() string {
 const (
 	maxDepth    = 12
 	maxFindings = 50
+	// maxDescription leaves room for what people write into it.
+	maxDescription = 8 << 10
 )
 
 var (
@@ -127,6 +129,12 @@ func (r *reader) document(body ast.Node) *Document {
 		case "checks":
 			for _, c := range r.mapping(f.value, `"checks"`) {
 				d.Checks = append(d.Checks, r.check(c))
+			}
+		case "changes":
+			for _, g := range r.keys(f.value, `"changes"`, "changes") {
+				if d.Description = strings.TrimSpace(r.text(g)); len(d.Description) > maxDescription {
+					r.bad(g.value, fmt.Sprintf("the description has %d bytes", len(d.Description)), fmt.Sprintf("at most %d", maxDescription))
+				}
 			}
 		case "loosening":
 			for _, g := range r.keys(f.value, `"loosening"`, "loosening") {

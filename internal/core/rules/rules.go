@@ -33,6 +33,8 @@ type Document struct {
 	Areas       []Area
 	Checks      []Check
 	Protections []Protection
+	// Description is what the description of a new change begins with; empty: with nothing.
+	Description string
 	// AgreedBy lists who may agree to a loosening that somebody else proposes; empty: nobody has to.
 	AgreedBy []Principal
 	// Used holds the names of branch kinds that the document uses, with the patterns they stood for when it was read,

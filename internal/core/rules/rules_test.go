@@ -74,7 +74,7 @@ func TestFindingsSayWhereAndWhatIsRight(t *testing.T) {
 		line          int
 		message, says string
 	}{
-		{"unknown key", head + "protects: []\n", 2, `unknown key "protects"`, "one of tavrin, branches, labels, areas, checks, loosening, protect"},
+		{"unknown key", head + "protects: []\n", 2, `unknown key "protects"`, "one of tavrin, branches, labels, areas, checks, changes, loosening, protect"},
 		{"unknown form", "tavrin: rules/9\n", 1, `"rules/9"`, "rules/1"},
 		{"no form", "protect: []\n", 1, "does not say its form", "tavrin: rules/1"},
 		{"duplicate key", head + "areas: {}\nareas: {}\n", 3, `"areas" stands twice`, "line 2"},

@@ -15,7 +15,7 @@ import (
 func examples() map[string]string {
 	around := map[string]string{
 		"": "%", "branches{}": "branches:\n  %", "labels{}": "labels:\n  urgent: {%}", "areas{}": "areas:\n  a: {paths: a/**, owners: team:t, %}", "areas{}.asks": "areas:\n  a: {paths: a/**, owners: team:t, asks: {%}}",
-		"checks{}": "checks:\n  c: {%}", "loosening": "loosening: {%}", "protect[]": "protect:\n  - {name: n, branches: main, %}",
+		"checks{}": "checks:\n  c: {%}", "loosening": "loosening: {%}", "changes": "changes: {%}", "protect[]": "protect:\n  - {name: n, branches: main, %}",
 		"protect[].after_push": "protect:\n  - {name: n, branches: main, after_push: {%}}", "protect[].land": "protect:\n  - {name: n, branches: main, land: {%}}",
 		requirementPath: "protect:\n  - {name: n, branches: main, require: [{%}]}", requirementPath + ".when": "areas: {ledger: {paths: a, owners: team:t}}\nlabels: {urgent: {set_by: team:t}}\nprotect:\n  - {name: n, branches: main, require: [{approvals: 1, when: {%}}]}",
 	}

@@ -153,6 +153,17 @@ func (s *Set) Demanded() []Check {
 	return out
 }
 
+// Description is what the description of a new change begins with: the house's text, then the repository's.
+func (s *Set) Description() string {
+	var texts []string
+	for _, l := range s.layers {
+		if l.Document.Description != "" {
+			texts = append(texts, l.Document.Description)
+		}
+	}
+	return strings.Join(texts, "\n\n")
+}
+
 // Label returns what the documents say of a label, and whether they know it. Where both do, both lists of who may set
 // it have to name a person.
 func (s *Set) Label(name string) (setBy [][]Principal, known bool) {
