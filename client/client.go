@@ -391,9 +391,46 @@ func (c *Client) Revisions(ctx context.Context, repo string, number int) ([]wire
 	return get[[]wire.Revision](ctx, c, changePath(repo, number)+"/revisions")
 }
 
-// Diff shows what a revision brings; 0 is the newest.
-func (c *Client) Diff(ctx context.Context, repo string, number, revision int) (wire.Diff, error) {
-	return get[wire.Diff](ctx, c, changePath(repo, number)+"/diff", "revision", strconv.Itoa(revision))
+// Reading says what of a change is read, and how.
+type Reading struct {
+	Revision    int    // 0: the newest
+	Since       int    // another revision: what came after it; 0: everything
+	Commit      string // one commit of the revision; empty: all
+	IgnoreSpace bool
+	FilesOnly   bool
+	Context     int // lines around what differs; 0: three
+}
+
+func (r Reading) query() []string {
+	space, files := "", ""
+	if r.IgnoreSpace {
+		space = "ignored"
+	}
+	if r.FilesOnly {
+		files = "true"
+	}
+	return []string{"revision", strconv.Itoa(r.Revision), "since", strconv.Itoa(r.Since), "commit", r.Commit, "space", space, "files", files, "context", strconv.Itoa(r.Context)}
+}
+
+// Diff shows what a reading is about.
+func (c *Client) Diff(ctx context.Context, repo string, number int, r Reading) (wire.Diff, error) {
+	return get[wire.Diff](ctx, c, changePath(repo, number)+"/diff", r.query()...)
+}
+
+// FileDiff shows one file of what a reading is about; file is as the list of files names it.
+func (c *Client) FileDiff(ctx context.Context, repo string, number int, file string, r Reading) (wire.FilePatch, error) {
+	r.FilesOnly = false
+	return get[wire.FilePatch](ctx, c, changePath(repo, number)+"/diff/"+url.PathEscape(file), r.query()...)
+}
+
+// Tick ticks a file as read, or takes the tick away.
+func (c *Client) Tick(ctx context.Context, repo string, number, revision int, file string, read bool) error {
+	return c.Call(ctx, http.MethodPut, changePath(repo, number)+"/diff/"+url.PathEscape(file)+"/read", map[string]any{"read": read, "revision": revision}, nil)
+}
+
+// Looked remembers up to which revision the caller has looked at a change; 0: the newest.
+func (c *Client) Looked(ctx context.Context, repo string, number, revision int) error {
+	return c.Call(ctx, http.MethodPut, changePath(repo, number)+"/looked", map[string]any{"revision": revision}, nil)
 }
 
 // Reviews lists what reviewers said.

@@ -125,9 +125,9 @@ func TestLifeOfAChange(t *testing.T) {
 	if len(revisions) != 2 || revisions[0].Number != 2 || len(revisions[0].Commits) != 2 || revisions[0].SameDifference {
 		t.Errorf("revisions are %+v", revisions)
 	}
-	first, err := author.Diff(ctx, repo, 1, 1)
+	first, err := author.Diff(ctx, repo, 1, client.Reading{Revision: 1})
 	w.ok(err)
-	second, err := author.Diff(ctx, repo, 1, 0)
+	second, err := author.Diff(ctx, repo, 1, client.Reading{})
 	w.ok(err)
 	if strings.Contains(first.Patch, "+b") || !strings.Contains(second.Patch, "+b") || second.Revision != 2 {
 		t.Errorf("differences are\n%s\n%s", first.Patch, second.Patch)

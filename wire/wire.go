@@ -180,27 +180,6 @@ type Revision struct {
 	CreatedAt      time.Time `json:"created_at"`
 }
 
-// FileDiff is one file of a difference.
-type FileDiff struct {
-	Path    string `json:"path"`
-	OldPath string `json:"old_path,omitempty" doc:"of a rename"`
-	Status  string `json:"status"`
-	Added   int    `json:"added"`
-	Removed int    `json:"removed"`
-	Binary  bool   `json:"binary"`
-}
-
-// Diff is what a revision brings.
-type Diff struct {
-	Number   int        `json:"number"`
-	Revision int        `json:"revision"`
-	Base     string     `json:"base"`
-	Head     string     `json:"head"`
-	Files    []FileDiff `json:"files"`
-	Patch    string     `json:"patch" doc:"unified diff"`
-	Partial  bool       `json:"partial" doc:"the patch was cut"`
-}
-
 // Review is one word of a reviewer.
 type Review struct {
 	ID        int64     `json:"id"`

@@ -96,6 +96,7 @@ func (s *server) routes() {
 	s.rules()
 	s.areas()
 	s.changes()
+	s.reading()
 	s.threads()
 	s.overrides()
 	s.checks()

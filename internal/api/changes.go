@@ -78,12 +78,6 @@ func (s *server) changes() {
 	call(s, "GET", changePath+"/revisions", "list-revisions", "A change's revisions, newest first", func(ctx context.Context, a service.Actor, q *InChange) ([]wire.Revision, error) {
 		return s.Service.Revisions(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "GET", changePath+"/diff", "get-diff", "What a revision brings", func(ctx context.Context, a service.Actor, q *struct {
-		InChange
-		Revision int `query:"revision" minimum:"0" doc:"absent: the newest"`
-	}) (wire.Diff, error) {
-		return s.Service.Diff(ctx, a, q.repository(), q.Number, q.Revision)
-	})
 	call(s, "GET", changePath+"/reviews", "list-reviews", "What reviewers said, oldest first", func(ctx context.Context, a service.Actor, q *InChange) ([]wire.Review, error) {
 		return s.Service.Reviews(ctx, a, q.repository(), q.Number)
 	})

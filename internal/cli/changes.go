@@ -25,7 +25,7 @@ func (p *program) change() *cobra.Command {
 		return func(w io.Writer, k wire.Change) { row(w, fmt.Sprintf(format, k.Number, k.Revision)) }
 	}
 	return group("change", "Open changes, see what they still need, wait for them",
-		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.bringUp(), p.label(), p.gate(), p.waitFor(), p.diff(), p.fetch(), p.landing(), p.askReviewer(),
+		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.bringUp(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.landing(), p.askReviewer(),
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),
@@ -241,28 +241,6 @@ func (p *program) gate() *cobra.Command {
 		}
 		return &exitError{status: statusNotYet}
 	}
-	return c
-}
-
-func (p *program) diff() *cobra.Command {
-	var revision int
-	var stat bool
-	c := onChange(p, "diff N", "Show what a change brings", func(ctx context.Context, h here, n int) (wire.Diff, error) {
-		return h.Diff(ctx, h.repo, n, revision)
-	}, func(w io.Writer, d wire.Diff) {
-		if !stat {
-			fmt.Fprint(p.out, block(d.Patch))
-			if d.Partial {
-				fmt.Fprintln(p.err, "tavrin: the difference is longer than what is shown; fetch the branch to see all of it")
-			}
-			return
-		}
-		for _, f := range d.Files {
-			row(w, f.Status, f.Path, fmt.Sprintf("+%d -%d", f.Added, f.Removed))
-		}
-	})
-	c.Flags().IntVar(&revision, "revision", 0, "an earlier revision")
-	c.Flags().BoolVar(&stat, "stat", false, "only the files and counts")
 	return c
 }
 

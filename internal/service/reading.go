@@ -1,0 +1,307 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/git"
+	"tavrin/internal/store"
+	"tavrin/wire"
+)
+
+const (
+	maxPatch     = 2 << 20 // of a whole difference
+	maxFilePatch = 1 << 20 // of one file
+	usualContext = 3       // lines
+	maxContext   = 10000
+)
+
+// Reading says what of a change somebody reads, and how.
+type Reading struct {
+	Revision    int    // 0: the newest
+	Since       int    // another revision: what came after it, without what came only from the target; 0: everything
+	Commit      string // one commit of the revision; empty: all
+	IgnoreSpace bool
+	FilesOnly   bool
+	Context     int // lines around what differs; 0: three
+}
+
+func (q Reading) options() git.DiffOptions {
+	if q.Context == 0 {
+		q.Context = usualContext
+	}
+	return git.DiffOptions{IgnoreSpace: q.IgnoreSpace, Context: min(q.Context, maxContext)}
+}
+
+// compared is what a reading compares: two commits or trees.
+type compared struct {
+	revision store.Revision
+	from, to string
+	notTaken []string
+}
+
+// compare finds out what a reading compares.
+func (s *Service) compare(ctx context.Context, db *gorm.DB, repo *store.Repository, c store.Change, q Reading) (compared, error) {
+	r, err := revisionNumbered(db, c, q.Revision)
+	if err != nil {
+		return compared{}, err
+	}
+	v := compared{revision: r, from: r.Base, to: r.Head}
+	switch {
+	case q.Commit != "" && q.Since != 0:
+		return v, invalid("commit", "one commit, or what came since a revision: not both")
+	case q.Commit != "":
+		if !slices.ContainsFunc(r.Commits, func(k store.BroughtCommit) bool { return k.ID == q.Commit }) {
+			return v, invalid("commit", "revision %d of change %d does not bring a commit %q: tavrin change commits %d lists them", r.Number, c.Number, q.Commit, c.Number)
+		}
+		v.to = q.Commit
+		v.from, err = s.bare(repo).Parent(ctx, q.Commit)
+		return v, err
+	case q.Since != 0:
+		since, err := revisionNumbered(db, c, q.Since)
+		if err != nil {
+			return v, err
+		}
+		v.from, v.notTaken, err = s.carriedOver(ctx, repo, since, r)
+		return v, err
+	}
+	return v, nil
+}
+
+func revisionNumbered(db *gorm.DB, c store.Change, n int) (store.Revision, error) {
+	if n == 0 {
+		n = c.Revision
+	}
+	var r store.Revision
+	err := db.Where("change_id = ? AND number = ?", c.ID, n).First(&r).Error
+	return r, orUnknown(err, "change %d has no revision %d; the newest is %d", c.Number, n, c.Revision)
+}
+
+// carriedOver is the tree that an earlier revision would have made on a later one's base.
+func (s *Service) carriedOver(ctx context.Context, repo *store.Repository, since, r store.Revision) (string, []string, error) {
+	type tree struct {
+		id       string
+		notTaken []string
+	}
+	v, err := remembered(s, key{"carried", repo.ID, since.Base + since.Head + r.Base}, 1, func() (tree, error) {
+		id, notTaken, err := s.bare(repo).CarryOver(ctx, since.Base, since.Head, r.Base)
+		for i := range notTaken {
+			notTaken[i] = shown(notTaken[i])
+		}
+		return tree{id, notTaken}, err
+	})
+	return v.id, v.notTaken, err
+}
+
+// filesOf lists the files of a difference.
+func (s *Service) filesOf(ctx context.Context, repo *store.Repository, from, to string, o git.DiffOptions) ([]git.FileDiff, error) {
+	o.Context = 0
+	space := ""
+	if o.IgnoreSpace {
+		space = "w"
+	}
+	return remembered(s, key{"files", repo.ID, from + to + space}, 1, func() ([]git.FileDiff, error) { return s.bare(repo).DiffWith(ctx, from, to, o) })
+}
+
+// shown makes a path or text fit for JSON.
+func shown(text string) string { return strings.ToValidUTF8(text, "\uFFFD") }
+
+// fileKey names a file by its path, whatever that is made of.
+func fileKey(path string) string {
+	sum := sha256.Sum256([]byte(path))
+	return hex.EncodeToString(sum[:8])
+}
+
+// Diff shows what a reading is about.
+func (s *Service) Diff(ctx context.Context, a Actor, name string, number int, q Reading) (wire.Diff, error) {
+	db := s.store.Read(ctx)
+	repo, c, err := s.changeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return wire.Diff{}, err
+	}
+	k, err := s.compare(ctx, db, repo, c, q)
+	if err != nil {
+		return wire.Diff{}, err
+	}
+	files, err := s.filesOf(ctx, repo, k.from, k.to, q.options())
+	if err != nil {
+		return wire.Diff{}, err
+	}
+	v := wire.Diff{Number: number, Revision: k.revision.Number, Since: q.Since, Commit: q.Commit, Base: k.from, Head: k.to, Files: make([]wire.FileDiff, len(files)), NotTaken: []string{}}
+	v.NotTaken = append(v.NotTaken, k.notTaken...)
+	read, err := s.ticked(ctx, db, a, repo, c, k.revision)
+	if err != nil {
+		return v, err
+	}
+	for i, f := range files {
+		v.Files[i] = fileView(f, read)
+	}
+	var look store.ChangeLook
+	if err := db.Where("change_id = ? AND login = ?", c.ID, a.Login()).Limit(1).Find(&look).Error; err != nil {
+		return v, err
+	}
+	v.Looked = look.Revision
+	if q.FilesOnly {
+		return v, nil
+	}
+	v.Patch, v.Partial, err = s.bare(repo).Patch(ctx, k.from, k.to, maxPatch, q.options())
+	v.Patch = shown(v.Patch)
+	return v, err
+}
+
+func fileView(f git.FileDiff, read map[string]bool) wire.FileDiff {
+	v := wire.FileDiff{File: fileKey(f.Path), Path: shown(f.Path), OldPath: shown(f.OldPath), Status: f.Status, Similarity: f.Similarity, Added: f.Added, Removed: f.Removed, Binary: f.Binary, Generated: generated(f.Path)}
+	if f.OldMode != f.NewMode && f.Status != "added" && f.Status != "deleted" {
+		v.OldMode, v.NewMode = f.OldMode, f.NewMode
+	}
+	v.Read = read[v.File]
+	return v
+}
+
+// lockFiles are the names of files that package managers write.
+var lockFiles = regexp.MustCompile(`^(go\.sum|package-lock\.json|npm-shrinkwrap\.json|yarn\.lock|pnpm-lock\.yaml|composer\.lock|Cargo\.lock|Gemfile\.lock|poetry\.lock|uv\.lock)$|\.(min\.(js|css)|map|pb\.go|snap)$|_pb2\.py$`)
+
+// generated says whether a file is made by a program, as far as its name tells.
+func generated(file string) bool { return lockFiles.MatchString(path.Base(file)) }
+
+// FileDiff shows one file of what a reading is about.
+func (s *Service) FileDiff(ctx context.Context, a Actor, name string, number int, file string, q Reading) (wire.FilePatch, error) {
+	db := s.store.Read(ctx)
+	repo, c, err := s.changeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return wire.FilePatch{}, err
+	}
+	k, err := s.compare(ctx, db, repo, c, q)
+	if err != nil {
+		return wire.FilePatch{}, err
+	}
+	files, err := s.filesOf(ctx, repo, k.from, k.to, q.options())
+	if err != nil {
+		return wire.FilePatch{}, err
+	}
+	i := slices.IndexFunc(files, func(f git.FileDiff) bool { return fileKey(f.Path) == file })
+	if i < 0 {
+		return wire.FilePatch{}, problem(Unknown, "that difference has no file %q; its list of files names each", file)
+	}
+	read, err := s.ticked(ctx, db, a, repo, c, k.revision)
+	if err != nil {
+		return wire.FilePatch{}, err
+	}
+	v := wire.FilePatch{FileDiff: fileView(files[i], read)}
+	paths := []string{files[i].Path}
+	if files[i].OldPath != "" {
+		paths = append(paths, files[i].OldPath)
+	}
+	v.Patch, v.Partial, err = s.bare(repo).Patch(ctx, k.from, k.to, maxFilePatch, q.options(), paths...)
+	v.Patch = shown(v.Patch)
+	return v, err
+}
+
+// ticked says which files the actor has read at a revision: those they ticked there, and those ticked at another that are
+// the same here.
+func (s *Service) ticked(ctx context.Context, db *gorm.DB, a Actor, repo *store.Repository, c store.Change, r store.Revision) (map[string]bool, error) {
+	var rows []store.FileTick
+	if !a.Known() {
+		return nil, nil
+	}
+	if err := db.Where("change_id = ? AND login = ?", c.ID, a.Login()).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	read := map[string]bool{}
+	changed := map[int]map[string]bool{r.Number: {}} // by the revision of the tick
+	for _, t := range rows {
+		if changed[t.Revision] == nil {
+			then, err := revisionNumbered(db, c, t.Revision)
+			if err != nil {
+				return nil, err
+			}
+			if changed[t.Revision], err = s.differing(ctx, repo, then, r); err != nil {
+				return nil, err
+			}
+		}
+		read[t.File] = !changed[t.Revision][t.File]
+	}
+	return read, nil
+}
+
+// differing says in which files one revision brings something else than another.
+func (s *Service) differing(ctx context.Context, repo *store.Repository, then, now store.Revision) (map[string]bool, error) {
+	tree, notTaken, err := s.carriedOver(ctx, repo, then, now)
+	if err != nil {
+		return nil, err
+	}
+	files, err := s.filesOf(ctx, repo, tree, now.Head, git.DiffOptions{})
+	out := map[string]bool{}
+	for _, f := range files {
+		out[fileKey(f.Path)] = true
+		if f.OldPath != "" {
+			out[fileKey(f.OldPath)] = true
+		}
+	}
+	for _, p := range notTaken {
+		out[fileKey(p)] = true
+	}
+	return out, err
+}
+
+// Tick ticks a file of a revision as read by the actor, or takes the tick away.
+func (s *Service) Tick(ctx context.Context, a Actor, name string, number, revision int, file string, read bool) error {
+	if !a.Known() {
+		return problem(SignInNeeded, "sign in to tick files as read")
+	}
+	db := s.store.Read(ctx)
+	repo, c, err := s.changeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return err
+	}
+	r, err := revisionNumbered(db, c, revision)
+	if err != nil {
+		return err
+	}
+	files, err := s.filesOf(ctx, repo, r.Base, r.Head, git.DiffOptions{})
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(files, func(f git.FileDiff) bool { return fileKey(f.Path) == file }) {
+		return problem(Unknown, "revision %d of change %d has no file %q", r.Number, number, file)
+	}
+	return s.write(ctx, func(tx *tx) error {
+		if !read {
+			return tx.Where("change_id = ? AND login = ? AND file = ?", c.ID, a.Login(), file).Delete(&store.FileTick{}).Error
+		}
+		row := store.FileTick{ChangeID: c.ID, Login: a.Login(), File: file, Revision: r.Number}
+		return tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "change_id"}, {Name: "login"}, {Name: "file"}}, DoUpdates: clause.AssignmentColumns([]string{"revision"})}).Create(&row).Error
+	})
+}
+
+// Looked remembers up to which revision the actor has looked at a change. It never goes back.
+func (s *Service) Looked(ctx context.Context, a Actor, name string, number, revision int) error {
+	if !a.Known() {
+		return problem(SignInNeeded, "sign in to have it remembered what you looked at")
+	}
+	return s.write(ctx, func(tx *tx) error {
+		_, c, err := s.changeRow(tx.DB, a, name, number, gate.Reader)
+		if err != nil {
+			return err
+		}
+		r, err := revisionNumbered(tx.DB, c, revision)
+		if err != nil {
+			return err
+		}
+		return s.looked(tx, c, a, r.Number)
+	})
+}
+
+func (s *Service) looked(tx *tx, c store.Change, a Actor, revision int) error {
+	return tx.Exec("INSERT INTO change_looks (change_id, login, revision, at) VALUES (?, ?, ?, ?) ON CONFLICT (change_id, login) DO UPDATE SET at = excluded.at, revision = max(revision, excluded.revision)",
+		c.ID, a.Login(), revision, s.now()).Error
+}
