@@ -443,6 +443,11 @@ func (c *Client) Review(ctx context.Context, repo string, number int, verdict st
 	return post[wire.Review](ctx, c, changePath(repo, number)+"/reviews", map[string]any{"verdict": verdict, "revision": revision, "text": text})
 }
 
+// SendGathered is Review together with everything that the caller has gathered.
+func (c *Client) SendGathered(ctx context.Context, repo string, number int, verdict string, revision int, text string) (wire.Review, error) {
+	return post[wire.Review](ctx, c, changePath(repo, number)+"/reviews", map[string]any{"verdict": verdict, "revision": revision, "text": text, "gathered": true})
+}
+
 // Withdraw takes back one's approval or objection.
 func (c *Client) Withdraw(ctx context.Context, repo string, number int) (wire.Review, error) {
 	return post[wire.Review](ctx, c, changePath(repo, number)+"/withdraw", nil)

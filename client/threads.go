@@ -10,14 +10,15 @@ import (
 
 // NewThread is what a discussion is begun with.
 type NewThread struct {
-	Revision int    `json:"revision,omitempty"` // 0: the newest
-	Commit   string `json:"commit,omitempty"`   // of a commit of the change
-	Path     string `json:"path,omitempty"`     // of a file
-	Before   bool   `json:"before,omitempty"`   // the lines are those of the file before the change
-	First    int    `json:"first_line,omitempty"`
-	Last     int    `json:"last_line,omitempty"`
-	Text     string `json:"text"`
-	NoAnswer bool   `json:"no_answer,omitempty"` // it needs no answer, and never blocks
+	Revision int     `json:"revision,omitempty"` // 0: the newest
+	Commit   string  `json:"commit,omitempty"`   // of a commit of the change
+	Path     string  `json:"path,omitempty"`     // of a file
+	Before   bool    `json:"before,omitempty"`   // the lines are those of the file before the change
+	First    int     `json:"first_line,omitempty"`
+	Last     int     `json:"last_line,omitempty"`
+	Text     string  `json:"text,omitempty"`
+	NoAnswer bool    `json:"no_answer,omitempty"`  // it needs no answer, and never blocks
+	Suggest  *string `json:"suggestion,omitempty"` // what the lines should be; empty: they should go
 }
 
 func threadPath(repo string, number int, thread int64) string {
@@ -34,9 +35,33 @@ func (c *Client) BeginThread(ctx context.Context, repo string, number int, n New
 	return post[wire.Thread](ctx, c, changePath(repo, number)+"/threads", n)
 }
 
-// Reply says something in a discussion.
-func (c *Client) Reply(ctx context.Context, repo string, number int, thread int64, text string) (wire.Thread, error) {
-	return post[wire.Thread](ctx, c, threadPath(repo, number, thread)+"/remarks", map[string]string{"text": text})
+// Reply says something in a discussion; suggest is what its lines should be, nil for words only.
+func (c *Client) Reply(ctx context.Context, repo string, number int, thread int64, text string, suggest *string) (wire.Thread, error) {
+	return post[wire.Thread](ctx, c, threadPath(repo, number, thread)+"/remarks", NewThread{Text: text, Suggest: suggest})
+}
+
+// TakeIn takes suggestions in, as one commit of the caller's on the source branch.
+func (c *Client) TakeIn(ctx context.Context, repo string, number int, remarks []int64) (wire.Change, error) {
+	return post[wire.Change](ctx, c, changePath(repo, number)+"/take-in", map[string]any{"remarks": append([]int64{}, remarks...)})
+}
+
+// Gather keeps a remark for a review that is not sent yet: one that begins a discussion, or, where thread is not 0, a reply.
+func (c *Client) Gather(ctx context.Context, repo string, number int, thread int64, n NewThread) (wire.Gathered, error) {
+	path := changePath(repo, number) + "/gathered"
+	if thread != 0 {
+		path += fmt.Sprintf("?thread=%d", thread)
+	}
+	return post[wire.Gathered](ctx, c, path, n)
+}
+
+// Gathered lists what the caller has gathered on a change and not sent.
+func (c *Client) Gathered(ctx context.Context, repo string, number int) ([]wire.Gathered, error) {
+	return get[[]wire.Gathered](ctx, c, changePath(repo, number)+"/gathered")
+}
+
+// Ungather throws a gathered remark away.
+func (c *Client) Ungather(ctx context.Context, repo string, number int, id int64) error {
+	return c.Call(ctx, http.MethodDelete, fmt.Sprintf("%s/gathered/%d", changePath(repo, number), id), nil, nil)
 }
 
 // EditRemark alters one's own remark.

@@ -41,7 +41,7 @@ func TestDesk(t *testing.T) {
 	_, err := w.as("odo").BeginThread(t.Context(), repo, k.Number, client.NewThread{Path: "valves/a", First: 2, Text: "why two?"})
 	w.ok(err)
 	has(t, w.desk("tamsin"), "answer growers/irrigation 1 asked=false: odo on valves/a, line 2")
-	_, err = w.as("tamsin").Reply(t.Context(), repo, k.Number, 1, "measured")
+	_, err = w.as("tamsin").Reply(t.Context(), repo, k.Number, 1, "measured", nil)
 	w.ok(err)
 	if strings.Contains(w.desk("tamsin"), "answer") {
 		t.Error("the author has answered, and is asked still")

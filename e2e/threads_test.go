@@ -57,7 +57,7 @@ func TestThreadsAreCarriedOver(t *testing.T) {
 	}
 	// Reply, alter, settle with an outcome, reopen; two at once, and without the right.
 	c := w.as("tamsin")
-	v, err := c.Reply(t.Context(), repo, k.Number, onLine.ID, "tvr_ABCDEFGHIJKLMNOPQRSTUVWXYZ stands for it")
+	v, err := c.Reply(t.Context(), repo, k.Number, onLine.ID, "tvr_ABCDEFGHIJKLMNOPQRSTUVWXYZ stands for it", nil)
 	w.ok(err)
 	if strings.Contains(v.Remarks[1].Text, "ABCDEFGH") {
 		t.Error("a token pasted into a remark is shown")
@@ -145,7 +145,7 @@ func TestBadThreads(t *testing.T) {
 			t.Errorf("%+v: %v", c.n, err)
 		}
 	}
-	_, err := w.as("odo").Reply(t.Context(), repo, k.Number, 99, "x")
+	_, err := w.as("odo").Reply(t.Context(), repo, k.Number, 99, "x", nil)
 	problem(t, err, 404, "tavrin thread list 1")
 }
 

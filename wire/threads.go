@@ -34,16 +34,41 @@ type Lines struct {
 
 // Remark is what somebody said in a thread.
 type Remark struct {
-	ID        int64           `json:"id"`
-	By        string          `json:"by"`
-	Text      string          `json:"text"`
-	CreatedAt time.Time       `json:"created_at"`
-	EditedAt  *time.Time      `json:"edited_at,omitempty"`
-	Earlier   []RemarkVersion `json:"earlier,omitempty" doc:"what it said before it was edited, oldest first"`
+	ID         int64           `json:"id"`
+	By         string          `json:"by"`
+	Text       string          `json:"text" doc:"Markdown"`
+	HTML       string          `json:"html" doc:"the text laid out, safe to show"`
+	Suggestion *string         `json:"suggestion,omitempty" doc:"what the discussion's lines should be; empty: they should go; absent: nothing is suggested"`
+	TakenAs    string          `json:"taken_as,omitempty" doc:"the commit that took the suggestion in"`
+	TakenBy    string          `json:"taken_by,omitempty"`
+	CreatedAt  time.Time       `json:"created_at"`
+	EditedAt   *time.Time      `json:"edited_at,omitempty"`
+	Earlier    []RemarkVersion `json:"earlier,omitempty" doc:"what it said before it was edited, oldest first"`
 }
 
 // RemarkVersion is what a remark said before it was edited.
 type RemarkVersion struct {
 	Text  string    `json:"text"`
 	Until time.Time `json:"until"`
+}
+
+// Gathered is a remark for a review that is not sent yet. Only who gathered it sees it.
+type Gathered struct {
+	ID          int64     `json:"id"`
+	Thread      int64     `json:"thread,omitempty" doc:"the discussion it replies in; absent: it begins one"`
+	Where       string    `json:"where" doc:"in words"`
+	Revision    int       `json:"revision" doc:"the one that was looked at"`
+	Path        string    `json:"path,omitempty"`
+	FirstLine   int       `json:"first_line,omitempty"`
+	LastLine    int       `json:"last_line,omitempty"`
+	Before      bool      `json:"before,omitempty"`
+	NeedsAnswer bool      `json:"needs_answer"`
+	Text        string    `json:"text"`
+	Suggestion  *string   `json:"suggestion,omitempty"`
+	CreatedAt   time.Time `json:"created_at"`
+}
+
+// Laid is a text laid out.
+type Laid struct {
+	HTML string `json:"html" doc:"safe to show"`
 }

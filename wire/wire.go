@@ -135,34 +135,35 @@ type Me struct {
 
 // Change is a proposal to bring a source branch into a target branch.
 type Change struct {
-	Repository   string     `json:"repository"`
-	Number       int        `json:"number"`
-	Title        string     `json:"title"`
-	Description  string     `json:"description"`
-	Source       string     `json:"source"`
-	Target       string     `json:"target"`
-	State        string     `json:"state" enum:"draft,open,landed,closed"`
-	Revision     int        `json:"revision"`
-	Head         string     `json:"head"`
-	Base         string     `json:"base"`
-	Ready        bool       `json:"ready"`
-	Summary      string     `json:"summary" doc:"the gate in one sentence"`
-	OpenedBy     string     `json:"opened_by"`
-	Authors      []string   `json:"authors" doc:"who counts as author"`
-	Labels       []string   `json:"labels"`
-	Tickets      []string   `json:"tickets" doc:"referred to in the title, description, source branch and messages"`
-	DependsOn    []int      `json:"depends_on" doc:"numbers of the changes that it waits for"`
-	Reviewers    []Reviewer `json:"reviewers" doc:"who was asked to review it, or told of it"`
-	Files        int        `json:"files"`
-	Added        int        `json:"added"`
-	Removed      int        `json:"removed"`
-	LandedCommit string     `json:"landed_commit,omitempty"`
-	Ahead        int        `json:"ahead,omitempty" doc:"of one open change: commits it has and its target has not"`
-	Behind       int        `json:"behind,omitempty" doc:"of one open change: commits its target has and it has not; the queue brings them together, nobody has to"`
-	Entry        *Entry     `json:"entry,omitempty" doc:"its newest place in the queue"`
-	Overrides    []Override `json:"overrides" doc:"what was set aside for it, newest first"`
-	CreatedAt    time.Time  `json:"created_at"`
-	UpdatedAt    time.Time  `json:"updated_at"`
+	Repository      string     `json:"repository"`
+	Number          int        `json:"number"`
+	Title           string     `json:"title"`
+	Description     string     `json:"description" doc:"Markdown"`
+	DescriptionHTML string     `json:"description_html,omitempty" doc:"of one change: the description laid out, safe to show"`
+	Source          string     `json:"source"`
+	Target          string     `json:"target"`
+	State           string     `json:"state" enum:"draft,open,landed,closed"`
+	Revision        int        `json:"revision"`
+	Head            string     `json:"head"`
+	Base            string     `json:"base"`
+	Ready           bool       `json:"ready"`
+	Summary         string     `json:"summary" doc:"the gate in one sentence"`
+	OpenedBy        string     `json:"opened_by"`
+	Authors         []string   `json:"authors" doc:"who counts as author"`
+	Labels          []string   `json:"labels"`
+	Tickets         []string   `json:"tickets" doc:"referred to in the title, description, source branch and messages"`
+	DependsOn       []int      `json:"depends_on" doc:"numbers of the changes that it waits for"`
+	Reviewers       []Reviewer `json:"reviewers" doc:"who was asked to review it, or told of it"`
+	Files           int        `json:"files"`
+	Added           int        `json:"added"`
+	Removed         int        `json:"removed"`
+	LandedCommit    string     `json:"landed_commit,omitempty"`
+	Ahead           int        `json:"ahead,omitempty" doc:"of one open change: commits it has and its target has not"`
+	Behind          int        `json:"behind,omitempty" doc:"of one open change: commits its target has and it has not; the queue brings them together, nobody has to"`
+	Entry           *Entry     `json:"entry,omitempty" doc:"its newest place in the queue"`
+	Overrides       []Override `json:"overrides" doc:"what was set aside for it, newest first"`
+	CreatedAt       time.Time  `json:"created_at"`
+	UpdatedAt       time.Time  `json:"updated_at"`
 }
 
 // Revision is one state of a change's source branch.
@@ -186,7 +187,8 @@ type Review struct {
 	By        string    `json:"by"`
 	Revision  int       `json:"revision"`
 	Verdict   string    `json:"verdict" enum:"approve,object,comment"`
-	Text      string    `json:"text"`
+	Text      string    `json:"text" doc:"Markdown"`
+	HTML      string    `json:"html" doc:"the text laid out, safe to show"`
 	Withdrawn bool      `json:"withdrawn"`
 	Standing  bool      `json:"standing" doc:"it is this person's present word"`
 	CreatedAt time.Time `json:"created_at"`

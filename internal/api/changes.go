@@ -86,10 +86,11 @@ func (s *server) changes() {
 		Body struct {
 			Verdict  string `json:"verdict" enum:"approve,object,comment"`
 			Revision int    `json:"revision,omitempty" minimum:"0" doc:"the one that was read; a comment may leave it out"`
-			Text     string `json:"text,omitempty"`
+			Text     string `json:"text,omitempty" doc:"Markdown"`
+			Gathered bool   `json:"gathered,omitempty" doc:"send what you have gathered with it, in one go"`
 		}
 	}) (wire.Review, error) {
-		return s.Service.Review(ctx, a, q.repository(), q.Number, service.NewReview{Verdict: gate.Verdict(q.Body.Verdict), Revision: q.Body.Revision, Text: q.Body.Text})
+		return s.Service.Review(ctx, a, q.repository(), q.Number, service.NewReview{Verdict: gate.Verdict(q.Body.Verdict), Revision: q.Body.Revision, Text: q.Body.Text, Gathered: q.Body.Gathered})
 	})
 	call(s, "POST", changePath+"/withdraw", "withdraw-review", "Take back your approval or objection", func(ctx context.Context, a service.Actor, q *InChange) (wire.Review, error) {
 		return s.Service.Withdraw(ctx, a, q.repository(), q.Number)

@@ -13,6 +13,19 @@ type InThread struct {
 	Thread int64 `path:"thread" minimum:"1"`
 }
 
+// beginning is what a discussion is begun with.
+type beginning struct {
+	Revision int     `json:"revision,omitempty" minimum:"0" doc:"the one that was looked at; absent: the newest"`
+	Commit   string  `json:"commit,omitempty" doc:"of a commit of the change"`
+	Path     string  `json:"path,omitempty" doc:"of a file"`
+	Before   bool    `json:"before,omitempty" doc:"the lines are those of the file before the change"`
+	First    int     `json:"first_line,omitempty" doc:"counted from 1; absent: the whole file"`
+	Last     int     `json:"last_line,omitempty" doc:"absent: the first"`
+	Text     string  `json:"text,omitempty" doc:"Markdown; may be left out beside a suggestion"`
+	NoAnswer bool    `json:"no_answer,omitempty" doc:"it needs no answer, and never blocks"`
+	Suggest  *string `json:"suggestion,omitempty" doc:"what the lines should be; empty: they should go"`
+}
+
 // threads: discussions on lines, files, commits and changes.
 func (s *server) threads() {
 	const one = changePath + "/threads/{thread}"
@@ -21,27 +34,50 @@ func (s *server) threads() {
 	})
 	call(s, "POST", changePath+"/threads", "create-thread", "Begin a discussion", func(ctx context.Context, a service.Actor, q *struct {
 		InChange
-		Body struct {
-			Revision int    `json:"revision,omitempty" minimum:"0" doc:"the one that was looked at; absent: the newest"`
-			Commit   string `json:"commit,omitempty" doc:"of a commit of the change"`
-			Path     string `json:"path,omitempty" doc:"of a file"`
-			Before   bool   `json:"before,omitempty" doc:"the lines are those of the file before the change"`
-			First    int    `json:"first_line,omitempty" doc:"counted from 1; absent: the whole file"`
-			Last     int    `json:"last_line,omitempty" doc:"absent: the first"`
-			Text     string `json:"text"`
-			NoAnswer bool   `json:"no_answer,omitempty" doc:"it needs no answer, and never blocks"`
-		}
+		Body beginning
 	}) (wire.Thread, error) {
 		return s.Service.BeginThread(ctx, a, q.repository(), q.Number, service.NewThread(q.Body))
 	})
 	type words struct {
 		Text string `json:"text"`
 	}
+	type reply struct {
+		Text    string  `json:"text,omitempty" doc:"Markdown; may be left out beside a suggestion"`
+		Suggest *string `json:"suggestion,omitempty" doc:"what the discussion's lines should be; empty: they should go"`
+	}
 	call(s, "POST", one+"/remarks", "create-remark", "Reply in a discussion", func(ctx context.Context, a service.Actor, q *struct {
 		InThread
-		Body words
+		Body reply
 	}) (wire.Thread, error) {
-		return s.Service.Reply(ctx, a, q.repository(), q.Number, q.Thread, q.Body.Text)
+		return s.Service.Reply(ctx, a, q.repository(), q.Number, q.Thread, q.Body.Text, q.Body.Suggest)
+	})
+	call(s, "POST", changePath+"/take-in", "take-in-suggestions", "Take suggestions in, as one commit of yours on the source branch", func(ctx context.Context, a service.Actor, q *struct {
+		InChange
+		Body struct {
+			Remarks []int64 `json:"remarks" doc:"whose suggestions to take in"`
+		}
+	}) (wire.Change, error) {
+		return s.Service.TakeIn(ctx, a, q.repository(), q.Number, q.Body.Remarks)
+	})
+	call(s, "GET", changePath+"/gathered", "list-gathered", "What you have gathered for a review and not sent, oldest first", func(ctx context.Context, a service.Actor, q *InChange) ([]wire.Gathered, error) {
+		return s.Service.Gathered(ctx, a, q.repository(), q.Number)
+	})
+	call(s, "POST", changePath+"/gathered", "create-gathered", "Gather a remark for a review", func(ctx context.Context, a service.Actor, q *struct {
+		InChange
+		Thread int64 `query:"thread" minimum:"0" doc:"the discussion it replies in; absent: it begins one"`
+		Body   beginning
+	}) (wire.Gathered, error) {
+		return s.Service.Gather(ctx, a, q.repository(), q.Number, q.Thread, service.NewThread(q.Body))
+	})
+	call(s, "DELETE", changePath+"/gathered/{id}", "delete-gathered", "Throw a gathered remark away", func(ctx context.Context, a service.Actor, q *struct {
+		InChange
+		ID int64 `path:"id" minimum:"1"`
+	}) (done, error) {
+		return done{true}, s.Service.Ungather(ctx, a, q.repository(), q.Number, q.ID)
+	})
+	call(s, "POST", base+"/markdown", "lay-out", "Show how a text will be laid out", func(_ context.Context, a service.Actor, q *struct{ Body words }) (wire.Laid, error) {
+		html, err := s.Service.LayOut(a, q.Body.Text)
+		return wire.Laid{HTML: html}, err
 	})
 	call(s, "PUT", one+"/remarks/{remark}", "put-remark", "Alter one's own remark; what it said before is kept", func(ctx context.Context, a service.Actor, q *struct {
 		InThread

@@ -450,6 +450,7 @@ func recorded(w io.Writer, r wire.Review) {
 func (p *program) verdict(verdict, short string, needsWhy bool) *cobra.Command {
 	var revision int
 	var because string
+	var gathered bool
 	c := onChange(p, verdict+" N", short, func(ctx context.Context, h here, n int) (wire.Review, error) {
 		if needsWhy && because == "" {
 			return wire.Review{}, misuse("say why: --because TEXT")
@@ -460,8 +461,12 @@ func (p *program) verdict(verdict, short string, needsWhy bool) *cobra.Command {
 				return wire.Review{}, err
 			}
 		}
+		if gathered {
+			return h.SendGathered(ctx, h.repo, n, verdict, revision, because)
+		}
 		return h.Review(ctx, h.repo, n, verdict, revision, because)
 	}, recorded)
+	c.Flags().BoolVar(&gathered, "gathered", false, "send what you have gathered with it, in one go")
 	c.Flags().IntVar(&revision, "revision", 0, "the revision that was read (asked for on a terminal)")
 	c.Flags().StringVar(&because, "because", "", "what you have to say about it")
 	return c
@@ -486,13 +491,23 @@ func (p *program) askRevision(ctx context.Context, h here, n int, verdict string
 }
 
 func (p *program) comment() *cobra.Command {
-	return inRepo(p, "comment N TEXT", "Say something without a verdict", cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (wire.Review, error) {
+	var gathered bool
+	c := inRepo(p, "comment N [TEXT]", "Say something without a verdict", cobra.RangeArgs(1, 2), func(ctx context.Context, h here, args []string) (wire.Review, error) {
 		n, err := changeNumber(args[0])
 		if err != nil {
 			return wire.Review{}, err
 		}
-		return h.Review(ctx, h.repo, n, "comment", 0, args[1])
+		text := strings.Join(args[1:], "")
+		switch {
+		case gathered:
+			return h.SendGathered(ctx, h.repo, n, "comment", 0, text)
+		case text == "":
+			return wire.Review{}, misuse("say something: tavrin review comment %d TEXT, or --gathered to send what you have gathered", n)
+		}
+		return h.Review(ctx, h.repo, n, "comment", 0, text)
 	}, recorded)
+	c.Flags().BoolVar(&gathered, "gathered", false, "send what you have gathered, in one go")
+	return c
 }
 
 func (p *program) queue() *cobra.Command {

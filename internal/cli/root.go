@@ -98,7 +98,7 @@ func (p *program) report(err error) int {
 		return statusError
 	}
 	fmt.Fprintln(p.err, "tavrin:", err)
-	if strings.HasPrefix(err.Error(), "required flag(s)") { // cobra has no type for it
+	if strings.HasPrefix(err.Error(), "required flag(s)") || strings.Contains(err.Error(), "flags in the group") { // cobra has no type for it
 		return statusMisuse
 	}
 	return statusError

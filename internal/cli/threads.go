@@ -22,7 +22,7 @@ func (p *program) thread() *cobra.Command {
 			for _, t := range threads {
 				p.printThread(w, t)
 			}
-		}), p.beginThread(), p.reply(), p.settle("settle N THREAD", "Settle a discussion, with what came of it", true), p.settle("reopen N THREAD", "Open a settled discussion again", false), p.editRemark())
+		}), p.beginThread(), p.reply(), p.take(), p.gathered(), p.drop(), p.settle("settle N THREAD", "Settle a discussion, with what came of it", true), p.settle("reopen N THREAD", "Open a settled discussion again", false), p.editRemark())
 }
 
 func (p *program) printThread(w io.Writer, t wire.Thread) {
@@ -57,13 +57,58 @@ func (p *program) printThread(w io.Writer, t wire.Thread) {
 		for line := range strings.SplitSeq(r.Text, "\n") {
 			row(w, "    "+line)
 		}
+		printSuggestion(w, r)
 	}
+}
+
+// printSuggestion shows what a remark suggests, and whether it was taken in.
+func printSuggestion(w io.Writer, r wire.Remark) {
+	if r.Suggestion == nil {
+		return
+	}
+	what := "suggests:"
+	switch {
+	case r.TakenAs != "":
+		what = fmt.Sprintf("suggested, and %s took it in as %s:", r.TakenBy, short(r.TakenAs))
+	case *r.Suggestion == "":
+		what = "suggests to take the lines out"
+	}
+	row(w, "    "+what)
+	for line := range strings.SplitSeq(strings.TrimSuffix(*r.Suggestion, "\n"), "\n") {
+		if *r.Suggestion != "" {
+			row(w, "    + "+line)
+		}
+	}
+}
+
+// said is what a command about words says afterwards: the discussion, or that the words are gathered.
+type said struct {
+	wire.Thread
+	Gathered *wire.Gathered `json:"gathered,omitempty"`
+}
+
+func (p *program) printSaid(w io.Writer, v said) {
+	if v.Gathered == nil {
+		p.printThread(w, v.Thread)
+		return
+	}
+	row(w, fmt.Sprintf("gathered as %d, on %s; send it with: tavrin review … --gathered", v.Gathered.ID, v.Gathered.Where))
+}
+
+// suggestFlags adds the flags of a command that may suggest and gather.
+func suggestFlags(c *cobra.Command, n *client.NewThread, suggest *string, gather *bool) {
+	f := c.Flags()
+	f.StringVar(&n.Text, "text", "", "what you have to say, in Markdown (needed, but for a suggestion)")
+	f.StringVar(suggest, "suggest", "", "what the lines should be; an empty text means that they should go")
+	f.BoolVar(gather, "gather", false, "keep it for a review that you send later")
 }
 
 func (p *program) beginThread() *cobra.Command {
 	n := client.NewThread{}
-	var lines string
-	c := onChange(p, "begin N", "Begin a discussion on lines, a file, a commit or the change", func(ctx context.Context, h here, number int) (wire.Thread, error) {
+	var lines, suggest string
+	var gather bool
+	var c *cobra.Command
+	c = onChange(p, "begin N", "Begin a discussion on lines, a file, a commit or the change", func(ctx context.Context, h here, number int) (said, error) {
 		if lines != "" {
 			first, last, several := strings.Cut(lines, "-")
 			var err, err2 error
@@ -71,30 +116,94 @@ func (p *program) beginThread() *cobra.Command {
 				n.Last, err2 = strconv.Atoi(last)
 			}
 			if err != nil || err2 != nil {
-				return wire.Thread{}, misuse("%q are not lines: 12 or 12-15", lines)
+				return said{}, misuse("%q are not lines: 12 or 12-15", lines)
 			}
 		}
-		return h.BeginThread(ctx, h.repo, number, n)
-	}, p.printThread)
+		if c.Flags().Changed("suggest") {
+			n.Suggest = &suggest
+		}
+		if gather {
+			g, err := h.Gather(ctx, h.repo, number, 0, n)
+			return said{Gathered: &g}, err
+		}
+		t, err := h.BeginThread(ctx, h.repo, number, n)
+		return said{Thread: t}, err
+	}, p.printSaid)
 	f := c.Flags()
-	f.StringVar(&n.Text, "text", "", "what you have to say (needed)")
+	suggestFlags(c, &n, &suggest, &gather)
 	f.StringVar(&n.Path, "path", "", "file it is about")
 	f.StringVar(&lines, "lines", "", "lines of the file, such as 12 or 12-15")
 	f.BoolVar(&n.Before, "before", false, "the lines are those of the file before the change")
 	f.StringVar(&n.Commit, "commit", "", "commit of the change it is about")
 	f.IntVar(&n.Revision, "revision", 0, "revision that you looked at (default: the newest)")
 	f.BoolVar(&n.NoAnswer, "no-answer", false, "it needs no answer, and never blocks")
-	return needs(c, "text")
+	c.MarkFlagsOneRequired("text", "suggest")
+	return c
+}
+
+// take takes suggestions in.
+func (p *program) take() *cobra.Command {
+	return inRepo(p, "take N REMARK...", "Take suggestions in, as one commit of yours on the source branch", cobra.MinimumNArgs(2), func(ctx context.Context, h here, args []string) (wire.Change, error) {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return wire.Change{}, err
+		}
+		var remarks []int64
+		for _, arg := range args[1:] {
+			id, err := number(arg, "a remark; see tavrin thread list")
+			if err != nil {
+				return wire.Change{}, err
+			}
+			remarks = append(remarks, id)
+		}
+		return h.TakeIn(ctx, h.repo, n, remarks)
+	}, func(w io.Writer, k wire.Change) {
+		row(w, fmt.Sprintf("taken in as %s; change %d is at revision %d", short(k.Head), k.Number, k.Revision))
+		row(w, "in your clone: git fetch origin && git merge --ff-only origin/"+k.Source)
+	})
+}
+
+// gathered lists what the caller has gathered.
+func (p *program) gathered() *cobra.Command {
+	return onChange(p, "gathered N", "List what you have gathered for a review and not sent; nobody else sees it", func(ctx context.Context, h here, n int) ([]wire.Gathered, error) {
+		return h.Gathered(ctx, h.repo, n)
+	}, func(w io.Writer, all []wire.Gathered) {
+		if len(all) == 0 {
+			row(w, "Nothing.")
+		}
+		for _, g := range all {
+			row(w, g.ID, g.Where, ago(g.CreatedAt), g.Text)
+		}
+	})
+}
+
+func (p *program) drop() *cobra.Command {
+	return inRepo(p, "drop N ID", "Throw a gathered remark away", cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (nothing, error) {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return nothing{}, err
+		}
+		id, err := number(args[1], "a gathered remark; see tavrin thread gathered")
+		if err != nil {
+			return nothing{}, err
+		}
+		return nothing{}, h.Ungather(ctx, h.repo, n, id)
+	}, silent)
+}
+
+// threadArgs reads the numbers of a change and of one of its discussions.
+func threadArgs(args []string) (change int, thread int64, err error) {
+	if change, err = changeNumber(args[0]); err != nil {
+		return 0, 0, err
+	}
+	thread, err = number(args[1], "a discussion; see tavrin thread list")
+	return change, thread, err
 }
 
 // inThread is answer for a command about one discussion of a change.
 func (p *program) inThread(use, short string, call func(ctx context.Context, h here, n int, thread int64) (wire.Thread, error)) *cobra.Command {
 	return inRepo(p, use, short, cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (wire.Thread, error) {
-		n, err := changeNumber(args[0])
-		if err != nil {
-			return wire.Thread{}, err
-		}
-		thread, err := number(args[1], "a discussion; see tavrin thread list")
+		n, thread, err := threadArgs(args)
 		if err != nil {
 			return wire.Thread{}, err
 		}
@@ -103,12 +212,28 @@ func (p *program) inThread(use, short string, call func(ctx context.Context, h h
 }
 
 func (p *program) reply() *cobra.Command {
-	var text string
-	c := p.inThread("reply N THREAD", "Say something in a discussion", func(ctx context.Context, h here, n int, thread int64) (wire.Thread, error) {
-		return h.Reply(ctx, h.repo, n, thread, text)
-	})
-	c.Flags().StringVar(&text, "text", "", "what you have to say (needed)")
-	return needs(c, "text")
+	n := client.NewThread{}
+	var suggest string
+	var gather bool
+	var c *cobra.Command
+	c = inRepo(p, "reply N THREAD", "Say something in a discussion", cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (said, error) {
+		number, thread, err := threadArgs(args)
+		if err != nil {
+			return said{}, err
+		}
+		if c.Flags().Changed("suggest") {
+			n.Suggest = &suggest
+		}
+		if gather {
+			g, err := h.Gather(ctx, h.repo, number, thread, n)
+			return said{Gathered: &g}, err
+		}
+		t, err := h.Reply(ctx, h.repo, number, thread, n.Text, n.Suggest)
+		return said{Thread: t}, err
+	}, p.printSaid)
+	suggestFlags(c, &n, &suggest, &gather)
+	c.MarkFlagsOneRequired("text", "suggest")
+	return c
 }
 
 func (p *program) settle(use, short string, settled bool) *cobra.Command {

@@ -13,6 +13,7 @@ import (
 
 	"tavrin/internal/core/gate"
 	"tavrin/internal/git"
+	"tavrin/internal/markdown"
 	"tavrin/internal/store"
 	"tavrin/wire"
 )
@@ -357,6 +358,7 @@ func (s *Service) Change(ctx context.Context, a Actor, name string, number int) 
 		return wire.Change{}, err
 	}
 	v, err := s.changeView(db, repo, c)
+	v.DescriptionHTML = markdown.HTML(v.Description)
 	if err != nil || (c.State != "open" && c.State != "draft") || !s.bare(repo).HasBranch(c.Target) {
 		return v, err
 	}
@@ -566,6 +568,7 @@ type NewReview struct {
 	Verdict  gate.Verdict
 	Revision int // 0 is allowed for comments: the newest
 	Text     string
+	Gathered bool // send what was gathered with it
 }
 
 // Review records a reviewer's word on a revision. It answers "conflict" when that is no longer the newest.
@@ -573,7 +576,7 @@ func (s *Service) Review(ctx context.Context, a Actor, name string, number int, 
 	if err := prose("text", n.Text, maxProse); err != nil {
 		return wire.Review{}, err
 	}
-	if n.Verdict != gate.Approve && strings.TrimSpace(n.Text) == "" {
+	if n.Verdict != gate.Approve && strings.TrimSpace(n.Text) == "" && !(n.Verdict == gate.Comment && n.Gathered) {
 		return wire.Review{}, invalid("text", "say what you mean: an objection or a comment needs words")
 	}
 	n.Text = Mask(n.Text) // a token pasted by mistake is not shown to everybody
@@ -593,8 +596,17 @@ func (s *Service) Review(ctx context.Context, a Actor, name string, number int, 
 			n.Revision = c.Revision
 		}
 		if n.Revision != c.Revision {
-			return problem(Conflict, "conflict: the newest revision of change %d is %d, not %d: look at it (tavrin change diff %d) and say it again with --revision %d",
-				number, c.Revision, n.Revision, number, c.Revision)
+			return problem(Conflict, "conflict: the newest revision of change %d is %d, not %d: look at what came since (tavrin change diff %d --since %d) and say it again with --revision %d; what you gathered is kept",
+				number, c.Revision, n.Revision, number, n.Revision, c.Revision)
+		}
+		sent := 0
+		if n.Gathered {
+			if sent, err = s.sendGathered(tx, a, repo, c); err != nil {
+				return err
+			}
+		}
+		if n.Verdict == gate.Comment && strings.TrimSpace(n.Text) == "" && sent == 0 {
+			return invalid("text", "say what you mean: nothing was gathered, and a comment needs words")
 		}
 		row = store.Review{ChangeID: c.ID, Revision: n.Revision, Login: a.Login(), Verdict: string(n.Verdict), Text: n.Text, CreatedAt: s.now()}
 		if err := tx.Create(&row).Error; err != nil {
@@ -632,7 +644,7 @@ func (s *Service) mayReview(db *gorm.DB, a Actor, repo *store.Repository, v gate
 }
 
 func reviewView(r store.Review, standing bool) wire.Review {
-	return wire.Review{ID: r.ID, By: r.Login, Revision: r.Revision, Verdict: r.Verdict, Text: r.Text, Withdrawn: r.WithdrawnAt != nil,
+	return wire.Review{ID: r.ID, By: r.Login, Revision: r.Revision, Verdict: r.Verdict, Text: r.Text, HTML: markdown.HTML(r.Text), Withdrawn: r.WithdrawnAt != nil,
 		Standing: standing, CreatedAt: r.CreatedAt}
 }
 

@@ -11,6 +11,7 @@ import (
 	"tavrin/internal/core/carry"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/git"
+	"tavrin/internal/markdown"
 	"tavrin/internal/store"
 	"tavrin/wire"
 )
@@ -30,6 +31,8 @@ type NewThread struct {
 	Last     int    // 0: First
 	Text     string
 	NoAnswer bool // it needs no answer, and never blocks
+	// Suggest is what the lines should be; nil: nothing is suggested; empty: they should go.
+	Suggest *string
 }
 
 // where puts into words what a thread is about.
@@ -55,48 +58,88 @@ func where(t store.Thread) string {
 
 // BeginThread begins a discussion. Who has no role of their own may remark, but not ask for an answer that blocks.
 func (s *Service) BeginThread(ctx context.Context, a Actor, name string, number int, n NewThread) (wire.Thread, error) {
-	if err := remarkText(n.Text); err != nil {
-		return wire.Thread{}, err
-	}
 	db := s.store.Read(ctx)
 	repo, c, err := s.changeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return wire.Thread{}, err
 	}
-	if err := s.mayReview(db, a, repo, gate.Comment); err != nil {
+	row, err := s.newThread(ctx, db, a, repo, c, n)
+	if err != nil {
 		return wire.Thread{}, err
-	}
-	if n.Revision == 0 {
-		n.Revision = c.Revision
-	}
-	row := store.Thread{ChangeID: c.ID, Revision: n.Revision, CommitID: n.Commit, Path: n.Path, Before: n.Before, FirstLine: n.First, LastLine: max(n.First, n.Last),
-		NeedsAnswer: !n.NoAnswer, BegunBy: a.Login(), BegunAt: s.now()}
-	if row.Quoted, err = s.threadPlace(ctx, db, repo, c, row, n.Last); err != nil {
-		return wire.Thread{}, err
-	}
-	if err := s.mayReview(db, a, repo, gate.Object); err != nil {
-		row.NeedsAnswer = false // whoever may not object may not block with a question either
 	}
 	err = s.write(ctx, func(tx *tx) error {
-		var many int64
-		if err := tx.Model(&store.Thread{}).Where("change_id = ?", c.ID).Count(&many).Error; err != nil {
-			return err
-		}
-		if many >= maxThreads {
-			return problem(Conflict, "change %d has %d discussions, which is the most it may have", number, many)
-		}
-		if err := tx.Create(&row).Error; err != nil {
-			return err
-		}
-		if err := tx.Create(&store.Remark{ThreadID: row.ID, Login: a.Login(), Text: Mask(n.Text), CreatedAt: s.now()}).Error; err != nil {
-			return err
-		}
-		return s.recordThread(tx, repo, c, row, a, "thread.begun", "began a discussion on", "")
+		return s.saveThread(tx, a, repo, c, &row, store.Remark{Text: n.Text, Suggestion: n.Suggest})
 	})
 	if err != nil {
 		return wire.Thread{}, err
 	}
 	return s.thread(ctx, s.store.Read(ctx), repo, c, row)
+}
+
+// newThread works out a discussion that somebody wants to begin.
+func (s *Service) newThread(ctx context.Context, db *gorm.DB, a Actor, repo *store.Repository, c store.Change, n NewThread) (store.Thread, error) {
+	if err := errors.Join(saying(n.Text, n.Suggest), s.mayReview(db, a, repo, gate.Comment)); err != nil {
+		return store.Thread{}, firstProblem(err)
+	}
+	if n.Revision == 0 {
+		n.Revision = c.Revision
+	}
+	if n.Suggest != nil && (n.First == 0 || n.Before || n.Commit != "") {
+		return store.Thread{}, invalid("suggestion", "a suggestion is for lines of a file as the revision has them: say which with path and lines, and without before or commit")
+	}
+	row := store.Thread{ChangeID: c.ID, Revision: n.Revision, CommitID: n.Commit, Path: n.Path, Before: n.Before, FirstLine: n.First, LastLine: max(n.First, n.Last),
+		NeedsAnswer: !n.NoAnswer, BegunBy: a.Login(), BegunAt: s.now()}
+	var err error
+	if row.Quoted, err = s.threadPlace(ctx, db, repo, c, row, n.Last); err != nil {
+		return row, err
+	}
+	if err := s.mayReview(db, a, repo, gate.Object); err != nil {
+		row.NeedsAnswer = false // whoever may not object may not block with a question either
+	}
+	return row, nil
+}
+
+// saveThread records a discussion with its first remark.
+func (s *Service) saveThread(tx *tx, a Actor, repo *store.Repository, c store.Change, row *store.Thread, first store.Remark) error {
+	var many int64
+	if err := tx.Model(&store.Thread{}).Where("change_id = ?", c.ID).Count(&many).Error; err != nil {
+		return err
+	}
+	if many >= maxThreads {
+		return problem(Conflict, "change %d has %d discussions, which is the most it may have", c.Number, many)
+	}
+	if err := tx.Create(row).Error; err != nil {
+		return err
+	}
+	return s.saveRemark(tx, a, repo, c, *row, first, "thread.begun", "began a discussion on")
+}
+
+// saveRemark records what somebody says in a discussion.
+func (s *Service) saveRemark(tx *tx, a Actor, repo *store.Repository, c store.Change, t store.Thread, r store.Remark, kind, did string) error {
+	r.ThreadID, r.Login, r.Text, r.CreatedAt = t.ID, a.Login(), Mask(r.Text), s.now()
+	if err := tx.Create(&r).Error; err != nil {
+		return err
+	}
+	return s.recordThread(tx, repo, c, t, a, kind, did, "")
+}
+
+// saying checks what somebody wants to say: words, or a suggestion, which may speak for itself.
+func saying(text string, suggest *string) error {
+	if suggest == nil {
+		return remarkText(text)
+	}
+	return errors.Join(prose("suggestion", *suggest, maxProse), prose("text", text, maxProse))
+}
+
+// LayOut shows how a text will be laid out.
+func (s *Service) LayOut(a Actor, text string) (string, error) {
+	if !a.Known() {
+		return "", problem(SignInNeeded, "sign in to write")
+	}
+	if err := prose("text", text, maxProse); err != nil {
+		return "", err
+	}
+	return markdown.HTML(text), nil
 }
 
 func remarkText(text string) error {
@@ -199,7 +242,7 @@ func (s *Service) thread(ctx context.Context, db *gorm.DB, repo *store.Repositor
 		return v, err
 	}
 	for _, r := range rows {
-		remark := wire.Remark{ID: r.ID, By: r.Login, Text: r.Text, CreatedAt: r.CreatedAt, EditedAt: r.EditedAt}
+		remark := wire.Remark{ID: r.ID, By: r.Login, Text: r.Text, HTML: markdown.HTML(r.Text), Suggestion: r.Suggestion, TakenAs: r.TakenAs, TakenBy: r.TakenBy, CreatedAt: r.CreatedAt, EditedAt: r.EditedAt}
 		if r.EditedAt != nil {
 			var earlier []store.RemarkVersion
 			if err := db.Where("remark_id = ?", r.ID).Order("until").Find(&earlier).Error; err != nil {
@@ -269,17 +312,24 @@ func (s *Service) inThread(ctx context.Context, a Actor, name string, number int
 	return s.thread(ctx, s.store.Read(ctx), repo, c, t)
 }
 
-// Reply says something in a discussion.
-func (s *Service) Reply(ctx context.Context, a Actor, name string, number int, id int64, text string) (wire.Thread, error) {
-	if err := remarkText(text); err != nil {
-		return wire.Thread{}, err
+// Reply says something in a discussion; suggest is what its lines should be, nil for words only.
+func (s *Service) Reply(ctx context.Context, a Actor, name string, number int, id int64, text string, suggest *string) (wire.Thread, error) {
+	if err := saying(text, suggest); err != nil {
+		return wire.Thread{}, firstProblem(err)
 	}
 	return s.inThread(ctx, a, name, number, id, func(tx *tx, repo *store.Repository, c store.Change, t *store.Thread) error {
-		if err := tx.Create(&store.Remark{ThreadID: t.ID, Login: a.Login(), Text: Mask(text), CreatedAt: s.now()}).Error; err != nil {
+		if err := suggestible(*t, suggest); err != nil {
 			return err
 		}
-		return s.recordThread(tx, repo, c, *t, a, "thread.replied", "replied on", "")
+		return s.saveRemark(tx, a, repo, c, *t, store.Remark{Text: text, Suggestion: suggest}, "thread.replied", "replied on")
 	})
+}
+
+func suggestible(t store.Thread, suggest *string) error {
+	if suggest != nil && (t.FirstLine == 0 || t.Before || t.CommitID != "") {
+		return invalid("suggestion", "discussion %d is not about lines that could be replaced", t.ID)
+	}
+	return nil
 }
 
 // Settle settles a discussion, with what came of it, or opens it again. Those who may write may, and whoever began it;

@@ -353,12 +353,28 @@ type Thread struct {
 
 // Remark is what somebody said in a thread.
 type Remark struct {
-	ID        int64
-	ThreadID  int64
-	Login     string
-	Text      string
-	CreatedAt time.Time
-	EditedAt  *time.Time
+	ID       int64
+	ThreadID int64
+	Login    string
+	Text     string
+	// Suggestion is what the thread's lines should be; nil: it suggests nothing; empty: they should go.
+	Suggestion *string
+	TakenAs    string // the commit that took it in
+	TakenBy    string
+	CreatedAt  time.Time
+	EditedAt   *time.Time
+}
+
+// GatheredRemark is a remark that a reviewer has not sent yet.
+type GatheredRemark struct {
+	ID         int64
+	ChangeID   int64
+	Login      string
+	ThreadID   *int64 // that it replies in; nil: it begins one
+	Thread     Thread `gorm:"serializer:json"` // the one that it begins
+	Text       string
+	Suggestion *string
+	CreatedAt  time.Time
 }
 
 // RemarkVersion is what a remark said before it was edited.

@@ -275,6 +275,73 @@ func (j *judge) approversCounted() []string {
 	return append([]string{}, slices.Compact(j.counted)...)
 }
 
+// Weighed is a review that stands, and what it does to the gate.
+type Weighed struct {
+	By       string   `json:"by"`
+	Verdict  Verdict  `json:"verdict" enum:"approve,object"`
+	Revision int      `json:"revision"`
+	For      []string `json:"for" doc:"of an approval: the requirements it counts for; of an objection: those it holds up"`
+	Not      []string `json:"not" doc:"why it does not count, or not for everything"`
+}
+
+// weighed says of each review that stands whether it counts, for what, and if not why not.
+func (j *judge) weighed() []Weighed {
+	out := make([]Weighed, 0, len(j.f.Reviews))
+	for _, r := range j.f.Reviews {
+		w := Weighed{By: r.By, Verdict: r.Verdict, Revision: r.Revision, For: []string{}, Not: []string{}}
+		if r.Verdict == Approve {
+			j.weighApproval(r, &w)
+		} else {
+			j.weighObjection(r, &w)
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+func (j *judge) weighApproval(r Review, w *Weighed) {
+	i := slices.IndexFunc(j.approvals(), func(a approval) bool { return a.By == r.By })
+	asked := false
+	for _, q := range j.out {
+		p, ok := j.pools[q.Title]
+		if !ok || q.State == NotApplicable {
+			continue
+		}
+		asked = true
+		switch why := j.discount(&j.given[i], p); why {
+		case counts:
+			w.For = append(w.For, q.Title)
+		case notAsked:
+			w.Not = append(w.Not, fmt.Sprintf("%s: asked for from %s", q.Title, p.words))
+		default:
+			if said := j.said(&r, why); !slices.Contains(w.Not, said) {
+				w.Not = append(w.Not, said)
+			}
+		}
+	}
+	if !asked {
+		w.Not = append(w.Not, "no approval is asked for here")
+	}
+}
+
+func (j *judge) weighObjection(r Review, w *Weighed) {
+	asked := false
+	for _, q := range j.out {
+		if strings.HasPrefix(q.Key, "objections") && q.State != NotApplicable {
+			asked = true
+			if j.stands(r) {
+				w.For = append(w.For, q.Title)
+			}
+		}
+	}
+	switch {
+	case !asked:
+		w.Not = append(w.Not, "the rules do not ask for objections to be settled")
+	case !j.stands(r):
+		w.Not = append(w.Not, fmt.Sprintf("it was for revision %d, and a push ends objections here", r.Revision))
+	}
+}
+
 func (j *judge) objections(q rules.Sourced) {
 	r := Requirement{Key: "objections", Title: q.Title, Level: q.Level, State: Met}
 	for _, review := range j.f.Reviews {

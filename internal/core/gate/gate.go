@@ -62,6 +62,7 @@ type Report struct {
 	Clear        bool          `json:"clear" doc:"everything, for the rehearsed commit"`
 	Summary      string        `json:"summary" doc:"the gate in one sentence"`
 	Requirements []Requirement `json:"requirements"`
+	Reviews      []Weighed     `json:"reviews" doc:"each approval and objection that stands: whether it counts, for what, and if not why not"`
 	Approvers    []string      `json:"approvers" doc:"whose approvals count for at least one requirement; where none is asked for, whose stand"`
 	Exempted     []string      `json:"exempted,omitempty" doc:"protections that do not bind who asked to land"`
 	Overrides    []int64       `json:"overrides,omitempty" doc:"numbers of the overrides that set something aside"`
@@ -100,7 +101,7 @@ func judged(set *rules.Set, f Facts) (Report, *judge) {
 	for _, s := range bound.Exempted {
 		r.Exempted = append(r.Exempted, s.String())
 	}
-	r.Overrides = j.overrides
+	r.Overrides, r.Reviews = j.overrides, j.weighed()
 	r.Clear = f.Rehearsal != nil
 	for _, q := range r.Requirements {
 		if q.Level != rules.Required || q.Holds() {

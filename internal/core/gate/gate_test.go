@@ -614,3 +614,36 @@ func TestTickets(t *testing.T) {
 		t.Errorf("by the rules' pattern: %v", got)
 	}
 }
+
+// The gate says of each review whether it counts, for what, and if not why not (P6).
+func TestP6EveryReviewIsWeighed(t *testing.T) {
+	f := facts()
+	f.Revision, f.Paths = 3, []string{"firmware/a"}
+	f.Reviews = []Review{
+		{By: "odo", Verdict: Approve, Revision: 2, SameDifference: true}, {By: "bela", Verdict: Approve, Revision: 2}, {By: "tamsin", Verdict: Approve, Revision: 3},
+		{By: "pavo", Verdict: Object, Revision: 1}, {By: "gone", Verdict: Approve, Revision: 3}, {By: "barn", Verdict: Approve, Revision: 3},
+	}
+	want := map[string][2]string{
+		"odo":    {"1 approval, not the last pusher's; 1 approval by an owner of valves", ""},
+		"bela":   {"", "bela approved revision 2, and the difference has changed since; 1 approval by an owner of valves: asked for from an owner of valves (team:hydraulics)"},
+		"tamsin": {"", "tamsin's approval does not count: an author of the change; 1 approval by an owner of valves: asked for from an owner of valves (team:hydraulics)"},
+		"pavo":   {"no open objection", ""},
+		"gone":   {"", "gone's approval does not count: they have no access any more"},
+		"barn":   {"", "barn is a robot, and robots do not approve; 1 approval by an owner of valves: asked for from an owner of valves (team:hydraulics)"},
+	}
+	r := Judge(parsed(t, document), f)
+	if len(r.Reviews) != len(want) {
+		t.Fatalf("%d reviews are weighed", len(r.Reviews))
+	}
+	for _, w := range r.Reviews {
+		if got := [2]string{strings.Join(w.For, "; "), strings.Join(w.Not, "; ")}; got != want[w.By] {
+			t.Errorf("%s: %q", w.By, got)
+		}
+	}
+	ending := parsed(t, "tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, require: [{objections: none}], after_push: {objections_stay: never}}\n")
+	for _, w := range Judge(ending, f).Reviews {
+		if w.By == "pavo" && (len(w.For) > 0 || w.Not[0] != "it was for revision 1, and a push ends objections here") || w.By == "odo" && w.Not[0] != "no approval is asked for here" {
+			t.Errorf("where pushes end objections: %+v", w)
+		}
+	}
+}

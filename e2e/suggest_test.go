@@ -1,0 +1,202 @@
+package e2e
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"tavrin/client"
+	"tavrin/wire"
+)
+
+func text(s string) *string { return &s }
+
+// suggest begins a discussion with a suggestion and returns the remark's number.
+func (w *town) suggest(login string, k wire.Change, path string, first, last int, suggestion string) int64 {
+	w.t.Helper()
+	t, err := w.as(login).BeginThread(w.t.Context(), repo, k.Number, client.NewThread{Path: path, First: first, Last: last, Suggest: &suggestion})
+	w.ok(err)
+	return t.Remarks[0].ID
+}
+
+// An author takes suggestions in as one commit of theirs, with who suggested them as co-author, who counts as author from
+// then on (P6).
+func TestP6SuggestionsAreTakenIn(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	ctx := t.Context()
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
+	w.commit("tamsin", dir, "pumps", lines(10, nil), "pumps")
+	w.commit("tamsin", dir, "crlf", "a\r\nb\r\n", "crlf")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	k := w.openChange("tamsin", "topic")
+	first := w.suggest("odo", k, "pumps", 2, 3, "line two\nand three\nand more")
+	gone := w.suggest("odo", k, "pumps", 9, 9, "")
+	crlf := w.suggest("wren", k, "crlf", 2, 2, "B")
+	over := w.suggest("wren", k, "pumps", 3, 4, "overlaps")
+	stale := w.suggest("wren", k, "pumps", 1, 1, "FIRST")
+	w.approve("odo", k)
+
+	// The author pushes in between: the lines have moved, and those of one suggestion have changed.
+	w.commit("tamsin", dir, "pumps", "top\nfirst\n"+strings.TrimPrefix(lines(10, nil), "line 0\n"), "more")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	author := w.as("tamsin")
+	_, err := w.as("wren").TakeIn(ctx, repo, k.Number, []int64{first})
+	problem(t, err, 403, "taking suggestions into change 1 is for its authors")
+	_, err = author.TakeIn(ctx, repo, k.Number, []int64{first, over})
+	problem(t, err, 409, "do not go together in pumps", "line 4")
+	_, err = author.TakeIn(ctx, repo, k.Number, []int64{stale})
+	problem(t, err, 409, "have changed since")
+	_, err = author.TakeIn(ctx, repo, k.Number, []int64{99})
+	problem(t, err, 404, "no remark 99")
+	_, err = author.TakeIn(ctx, repo, k.Number, nil)
+	problem(t, err, 422, "name the remarks")
+	plain, err := w.as("odo").BeginThread(ctx, repo, k.Number, client.NewThread{Text: "hm"})
+	w.ok(err)
+	_, err = author.TakeIn(ctx, repo, k.Number, []int64{plain.Remarks[0].ID})
+	problem(t, err, 409, "suggests nothing")
+
+	out := w.says("tamsin", 0, "change 1 is at revision 3", "thread", "take", "1", fmt.Sprint(first), fmt.Sprint(gone), fmt.Sprint(crlf), "--repo", repo)
+	has(t, out, "git merge --ff-only origin/topic")
+	w.must("tamsin", dir, "pull", "-q", "--ff-only", "origin", "topic")
+	if got := w.must("tamsin", dir, "show", "HEAD:pumps"); got != "top\nfirst\nline two\nand three\nand more\nline 3\nline 4\nline 5\nline 6\nline 7\nline 9" {
+		t.Errorf("pumps is\n%s", got)
+	}
+	if got := w.must("tamsin", dir, "cat-file", "blob", "HEAD:crlf"); got != "a\r\nB" { // the last line end is trimmed by the helper
+		t.Errorf("crlf is %q", got)
+	}
+	log := w.must("tamsin", dir, "log", "-1", "--format=%an <%ae>%n%B")
+	has(t, log, "Tamsin of Fennmoor <tamsin@fennmoor.example>", "Take in what odo and wren suggested for pumps, crlf", "Co-authored-by: Odo of Fennmoor <odo@fennmoor.example>", "Co-authored-by: Wren of Fennmoor <wren@fennmoor.example>")
+	now, err := author.Change(ctx, repo, k.Number)
+	w.ok(err)
+	if !slices.Equal(now.Authors, []string{"odo", "tamsin", "wren"}) || now.Ready {
+		t.Errorf("authors are %v, ready %v", now.Authors, now.Ready)
+	}
+	threads, err := author.Threads(ctx, repo, k.Number)
+	w.ok(err)
+	if r := threads[0]; !r.Settled || r.SettledBy != "tamsin" || r.Remarks[0].TakenAs != now.Head || r.Remarks[0].TakenBy != "tamsin" || !strings.HasPrefix(r.Outcome, "taken in as "+now.Head[:10]) {
+		t.Errorf("the thread is %+v", r)
+	}
+	_, err = author.TakeIn(ctx, repo, k.Number, []int64{first})
+	problem(t, err, 409, "tamsin took remark")
+	has(t, w.says("odo", 0, "+ and more", "thread", "list", "1", "--repo", repo), "suggested, and tamsin took it in as")
+
+	for _, n := range []client.NewThread{{Suggest: text("x")}, {Path: "pumps", Suggest: text("x")}, {Path: "README.md", First: 1, Before: true, Suggest: text("x")}} {
+		_, err := w.as("odo").BeginThread(ctx, repo, k.Number, n)
+		problem(t, err, 422, "a suggestion is for lines")
+	}
+	_, err = w.as("odo").Reply(ctx, repo, k.Number, plain.ID, "so", text("x"))
+	problem(t, err, 422, "is not about lines")
+	_, err = w.as("odo").BeginThread(ctx, repo, k.Number, client.NewThread{Path: "pumps", First: 99, Suggest: text("x")})
+	problem(t, err, 422, "there is no line 99")
+	w.says("odo", 2, "at least one of the flags", "thread", "begin", "1", "--repo", repo)
+}
+
+// Remarks are gathered unseen and sent at once with a review; a push in between loses none of them.
+func TestGatheredReview(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	ctx := t.Context()
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
+	w.commit("tamsin", dir, "a", lines(5, nil), "one")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	k := w.openChange("tamsin", "topic")
+	open, err := w.as("wren").BeginThread(ctx, repo, k.Number, client.NewThread{Text: "why?"})
+	w.ok(err)
+	w.says("odo", 0, "gathered as 1, on a, line 2", "thread", "begin", "1", "--path", "a", "--lines", "2", "--text", "units?", "--gather", "--repo", repo)
+	w.says("odo", 0, "gathered as 2", "thread", "begin", "1", "--path", "a", "--lines", "3", "--suggest", "better", "--gather", "--repo", repo)
+	w.says("odo", 0, "gathered as 3", "thread", "reply", "1", fmt.Sprint(open.ID), "--text", "because", "--gather", "--repo", repo)
+	w.says("odo", 0, "gathered as 4", "thread", "begin", "1", "--text", "never mind", "--gather", "--repo", repo)
+	w.says("odo", 0, "", "thread", "drop", "1", "4", "--repo", repo)
+	w.says("odo", 1, "no remark 4", "thread", "drop", "1", "4", "--repo", repo)
+	w.says("wren", 1, "no remark 1", "thread", "drop", "1", "1", "--repo", repo)
+	if mine := w.says("odo", 0, "units?", "thread", "gathered", "1", "--repo", repo); strings.Contains(mine, "never mind") {
+		t.Errorf("what was thrown away is there:\n%s", mine)
+	}
+	w.says("wren", 0, "Nothing.", "thread", "gathered", "1", "--repo", repo)
+	count := func() int {
+		t.Helper()
+		all, err := w.as("tamsin").Threads(ctx, repo, k.Number)
+		w.ok(err)
+		n := 0
+		for _, t := range all {
+			n += len(t.Remarks)
+		}
+		return n
+	}
+	if n := count(); n != 1 {
+		t.Errorf("%d remarks are seen before the review is sent", n)
+	}
+	_, err = w.as("odo").Gather(ctx, repo, k.Number, 99, client.NewThread{Text: "x"})
+	problem(t, err, 404, "no discussion 99")
+	_, err = w.as("odo").Gather(ctx, repo, k.Number, 0, client.NewThread{Path: "a", First: 9, Text: "x"})
+	problem(t, err, 422, "a has 5 lines")
+	_, err = w.as("odo").Gather(ctx, repo, k.Number, 0, client.NewThread{})
+	problem(t, err, 422, "a remark needs words")
+
+	w.commit("tamsin", dir, "a", "new\n"+lines(5, nil), "two")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	_, err = w.as("odo").SendGathered(ctx, repo, k.Number, "object", 1, "units are missing")
+	problem(t, err, 409, "the newest revision of change 1 is 2, not 1", "diff 1 --since 1", "what you gathered is kept")
+	if n := count(); n != 1 {
+		t.Errorf("%d remarks are seen after a review that was not taken", n)
+	}
+	w.says("odo", 0, "objection of revision 2 is on record", "review", "object", "1", "--revision", "2", "--because", "units are missing", "--gathered", "--repo", repo)
+	threads, err := w.as("tamsin").Threads(ctx, repo, k.Number)
+	w.ok(err)
+	if len(threads) != 3 || len(threads[0].Remarks) != 2 || threads[1].Revision != 1 || threads[1].Now == nil || threads[1].Now.First != 3 || *threads[2].Remarks[0].Suggestion != "better" {
+		t.Errorf("threads are %+v", threads)
+	}
+	w.says("odo", 1, "nothing was gathered", "review", "comment", "1", "--gathered", "--repo", repo)
+	w.says("odo", 2, "say something", "review", "comment", "1", "--repo", repo)
+	w.says("odo", 0, "gathered as", "thread", "begin", "1", "--text", "one more", "--gather", "--repo", repo)
+	w.says("odo", 0, "comment of revision 2 is on record", "review", "comment", "1", "--gathered", "--repo", repo)
+	if n := count(); n != 5 {
+		t.Errorf("%d remarks in the end", n)
+	}
+	report, err := w.as("odo").Gate(ctx, repo, k.Number)
+	w.ok(err)
+	if len(report.Reviews) != 1 || fmt.Sprint(report.Reviews[0].For) != "[no open objection]" {
+		t.Errorf("reviews weigh %+v", report.Reviews)
+	}
+}
+
+// Markdown is laid out safely wherever it is read, and what is too much is refused or shown as it was typed.
+func TestMarkdown(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	ctx := t.Context()
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	hostile := "**now** <script>alert(1)</script> [x](javascript:alert(1)) ![y](https://elsewhere.example/y.png)"
+	k, err := w.as("tamsin").EditChange(ctx, repo, k.Number, client.ChangeEdit{Description: &hostile})
+	w.ok(err)
+	thread, err := w.as("odo").BeginThread(ctx, repo, k.Number, client.NewThread{Text: hostile})
+	w.ok(err)
+	review, err := w.as("odo").Review(ctx, repo, k.Number, "comment", 0, hostile)
+	w.ok(err)
+	var laid wire.Laid
+	w.ok(w.as("odo").Call(ctx, "POST", "/markdown", map[string]string{"text": hostile}, &laid))
+	for _, html := range []string{k.DescriptionHTML, thread.Remarks[0].HTML, review.HTML, laid.HTML} {
+		if !strings.Contains(html, "<strong>now</strong>") || strings.Contains(html, "<script") || strings.Contains(html, "javascript:") || strings.Contains(html, "<img") {
+			t.Errorf("laid out as %s", html)
+		}
+	}
+	if k.Description != hostile || thread.Remarks[0].Text != hostile {
+		t.Error("what was typed is not kept as it was")
+	}
+	long := strings.Repeat("a", 1<<20)
+	_, err = w.as("odo").BeginThread(ctx, repo, k.Number, client.NewThread{Text: long})
+	problem(t, err, 422, "text has 1048576 bytes; at most 16384")
+	err = w.as("odo").Call(ctx, "POST", "/markdown", map[string]string{"text": long}, &laid)
+	problem(t, err, 422, "at most 16384")
+	w.ok(w.as("odo").Call(ctx, "POST", "/markdown", map[string]string{"text": strings.Repeat("> ", 8000)}, &laid))
+	if !strings.HasPrefix(laid.HTML, "<pre>") {
+		t.Errorf("endless nesting is laid out: %.80s", laid.HTML)
+	}
+	nobody, err := client.New(w.url, "")
+	w.ok(err)
+	problem(t, nobody.Call(ctx, "POST", "/markdown", map[string]string{"text": "a"}, &laid), 401, "sign in")
+}

@@ -1,0 +1,104 @@
+// Package markdown turns what people write into HTML that is safe to show to others.
+//
+// It reads CommonMark (https://spec.commonmark.org) with the tables, task lists, strikethrough and bare links that many
+// programs add to it. What comes out holds no scripts, styles, forms or frames, and loads nothing from elsewhere: an
+// image is shown as a link to it. Text that is nested beyond any use is shown as it was typed.
+package markdown
+
+import (
+	"bytes"
+	"html"
+	"regexp"
+	"strings"
+
+	"github.com/microcosm-cc/bluemonday"
+	"github.com/yuin/goldmark"
+	"github.com/yuin/goldmark/ast"
+	"github.com/yuin/goldmark/extension"
+	"github.com/yuin/goldmark/renderer"
+	"github.com/yuin/goldmark/util"
+)
+
+const (
+	// MaxBytes is the longest text that is laid out; a longer one is shown as it was typed.
+	MaxBytes = 64 << 10
+	// maxNested is how many marks of quotes, lists or brackets may open one after the other.
+	maxNested = 40
+)
+
+var engine = goldmark.New(
+	goldmark.WithExtensions(extension.Table, extension.Strikethrough, extension.TaskList, extension.Linkify),
+	goldmark.WithRendererOptions(renderer.WithNodeRenderers(util.Prioritized(images{}, 100))),
+)
+
+var policy = func() *bluemonday.Policy {
+	p := bluemonday.NewPolicy()
+	p.AllowElements("p", "br", "hr", "em", "strong", "del", "code", "pre", "blockquote", "ul", "ol", "li", "h1", "h2", "h3", "h4", "h5", "h6", "table", "thead", "tbody", "tr", "th", "td")
+	p.AllowAttrs("class").Matching(regexp.MustCompile(`^language-[A-Za-z0-9+#-]{1,40}$`)).OnElements("code")
+	p.AllowAttrs("start").Matching(bluemonday.Integer).OnElements("ol")
+	p.AllowAttrs("href").OnElements("a")
+	p.AllowURLSchemes("https", "http", "mailto")
+	p.AllowRelativeURLs(true)
+	p.RequireNoFollowOnLinks(true)
+	p.RequireNoReferrerOnLinks(true)
+	p.AllowAttrs("type").Matching(regexp.MustCompile(`^checkbox$`)).OnElements("input")
+	p.AllowAttrs("checked", "disabled").Matching(regexp.MustCompile(`^$`)).OnElements("input")
+	return p
+}()
+
+// images shows an image as a link, so that reading a text tells nobody that it was read.
+type images struct{}
+
+// RegisterFuncs says which node it renders.
+func (images) RegisterFuncs(r renderer.NodeRendererFuncRegisterer) {
+	r.Register(ast.KindImage, func(w util.BufWriter, _ []byte, n ast.Node, entering bool) (ast.WalkStatus, error) {
+		if entering {
+			w.WriteString(`<a href="`)
+			w.Write(util.EscapeHTML(util.URLEscape(n.(*ast.Image).Destination, true)))
+			w.WriteString(`">`)
+		} else {
+			w.WriteString("</a>")
+		}
+		return ast.WalkContinue, nil
+	})
+}
+
+// HTML lays a text out. It never fails: what cannot be laid out is shown as it was typed.
+func HTML(text string) string {
+	text = strings.ToValidUTF8(text, "\uFFFD")
+	if strings.TrimSpace(text) == "" {
+		return ""
+	}
+	if len(text) > MaxBytes || tooDeep(text) {
+		return typed(text)
+	}
+	var out bytes.Buffer
+	if err := engine.Convert([]byte(text), &out); err != nil {
+		return typed(text)
+	}
+	return strings.TrimSpace(policy.Sanitize(out.String()))
+}
+
+func typed(text string) string { return "<pre>" + html.EscapeString(text) + "</pre>" }
+
+// tooDeep says whether marks that open a level stand one after the other more often than people do.
+func tooDeep(text string) bool {
+	for line := range strings.Lines(text) {
+		depth := 0
+		for _, c := range line {
+			switch c {
+			case '>', '[', '(', '*', '_', '<', '-', '+':
+				if depth++; depth > maxNested && strings.Trim(line, "-*_= \t\r\n") != "" {
+					return true
+				}
+			case ' ', '\t', '!':
+			default:
+				depth = 0
+			}
+		}
+		if indent := len(line) - len(strings.TrimLeft(line, " \t")); indent > 4*maxNested {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,63 @@
+package markdown
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestHTML(t *testing.T) {
+	cases := []struct{ name, text, want string }{
+		{"nothing", " \n", ""},
+		{"words", "It *opens* **slowly**, ~~fast~~.", "<p>It <em>opens</em> <strong>slowly</strong>, <del>fast</del>.</p>"},
+		{"code", "```go\nif a < b {}\n```", "<pre><code class=\"language-go\">if a &lt; b {}\n</code></pre>"},
+		{"a link", "[docs](/growers/irrigation)", `<p><a href="/growers/irrigation" rel="nofollow noreferrer">docs</a></p>`},
+		{"a bare link", "see https://fennmoor.example/a", `<p>see <a href="https://fennmoor.example/a" rel="nofollow noreferrer">https://fennmoor.example/a</a></p>`},
+		{"a task", "- [x] done\n- [ ] open", "<ul>\n<li><input checked=\"\" disabled=\"\" type=\"checkbox\"> done</li>\n<li><input disabled=\"\" type=\"checkbox\"> open</li>\n</ul>"},
+		{"a table", "|a|\n|-|\n|1|", "<table>\n<thead>\n<tr>\n<th>a</th>\n</tr>\n</thead>\n<tbody>\n<tr>\n<td>1</td>\n</tr>\n</tbody>\n</table>"},
+		{"an image is a link", "![a valve](https://fennmoor.example/v.png)", `<p><a href="https://fennmoor.example/v.png" rel="nofollow noreferrer">a valve</a></p>`},
+		{"not UTF-8", "a\xffb", "<p>a\uFFFDb</p>"},
+		{"a rule", strings.Repeat("-", 80), "<hr>"},
+	}
+	for _, c := range cases {
+		if got := HTML(c.text); got != c.want {
+			t.Errorf("%s: %q, not %q", c.name, got, c.want)
+		}
+	}
+}
+
+// Whatever is written, nothing in what comes out runs, loads or submits.
+func TestNothingRuns(t *testing.T) {
+	for _, text := range []string{
+		"<script>alert(1)</script>", "<img src=x onerror=alert(1)>", "[a](javascript:alert(1))", "[a](JaVaScRiPt:alert(1))", "[a](data:text/html,<script>alert(1)</script>)",
+		"<a href=\"vbscript:x\" onclick=\"x()\">a</a>", "<svg/onload=alert(1)>", "<iframe src=//x></iframe>", "<style>*{}</style>", "<form action=/x><input type=submit></form>",
+		"![a](javascript:alert(1))", "![x\" onerror=\"alert(1)](y)", "<div style=\"position:fixed\">a</div>", "```\" onmouseover=\"x\ncode\n```", "<base href=//x>", "<object data=x></object>",
+	} {
+		out := strings.ToLower(HTML(text))
+		for _, bad := range []string{"<script", "<img", "<svg", "<iframe", "<style", "<form", "<object", "<base", "submit", "javascript:", "vbscript:", "data:text", "onerror=\"", " onclick=\"", " onload=\"", " onmouseover=\"", "style=\""} {
+			if strings.Contains(out, bad) {
+				t.Errorf("%q becomes %q", text, out)
+			}
+		}
+	}
+}
+
+// What is nested without end, and what is too long, is shown as it was typed.
+func TestEndlessNesting(t *testing.T) {
+	for _, text := range []string{strings.Repeat("> ", 20000), strings.Repeat("[", 20000), strings.Repeat("- ", 10000) + "a", strings.Repeat("*a ", 100) + strings.Repeat("**", 8000) + "x", strings.Repeat(strings.Repeat(" ", 400)+"- a\n", 20), strings.Repeat("a", MaxBytes+1)} {
+		if out := HTML(text); !strings.HasPrefix(out, "<pre>") || strings.Count(out, "<") != 2 {
+			t.Errorf("%.20q… of %d bytes becomes %.60q", text, len(text), out)
+		}
+	}
+}
+
+func FuzzHTML(f *testing.F) {
+	f.Add("> - [a](b) `c` <script>")
+	f.Fuzz(func(t *testing.T, text string) {
+		out := HTML(text)
+		for _, bad := range []string{"<script", "<img", "<iframe", "<style", "<form", "javascript:"} {
+			if i := strings.Index(out, "href=\""+bad); i >= 0 || bad[0] == '<' && strings.Contains(out, bad) {
+				t.Fatalf("%q becomes %q", text, out)
+			}
+		}
+	})
+}
