@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/guard"
 	"tavrin/internal/core/journal"
 	"tavrin/internal/core/rules"
 )
@@ -21,6 +22,9 @@ type (
 	JournalLine = journal.Line
 	JournalHead = journal.Head
 )
+
+// Scratch begins the names to which everybody who may write pushes what is only to be looked at: SCRATCH/LOGIN/NAME.
+const Scratch = guard.Scratch
 
 // House is the home of repositories that belong together.
 type House struct {

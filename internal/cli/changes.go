@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"os/exec"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,7 +23,7 @@ func (p *program) change() *cobra.Command {
 		return func(w io.Writer, k wire.Change) { row(w, fmt.Sprintf(format, k.Number, k.Revision)) }
 	}
 	return group("change", "Open changes, see what they still need, wait for them",
-		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.bringUp(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.landing(), p.askReviewer(),
+		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.bringUp(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.try(), p.landing(), p.askReviewer(),
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),
@@ -36,7 +34,14 @@ func (p *program) change() *cobra.Command {
 
 func (p *program) preview() *cobra.Command {
 	var source, target, title string
+	var fromHere bool
 	c := inRepo(p, "preview", "Say what a change would meet before it is opened", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.Preview, error) {
+		if fromHere {
+			var err error
+			if source, err = p.pushScratch(ctx, h); err != nil {
+				return wire.Preview{}, err
+			}
+		}
 		return h.Preview(ctx, h.repo, source, target, title)
 	}, func(w io.Writer, v wire.Preview) {
 		row(w, fmt.Sprintf("%s to %s: %s, %s, +%d -%d lines", v.Source, v.Target, counted(v.Commits, "commit"), counted(v.Files, "file"), v.Added, v.Removed))
@@ -54,10 +59,13 @@ func (p *program) preview() *cobra.Command {
 		row(w, v.Report.Summary)
 		printRequirements(w, v.Report)
 	})
-	c.Flags().StringVar(&source, "source", "", "branch that brings the commits (needed)")
+	c.Flags().StringVar(&source, "source", "", "branch that brings the commits, or a name in your scratch space (refs/scratch/LOGIN/NAME)")
+	c.Flags().BoolVar(&fromHere, "here", false, "what this clone has checked out: it is pushed to your scratch space, and opens nothing")
 	c.Flags().StringVar(&target, "target", "", "branch to bring them to (default: the default branch)")
 	c.Flags().StringVar(&title, "title", "", "the title that it would have")
-	return needs(c, "source")
+	c.MarkFlagsOneRequired("source", "here")
+	c.MarkFlagsMutuallyExclusive("source", "here")
+	return c
 }
 
 func (p *program) openChange() *cobra.Command {
@@ -242,79 +250,6 @@ func (p *program) gate() *cobra.Command {
 		return &exitError{status: statusNotYet}
 	}
 	return c
-}
-
-// fetched is what a fetch brought into the clone at hand.
-type fetched struct {
-	Number int    `json:"number"`
-	What   string `json:"what"`
-	Commit string `json:"commit"`
-}
-
-// fetch brings a change into the clone at hand, to try it there: any revision, or its rehearsal.
-func (p *program) fetch() *cobra.Command {
-	var revision int
-	var rehearsal, checkout bool
-	c := onChange(p, "fetch N", "Bring a change, an earlier revision or its rehearsal into this clone", func(ctx context.Context, h here, n int) (fetched, error) {
-		f, err := p.commitOf(ctx, h, n, revision, rehearsal)
-		if err != nil {
-			return f, err
-		}
-		self, err := os.Executable()
-		if err != nil {
-			return f, err
-		}
-		helper := "credential.helper=!'" + strings.ReplaceAll(self, "'", `'\''`) + "' credential"
-		steps := [][]string{{"-c", "credential.helper=", "-c", helper, "fetch", "--quiet", h.GitURL(h.repo), f.Commit}}
-		if checkout {
-			steps = append(steps, []string{"checkout", "--quiet", "--detach", f.Commit})
-		}
-		for _, args := range steps {
-			cmd := exec.CommandContext(ctx, "git", args...)
-			cmd.Env = append(os.Environ(), "TAVRIN_URL="+h.URL(), "GIT_TERMINAL_PROMPT=0")
-			if out, err := cmd.CombinedOutput(); err != nil {
-				return f, fmt.Errorf("git %s: %s", args[len(args)-1], strings.TrimSpace(block(string(out))))
-			}
-		}
-		return f, nil
-	}, func(w io.Writer, f fetched) {
-		row(w, fmt.Sprintf("%s of change %d is here as %s", f.What, f.Number, f.Commit))
-		if !checkout {
-			row(w, "git checkout --detach "+short(f.Commit))
-		}
-	})
-	c.Flags().IntVar(&revision, "revision", 0, "an earlier revision (default: the newest)")
-	c.Flags().BoolVar(&rehearsal, "rehearsal", false, "the rehearsal: as it would land")
-	c.Flags().BoolVar(&checkout, "checkout", false, "check it out, on no branch")
-	c.MarkFlagsMutuallyExclusive("revision", "rehearsal")
-	return c
-}
-
-// commitOf finds the commit of a revision or rehearsal.
-func (p *program) commitOf(ctx context.Context, h here, n, revision int, rehearsal bool) (fetched, error) {
-	k, err := h.Change(ctx, h.repo, n)
-	if err != nil {
-		return fetched{}, err
-	}
-	if rehearsal {
-		if k.Entry == nil || k.Entry.Rehearsal == nil {
-			return fetched{}, fmt.Errorf("change %d has no rehearsal now: it gets one in the queue, once it is ready", n)
-		}
-		return fetched{n, "the rehearsal", k.Entry.Rehearsal.Commit}, nil
-	}
-	if revision == 0 || revision == k.Revision {
-		return fetched{n, fmt.Sprintf("revision %d", k.Revision), k.Head}, nil
-	}
-	all, err := h.Revisions(ctx, h.repo, n)
-	for _, r := range all {
-		if r.Number == revision {
-			return fetched{n, fmt.Sprintf("revision %d", revision), r.Head}, nil
-		}
-	}
-	if err == nil {
-		err = fmt.Errorf("change %d has no revision %d; the newest is %d", n, revision, k.Revision)
-	}
-	return fetched{}, err
 }
 
 func (p *program) askReviewer() *cobra.Command {

@@ -45,6 +45,7 @@ var config = [][2]string{
 	{"core.filesRefLockTimeout", "5000"},
 	{"merge.directoryRenames", "conflict"},
 	{"transfer.hideRefs", strings.TrimSuffix(ReservedRefs, "/")},
+	{"uploadpack.hideRefs", "refs/scratch"}, // a clone does not bring what others only wanted to have looked at
 	{"uploadpack.allowFilter", "true"},
 	{"advice.detachedHead", "false"},
 }

@@ -5,8 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
+	"time"
 
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/guard"
 	"tavrin/internal/git"
 	"tavrin/internal/store"
 	"tavrin/wire"
@@ -23,7 +26,7 @@ func (s *Service) Preview(ctx context.Context, a Actor, name string, n NewChange
 	if n.Target == "" {
 		n.Target = repo.DefaultBranch
 	}
-	head, tip, err := s.ends(ctx, repo, n)
+	head, tip, err := s.previewEnds(ctx, repo, n)
 	if err != nil {
 		return wire.Preview{}, err
 	}
@@ -58,6 +61,55 @@ func (s *Service) Preview(ctx context.Context, a Actor, name string, n NewChange
 	}
 	v.Conflict, err = s.conflict(ctx, repo, tip, head)
 	return v, err
+}
+
+// previewEnds is ends for a source that may be in somebody's scratch space too.
+func (s *Service) previewEnds(ctx context.Context, repo *store.Repository, n NewChange) (head, tip string, err error) {
+	if !strings.HasPrefix(n.Source, guard.Scratch) {
+		return s.ends(ctx, repo, n)
+	}
+	bare := s.bare(repo)
+	if head, err = bare.Tip(ctx, n.Source); err != nil {
+		return "", "", invalid("source", "%s has nothing at %s: push it there first", repo.Name, n.Source)
+	}
+	if err := git.CheckBranch(n.Target); err != nil {
+		return "", "", invalid("target", "%v", err)
+	}
+	if tip, err = bare.Tip(ctx, "refs/heads/"+n.Target); err != nil {
+		return "", "", invalid("target", "%s has no branch %s", repo.Name, n.Target)
+	}
+	return head, tip, nil
+}
+
+// scratchStays is how long something stays in a scratch space after it was last pushed.
+const scratchStays = 7 * 24 * time.Hour
+
+// clearScratch removes from scratch spaces what was pushed there long ago.
+func (s *Service) clearScratch(ctx context.Context, repo *store.Repository) error {
+	refs, err := s.bare(repo).Refs(ctx, guard.Scratch)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, r := range refs {
+		var last store.Intent
+		if err := s.store.Read(ctx).Where("repository_id = ? AND ref = ?", repo.ID, r.Name).Order("id DESC").Limit(1).Find(&last).Error; err != nil {
+			return err
+		}
+		if s.now().Sub(last.CreatedAt) < scratchStays {
+			continue
+		}
+		err := s.bare(repo).MoveRefs(ctx, git.Move{Ref: r.Name, Old: r.ID})
+		if err == nil {
+			err = s.write(ctx, func(tx *tx) error {
+				return tx.record(event{actor: itself, kind: "scratch.deleted", repo: repo, subject: r.Name, text: fmt.Sprintf("%s was removed: nobody had pushed to it for a week", r.Name), data: map[string]any{"old": r.ID}})
+			})
+		}
+		if !errors.Is(err, git.ErrMoved) { // pushed to meanwhile: it stays
+			errs = append(errs, err)
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // ends finds the tips of a change's branches, and says what is wrong with either.

@@ -366,7 +366,10 @@ func (s *Service) finishPush(ctx context.Context, repo *store.Repository, i *sto
 		case i.Old == "":
 			verb, kind = "created", "branch.created"
 		}
-		if !isBranch {
+		switch {
+		case strings.HasPrefix(i.Ref, guard.Scratch):
+			kind = strings.Replace(kind, "branch", "scratch", 1)
+		case !isBranch:
 			kind = strings.Replace(kind, "branch", "tag", 1)
 		}
 		name := strings.TrimPrefix(strings.TrimPrefix(i.Ref, "refs/heads/"), "refs/tags/")

@@ -324,7 +324,10 @@ func (s *Service) tidyUp(ctx context.Context) {
 	}
 }
 
-// packAll packs the repositories that have grown untidy.
+// TidyNow does what is otherwise done now and then.
+func (s *Service) TidyNow(ctx context.Context) error { return s.packAll(ctx) }
+
+// packAll packs the repositories that have grown untidy, and clears their scratch spaces.
 func (s *Service) packAll(ctx context.Context) error {
 	var repos []store.Repository
 	if err := s.store.Read(ctx).Find(&repos).Error; err != nil {
@@ -336,7 +339,7 @@ func (s *Service) packAll(ctx context.Context) error {
 		if packed {
 			s.log.Info("repository packed", "repository", repo.Name)
 		}
-		errs = append(errs, err)
+		errs = append(errs, err, s.clearScratch(ctx, &repo))
 	}
 	return errors.Join(errs...)
 }

@@ -15,6 +15,10 @@ import (
 	"tavrin/internal/core/rules"
 )
 
+// Scratch begins the names to which everybody who may write pushes what is only to be looked at: SCRATCH/LOGIN/NAME. They
+// are no branches: nothing lands from them, and they go away by themselves.
+const Scratch = "refs/scratch/"
+
 // Update is one ref that a push wants to move, with what Git knows about the move.
 type Update struct {
 	Ref string // full name, such as refs/heads/main
@@ -81,8 +85,13 @@ func Judge(u Update, f Facts) Verdict {
 	case !f.Pusher.Role.AtLeast(gate.Writer):
 		return refuse(u, "you may not write here", fmt.Sprintf("%s may not write to %s: ask a maintainer of it for the role writer.",
 			f.Pusher.Login, f.Repository))
+	case strings.HasPrefix(u.Ref, Scratch):
+		if !strings.HasPrefix(u.Ref, Scratch+f.Pusher.Login+"/") {
+			return refuse(u, "not your scratch space", fmt.Sprintf("%s: yours begins with %s%s/.", u.Ref, Scratch, f.Pusher.Login))
+		}
+		return Verdict{Allowed: true}
 	case !isBranch && !strings.HasPrefix(u.Ref, "refs/tags/"):
-		return refuse(u, "not a branch or tag", fmt.Sprintf("%s: only refs/heads/… and refs/tags/… can be pushed; every other name is the service's own.", u.Ref))
+		return refuse(u, "not a branch or tag", fmt.Sprintf("%s: only refs/heads/…, refs/tags/… and %s%s/… can be pushed; every other name is the service's own.", u.Ref, Scratch, f.Pusher.Login))
 	case !isBranch:
 		return judgeTag(u, f)
 	}
