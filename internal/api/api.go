@@ -62,6 +62,8 @@ func build(o Options) (http.Handler, *server) {
 	r.Post("/git/{house}/{name}/git-upload-pack", s.gitFetch)
 	r.Post("/git/{house}/{name}/git-receive-pack", s.gitPush)
 
+	r.Get("/feeds/{secret}", s.feed)
+
 	// The stream of events, and what a runner fetches.
 	r.Get("/api/v1/events", s.events)
 	r.Get("/api/v1/jobs/{id}/pack", s.jobPack)
@@ -97,6 +99,7 @@ func (s *server) routes() {
 	s.areas()
 	s.changes()
 	s.reading()
+	s.notices()
 	s.threads()
 	s.overrides()
 	s.checks()

@@ -111,6 +111,14 @@ func (s *server) logged(next http.Handler) http.Handler {
 		if rec.status >= 500 {
 			level = slog.LevelWarn
 		}
-		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", r.URL.Path, "status", rec.status, "took", time.Since(begin).Round(time.Microsecond))
+		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", loggable(r.URL.Path), "status", rec.status, "took", time.Since(begin).Round(time.Microsecond))
 	})
+}
+
+// loggable is a path without what must not stand in a log: the private address of a feed.
+func loggable(path string) string {
+	if strings.HasPrefix(path, "/feeds/") {
+		return "/feeds/…"
+	}
+	return path
 }

@@ -445,3 +445,22 @@ type FileTick struct {
 	File     string // hash of its path
 	Revision int
 }
+
+// Follow says that a person follows a change or a repository, or wants to hear nothing of a change of theirs.
+type Follow struct {
+	Login        string
+	RepositoryID int64
+	ChangeID     *int64 // nil: the repository
+	Muted        bool
+	CreatedAt    time.Time
+}
+
+// Feed is the private address of a person's Atom feed; only its hash is kept.
+type Feed struct {
+	ID         int64
+	AccountID  int64
+	Hash       string
+	CreatedAt  time.Time
+	LastReadAt *time.Time
+	RevokedAt  *time.Time
+}

@@ -1,0 +1,142 @@
+package api
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/xml"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"tavrin/internal/service"
+	"tavrin/wire"
+)
+
+// notices: what happened to what somebody follows, in the console, as a digest and as a feed.
+func (s *server) notices() {
+	call(s, "GET", base+"/notices", "list-notices", "What others did to what you follow or have a part in, newest first", func(ctx context.Context, a service.Actor, q *struct {
+		Limit int `query:"limit" minimum:"0" maximum:"500"`
+	}) (wire.Notices, error) {
+		return s.Service.Notices(ctx, a, service.NoticeQuery{Limit: q.Limit})
+	})
+	call(s, "PUT", base+"/notices/seen", "put-notices-seen", "Remember up to which line you have seen your notices", func(ctx context.Context, a service.Actor, q *struct {
+		Body struct {
+			Seq int64 `json:"seq" minimum:"0"`
+		}
+	}) (done, error) {
+		return done{true}, s.Service.SeenNotices(ctx, a, q.Body.Seq)
+	})
+	call(s, "GET", base+"/digest", "get-digest", "What waits for you, and what happened since a time", func(ctx context.Context, a service.Actor, q *struct {
+		Since time.Time `query:"since" required:"true"`
+	}) (wire.Digest, error) {
+		return s.Service.Digest(ctx, a, q.Since)
+	})
+	call(s, "GET", base+"/following", "list-following", "What you follow, or do not want to hear of, by your own choice", func(ctx context.Context, a service.Actor, _ *in) ([]wire.Following, error) {
+		return s.Service.Following(ctx, a)
+	})
+	type choice struct {
+		Follow bool `json:"follow"`
+	}
+	call(s, "PUT", repoPath+"/follow", "put-repository-follow", "Follow a repository, or no longer", func(ctx context.Context, a service.Actor, q *struct {
+		InRepo
+		Body choice
+	}) (wire.Following, error) {
+		return s.Service.Follow(ctx, a, q.repository(), 0, q.Body.Follow)
+	})
+	call(s, "PUT", changePath+"/follow", "put-change-follow", "Follow a change, or hear nothing of it", func(ctx context.Context, a service.Actor, q *struct {
+		InChange
+		Body choice
+	}) (wire.Following, error) {
+		return s.Service.Follow(ctx, a, q.repository(), q.Number, q.Body.Follow)
+	})
+	call(s, "POST", base+"/me/feed", "create-feed", "Give your Atom feed a new private address; the one before ends", func(ctx context.Context, a service.Actor, _ *in) (wire.Feed, error) {
+		return s.Service.MakeFeed(ctx, a)
+	})
+	call(s, "DELETE", base+"/me/feed", "delete-feed", "Revoke the address of your Atom feed", func(ctx context.Context, a service.Actor, _ *in) (done, error) {
+		return done{true}, s.Service.RevokeFeed(ctx, a)
+	})
+}
+
+// atomFeed is a feed as RFC 4287 has it.
+type atomFeed struct {
+	XMLName xml.Name    `xml:"http://www.w3.org/2005/Atom feed"`
+	ID      string      `xml:"id"`
+	Title   string      `xml:"title"`
+	Updated string      `xml:"updated"`
+	Author  atomPerson  `xml:"author"`
+	Entries []atomEntry `xml:"entry"`
+}
+
+type atomPerson struct {
+	Name string `xml:"name"`
+}
+
+type atomEntry struct {
+	ID       string     `xml:"id"`
+	Title    string     `xml:"title"`
+	Updated  string     `xml:"updated"`
+	Author   atomPerson `xml:"author"`
+	Link     atomLink   `xml:"link"`
+	Category struct {
+		Term string `xml:"term,attr"`
+	} `xml:"category"`
+	Content struct {
+		Type string `xml:"type,attr"`
+		Text string `xml:",chardata"`
+	} `xml:"content"`
+}
+
+type atomLink struct {
+	Href string `xml:"href,attr"`
+}
+
+// feed serves somebody's notices at their private address.
+func (s *server) feed(w http.ResponseWriter, r *http.Request) {
+	login, n, err := s.Service.Feed(r.Context(), strings.TrimSuffix(chi.URLParam(r, "secret"), ".atom"))
+	if err != nil {
+		writeProblem(w, s.problemOf(r.Context(), err))
+		return
+	}
+	scheme := "http"
+	if s.Secure {
+		scheme = "https"
+	}
+	home := url.URL{Scheme: scheme, Host: r.Host}
+	f := atomFeed{ID: fmt.Sprintf("tag:%s,2026:notices/%s", r.Host, login), Title: "Tavrin: notices of " + login, Updated: time.Unix(0, 0).UTC().Format(time.RFC3339), Author: atomPerson{"Tavrin"}}
+	for _, x := range n.Notices {
+		e := atomEntry{ID: fmt.Sprintf("tag:%s,2026:journal/%d", r.Host, x.Seq), Title: x.Text, Updated: x.At.Format(time.RFC3339), Author: atomPerson{x.By}}
+		e.Category.Term = x.Kind
+		e.Content.Type, e.Content.Text = "text", x.Text
+		at := home.JoinPath(x.Repository)
+		if x.Number > 0 {
+			at = at.JoinPath("changes", fmt.Sprint(x.Number))
+		}
+		e.Link.Href = at.String()
+		f.Entries = append(f.Entries, e)
+	}
+	if len(f.Entries) > 0 {
+		f.Updated = f.Entries[0].Updated
+	}
+	body, err := xml.MarshalIndent(f, "", "  ")
+	if err != nil {
+		writeProblem(w, s.problemOf(r.Context(), err))
+		return
+	}
+	sum := sha256.Sum256(body)
+	tag := `"` + hex.EncodeToString(sum[:8]) + `"`
+	w.Header().Set("ETag", tag)
+	w.Header().Set("Cache-Control", "private, no-cache")
+	w.Header().Set("Referrer-Policy", "no-referrer")
+	if r.Header.Get("If-None-Match") == tag {
+		w.WriteHeader(http.StatusNotModified)
+		return
+	}
+	w.Header().Set("Content-Type", "application/atom+xml; charset=utf-8")
+	fmt.Fprint(w, xml.Header)
+	w.Write(body)
+}

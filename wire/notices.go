@@ -1,0 +1,42 @@
+package wire
+
+import "time"
+
+// Notice is something that others did to what a person follows or has a part in.
+type Notice struct {
+	Seq        int64     `json:"seq" doc:"line of the journal"`
+	At         time.Time `json:"at"`
+	Repository string    `json:"repository"`
+	Number     int       `json:"number,omitempty" doc:"of the change; absent: it is about the repository"`
+	Title      string    `json:"title,omitempty" doc:"of the change"`
+	Kind       string    `json:"kind" doc:"what happened, such as review.object"`
+	By         string    `json:"by"`
+	Text       string    `json:"text" doc:"the same in a sentence"`
+	New        bool      `json:"new" doc:"you have not seen it yet"`
+}
+
+// Notices are a person's notices, newest first.
+type Notices struct {
+	New     int      `json:"new" doc:"how many you have not seen, at most 500"`
+	Notices []Notice `json:"notices"`
+}
+
+// Following says what a person follows by their own choice.
+type Following struct {
+	Repository string `json:"repository"`
+	Number     int    `json:"number,omitempty" doc:"of a change; absent: the whole repository"`
+	Muted      bool   `json:"muted" doc:"it would be followed because you have a part in it, and you want to hear nothing of it"`
+}
+
+// Feed is the address of a person's Atom feed.
+type Feed struct {
+	Path      string    `json:"path" doc:"below the service's address; in the answer that makes it and never again: whoever knows it may read the feed"`
+	CreatedAt time.Time `json:"created_at"`
+}
+
+// Digest is what somebody has missed: what waits for them, and what happened.
+type Digest struct {
+	Since   time.Time  `json:"since"`
+	Desk    []DeskItem `json:"desk"`
+	Notices []Notice   `json:"notices" doc:"newest first"`
+}
