@@ -316,6 +316,11 @@ func (c *Client) History(ctx context.Context, repo, at string, limit int) ([]wir
 	return get[[]wire.Commit](ctx, c, repoPath(repo)+"/history", "at", at, "limit", strconv.Itoa(limit))
 }
 
+// Lines says which commit, and which change, each line of a file comes from.
+func (c *Client) Lines(ctx context.Context, repo, at, path string) (wire.LineOrigins, error) {
+	return get[wire.LineOrigins](ctx, c, repoPath(repo)+"/lines", "at", at, "path", path)
+}
+
 // Tree shows a folder or file at a commit.
 func (c *Client) Tree(ctx context.Context, repo, at, path string) (wire.Tree, error) {
 	return get[wire.Tree](ctx, c, repoPath(repo)+"/tree", "at", at, "path", path)

@@ -67,7 +67,8 @@ type Commit struct {
 	AuthoredAt time.Time `json:"authored_at"`
 	Parents    []string  `json:"parents"`
 	Checks     string    `json:"checks" doc:"combined state of its checks; empty: none reported"`
-	Change     int       `json:"change,omitempty" doc:"number of the change that landed as this commit"`
+	Change     int       `json:"change,omitempty" doc:"number of the change that brought this commit"`
+	Landed     *LandedAs `json:"landed,omitempty" doc:"the landing that brought it; absent: it was pushed, or is not on a protected branch"`
 	Override   *Override `json:"override,omitempty" doc:"what was set aside to let this commit onto a branch"`
 	Signature  string    `json:"signature,omitempty" doc:"of a change's commit: signed, or why a signature does not count, in words"`
 	SignedBy   string    `json:"signed_by,omitempty" doc:"whose registered key it is"`

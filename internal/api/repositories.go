@@ -46,6 +46,13 @@ func (s *server) repositories() {
 	}) ([]wire.Commit, error) {
 		return s.Service.History(ctx, a, q.repository(), q.At, q.Skip, q.Limit)
 	})
+	call(s, "GET", repoPath+"/lines", "get-lines", "Which commit, and which change, each line of a file comes from", func(ctx context.Context, a service.Actor, q *struct {
+		InRepo
+		At   string `query:"at" doc:"branch, tag or commit; absent: the default branch"`
+		Path string `query:"path" required:"true"`
+	}) (wire.LineOrigins, error) {
+		return s.Service.Lines(ctx, a, q.repository(), q.At, q.Path)
+	})
 	call(s, "GET", repoPath+"/tree", "get-tree", "A folder or a file at a commit", func(ctx context.Context, a service.Actor, q *struct {
 		InRepo
 		At   string `query:"at" doc:"branch, tag or commit; absent: the default branch"`

@@ -108,13 +108,19 @@ func (p *program) browse() *cobra.Command {
 	history := inRepo(p, "history", "List commits with their checks", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Commit, error) {
 		return h.History(ctx, h.repo, at, limit)
 	}, func(w io.Writer, commits []wire.Commit) {
-		row(w, "COMMIT", "CHECKS", "CHANGE", "AUTHOR", "SUBJECT")
+		row(w, "COMMIT", "CHECKS", "CHANGE", "BY", "APPROVED BY", "AUTHOR", "SUBJECT")
 		for _, k := range commits {
-			change := "-"
-			if k.Change > 0 {
-				change = fmt.Sprint(k.Change)
+			change, by, approvers := "-", "-", "-"
+			if k.Landed != nil {
+				change, by, approvers = fmt.Sprint(k.Change), k.Landed.Strategy, list(k.Landed.Approvers)
+				if !k.Landed.Top {
+					by = "with it"
+				}
 			}
-			row(w, short(k.ID), dash(k.Checks), change, k.Author, k.Subject)
+			if k.Override != nil {
+				by += fmt.Sprintf(", override %d", k.Override.ID)
+			}
+			row(w, short(k.ID), dash(k.Checks), change, by, approvers, k.Author, k.Subject)
 		}
 	})
 	history.Flags().IntVar(&limit, "limit", 20, "how many")
@@ -135,7 +141,22 @@ func (p *program) browse() *cobra.Command {
 			fmt.Fprint(p.out, block(tree.Text))
 		}
 	})
-	for _, sub := range []*cobra.Command{history, files} {
+	lines := inRepo(p, "lines PATH", "Say which change brought each line of a file", cobra.ExactArgs(1), func(ctx context.Context, h here, args []string) (wire.LineOrigins, error) {
+		return h.Lines(ctx, h.repo, at, args[0])
+	}, func(w io.Writer, v wire.LineOrigins) {
+		row(w, "LINES", "CHANGE", "COMMIT", "WHEN", "AUTHOR", "SUBJECT")
+		for _, o := range v.Origins {
+			span, change := fmt.Sprint(o.First), "-"
+			if o.Last > o.First {
+				span = fmt.Sprintf("%d-%d", o.First, o.Last)
+			}
+			if o.Landed != nil {
+				change = fmt.Sprint(o.Landed.Number)
+			}
+			row(w, span, change, short(o.Commit), ago(o.AuthoredAt), o.Author, o.Subject)
+		}
+	})
+	for _, sub := range []*cobra.Command{history, files, lines} {
 		sub.Flags().StringVar(&at, "at", "", "branch, tag or commit (default: the default branch)")
 	}
 	return group("browse", "Look at branches, history and files",
@@ -146,5 +167,5 @@ func (p *program) browse() *cobra.Command {
 			for _, b := range branches {
 				row(w, b.Name, short(b.Commit), dash(b.Checks), list(b.Protections), b.Subject)
 			}
-		}), history, files)
+		}), history, files, lines)
 }

@@ -542,7 +542,7 @@ func (s *Service) Revisions(ctx context.Context, a Actor, name string, number in
 		if err != nil {
 			return nil, err
 		}
-		commits, err := s.commitViews(db, repo, log)
+		commits, err := s.commitViews(db, repo, log, c.Target)
 		if err != nil {
 			return nil, err
 		}

@@ -126,6 +126,10 @@ func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, int
 	if err != nil {
 		return nil, err
 	}
+	brought, err := s.landedCommits(ctx, repo, intent.Old, intent.New)
+	if err != nil {
+		return nil, err
+	}
 	var removal *store.Intent
 	err = s.write(ctx, func(tx *tx) error {
 		removal = nil
@@ -140,6 +144,9 @@ func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, int
 		landing := store.Landing{RepositoryID: repo.ID, ChangeID: c.ID, EntryID: e.ID, IntentID: intent.ID, Old: intent.Old, New: intent.New, Strategy: e.Strategy,
 			Revision: intent.Revision, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion, Evidence: evidence, LandedBy: intent.Actor, LandedAt: s.now()}
 		if err := tx.Create(&landing).Error; err != nil {
+			return err
+		}
+		if err := saveLanded(tx.DB, landing, brought); err != nil {
 			return err
 		}
 		if err := tx.Model(intent).Update("outcome", "done").Error; err != nil {
@@ -319,6 +326,9 @@ func (s *Service) repair(ctx context.Context) error {
 		}
 		if err := s.completeRevisions(ctx, &repo); err != nil {
 			return fmt.Errorf("revisions of %s: %w", repo.Name, err)
+		}
+		if err := s.completeLandings(ctx, &repo); err != nil {
+			return fmt.Errorf("landings of %s: %w", repo.Name, err)
 		}
 	}
 	return nil

@@ -373,10 +373,14 @@ func (s *Service) History(ctx context.Context, a Actor, name, at string, skip, l
 	if err != nil {
 		return nil, err
 	}
-	return s.commitViews(db, repo, log)
+	if at == "" {
+		at = repo.DefaultBranch
+	}
+	return s.commitViews(db, repo, log, at)
 }
 
-func (s *Service) commitViews(db *gorm.DB, repo *store.Repository, log []git.Commit) ([]wire.Commit, error) {
+// commitViews describes commits as a branch has them.
+func (s *Service) commitViews(db *gorm.DB, repo *store.Repository, log []git.Commit, branch string) ([]wire.Commit, error) {
 	ids := make([]string, len(log))
 	for i, c := range log {
 		ids[i] = c.ID
@@ -385,11 +389,7 @@ func (s *Service) commitViews(db *gorm.DB, repo *store.Repository, log []git.Com
 	if err != nil {
 		return nil, err
 	}
-	var landed []struct {
-		New    string
-		Number int
-	}
-	err = db.Raw("SELECT l.new, c.number FROM landings l JOIN changes c ON c.id = l.change_id WHERE l.repository_id = ? AND l.new IN ?", repo.ID, ids).Scan(&landed).Error
+	landed, err := s.landingsOf(db, repo, ids, branch)
 	if err != nil {
 		return nil, err
 	}
@@ -400,10 +400,8 @@ func (s *Service) commitViews(db *gorm.DB, repo *store.Repository, log []git.Com
 	commits := []wire.Commit{}
 	for _, c := range log {
 		v := wire.Commit{ID: c.ID, Subject: c.Subject, Body: c.Body, Author: c.Author.Name, AuthoredAt: c.Author.When, Parents: c.Parents, Checks: states[c.ID]}
-		for _, l := range landed {
-			if l.New == c.ID {
-				v.Change = l.Number
-			}
+		if l, ok := landed[c.ID]; ok {
+			v.Change, v.Landed = l.Number, &l
 		}
 		if i := slices.IndexFunc(overrides, func(o wire.Override) bool { return o.UsedAs == c.ID }); i >= 0 {
 			v.Override = &overrides[i]
@@ -413,14 +411,22 @@ func (s *Service) commitViews(db *gorm.DB, repo *store.Repository, log []git.Com
 	return commits, nil
 }
 
+// treePath says what is wrong with a path in a tree, if anything.
+func treePath(path string) error {
+	if strings.ContainsRune(path, 0) || !utf8.ValidString(path) || slices.Contains(strings.Split(path, "/"), "..") {
+		return invalid("path", "%q is not a path in a tree", path)
+	}
+	return nil
+}
+
 // Tree shows a folder or a file at a commit.
 func (s *Service) Tree(ctx context.Context, a Actor, name, at, path string) (wire.Tree, error) {
 	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Reader)
 	if err != nil {
 		return wire.Tree{}, err
 	}
-	if strings.ContainsRune(path, 0) || !utf8.ValidString(path) || slices.Contains(strings.Split(path, "/"), "..") {
-		return wire.Tree{}, invalid("path", "%q is not a path in a tree", path)
+	if err := treePath(path); err != nil {
+		return wire.Tree{}, err
 	}
 	path = strings.Trim(path, "/")
 	commit, err := s.commitAt(ctx, repo, at)

@@ -464,3 +464,10 @@ type Feed struct {
 	LastReadAt *time.Time
 	RevokedAt  *time.Time
 }
+
+// LandedCommit says which landing brought a commit to its target.
+type LandedCommit struct {
+	RepositoryID int64
+	CommitID     string
+	LandingID    int64
+}

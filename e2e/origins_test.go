@@ -1,0 +1,79 @@
+package e2e
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/store"
+)
+
+// From any line of a file to the change that brought it, and from any commit to its landing, whatever the strategy.
+func TestHistoryTellsOfLandings(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	ctx := t.Context()
+	dir := w.clone("tamsin")
+	propose := func(branch string, commits ...string) {
+		w.must("tamsin", dir, "fetch", "-q", "origin")
+		w.must("tamsin", dir, "checkout", "-q", "-b", branch, "origin/main")
+		for i, text := range commits {
+			w.commit("tamsin", dir, "story", text, fmt.Sprintf("%s %d", branch, i))
+		}
+		w.must("tamsin", dir, "push", "-q", "origin", branch)
+	}
+	propose("rebased", "one\n", "one\ntwo\n")
+	w.land(w.openChange("tamsin", "rebased"), "rebase")
+	propose("squashed", "one\ntwo\nthree\n", "one\ntwo\nthree\nfour\n")
+	w.land(w.openChange("tamsin", "squashed"), "squash")
+	propose("merged", "zero\none\ntwo\nthree\nfour\n")
+	w.land(w.openChange("tamsin", "merged"), "merge")
+
+	v, err := w.as("pavo").Lines(ctx, repo, "", "story")
+	w.ok(err)
+	var told []string
+	for _, o := range v.Origins {
+		told = append(told, fmt.Sprintf("%d-%d %s change %d by %s", o.First, o.Last, o.Subject, o.Landed.Number, o.Landed.Strategy))
+	}
+	if got := strings.Join(told, "\n"); got != "1-1 merged 0 change 3 by merge\n2-2 rebased 0 change 1 by rebase\n3-3 rebased 1 change 1 by rebase\n4-5 Bring squashed change 2 by squash" {
+		t.Errorf("lines come from\n%s", got)
+	}
+	history, err := w.as("pavo").History(ctx, repo, "main", 10)
+	w.ok(err)
+	told = nil
+	for _, c := range history {
+		text := c.Subject
+		if c.Landed != nil {
+			text += fmt.Sprintf(": %d top %v, approved by %v, by %v, asked by %s", c.Landed.Number, c.Landed.Top, c.Landed.Approvers, c.Landed.Authors, c.Landed.LandedBy)
+		}
+		told = append(told, text+" "+c.Checks)
+	}
+	want := `Bring merged: 3 top true, approved by [odo], by [tamsin], asked by tamsin passed
+merged 0: 3 top false, approved by [odo], by [tamsin], asked by tamsin 
+Bring squashed: 2 top true, approved by [odo], by [tamsin], asked by tamsin passed
+rebased 1: 1 top true, approved by [odo], by [tamsin], asked by tamsin passed
+rebased 0: 1 top false, approved by [odo], by [tamsin], asked by tamsin 
+start `
+	if got := strings.Join(told, "\n"); got != want {
+		t.Errorf("history is\n%s", got)
+	}
+	has(t, w.says("pavo", 0, "APPROVED BY", "browse", "history", "--repo", repo), "with it")
+	has(t, w.says("pavo", 0, "4-5", "browse", "lines", "story", "--repo", repo), "Bring squashed")
+	w.says("pavo", 1, `no file "none"`, "browse", "lines", "none", "--repo", repo)
+	w.says("pavo", 1, "not a path", "browse", "lines", "../x", "--repo", repo)
+	// What came from before landings were kept commit by commit is worked out at start.
+	w.close()
+	records, err := store.Open(ctx, filepath.Join(w.dir, "data", "records.sqlite"))
+	w.ok(err)
+	w.ok(records.Write(ctx, func(db *gorm.DB) error { return db.Exec("DELETE FROM landed_commits").Error }))
+	w.ok(records.Close())
+	w.reopen()
+	again, err := w.as("pavo").Lines(ctx, repo, "main", "story")
+	w.ok(err)
+	if fmt.Sprint(again.Origins[0].Landed) != fmt.Sprint(v.Origins[0].Landed) {
+		t.Errorf("after a restart: %+v", again.Origins[0].Landed)
+	}
+}
