@@ -341,9 +341,21 @@ func (c *Client) OpenChange(ctx context.Context, repo string, n NewChange) (wire
 	return post[wire.Change](ctx, c, repoPath(repo)+"/changes", n)
 }
 
-// Changes lists changes in a state; empty: draft and open.
-func (c *Client) Changes(ctx context.Context, repo, state string, limit int) ([]wire.Change, error) {
-	return get[[]wire.Change](ctx, c, repoPath(repo)+"/changes", "state", state, "limit", strconv.Itoa(limit))
+// ChangeQuery selects changes; what is empty selects nothing out.
+type ChangeQuery struct {
+	State  string // draft, open, landed, closed or all; empty: draft and open
+	Target string
+	By     string // opened by
+	Label  string
+	Text   string // in the title or the source branch
+	Before int    // numbers below it, for the next page
+	Limit  int
+}
+
+// Changes lists changes, newest first.
+func (c *Client) Changes(ctx context.Context, repo string, q ChangeQuery) ([]wire.Change, error) {
+	return get[[]wire.Change](ctx, c, repoPath(repo)+"/changes", "state", q.State, "target", q.Target, "by", q.By, "label", q.Label, "text", q.Text,
+		"before", strconv.Itoa(q.Before), "limit", strconv.Itoa(q.Limit))
 }
 
 // Change describes one change.

@@ -412,7 +412,7 @@ func TestP11EveryCallNeedsASignIn(t *testing.T) {
 	open := map[string]bool{"POST /api/v1/session": true, "DELETE /api/v1/session": true, "POST /api/v1/rules/check": true,
 		"GET /api/v1/rules/schema": true, "GET /api/v1/rules/templates": true, // what the form of a document is, is no secret
 		"GET /api/v1/houses": true, "GET /api/v1/repositories": true} // the last two show what is readable by all: nothing here
-	fill := strings.NewReplacer("{house}", "growers", "{name}", "irrigation", "{number}", "1", "{commit}", k.Head, "{id}", "1", "{thread}", "1", "{remark}", "1", "{login}", "ines", "{team}", "hydraulics")
+	fill := strings.NewReplacer("{house}", "growers", "{name}", "irrigation", "{number}", "1", "{commit}", k.Head, "{id}", "1", "{thread}", "1", "{remark}", "1", "{override}", "1", "{file}", "1", "{login}", "ines", "{team}", "hydraulics")
 	before := len(w.kinds())
 	n := 0
 	for path, methods := range description.Paths {
@@ -422,7 +422,7 @@ func TestP11EveryCallNeedsASignIn(t *testing.T) {
 				continue
 			}
 			n++
-			query := map[string]string{"explain": "?branch=main", "owners": "?path=a", "matching": "?pattern=main", "preview": "?source=topic"}[path[strings.LastIndexByte(path, '/')+1:]]
+			query := map[string]string{"explain": "?branch=main", "owners": "?path=a", "matching": "?pattern=main", "preview": "?source=topic", "lines": "?path=a", "digest": "?since=2026-01-01T00:00:00Z"}[path[strings.LastIndexByte(path, '/')+1:]]
 			resp, body := w.request("", strings.ToUpper(method), fill.Replace(path)+query, bodyFor(path), "If-Match", "*")
 			if resp.StatusCode != 401 && resp.StatusCode != 403 && !(strings.Contains(path, "/jobs/{id}") && resp.StatusCode == 409) {
 				t.Errorf("%s answers %d: %s", call, resp.StatusCode, body)
@@ -484,6 +484,20 @@ func bodyFor(path string) string {
 		return `{"protection":"trunk"}`
 	case strings.HasSuffix(path, "/threads"), strings.HasSuffix(path, "/remarks"), strings.HasSuffix(path, "/{remark}"):
 		return `{"text":"hello"}`
+	case strings.HasSuffix(path, "/push"), strings.HasSuffix(path, "/push/plan"):
+		return `{"branch":"main","commit":"` + strings.Repeat("a", 40) + `","because":"it floods"}`
+	case strings.HasSuffix(path, "/overrides"):
+		return `{"because":"it floods"}`
+	case strings.HasSuffix(path, "/look"), strings.HasSuffix(path, "/markdown"), strings.HasSuffix(path, "/gathered"):
+		return `{"text":"hello"}`
+	case strings.HasSuffix(path, "/take-in"):
+		return `{"remarks":[1]}`
+	case strings.HasSuffix(path, "/follow"):
+		return `{"follow":true}`
+	case strings.HasSuffix(path, "/seen"):
+		return `{"seq":1}`
+	case strings.HasSuffix(path, "/read"):
+		return `{"read":true}`
 	case strings.HasSuffix(path, "/settled"):
 		return `{"settled":true}`
 	case strings.HasSuffix(path, "/reviewers"):

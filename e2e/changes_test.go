@@ -137,9 +137,9 @@ func TestLifeOfAChange(t *testing.T) {
 	w.land(k, "squash")
 	_, err = author.ReopenChange(ctx, repo, 1)
 	problem(t, err, 409, "is landed")
-	landed, err := author.Changes(ctx, repo, "landed", 10)
+	landed, err := author.Changes(ctx, repo, client.ChangeQuery{State: "landed", Limit: 10})
 	w.ok(err)
-	open, err := author.Changes(ctx, repo, "", 10)
+	open, err := author.Changes(ctx, repo, client.ChangeQuery{Limit: 10})
 	w.ok(err)
 	if len(landed) != 1 || len(open) != 0 || landed[0].Entry.State != "landed" {
 		t.Errorf("%d landed, %d open", len(landed), len(open))
@@ -212,7 +212,7 @@ func TestLookingAround(t *testing.T) {
 	for _, h := range history {
 		said = append(said, fmt.Sprintf("%s %s %d", h.Subject, h.Checks, h.Change))
 	}
-	if fmt.Sprint(said) != "[Bring topic passed 1 change firmware/east.prog failed 0 start  0]" {
+	if fmt.Sprint(said) != "[Bring topic passed 1 change firmware/east.prog failed 1 start  0]" {
 		t.Errorf("history is %v", said)
 	}
 	for at, want := range map[string]string{"": "[README.md firmware]", "topic": "[README.md firmware]", history[2].ID: "[README.md]"} {
@@ -284,4 +284,36 @@ func TestKeepersOfHouses(t *testing.T) {
 			t.Errorf("%s reads %v", login, names)
 		}
 	}
+}
+
+func TestListsAreFiltered(t *testing.T) {
+	w := newTown(t)
+	w.begin("tavrin: rules/1\nlabels: {urgent: {set_by: role:writer}}\nprotect:\n  - {name: trunk, branches: main, require: [{approvals: 1}]}\n")
+	ctx := t.Context()
+	w.must("ines", w.clone("ines"), "push", "-q", "origin", "HEAD:refs/heads/release/1")
+	for i, who := range []string{"tamsin", "wren", "tamsin", "odo"} {
+		w.propose(who, fmt.Sprintf("Topic-%d", i), fmt.Sprintf("f%d", i), "a\n")
+	}
+	other := "release/1"
+	_, err := w.as("wren").EditChange(ctx, repo, 2, client.ChangeEdit{Target: &other})
+	w.ok(err)
+	_, err = w.as("odo").SetLabels(ctx, repo, 4, []string{"urgent"}, nil)
+	w.ok(err)
+	_, err = w.as("tamsin").CloseChange(ctx, repo, 3)
+	w.ok(err)
+	for q, want := range map[client.ChangeQuery]string{
+		{}: "[4 2 1]", {State: "all"}: "[4 3 2 1]", {State: "closed"}: "[3]", {Target: "release/1"}: "[2]", {By: "tamsin"}: "[1]", {By: "tamsin", State: "all"}: "[3 1]", {Label: "urgent"}: "[4]",
+		{Text: "TOPIC-2", State: "all"}: "[3]", {Text: "%"}: "[]", {Limit: 2}: "[4 2]", {Limit: 2, Before: 2}: "[1]", {Text: "none"}: "[]", {By: "nobody"}: "[]",
+	} {
+		changes, err := w.as("pavo").Changes(ctx, repo, q)
+		w.ok(err)
+		got := []int{}
+		for _, k := range changes {
+			got = append(got, k.Number)
+		}
+		if fmt.Sprint(got) != want {
+			t.Errorf("%+v gives %v, not %s", q, got, want)
+		}
+	}
+	has(t, w.says("pavo", 0, "Topic-1", "change", "list", "--target", "release/1", "--repo", repo), "release/1")
 }

@@ -97,6 +97,9 @@ func newTown(t testing.TB) *town {
 func (w *town) open(o service.Options) {
 	w.t.Helper()
 	o.Dir, o.Log = filepath.Join(w.dir, "data"), slog.New(slog.DiscardHandler)
+	if _, timed := w.t.(*testing.B); !timed {
+		o.Doubt = func(what string) { w.t.Error(what) }
+	}
 	s, err := service.Open(context.Background(), o)
 	w.ok(err)
 	w.service = s

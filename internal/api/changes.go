@@ -16,8 +16,12 @@ func (s *server) changes() {
 		State  string `query:"state" enum:"draft,open,landed,closed,all" doc:"absent: draft and open"`
 		Before int    `query:"before" minimum:"0"`
 		Limit  int    `query:"limit" minimum:"0" maximum:"200"`
+		Target string `query:"target" doc:"of that branch"`
+		By     string `query:"by" doc:"opened by that login"`
+		Label  string `query:"label"`
+		Text   string `query:"text" maxLength:"200" doc:"in the title or the source branch, whatever the case"`
 	}) ([]wire.Change, error) {
-		return s.Service.Changes(ctx, a, q.repository(), service.ChangeQuery{State: q.State, Before: q.Before, Limit: q.Limit})
+		return s.Service.Changes(ctx, a, q.repository(), service.ChangeQuery{State: q.State, Before: q.Before, Limit: q.Limit, Target: q.Target, By: q.By, Label: q.Label, Text: q.Text})
 	})
 	call(s, "POST", repoPath+"/changes", "create-change", "Open a change", func(ctx context.Context, a service.Actor, q *struct {
 		InRepo

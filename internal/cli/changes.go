@@ -137,10 +137,9 @@ func (p *program) bringUp() *cobra.Command {
 }
 
 func (p *program) listChanges() *cobra.Command {
-	var state string
-	var limit int
+	var q client.ChangeQuery
 	c := inRepo(p, "list", "List changes", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Change, error) {
-		return h.Changes(ctx, h.repo, state, limit)
+		return h.Changes(ctx, h.repo, q)
 	}, func(w io.Writer, changes []wire.Change) {
 		row(w, "N", "STATE", "READY", "QUEUE", "FROM", "TO", "TITLE")
 		for _, k := range changes {
@@ -151,8 +150,14 @@ func (p *program) listChanges() *cobra.Command {
 			row(w, k.Number, k.State, yesNo(k.Ready), queue, k.Source, k.Target, k.Title)
 		}
 	})
-	c.Flags().StringVar(&state, "state", "", "draft, open, landed, closed or all (default: draft and open)")
-	c.Flags().IntVar(&limit, "limit", 50, "how many")
+	f := c.Flags()
+	f.StringVar(&q.State, "state", "", "draft, open, landed, closed or all (default: draft and open)")
+	f.StringVar(&q.Target, "target", "", "only those for that branch")
+	f.StringVar(&q.By, "by", "", "only those opened by that person")
+	f.StringVar(&q.Label, "label", "", "only those with that label")
+	f.StringVar(&q.Text, "text", "", "only those with that in the title or the source branch")
+	f.IntVar(&q.Before, "before", 0, "only those with a lower number, for the next page")
+	f.IntVar(&q.Limit, "limit", 50, "how many")
 	return c
 }
 

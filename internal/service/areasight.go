@@ -136,7 +136,7 @@ func (s *Service) ChangeAreas(ctx context.Context, a Actor, name string, number 
 	if err != nil {
 		return wire.ChangeAreas{}, err
 	}
-	g, err := s.gather(db, repo, c)
+	g, err := s.judgedOf(db, repo, c)
 	if err != nil {
 		return wire.ChangeAreas{}, err
 	}
@@ -214,7 +214,7 @@ func (s *Service) ReviewLoads(ctx context.Context, a Actor, name string) ([]wire
 		return loads[login]
 	}
 	for _, c := range open {
-		g, err := s.gather(db, repo, c)
+		g, err := s.judgedOf(db, repo, c)
 		if err != nil {
 			return nil, err
 		}

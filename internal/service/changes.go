@@ -367,7 +367,7 @@ func (s *Service) Change(ctx context.Context, a Actor, name string, number int) 
 }
 
 func (s *Service) changeView(db *gorm.DB, repo *store.Repository, c store.Change) (wire.Change, error) {
-	g, err := s.gather(db, repo, c)
+	g, err := s.judgedOf(db, repo, c)
 	if err != nil {
 		return wire.Change{}, err
 	}
@@ -408,6 +408,10 @@ type ChangeQuery struct {
 	State  string // draft, open, landed, closed; empty: draft and open; "all"
 	Before int    // numbers below it; 0: from the newest
 	Limit  int
+	Target string // of that branch; empty: of any
+	By     string // opened by
+	Label  string
+	Text   string // in the title or the source branch
 }
 
 const changesPage = 50
@@ -431,6 +435,17 @@ func (s *Service) Changes(ctx context.Context, a Actor, name string, q ChangeQue
 	case "all":
 	default:
 		return nil, invalid("state", "%q is not a state of a change: draft, open, landed, closed or all", q.State)
+	}
+	for column, value := range map[string]string{"target": q.Target, "opened_by": q.By} {
+		if value != "" {
+			query = query.Where(column+" = ?", value)
+		}
+	}
+	if q.Label != "" {
+		query = query.Where("EXISTS (SELECT 1 FROM change_labels l WHERE l.change_id = changes.id AND l.label = ?)", q.Label)
+	}
+	if q.Text != "" {
+		query = query.Where("instr(lower(title), lower(?)) > 0 OR instr(lower(source), lower(?)) > 0", q.Text, q.Text)
 	}
 	if q.Before > 0 {
 		query = query.Where("number < ?", q.Before)

@@ -68,7 +68,7 @@ func (s *Service) deskIn(db *gorm.DB, a Actor, repo *store.Repository) ([]wire.D
 		return nil, err
 	}
 	for _, c := range open {
-		g, err := s.gather(db, repo, c)
+		g, err := s.judgedOf(db, repo, c)
 		if err != nil {
 			return nil, err
 		}

@@ -107,7 +107,7 @@ func (s *Service) SeenNotices(ctx context.Context, a Actor, seq int64) error {
 	if !a.Known() {
 		return problem(SignInNeeded, "sign in to see your notices")
 	}
-	return s.write(ctx, func(tx *tx) error {
+	return s.note(ctx, func(tx *tx) error {
 		return tx.Exec("INSERT INTO notices_seen (login, seq) VALUES (?, min(?, (SELECT ifnull(max(seq), 0) FROM journal_lines))) ON CONFLICT (login) DO UPDATE SET seq = max(seq, excluded.seq)", a.Login(), seq).Error
 	})
 }
@@ -119,7 +119,7 @@ func (s *Service) Follow(ctx context.Context, a Actor, name string, number int, 
 		return wire.Following{}, problem(SignInNeeded, "sign in to follow something")
 	}
 	out := wire.Following{Repository: name, Number: number, Muted: !follow}
-	err := s.write(ctx, func(tx *tx) error {
+	err := s.note(ctx, func(tx *tx) error {
 		repo, err := s.reach(tx.DB, a, name, gate.Reader)
 		if err != nil {
 			return err
@@ -195,6 +195,9 @@ func (s *Service) MakeFeed(ctx context.Context, a Actor) (wire.Feed, error) {
 
 // RevokeFeed makes the address of the actor's feed good for nothing.
 func (s *Service) RevokeFeed(ctx context.Context, a Actor) error {
+	if !a.Known() {
+		return problem(SignInNeeded, "sign in to revoke your feed")
+	}
 	return s.write(ctx, func(tx *tx) error {
 		var n int64
 		if err := tx.Model(&store.Feed{}).Where("account_id = ? AND revoked_at IS NULL", a.account.ID).Count(&n).Error; err != nil {

@@ -26,6 +26,7 @@ type gathered struct {
 	rehearsal *store.Rehearsal // the one of use, built or not
 	set       *rules.Set       // nothing suspended: the facts say what is
 	facts     gate.Facts
+	report    *gate.Report // once it was judged for reading; see judgedOf
 }
 
 // gather reads all facts about a change from the records.
@@ -107,7 +108,12 @@ func (s *Service) gatherRevision(db *gorm.DB, repo *store.Repository, c store.Ch
 	return g, err
 }
 
-func (g gathered) judge() gate.Report { return gate.Judge(g.set, g.facts) }
+func (g gathered) judge() gate.Report {
+	if g.report != nil {
+		return *g.report
+	}
+	return gate.Judge(g.set, g.facts)
+}
 
 // gateReviews gives the gate the standing reviews, each with whether the difference is still the one reviewed.
 func gateReviews(db *gorm.DB, c store.Change) ([]gate.Review, error) {
@@ -127,15 +133,6 @@ func gateReviews(db *gorm.DB, c store.Change) ([]gate.Review, error) {
 	return out, nil
 }
 
-// judge gives the gate report of a change, and its newest entry.
-func (s *Service) judge(db *gorm.DB, repo *store.Repository, c store.Change) (gate.Report, *store.Entry, error) {
-	g, err := s.gather(db, repo, c)
-	if err != nil {
-		return gate.Report{}, nil, err
-	}
-	return g.judge(), g.entry, nil
-}
-
 // Gate gives the gate report of a change. A change that has landed shows the gate it landed through.
 func (s *Service) Gate(ctx context.Context, a Actor, name string, number int) (wire.Report, error) {
 	db := s.store.Read(ctx)
@@ -147,8 +144,11 @@ func (s *Service) Gate(ctx context.Context, a Actor, name string, number int) (w
 		landing, err := s.landingView(db, repo, c)
 		return landing.Report, err
 	}
-	report, _, err := s.judge(db, repo, c)
-	return report, err
+	g, err := s.judgedOf(db, repo, c)
+	if err != nil {
+		return wire.Report{}, err
+	}
+	return g.judge(), nil
 }
 
 // NewEntry is how somebody wants a change to land.
@@ -725,7 +725,7 @@ func (s *Service) entryView(db *gorm.DB, repo *store.Repository, e store.Entry) 
 	v := wire.Entry{ID: e.ID, Number: c.Number, Title: c.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
 		RemoveSource: e.RemoveSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt}
 	if e.EndedAt == nil {
-		g, err := s.gather(db, repo, c)
+		g, err := s.judgedOf(db, repo, c)
 		if err != nil {
 			return v, err
 		}

@@ -274,7 +274,7 @@ func (s *Service) Tick(ctx context.Context, a Actor, name string, number, revisi
 	if !slices.ContainsFunc(files, func(f git.FileDiff) bool { return fileKey(f.Path) == file }) {
 		return problem(Unknown, "revision %d of change %d has no file %q", r.Number, number, file)
 	}
-	return s.write(ctx, func(tx *tx) error {
+	return s.note(ctx, func(tx *tx) error {
 		if !read {
 			return tx.Where("change_id = ? AND login = ? AND file = ?", c.ID, a.Login(), file).Delete(&store.FileTick{}).Error
 		}
@@ -288,7 +288,7 @@ func (s *Service) Looked(ctx context.Context, a Actor, name string, number, revi
 	if !a.Known() {
 		return problem(SignInNeeded, "sign in to have it remembered what you looked at")
 	}
-	return s.write(ctx, func(tx *tx) error {
+	return s.note(ctx, func(tx *tx) error {
 		_, c, err := s.changeRow(tx.DB, a, name, number, gate.Reader)
 		if err != nil {
 			return err

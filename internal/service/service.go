@@ -38,6 +38,8 @@ type Options struct {
 	Now func() time.Time
 	// At is called at each named step of a landing or of a recorded push. Tests use it to stop the process there.
 	At func(step string)
+	// Doubt has every remembered gate judged anew, and is told of those that were remembered wrongly. Tests use it.
+	Doubt func(what string)
 	// MaxPackBytes is the largest pack accepted in one push; 0: the git package's default.
 	MaxPackBytes int64
 }
@@ -61,7 +63,9 @@ type Service struct {
 	mu    sync.Mutex
 	locks map[int64]*sync.Mutex // one writer per repository
 
-	cache cache
+	doubt    func(string)
+	cache    cache
+	editions editions
 	sets  sync.Map // pair → *rules.Set: rules put together before
 }
 
@@ -100,7 +104,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{
-		git: &git.Program{Home: filepath.Join(o.Dir, "home"), MaxPackBytes: o.MaxPackBytes}, dir: o.Dir, log: o.Log,
+		git: &git.Program{Home: filepath.Join(o.Dir, "home"), MaxPackBytes: o.MaxPackBytes}, dir: o.Dir, log: o.Log, doubt: o.Doubt,
 		now: func() time.Time { return o.Now().UTC() }, at: o.At, lock: lock, imports: o.Imports,
 		broker: newBroker(), cache: cache{max: maxCached}, wake: make(chan struct{}, 1), locks: map[int64]*sync.Mutex{},
 	}
@@ -175,6 +179,7 @@ type tx struct {
 	*gorm.DB
 	service *Service
 	lines   int
+	touched touched
 }
 
 // write runs f in a write transaction; afterwards, when it was committed, listeners hear of its journal lines and
@@ -182,14 +187,23 @@ type tx struct {
 func (s *Service) write(ctx context.Context, f func(tx *tx) error) error {
 	t := &tx{service: s}
 	err := s.store.Write(ctx, func(db *gorm.DB) error {
-		t.DB, t.lines = db, 0
+		t.DB, t.lines, t.touched = db, 0, touched{}
 		return f(t)
 	})
+	if err == nil {
+		s.editions.written(t.touched)
+	}
 	if err == nil && t.lines > 0 {
 		s.broker.announce()
 		s.nudge()
 	}
 	return err
+}
+
+// note runs f in a write transaction that no gate depends on and that leaves no line in the journal: what somebody has read
+// or wants to hear of.
+func (s *Service) note(ctx context.Context, f func(tx *tx) error) error {
+	return s.store.Write(ctx, func(db *gorm.DB) error { return f(&tx{DB: db, service: s}) })
 }
 
 // nudge makes the queue look again.
@@ -236,6 +250,7 @@ func (t *tx) record(e event) error {
 	}
 	row.Hash = journal.Sum(line)
 	t.lines++
+	t.touched.by(e)
 	return t.Create(&row).Error
 }
 

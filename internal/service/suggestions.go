@@ -224,7 +224,7 @@ func (s *Service) Gather(ctx context.Context, a Actor, name string, number int, 
 	if err != nil {
 		return wire.Gathered{}, err
 	}
-	err = s.write(ctx, func(tx *tx) error {
+	err = s.note(ctx, func(tx *tx) error {
 		var many int64
 		if err := tx.Model(&row).Where("change_id = ? AND login = ?", c.ID, a.Login()).Count(&many).Error; err != nil {
 			return err
@@ -280,7 +280,7 @@ func unsent(db *gorm.DB, c store.Change, a Actor) ([]store.GatheredRemark, error
 
 // Ungather throws a gathered remark away.
 func (s *Service) Ungather(ctx context.Context, a Actor, name string, number int, id int64) error {
-	return s.write(ctx, func(tx *tx) error {
+	return s.note(ctx, func(tx *tx) error {
 		_, c, err := s.changeRow(tx.DB, a, name, number, gate.Reader)
 		if err != nil {
 			return err

@@ -21,6 +21,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/digest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What waits for you, and what happened since a time */
+        get: operations["get-digest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/following": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What you follow, or do not want to hear of, by your own choice */
+        get: operations["list-following"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/grants": {
         parameters: {
             query?: never;
@@ -365,6 +399,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/markdown": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show how a text will be laid out */
+        post: operations["lay-out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me": {
         parameters: {
             query?: never;
@@ -375,6 +426,58 @@ export interface paths {
         /** Who is asking */
         get: operations["get-me"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/me/feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give your Atom feed a new private address; the one before ends */
+        post: operations["create-feed"];
+        /** Revoke the address of your Atom feed */
+        delete: operations["delete-feed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What others did to what you follow or have a part in, newest first */
+        get: operations["list-notices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notices/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Remember up to which line you have seen your notices */
+        put: operations["put-notices-seen"];
         post?: never;
         delete?: never;
         options?: never;
@@ -569,7 +672,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Alter title, description or draft state */
+        /** Alter title, description, draft state, target, or what it depends on */
         patch: operations["edit-change"];
         trace?: never;
     };
@@ -584,6 +687,23 @@ export interface paths {
         get: operations["get-change-areas"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/bring-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring the source branch up to its target */
+        post: operations["bring-up-change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -614,9 +734,60 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a revision brings */
+        /** What a revision, a commit, or what came between two revisions brings */
         get: operations["get-diff"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/diff/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One file of a difference */
+        get: operations["get-file-diff"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/diff/{file}/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Tick a file as read, or take the tick away; it unticks itself when the file changes */
+        put: operations["put-file-read"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Follow a change, or hear nothing of it */
+        put: operations["put-change-follow"];
         post?: never;
         delete?: never;
         options?: never;
@@ -636,6 +807,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/gathered": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What you have gathered for a review and not sent, oldest first */
+        get: operations["list-gathered"];
+        put?: never;
+        /** Gather a remark for a review */
+        post: operations["create-gathered"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/gathered/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Throw a gathered remark away */
+        delete: operations["delete-gathered"];
         options?: never;
         head?: never;
         patch?: never;
@@ -669,6 +875,57 @@ export interface paths {
         get: operations["get-landing"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/looked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Remember up to which revision you have looked at a change */
+        put: operations["put-looked"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/overrides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set requirements aside for one landing */
+        post: operations["create-override"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/overrides/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say exactly what an override of a change would set aside */
+        post: operations["plan-override"];
         delete?: never;
         options?: never;
         head?: never;
@@ -756,6 +1013,23 @@ export interface paths {
         get: operations["list-revisions"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/take-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take suggestions in, as one commit of yours on the source branch */
+        post: operations["take-in-suggestions"];
         delete?: never;
         options?: never;
         head?: never;
@@ -934,6 +1208,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/repositories/{house}/{name}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Follow a repository, or no longer */
+        put: operations["put-repository-follow"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{house}/{name}/history": {
         parameters: {
             query?: never;
@@ -943,6 +1234,23 @@ export interface paths {
         };
         /** Commits with their checks, newest first */
         get: operations["list-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which commit, and which change, each line of a file comes from */
+        get: operations["get-lines"];
         put?: never;
         post?: never;
         delete?: never;
@@ -962,6 +1270,74 @@ export interface paths {
         get: operations["get-matching-branches"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/overrides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Overrides, newest first */
+        get: operations["list-overrides"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/overrides/push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Allow yourself one push against the rules */
+        post: operations["create-push-override"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/overrides/push/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say exactly what the rules hold against a push */
+        post: operations["plan-push-override"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/overrides/{override}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have the second look at what an override let through */
+        post: operations["look-at-override"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1415,6 +1791,35 @@ export interface components {
             /** @description person:LOGIN or team:NAME */
             who: string[];
         };
+        Beginning: {
+            /** @description the lines are those of the file before the change */
+            before?: boolean;
+            /** @description of a commit of the change */
+            commit?: string;
+            /**
+             * Format: int64
+             * @description counted from 1; absent: the whole file
+             */
+            first_line?: number;
+            /**
+             * Format: int64
+             * @description absent: the first
+             */
+            last_line?: number;
+            /** @description it needs no answer, and never blocks */
+            no_answer?: boolean;
+            /** @description of a file */
+            path?: string;
+            /**
+             * Format: int64
+             * @description the one that was looked at; absent: the newest
+             */
+            revision?: number;
+            /** @description what the lines should be; empty: they should go */
+            suggestion?: string;
+            /** @description Markdown; may be left out beside a suggestion */
+            text?: string;
+        };
         Branch: {
             author: string;
             /** @description combined state of the tip's checks; empty: none reported */
@@ -1453,6 +1858,13 @@ export interface components {
             gone: string[];
             repository: string;
         };
+        "Bring-up-changeRequest": {
+            /**
+             * @description absent: rebase
+             * @enum {string}
+             */
+            by?: "rebase" | "merge";
+        };
         Change: {
             /** Format: int64 */
             added: number;
@@ -1471,7 +1883,12 @@ export interface components {
             behind?: number;
             /** Format: date-time */
             created_at: string;
+            /** @description numbers of the changes that it waits for */
+            depends_on: number[];
+            /** @description Markdown */
             description: string;
+            /** @description of one change: the description laid out, safe to show */
+            description_html?: string;
             /** @description its newest place in the queue */
             entry?: components["schemas"]["Entry"];
             /** Format: int64 */
@@ -1482,6 +1899,8 @@ export interface components {
             /** Format: int64 */
             number: number;
             opened_by: string;
+            /** @description what was set aside for it, newest first */
+            overrides: components["schemas"]["Override"][];
             ready: boolean;
             /** Format: int64 */
             removed: number;
@@ -1496,6 +1915,8 @@ export interface components {
             /** @description the gate in one sentence */
             summary: string;
             target: string;
+            /** @description referred to in the title, description, source branch and messages */
+            tickets: string[];
             title: string;
             /** Format: date-time */
             updated_at: string;
@@ -1565,6 +1986,9 @@ export interface components {
             /** Format: int64 */
             reports: number;
         };
+        Choice: {
+            follow: boolean;
+        };
         Commit: {
             author: string;
             /** Format: date-time */
@@ -1572,12 +1996,16 @@ export interface components {
             body?: string;
             /**
              * Format: int64
-             * @description number of the change that landed as this commit
+             * @description number of the change that brought this commit
              */
             change?: number;
             /** @description combined state of its checks; empty: none reported */
             checks: string;
             id: string;
+            /** @description the landing that brought it; absent: it was pushed, or is not on a protected branch */
+            landed?: components["schemas"]["LandedAs"];
+            /** @description what was set aside to let this commit onto a branch */
+            override?: components["schemas"]["Override"];
             parents: string[];
             /** @description of a change's commit: signed, or why a signature does not count, in words */
             signature?: string;
@@ -1593,6 +2021,9 @@ export interface components {
             until: string;
         };
         "Create-changeRequest": {
+            /** @description numbers of changes that it waits for */
+            depends_on?: number[];
+            /** @description absent: as the rules have new changes begin */
             description?: string;
             draft?: boolean;
             source: string;
@@ -1621,12 +2052,37 @@ export interface components {
             key: string;
             name: string;
         };
+        "Create-overrideRequest": {
+            because: string;
+            /** @description from the plan */
+            confirm?: string;
+            /**
+             * Format: int64
+             * @description absent: an hour; at most a day
+             */
+            for_seconds?: number;
+            /** @description keys; absent: everything that you may set aside */
+            requirements?: string[];
+        };
         "Create-personRequest": {
             admin?: boolean;
             email?: string;
             login: string;
             name?: string;
             robot?: boolean;
+        };
+        "Create-push-overrideRequest": {
+            because: string;
+            branch: string;
+            /** @description one that the repository has already */
+            commit: string;
+            /** @description from the plan */
+            confirm?: string;
+            /**
+             * Format: int64
+             * @description absent: an hour; at most a day
+             */
+            for_seconds?: number;
         };
         "Create-repositoryRequest": {
             /** @description absent: main */
@@ -1638,11 +2094,14 @@ export interface components {
             public?: boolean;
         };
         "Create-reviewRequest": {
+            /** @description send what you have gathered with it, in one go */
+            gathered?: boolean;
             /**
              * Format: int64
              * @description the one that was read; a comment may leave it out
              */
             revision?: number;
+            /** @description Markdown */
             text?: string;
             /** @enum {string} */
             verdict: "approve" | "object" | "comment";
@@ -1655,32 +2114,6 @@ export interface components {
             keepers?: string[];
             members?: string[];
             name: string;
-        };
-        "Create-threadRequest": {
-            /** @description the lines are those of the file before the change */
-            before?: boolean;
-            /** @description of a commit of the change */
-            commit?: string;
-            /**
-             * Format: int64
-             * @description counted from 1; absent: the whole file
-             */
-            first_line?: number;
-            /**
-             * Format: int64
-             * @description absent: the first
-             */
-            last_line?: number;
-            /** @description it needs no answer, and never blocks */
-            no_answer?: boolean;
-            /** @description of a file */
-            path?: string;
-            /**
-             * Format: int64
-             * @description the one that was looked at; absent: the newest
-             */
-            revision?: number;
-            text: string;
         };
         "Create-tokenRequest": {
             /**
@@ -1700,10 +2133,10 @@ export interface components {
             /** @description of a review: you, or a team of yours, were asked by name */
             asked: boolean;
             /**
-             * @description an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
+             * @description something landed against its rules and nobody else has looked at it yet; an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
              * @enum {string}
              */
-            kind: "review" | "look-again" | "answer" | "own" | "decide";
+            kind: "second-look" | "review" | "look-again" | "answer" | "own" | "decide";
             /**
              * Format: int64
              * @description of the change; of a proposal: its number
@@ -1718,17 +2151,32 @@ export interface components {
             what: string;
         };
         Diff: {
+            /** @description commit or tree that it is compared with */
             base: string;
+            /** @description the one commit that is shown; absent: all of them */
+            commit?: string;
             files: components["schemas"]["FileDiff"][];
             head: string;
+            /**
+             * Format: int64
+             * @description the revision up to which you have looked at it; absent: none
+             */
+            looked?: number;
+            /** @description files in which what came only from the target could not be told from what the author changed: they show both */
+            not_taken_out: string[];
             /** Format: int64 */
             number: number;
             /** @description the patch was cut */
             partial: boolean;
-            /** @description unified diff */
-            patch: string;
+            /** @description unified diff; absent when only the files were asked for */
+            patch?: string;
             /** Format: int64 */
             revision: number;
+            /**
+             * Format: int64
+             * @description the revision it is compared with; absent: with its base
+             */
+            since?: number;
         };
         Difference: {
             /**
@@ -1745,12 +2193,23 @@ export interface components {
             /** @description the setting, such as protection "trunk": push */
             what: string;
         };
+        Digest: {
+            desk: components["schemas"]["DeskItem"][];
+            /** @description newest first */
+            notices: components["schemas"]["Notice"][];
+            /** Format: date-time */
+            since: string;
+        };
         Done: {
             done: boolean;
         };
         "Edit-changeRequest": {
+            /** @description numbers of the changes that it waits for, in place of those before */
+            depends_on?: number[];
             description?: string;
             draft?: boolean;
+            /** @description another branch to go to: a new revision is made, and it leaves the queue */
+            target?: string;
             title?: string;
         };
         Entry: {
@@ -1789,16 +2248,69 @@ export interface components {
             passed: number;
             results: components["schemas"]["Result"][];
         };
+        Feed: {
+            /** Format: date-time */
+            created_at: string;
+            /** @description below the service's address; in the answer that makes it and never again: whoever knows it may read the feed */
+            path: string;
+        };
         FileDiff: {
             /** Format: int64 */
             added: number;
             binary: boolean;
+            /** @description names the file in other calls, whatever its path is made of */
+            file: string;
+            /** @description made by a program, by its name */
+            generated: boolean;
+            new_mode?: string;
+            /** @description as Git writes it; only where the mode differs */
+            old_mode?: string;
             /** @description of a rename */
             old_path?: string;
+            /** @description what is not UTF-8 in it is replaced */
             path: string;
+            /** @description you ticked it as read, and it has not changed since */
+            read: boolean;
             /** Format: int64 */
             removed: number;
-            status: string;
+            /**
+             * Format: int64
+             * @description of a rename, in percent; 100: only moved
+             */
+            similarity?: number;
+            /** @enum {string} */
+            status: "added" | "deleted" | "changed" | "renamed" | "type changed";
+        };
+        FilePatch: {
+            /** Format: int64 */
+            added: number;
+            binary: boolean;
+            /** @description names the file in other calls, whatever its path is made of */
+            file: string;
+            /** @description made by a program, by its name */
+            generated: boolean;
+            new_mode?: string;
+            /** @description as Git writes it; only where the mode differs */
+            old_mode?: string;
+            /** @description of a rename */
+            old_path?: string;
+            /** @description the patch was cut */
+            partial: boolean;
+            /** @description unified diff; what is not UTF-8 is replaced */
+            patch: string;
+            /** @description what is not UTF-8 in it is replaced */
+            path: string;
+            /** @description you ticked it as read, and it has not changed since */
+            read: boolean;
+            /** Format: int64 */
+            removed: number;
+            /**
+             * Format: int64
+             * @description of a rename, in percent; 100: only moved
+             */
+            similarity?: number;
+            /** @enum {string} */
+            status: "added" | "deleted" | "changed" | "renamed" | "type changed";
         };
         Finding: {
             /**
@@ -1831,6 +2343,43 @@ export interface components {
             folder: string;
             /** Format: int64 */
             unowned: number;
+        };
+        Following: {
+            /** @description it would be followed because you have a part in it, and you want to hear nothing of it */
+            muted: boolean;
+            /**
+             * Format: int64
+             * @description of a change; absent: the whole repository
+             */
+            number?: number;
+            repository: string;
+        };
+        Gathered: {
+            before?: boolean;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: int64 */
+            first_line?: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            last_line?: number;
+            needs_answer: boolean;
+            path?: string;
+            /**
+             * Format: int64
+             * @description the one that was looked at
+             */
+            revision: number;
+            suggestion?: string;
+            text: string;
+            /**
+             * Format: int64
+             * @description the discussion it replies in; absent: it begins one
+             */
+            thread?: number;
+            /** @description in words */
+            where: string;
         };
         Grant: {
             role: string;
@@ -1892,6 +2441,27 @@ export interface components {
             login: string;
             name: string;
         };
+        Laid: {
+            /** @description safe to show */
+            html: string;
+        };
+        LandedAs: {
+            /** @description whose approvals counted */
+            approvers: string[];
+            authors: string[];
+            /** @description who asked for it to land */
+            landed_by: string;
+            /**
+             * Format: int64
+             * @description of the change
+             */
+            number: number;
+            strategy: string;
+            target: string;
+            title: string;
+            /** @description the branch moved to this commit; false: it came below that one */
+            top: boolean;
+        };
         Landing: {
             /** @description DSSE envelope with an in-toto statement */
             evidence: string;
@@ -1928,6 +2498,12 @@ export interface components {
             target: string;
             title: string;
         };
+        LeftOpen: {
+            key: string;
+            title: string;
+            /** @description why you may not set it aside; absent: you may, and did not name it */
+            why?: string;
+        };
         Line: {
             /** @description login, or "tavrin" for the service itself */
             actor: string;
@@ -1950,6 +2526,29 @@ export interface components {
             /** @description the same in a sentence */
             text: string;
         };
+        LineOrigin: {
+            author: string;
+            /** Format: date-time */
+            authored_at: string;
+            commit: string;
+            /**
+             * Format: int64
+             * @description counted from 1
+             */
+            first: number;
+            /** @description the landing that brought the commit; absent: it was pushed */
+            landed?: components["schemas"]["LandedAs"];
+            /** Format: int64 */
+            last: number;
+            subject: string;
+        };
+        LineOrigins: {
+            /** @description at which the file was looked at */
+            commit: string;
+            /** @description in order, without gaps */
+            origins: components["schemas"]["LineOrigin"][];
+            path: string;
+        };
         Lines: {
             /**
              * Format: int64
@@ -1959,6 +2558,10 @@ export interface components {
             /** Format: int64 */
             last: number;
             path: string;
+        };
+        "Look-at-overrideRequest": {
+            /** @description what you found */
+            text: string;
         };
         Me: {
             admin: boolean;
@@ -1974,6 +2577,91 @@ export interface components {
             robot: boolean;
             scope: string;
             teams: string[];
+        };
+        Notice: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description what happened, such as review.object */
+            kind: string;
+            /** @description you have not seen it yet */
+            new: boolean;
+            /**
+             * Format: int64
+             * @description of the change; absent: it is about the repository
+             */
+            number?: number;
+            repository: string;
+            /**
+             * Format: int64
+             * @description line of the journal
+             */
+            seq: number;
+            /** @description the same in a sentence */
+            text: string;
+            /** @description of the change */
+            title?: string;
+        };
+        Notices: {
+            /**
+             * Format: int64
+             * @description how many you have not seen, at most 500
+             */
+            new: number;
+            notices: components["schemas"]["Notice"][];
+        };
+        Override: {
+            /** @description what it sets aside */
+            aside: components["schemas"]["SetAside"][];
+            because: string;
+            /** @description that it lets something onto */
+            branch: string;
+            by: string;
+            /** @description of a push; it counts for no other */
+            commit?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description what they found */
+            look?: string;
+            /** Format: date-time */
+            looked_at?: string;
+            /** @description who had the second look; absent of a used one: nobody yet */
+            looked_by?: string;
+            /** Format: date-time */
+            made_at: string;
+            /**
+             * Format: int64
+             * @description of the change; absent: it is for a push
+             */
+            number?: number;
+            /**
+             * Format: int64
+             * @description of the change; it counts for no other
+             */
+            revision?: number;
+            /**
+             * @description open: it may still be used; used: it let something through; lapsed: it did not
+             * @enum {string}
+             */
+            state: "open" | "used" | "lapsed";
+            /** @description where the branch stood; it counts only while it stands there */
+            tip: string;
+            /** Format: date-time */
+            until: string;
+            /** @description the commit that it let through */
+            used_as?: string;
+            /** Format: date-time */
+            used_at?: string;
+            /** @description why it lapsed */
+            why?: string;
+        };
+        OverridePlan: {
+            aside: components["schemas"]["SetAside"][];
+            /** @description to be sent back: it stands for exactly this revision or commit, this tip and these requirements */
+            confirm: string;
+            /** @description what would still stand in the way */
+            left: components["schemas"]["LeftOpen"][];
+            tip: string;
         };
         OwnerArea: {
             area: string;
@@ -2027,6 +2715,15 @@ export interface components {
             /** @description such as path or query, when it is not the body */
             where?: string;
         };
+        "Plan-overrideRequest": {
+            /** @description keys; absent: everything that you may set aside */
+            requirements?: string[];
+        };
+        "Plan-push-overrideRequest": {
+            branch: string;
+            /** @description one that the repository has already */
+            commit: string;
+        };
         Preview: {
             /** Format: int64 */
             added: number;
@@ -2036,6 +2733,8 @@ export interface components {
             commits: number;
             /** @description why it does not merge now, in words; empty: it merges */
             conflict: string;
+            /** @description what its description would begin with */
+            description: string;
             /** Format: int64 */
             files: number;
             head: string;
@@ -2099,9 +2798,28 @@ export interface components {
             /** Format: int64 */
             id: number;
         };
+        "Put-file-readRequest": {
+            read: boolean;
+            /**
+             * Format: int64
+             * @description the one that was read; absent: the newest
+             */
+            revision?: number;
+        };
         "Put-labelsRequest": {
             remove?: string[];
             set?: string[];
+        };
+        "Put-lookedRequest": {
+            /**
+             * Format: int64
+             * @description absent: the newest
+             */
+            revision?: number;
+        };
+        "Put-notices-seenRequest": {
+            /** Format: int64 */
+            seq: number;
         };
         "Put-person-disabledRequest": {
             disabled: boolean;
@@ -2142,14 +2860,28 @@ export interface components {
             earlier?: components["schemas"]["RemarkVersion"][];
             /** Format: date-time */
             edited_at?: string;
+            /** @description the text laid out, safe to show */
+            html: string;
             /** Format: int64 */
             id: number;
+            /** @description what the discussion's lines should be; empty: they should go; absent: nothing is suggested */
+            suggestion?: string;
+            /** @description the commit that took the suggestion in */
+            taken_as?: string;
+            taken_by?: string;
+            /** @description Markdown */
             text: string;
         };
         RemarkVersion: {
             text: string;
             /** Format: date-time */
             until: string;
+        };
+        Reply: {
+            /** @description what the discussion's lines should be; empty: they should go */
+            suggestion?: string;
+            /** @description Markdown; may be left out beside a suggestion */
+            text?: string;
         };
         Report: {
             /** @description whose approvals count for at least one requirement; where none is asked for, whose stand */
@@ -2163,9 +2895,13 @@ export interface components {
              * @description version of the house rules; absent: none
              */
             house_version?: number;
+            /** @description numbers of the overrides that set something aside */
+            overrides?: number[];
             /** @description all but what only a rehearsal can show */
             ready: boolean;
             requirements: components["schemas"]["Requirement"][];
+            /** @description each approval and objection that stands: whether it counts, for what, and if not why not */
+            reviews: components["schemas"]["Weighed"][];
             /** Format: int64 */
             revision: number;
             /** Format: int64 */
@@ -2247,12 +2983,15 @@ export interface components {
             by: string;
             /** Format: date-time */
             created_at: string;
+            /** @description the text laid out, safe to show */
+            html: string;
             /** Format: int64 */
             id: number;
             /** Format: int64 */
             revision: number;
             /** @description it is this person's present word */
             standing: boolean;
+            /** @description Markdown */
             text: string;
             /** @enum {string} */
             verdict: "approve" | "object" | "comment";
@@ -2298,7 +3037,7 @@ export interface components {
             /** Format: int64 */
             files: number;
             head: string;
-            /** @description what it did to the one before: first, added, rebased, folded (fixups, and nothing else) or rewritten; empty: not kept */
+            /** @description what it did to the one before: first, added, rebased, folded (fixups, and nothing else), rewritten or retargeted (it goes to another branch); empty: not kept */
             kind: string;
             /** Format: int64 */
             number: number;
@@ -2410,6 +3149,13 @@ export interface components {
             /** @description of that file's content */
             sha256: string;
         };
+        SetAside: {
+            /** @description where the demand comes from; in a plan only */
+            because?: string;
+            key: string;
+            /** @description what is asked; an override is for this and for nothing that is asked under its key later */
+            title: string;
+        };
         SignedHead: {
             hash: string;
             /** @description Ed25519, base64 */
@@ -2464,6 +3210,10 @@ export interface components {
             /** Format: int64 */
             for_seconds: number;
             protection: string;
+        };
+        "Take-in-suggestionsRequest": {
+            /** @description whose suggestions to take in */
+            remarks: number[];
         };
         Team: {
             /** @description who may change it, besides administrators */
@@ -2578,6 +3328,17 @@ export interface components {
              */
             size: number;
         };
+        Weighed: {
+            by: string;
+            /** @description of an approval: the requirements it counts for; of an objection: those it holds up */
+            for: string[];
+            /** @description why it does not count, or not for everything */
+            not: string[];
+            /** Format: int64 */
+            revision: number;
+            /** @enum {string} */
+            verdict: "approve" | "object";
+        };
         Words: {
             text: string;
         };
@@ -2606,6 +3367,174 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeskItem"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-digest": {
+        parameters: {
+            query: {
+                since: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Digest"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-following": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Following"][];
                 };
             };
             /** @description Bad Request */
@@ -4695,6 +5624,93 @@ export interface operations {
             };
         };
     };
+    "lay-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Words"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Laid"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-me": {
         parameters: {
             query?: never;
@@ -4711,6 +5727,344 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-notices": {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notices"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-notices-seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-notices-seenRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
                 };
             };
             /** @description Bad Request */
@@ -5747,6 +7101,13 @@ export interface operations {
                 state?: "draft" | "open" | "landed" | "closed" | "all";
                 before?: number;
                 limit?: number;
+                /** @description of that branch */
+                target?: string;
+                /** @description opened by that login */
+                by?: string;
+                label?: string;
+                /** @description in the title or the source branch, whatever the case */
+                text?: string;
             };
             header?: never;
             path: {
@@ -6199,6 +7560,100 @@ export interface operations {
             };
         };
     };
+    "bring-up-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Bring-up-changeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "close-change": {
         parameters: {
             query?: never;
@@ -6294,6 +7749,16 @@ export interface operations {
             query?: {
                 /** @description absent: the newest */
                 revision?: number;
+                /** @description another revision: what came after it, without what came only from the target */
+                since?: number;
+                /** @description one commit of the revision, by its whole id */
+                commit?: string;
+                /** @description ignored: lines that differ only in white space are the same */
+                space?: "shown" | "ignored";
+                /** @description lines around what differs; absent: 3 */
+                context?: number;
+                /** @description only the list of files; each is then asked for by itself */
+                files?: boolean;
             };
             header?: never;
             path: {
@@ -6315,6 +7780,299 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Diff"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-file-diff": {
+        parameters: {
+            query?: {
+                /** @description absent: the newest */
+                revision?: number;
+                /** @description another revision: what came after it, without what came only from the target */
+                since?: number;
+                /** @description one commit of the revision, by its whole id */
+                commit?: string;
+                /** @description ignored: lines that differ only in white space are the same */
+                space?: "shown" | "ignored";
+                /** @description lines around what differs; absent: 3 */
+                context?: number;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+                /** @description as the list of files names it */
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilePatch"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-file-read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+                /** @description as the list of files names it */
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-file-readRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-change-follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Choice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Following"];
                 };
             };
             /** @description Bad Request */
@@ -6405,6 +8163,284 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-gathered": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gathered"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-gathered": {
+        parameters: {
+            query?: {
+                /** @description the discussion it replies in; absent: it begins one */
+                thread?: number;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Beginning"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gathered"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-gathered": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
                 };
             };
             /** @description Bad Request */
@@ -6589,6 +8625,288 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Landing"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-looked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Put-lookedRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-override": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Create-overrideRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Override"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-override": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Plan-overrideRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverridePlan"];
                 };
             };
             /** @description Bad Request */
@@ -7298,6 +9616,100 @@ export interface operations {
             };
         };
     };
+    "take-in-suggestions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-in-suggestionsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-threads": {
         parameters: {
             query?: never;
@@ -7404,7 +9816,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-threadRequest"];
+                "application/json": components["schemas"]["Beginning"];
             };
         };
         responses: {
@@ -7499,7 +9911,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Words"];
+                "application/json": components["schemas"]["Reply"];
             };
         };
         responses: {
@@ -8398,6 +10810,98 @@ export interface operations {
             };
         };
     };
+    "put-repository-follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Choice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Following"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-history": {
         parameters: {
             query?: {
@@ -8491,6 +10995,98 @@ export interface operations {
             };
         };
     };
+    "get-lines": {
+        parameters: {
+            query: {
+                /** @description branch, tag or commit; absent: the default branch */
+                at?: string;
+                path: string;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineOrigins"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "get-matching-branches": {
         parameters: {
             query: {
@@ -8514,6 +11110,374 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PatternMatches"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-overrides": {
+        parameters: {
+            query?: {
+                /** @description only those that may still be used, and those nobody has looked at yet */
+                open?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Override"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-push-override": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Create-push-overrideRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Override"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-push-override": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Plan-push-overrideRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverridePlan"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "look-at-override": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                override: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Look-at-overrideRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Override"];
                 };
             };
             /** @description Bad Request */
