@@ -484,7 +484,11 @@ func bodyFor(path string) string {
 		return `{"protection":"trunk"}`
 	case strings.HasSuffix(path, "/threads"), strings.HasSuffix(path, "/remarks"), strings.HasSuffix(path, "/{remark}"):
 		return `{"text":"hello"}`
-	case strings.HasSuffix(path, "/push"), strings.HasSuffix(path, "/push/plan"):
+	case strings.HasSuffix(path, "/push/plan"):
+		return `{"branch":"main","commit":"` + strings.Repeat("a", 40) + `"}`
+	case strings.HasSuffix(path, "/overrides/plan"):
+		return `{"requirements":[]}`
+	case strings.HasSuffix(path, "/push"):
 		return `{"branch":"main","commit":"` + strings.Repeat("a", 40) + `","because":"it floods"}`
 	case strings.HasSuffix(path, "/overrides"):
 		return `{"because":"it floods"}`

@@ -1,24 +1,33 @@
 <script lang="ts">
-  // The discussions of a change: what each is about, what was said, and whether it is settled.
-  import { Button, Input, Label, Textarea } from 'flowbite-svelte';
+  // The discussions of a change: what each is about, what was said and suggested, and whether it is settled.
+  import { Button, Input, Label } from 'flowbite-svelte';
   import { post, put, type Thread } from '../lib/api';
+  import { short } from '../lib/words';
   import Mark from './Mark.svelte';
   import When from './When.svelte';
+  import Words from './Words.svelte';
+  import Write from './Write.svelte';
 
   let {
     threads,
     path,
     alive,
+    author,
     act,
   }: {
     threads: Thread[];
     path: string;
     alive: boolean;
+    /** whether suggestions may be taken in by who looks at this */
+    author: boolean;
     act: (done: string, f: () => Promise<unknown>) => Promise<void>;
   } = $props();
   let chosen = $state<number>();
   let text = $state('');
   let outcome = $state('');
+  let settledToo = $state(false);
+  const settled = $derived(threads.filter((t) => t.settled).length);
+  const visible = $derived(threads.filter((t) => settledToo || !t.settled || t.id === chosen));
   const standing = (t: Thread) => (t.settled ? 'met' : t.needs_answer ? 'unmet' : 'none');
   const word = (t: Thread) =>
     t.settled
@@ -42,11 +51,22 @@
     );
     outcome = '';
   }
+  const take = (remark: number) =>
+    act('It is taken in, as a commit of yours on the source branch.', () =>
+      post(`${path}/take-in`, { remarks: [remark] }),
+    );
 </script>
 
+{#if settled > 0}
+  <p class="mt-3 text-sm">
+    <button type="button" class="plain-link cursor-pointer" onclick={() => (settledToo = !settledToo)}
+      >{settledToo ? 'Hide' : 'Show'} {settled} settled {settled === 1 ? 'discussion' : 'discussions'}</button
+    >
+  </p>
+{/if}
 <ol class="divide-y divide-rule">
-  {#each threads as t (t.id)}
-    <li class="py-3" id={`thread-${t.id}`}>
+  {#each visible as t (t.id)}
+    <li class="scroll-mt-4 py-3" id={`thread-${t.id}`}>
       <p class="flex flex-wrap items-baseline gap-x-2 text-sm">
         <Mark state={standing(t)} />
         <span class="font-medium break-all">{t.where}</span>
@@ -62,7 +82,24 @@
               ><span class="font-medium">{r.by}</span>
               <span class="text-soft"><When time={r.created_at} />{r.edited_at ? ', altered' : ''}</span></span
             >
-            <p class="max-w-prose break-words whitespace-pre-wrap">{r.text}</p>
+            <Words html={r.html} />
+            {#if r.suggestion !== undefined}
+              <div class="mt-1 max-w-prose rounded border border-rule">
+                <p class="border-b border-rule px-2 py-1 text-sm text-soft">
+                  {r.suggestion === '' ? 'suggests to take the lines out' : 'suggests instead'}
+                </p>
+                {#if r.suggestion}<pre
+                    class="overflow-x-auto bg-added px-2 font-mono text-[13px] leading-5">{r.suggestion}</pre>{/if}
+                <p class="px-2 py-1 text-sm">
+                  {#if r.taken_as}<Mark state="met" size={14} /> taken in by {r.taken_by} as {short(r.taken_as)}
+                  {:else if t.gone}<span class="text-soft">the lines have changed since</span>
+                  {:else if alive && author}<Button size="xs" color="alternative" onclick={() => take(r.id)}
+                      >Take it in</Button
+                    >
+                  {:else}<span class="text-soft">for an author to take in</span>{/if}
+                </p>
+              </div>
+            {/if}
             {#each r.earlier ?? [] as e, i (i)}<p class="max-w-prose text-sm whitespace-pre-wrap text-soft">
                 before: {e.text}
               </p>{/each}
@@ -71,15 +108,9 @@
       </ul>
       {#if alive && chosen === t.id}
         <div class="mt-2 ml-6 flex max-w-prose flex-col gap-2">
-          <Label for={`reply-${t.id}`} class="text-ink">Your reply</Label>
-          <Textarea
-            id={`reply-${t.id}`}
-            rows={2}
-            class="w-full bg-sheet text-ink dark:bg-sheet dark:text-ink"
-            bind:value={text}
-          />
+          <Write id={`reply-${t.id}`} label="Your reply" bind:value={text} rows={2} />
           {#if !t.settled}
-            <Label for={`outcome-${t.id}`} class="text-ink">What came of it, when it is settled</Label>
+            <Label for={`outcome-${t.id}`} class="text-ink">What came of it, or the ticket that takes it further</Label>
             <Input id={`outcome-${t.id}`} size="sm" bind:value={outcome} />
           {/if}
           <div class="flex flex-wrap gap-2">

@@ -1,27 +1,38 @@
 <script lang="ts">
-  import { Button, Label, Select, Textarea } from 'flowbite-svelte';
+  import { Button, Label, Select } from 'flowbite-svelte';
   import Checks from '../parts/Checks.svelte';
+  import Composer from '../parts/Composer.svelte';
+  import Difference from '../parts/Difference.svelte';
+  import EditChange from '../parts/EditChange.svelte';
   import Id from '../parts/Id.svelte';
   import Mark from '../parts/Mark.svelte';
+  import Overrides from '../parts/Overrides.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
-  import Patch from '../parts/Patch.svelte';
+  import Reviews from '../parts/Reviews.svelte';
+  import SetAside from '../parts/SetAside.svelte';
   import Threads from '../parts/Threads.svelte';
   import Way from '../parts/Way.svelte';
   import When from '../parts/When.svelte';
+  import Words from '../parts/Words.svelte';
+  import Write from '../parts/Write.svelte';
   import {
     get,
+    patch,
     post,
+    put,
     remove,
     type Change,
     type ChangeAreas,
     type Check,
-    type Diff,
+    type Following,
+    type Gathered,
     type Report,
     type Review,
     type Revision,
     type Thread,
   } from '../lib/api';
+  import type { Chosen } from '../lib/difference.svelte';
   import { follow, Live } from '../lib/live.svelte';
   import { session } from '../lib/session.svelte';
   import { count } from '../lib/words';
@@ -33,50 +44,86 @@
   const report = new Live(() => get<Report>(`${path}/gate`));
   const reviews = new Live(() => get<Review[]>(`${path}/reviews`));
   const revisions = new Live(() => get<Revision[]>(`${path}/revisions`));
-  const diff = new Live(() => get<Diff>(`${path}/diff`));
   const checks = new Live(async () =>
     get<Check[]>(`/repositories/${repo}/commits/${(await get<Change>(path)).head}/checks`),
   );
   const owners = new Live(() => get<ChangeAreas>(`${path}/areas`));
   const threads = new Live(() => get<Thread[]>(`${path}/threads`));
-  $effect(() => follow(repo, change, report, reviews, revisions, diff, checks, owners, threads));
+  const gathered = new Live(() => get<Gathered[]>(`${path}/gathered`));
+  const following = new Live(() => get<Following[]>('/following'));
+  const all = [change, report, reviews, revisions, checks, owners, threads, gathered, following];
+  $effect(() => follow(repo, ...all));
 
   const c = $derived(change.value);
   const alive = $derived(c?.state === 'open' || c?.state === 'draft');
   const queued = $derived(c?.entry && c.entry.position > 0);
-  const mine = $derived(
-    reviews.value?.find((r) => r.standing && r.by === session.me?.login && r.verdict !== 'comment'),
+  const me = $derived(session.me?.login ?? '');
+  const author = $derived(c ? c.opened_by === me || c.authors.includes(me) : false);
+  const mine = $derived(reviews.value?.find((r) => r.standing && r.by === me && r.verdict !== 'comment'));
+  const choice = $derived(following.value?.find((f) => f.repository === repo && f.number === c?.number));
+  const missing = $derived(
+    (report.value?.requirements ?? []).some(
+      (r) => r.level === 'required' && (r.state === 'unmet' || r.state === 'pending') && r.sources.length > 0,
+    ),
   );
   let text = $state('');
   let strategy = $state('');
   let problem = $state<string>();
   let told = $state('');
+  let editing = $state(false);
+  let settingAside = $state(false);
+  let chosen = $state<Chosen>();
 
   async function act(done: string, f: () => Promise<unknown>) {
     problem = undefined;
     try {
       await f();
       told = done;
-      text = '';
     } catch (error) {
       problem = (error as Error).message;
+      scrollTo({ top: 0 });
     }
-    await Promise.all([change.reload(), report.reload(), reviews.reload(), threads.reload()]);
+    await Promise.all(all.map((l) => l.reload()));
   }
-  // A discussion is begun on the change, or on the line of the difference that was chosen.
-  let about = $state<{ path: string; first_line: number; before: boolean }>();
-  const ask = (file: string, line: number, before: boolean) => {
-    about = { path: file, first_line: line, before };
-    document.getElementById('text')?.focus();
-  };
-  const begin = (noAnswer: boolean) =>
-    act('Your remark is on record.', async () => {
-      await post(`${path}/threads`, { ...about, text, revision: c!.revision, no_answer: noAnswer });
-      about = undefined;
-    });
+  async function speak(words: string, suggestion: string | undefined, how: 'ask' | 'remark' | 'gather') {
+    const about = chosen && {
+      path: chosen.path,
+      first_line: chosen.first,
+      last_line: chosen.last,
+      before: chosen.before,
+    };
+    const body = {
+      ...about,
+      text: words,
+      suggestion,
+      revision: c!.revision,
+      no_answer: how === 'remark',
+    };
+    await act(
+      how === 'gather' ? 'It is gathered; send it with your review.' : 'Your remark is on record.',
+      async () => {
+        await post(`${path}/${how === 'gather' ? 'gathered' : 'threads'}`, body);
+        chosen = undefined;
+        if (!about) text = '';
+      },
+    );
+  }
   // The verdict is for the revision on the screen; if a newer one came in between, the service says so.
   const review = (verdict: string, done: string) =>
-    act(done, () => post(`${path}/reviews`, { verdict, revision: c!.revision, text }));
+    act(done, async () => {
+      await post(`${path}/reviews`, {
+        verdict,
+        revision: c!.revision,
+        text,
+        gathered: (gathered.value?.length ?? 0) > 0,
+      });
+      text = '';
+    });
+  const save = (edit: Record<string, unknown>) =>
+    act('It is altered.', async () => {
+      await patch(path, edit);
+      editing = false;
+    });
   const strategies = [
     { value: '', name: 'the rules’ default' },
     { value: 'rebase', name: 'rebase' },
@@ -89,10 +136,12 @@
     rebased: 'rebased: the same difference as before',
     folded: 'folds fixups, and nothing else',
     rewritten: 'rewritten',
+    retargeted: 'goes to another branch',
   };
   const index = [
     ['The way', 'way'],
-    ['Discussion', 'discussion'],
+    ['About', 'about'],
+    ['Reviews', 'reviews'],
     ['Owners', 'owners'],
     ['Checks', 'checks'],
     ['Revisions', 'revisions'],
@@ -104,7 +153,7 @@
   title={c ? `${c.number}. ${c.title}` : `Change ${number}`}
   answer={c && (queued ? `In the queue at place ${c.entry!.position}: ${c.entry!.reason}` : c.summary)}
   problem={problem ?? change.problem}
-  command={`tavrin change show ${number} --repo ${repo}\ntavrin change gate ${number} --repo ${repo}\ntavrin review approve ${number} --revision ${c?.revision ?? 'R'} --repo ${repo}\ntavrin queue join ${number} --repo ${repo}`}
+  command={`tavrin change show ${number} --repo ${repo}\ntavrin change gate ${number} --repo ${repo}\ntavrin review approve ${number} --revision ${c?.revision ?? 'R'} --repo ${repo}\ntavrin queue join ${number} --repo ${repo}\ntavrin change diff ${number} --new --repo ${repo}\ntavrin thread list ${number} --repo ${repo}`}
 >
   {#if c}
     <div class="lg:grid lg:grid-cols-[9rem_minmax(0,1fr)] lg:gap-6">
@@ -148,9 +197,31 @@
                   >by <Select size="sm" class="w-44" items={strategies} bind:value={strategy} placeholder="" /></Label
                 >
               {/if}
+              {#if c.state === 'draft'}
+                <Button
+                  size="sm"
+                  color="alternative"
+                  onclick={() => act('It is open: reviewers see it now.', () => patch(path, { draft: false }))}
+                  >It is finished</Button
+                >
+              {/if}
               <Button size="sm" color="alternative" onclick={() => act('It is closed.', () => post(`${path}/close`))}
                 >Close</Button
               >
+              {#if (c.behind ?? 0) > 0 && author}
+                <Button
+                  size="sm"
+                  color="alternative"
+                  title="Landing does not need it: the queue rehearses it on the newest target"
+                  onclick={() => act('It has everything of its target now.', () => post(`${path}/bring-up`, {}))}
+                  >Bring it up to {c.target}</Button
+                >
+              {/if}
+              {#if missing}
+                <button type="button" class="plain-link cursor-pointer text-sm" onclick={() => (settingAside = true)}
+                  >It cannot wait …</button
+                >
+              {/if}
             </div>
           {:else if c.state === 'closed'}
             <Button
@@ -163,49 +234,84 @@
           <p class="mt-2 text-sm text-teal" aria-live="polite">{told}</p>
         </div>
 
-        <Panel title="Discussion" id="discussion" note={`opened by ${c.opened_by}; authors: ${c.authors.join(', ')}`}>
-          {#if c.description}<p class="mb-3 max-w-prose whitespace-pre-wrap">{c.description}</p>{/if}
-          <ol class="divide-y divide-rule">
-            {#each reviews.value ?? [] as r (r.id)}
-              <li class="py-2" class:opacity-60={r.withdrawn}>
-                <p class="text-sm">
-                  <Mark state={r.verdict === 'approve' ? 'met' : r.verdict === 'object' ? 'unmet' : 'none'} />
-                  <span class="font-medium">{r.by}</span>
-                  {r.verdict === 'approve' ? 'approved' : r.verdict === 'object' ? 'objected to' : 'commented on'} revision
-                  {r.revision}{r.withdrawn ? ', and took it back' : ''}
-                  · <span class="text-soft"><When time={r.created_at} /></span>
-                </p>
-                {#if r.text}<p class="mt-1 ml-6 max-w-prose break-words whitespace-pre-wrap">{r.text}</p>{/if}
-              </li>
-            {:else}
-              <li class="text-soft">Nobody has said anything yet.</li>
-            {/each}
-          </ol>
-          <Threads threads={threads.value ?? []} {path} {alive} {act} />
-          {#if alive}
-            <form class="mt-4 flex flex-col gap-2" onsubmit={(e) => e.preventDefault()}>
-              <Label for="text" class="text-ink"
-                >Your word on revision {c.revision}{about
-                  ? `: ${about.path}, line ${about.first_line}${about.before ? ' before the change' : ''}`
-                  : ''}</Label
+        {#if c.overrides.length > 0}
+          <Panel title="Set aside" note="requirements that somebody let it land without">
+            <Overrides overrides={c.overrides} {repo} {act} />
+          </Panel>
+        {/if}
+
+        <Panel title="About" id="about" note={`opened by ${c.opened_by}; authors: ${c.authors.join(', ')}`}>
+          {#if editing}
+            <EditChange change={c} {repo} {save} cancel={() => (editing = false)} />
+          {:else}
+            {#if c.description_html}<Words html={c.description_html} />{:else}<p class="text-soft">
+                No description.
+              </p>{/if}
+            <p class="mt-3 flex flex-wrap items-center gap-x-4 gap-y-1 text-sm">
+              {#if c.tickets.length > 0}<span>Tickets: {c.tickets.join(', ')}</span>{/if}
+              {#if c.labels.length > 0}<span>Labelled {c.labels.join(', ')}</span>{/if}
+              {#if c.depends_on.length > 0}<span
+                  >Waits for
+                  {#each c.depends_on as n, i (n)}{i > 0 ? ', ' : ''}<a
+                      class="plain-link"
+                      href={`/${repo}/changes/${n}`}>change {n}</a
+                    >{/each}</span
+                >{/if}
+              {#if author || session.me?.admin}
+                <button type="button" class="plain-link cursor-pointer" onclick={() => (editing = true)}
+                  >Alter it</button
+                >
+              {/if}
+              <button
+                type="button"
+                class="plain-link cursor-pointer"
+                onclick={() => act('', () => put(`${path}/follow`, { follow: choice ? choice.muted : true }))}
+                >{choice && !choice.muted ? 'Hear nothing of it' : 'Follow it'}</button
               >
-              <Textarea
+            </p>
+          {/if}
+        </Panel>
+
+        <Panel title="Reviews and discussions" id="reviews" note={`of revision ${c.revision} and before`}>
+          <Reviews reviews={reviews.value ?? []} report={report.value} />
+          <Threads threads={threads.value ?? []} {path} alive={alive ?? false} {author} {act} />
+          {#if alive}
+            {#if (gathered.value?.length ?? 0) > 0}
+              <div class="mt-4 rounded border border-dashed border-rule p-3 text-sm">
+                <p class="mb-1 font-medium">Gathered for your review; nobody else sees it yet</p>
+                <ul class="divide-y divide-rule">
+                  {#each gathered.value ?? [] as g (g.id)}
+                    <li class="flex gap-3 py-1">
+                      <span class="min-w-0 grow break-words"
+                        ><span class="font-mono">{g.where}</span>: {g.text || 'a suggestion'}</span
+                      >
+                      <button
+                        type="button"
+                        class="plain-link shrink-0 cursor-pointer"
+                        onclick={() => act('It is thrown away.', () => remove(`${path}/gathered/${g.id}`))}
+                        >Throw away</button
+                      >
+                    </li>
+                  {/each}
+                </ul>
+              </div>
+            {/if}
+            <form class="mt-4 flex flex-col gap-2" onsubmit={(e) => e.preventDefault()}>
+              <Write
                 id="text"
-                rows={3}
-                class="w-full bg-sheet dark:bg-sheet text-ink dark:text-ink"
+                label={`Your word on revision ${c.revision}`}
                 bind:value={text}
-                placeholder="An objection, a question or a remark needs words; an approval may have some. Choose a line number below to speak of that line."
+                placeholder="An objection or a question needs words; an approval may have some. Choose a line number below to speak of lines."
               />
               <div class="flex flex-wrap gap-2">
                 <Button size="sm" onclick={() => review('approve', 'Your approval is on record.')}>Approve</Button>
                 <Button size="sm" color="alternative" onclick={() => review('object', 'Your objection is on record.')}
                   >Object</Button
                 >
-                <Button size="sm" color="alternative" onclick={() => begin(false)}>Ask</Button>
-                <Button size="sm" color="alternative" onclick={() => begin(true)}>Remark</Button>
-                {#if about}<Button size="sm" color="alternative" onclick={() => (about = undefined)}
-                    >Not on that line</Button
-                  >{/if}
+                <Button size="sm" color="alternative" onclick={() => review('comment', 'Your comment is on record.')}
+                  >Comment</Button
+                >
+                <Button size="sm" color="alternative" onclick={() => speak(text, undefined, 'ask')}>Ask</Button>
                 {#if mine}
                   <Button
                     size="sm"
@@ -251,7 +357,6 @@
                 <span class="text-soft">as {r.because} says</span>
               </li>
             {/each}
-            {#if c.labels.length > 0}<li class="py-1.5">Labelled {c.labels.join(', ')}</li>{/if}
           </ul>
         </Panel>
 
@@ -290,14 +395,26 @@
           </ol>
         </Panel>
 
-        <Panel
-          title="Difference"
-          id="difference"
-          note={diff.value && `${count(diff.value.files.length, 'file')}, +${c.added} −${c.removed}`}
-        >
-          {#if diff.value}<Patch diff={diff.value} ask={alive ? ask : undefined} />{/if}
+        <Panel title="Difference" id="difference" note={`${count(c.files, 'file')}, +${c.added} −${c.removed}`}>
+          <Difference
+            {path}
+            change={c}
+            revisions={revisions.value ?? []}
+            threads={threads.value ?? []}
+            {chosen}
+            choose={alive ? (at) => (chosen = at) : undefined}
+          />
         </Panel>
+        {#if chosen && alive}<Composer {chosen} send={speak} cancel={() => (chosen = undefined)} />{/if}
       </div>
     </div>
   {/if}
 </Page>
+<SetAside
+  bind:open={settingAside}
+  {path}
+  done={async () => {
+    told = 'It is set aside, and the change goes first in the queue.';
+    await Promise.all(all.map((l) => l.reload()));
+  }}
+/>

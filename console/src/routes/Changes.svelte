@@ -1,27 +1,58 @@
 <script lang="ts">
-  import { Select } from 'flowbite-svelte';
+  import { Button, Input, Select } from 'flowbite-svelte';
   import Mark from '../parts/Mark.svelte';
   import Page from '../parts/Page.svelte';
   import Stamp from '../parts/Stamp.svelte';
   import When from '../parts/When.svelte';
-  import { get, type Change } from '../lib/api';
+  import { get, type Branch, type Change } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
+  import { here } from '../lib/router.svelte';
+  import { session } from '../lib/session.svelte';
   import { count } from '../lib/words';
 
   let { house, name }: { house: string; name: string } = $props();
   const repo = $derived(`${house}/${name}`);
-  let wanted = $state('');
-  const changes = new Live(() =>
-    get<Change[]>(`/repositories/${repo}/changes?limit=100${wanted ? `&state=${wanted}` : ''}`),
-  );
+  /** How many changes are shown at once; more are asked for. */
+  const page = 50;
+  const asked = here().query;
+  let wanted = $state({
+    state: asked.get('state') ?? '',
+    target: asked.get('target') ?? '',
+    by: asked.get('by') ?? '',
+    text: asked.get('text') ?? '',
+  });
+  let older = $state.raw<Change[]>([]);
+  let ended = $state(false);
+  let problem = $state<string>();
+  const filters = $derived(Object.entries(wanted).filter(([, v]) => v) as [string, string][]);
+  const query = $derived(new URLSearchParams([...filters, ['limit', String(page)]]).toString());
+  const changes = new Live(() => get<Change[]>(`/repositories/${repo}/changes?${query}`));
+  const branches = new Live(() => get<Branch[]>(`/repositories/${repo}/branches`));
   $effect(() => {
-    void wanted;
+    void query;
+    older = [];
+    ended = false;
+    // The address says what is shown, so that it can be passed on.
+    const said = new URLSearchParams(filters).toString();
+    history.replaceState(null, '', location.pathname + (said ? `?${said}` : ''));
     return follow(repo, changes);
   });
+  $effect(() => void branches.reload());
+  const shown = $derived([...(changes.value ?? []), ...older]);
+  const more = $derived(!ended && shown.length > 0 && shown.length % page === 0);
+  async function show() {
+    try {
+      const next = await get<Change[]>(`/repositories/${repo}/changes?${query}&before=${shown.at(-1)!.number}`);
+      older = [...older, ...next];
+      ended = next.length < page;
+    } catch (error) {
+      problem = (error as Error).message;
+    }
+  }
   const answer = $derived.by(() => {
     if (!changes.value) return '';
-    const ready = changes.value.filter((c) => c.ready && c.state === 'open').length;
-    return `${count(changes.value.length, 'change')}, ${ready} ready to land.`;
+    const ready = shown.filter((c) => c.ready && c.state === 'open').length;
+    return `${count(shown.length, 'change')}${more ? ' and more' : ''}, ${ready} ready to land.`;
   });
   const states = [
     { value: '', name: 'draft and open' },
@@ -29,24 +60,42 @@
     { value: 'closed', name: 'closed' },
     { value: 'all', name: 'all' },
   ];
+  const targets = $derived([
+    { value: '', name: 'any branch' },
+    ...(branches.value ?? []).filter((b) => b.protections.length > 0).map((b) => ({ value: b.name, name: b.name })),
+  ]);
+  const people = $derived([
+    { value: '', name: 'anybody' },
+    ...(session.me ? [{ value: session.me.login, name: 'me' }] : []),
+    ...[...new Set(shown.map((c) => c.opened_by))]
+      .filter((login) => login !== session.me?.login)
+      .sort()
+      .map((login) => ({ value: login, name: login })),
+  ]);
 </script>
 
 <Page
   title="Changes"
   {answer}
-  problem={changes.problem}
-  command={`tavrin change list --repo ${repo}${wanted ? ` --state ${wanted}` : ''}`}
+  problem={problem ?? changes.problem}
+  command={`tavrin change list --repo ${repo}${filters.map(([k, v]) => ` --${k} ${v}`).join('')}`}
 >
-  <label class="mb-4 flex max-w-60 items-center gap-2 text-sm"
-    >Show <Select items={states} bind:value={wanted} placeholder="" size="sm" /></label
-  >
+  <div class="mb-4 grid max-w-4xl grid-cols-2 gap-3 text-sm sm:grid-cols-4">
+    <label>Show <Select items={states} bind:value={wanted.state} placeholder="" size="sm" /></label>
+    <label>for <Select items={targets} bind:value={wanted.target} placeholder="" size="sm" /></label>
+    <label>opened by <Select items={people} bind:value={wanted.by} placeholder="" size="sm" /></label>
+    <label>with <Input bind:value={wanted.text} size="sm" placeholder="words of its title or branch" /></label>
+  </div>
   {#if changes.value}
     <ul class="divide-y divide-rule rounded-lg border border-rule bg-panel">
-      {#each changes.value as c (c.number)}
+      {#each shown as c (c.number)}
         <li class="grid gap-x-4 gap-y-1 px-4 py-3 sm:grid-cols-[3rem_1fr_auto]">
           <span class="text-right font-mono text-soft">{c.number}</span>
           <div class="min-w-0">
             <a class="font-medium hover:underline" href={`/${repo}/changes/${c.number}`}>{c.title}</a>
+            {#each c.labels as label (label)}<span class="ml-2 rounded border border-rule px-1 text-xs text-soft"
+                >{label}</span
+              >{/each}
             <p class="text-sm break-words text-soft">
               <Mark
                 state={c.state === 'landed' ? 'met' : c.ready ? 'met' : c.state === 'open' ? 'unmet' : 'none'}
@@ -56,6 +105,8 @@
             </p>
           </div>
           <div class="text-sm text-soft sm:text-right">
+            {#if c.overrides.some((o) => o.state !== 'lapsed')}<Mark state="overridden" size={14} /> set aside ·
+            {/if}
             {#if c.entry}<Stamp state={c.entry.state} /> ·
             {/if}
             <span class="font-mono">{c.source}</span><br class="hidden sm:inline" />
@@ -64,9 +115,11 @@
         </li>
       {:else}
         <li class="px-4 py-6">
-          None. Push a branch, then <code>tavrin change open --repo {repo} --source BRANCH --title TEXT</code>.
+          {#if filters.length > 0}None like that.{:else}None. Push a branch, then
+            <code>tavrin change open --repo {repo} --source BRANCH --title TEXT</code>.{/if}
         </li>
       {/each}
     </ul>
+    {#if more}<Button class="mt-3" size="sm" color="alternative" onclick={show}>Show older ones</Button>{/if}
   {/if}
 </Page>

@@ -2,7 +2,8 @@
   import Id from '../parts/Id.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
-  import { get, type Tree } from '../lib/api';
+  import { get, type LineOrigins, type Tree } from '../lib/api';
+  import { short } from '../lib/words';
   import { follow, Live } from '../lib/live.svelte';
   import { here } from '../lib/router.svelte';
 
@@ -19,6 +20,22 @@
     void [path, at];
     return follow(repo, tree);
   });
+  let asked = $state(false);
+  let origins = $state.raw<LineOrigins>();
+  let problem = $state<string>();
+  async function ask() {
+    asked = !asked;
+    if (!asked || origins) return;
+    try {
+      origins = await get<LineOrigins>(`/repositories/${repo}/lines${query(path)}`);
+    } catch (error) {
+      problem = (error as Error).message;
+    }
+  }
+  $effect(() => {
+    void [path, at];
+    [asked, origins, problem] = [false, undefined, undefined];
+  });
   const parts = $derived(path.split('/').filter(Boolean));
   const lines = $derived(tree.value?.text?.replace(/\n$/, '').split('\n') ?? []);
 </script>
@@ -26,8 +43,8 @@
 <Page
   title="Files"
   answer={tree.value && `${path || 'The root'} at ${at || 'the default branch'}.`}
-  problem={tree.problem}
-  command={`tavrin browse files ${path}${at ? ` --at ${at}` : ''} --repo ${repo}`}
+  problem={problem ?? tree.problem}
+  command={`tavrin browse files ${path}${at ? ` --at ${at}` : ''} --repo ${repo}${tree.value?.file ? `\ntavrin browse lines ${path}${at ? ` --at ${at}` : ''} --repo ${repo}` : ''}`}
 >
   <nav aria-label="Path" class="mb-4 font-mono text-sm break-all">
     <a class="plain-link" href={`/${repo}/files${query('')}`}>{repo}</a>
@@ -41,11 +58,42 @@
       {#if tree.value.binary}
         <p>A binary file.</p>
       {:else if tree.value.file}
-        <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-        <pre class="overflow-x-auto font-mono text-[13px] leading-5" tabindex="0">{#each lines as text, i (i)}<span
-              class="block"
-              ><span class="mr-3 inline-block w-10 text-right text-soft select-none">{i + 1}</span>{text}</span
-            >{/each}</pre>
+        <p class="mb-2 text-sm">
+          <button type="button" class="plain-link cursor-pointer" aria-pressed={asked} onclick={ask}
+            >{asked ? 'Only the file' : 'Which change brought each line?'}</button
+          >
+        </p>
+        {#if asked && origins}
+          <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+          <div class="overflow-x-auto" tabindex="0" role="region" aria-label="Each line and the change that brought it">
+            <table class="w-full border-collapse font-mono text-[13px] leading-5">
+              <tbody>
+                {#each origins.origins as o (o.first)}
+                  <tr class="border-t border-rule align-top">
+                    <td class="max-w-72 truncate py-0.5 pr-4 font-sans text-sm" title={`${o.subject}, by ${o.author}`}>
+                      {#if o.landed}<a class="plain-link" href={`/${repo}/changes/${o.landed.number}`}
+                          >change {o.landed.number}</a
+                        >
+                        {o.landed.title}{:else}<span class="text-soft">{short(o.commit)} {o.subject}</span>{/if}
+                    </td>
+                    <td class="py-0.5">
+                      {#each lines.slice(o.first - 1, o.last) as text, i (i)}<span class="block whitespace-pre"
+                          ><span class="mr-3 inline-block w-10 text-right text-soft select-none">{o.first + i}</span
+                          >{text}</span
+                        >{/each}
+                    </td>
+                  </tr>
+                {/each}
+              </tbody>
+            </table>
+          </div>
+        {:else}
+          <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+          <pre class="overflow-x-auto font-mono text-[13px] leading-5" tabindex="0">{#each lines as text, i (i)}<span
+                class="block"
+                ><span class="mr-3 inline-block w-10 text-right text-soft select-none">{i + 1}</span>{text}</span
+              >{/each}</pre>
+        {/if}
         {#if tree.value.partial}<p class="mt-2 text-ochre">The file is longer than what is shown.</p>{/if}
       {:else}
         <ul class="divide-y divide-rule">

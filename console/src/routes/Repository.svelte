@@ -4,7 +4,9 @@
   import Panel from '../parts/Panel.svelte';
   import Stamp from '../parts/Stamp.svelte';
   import When from '../parts/When.svelte';
-  import { get, type Branch, type Commit, type Repository } from '../lib/api';
+  import Mark from '../parts/Mark.svelte';
+  import Overrides from '../parts/Overrides.svelte';
+  import { get, put, type Branch, type Commit, type Following, type Override, type Repository } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { count } from '../lib/words';
 
@@ -19,10 +21,23 @@
       ? []
       : get<Commit[]>(`/repositories/${repo}/history${query}`);
   });
+  const overrides = new Live(() => get<Override[]>(`/repositories/${repo}/overrides?open=true`));
+  const following = new Live(() => get<Following[]>('/following'));
   $effect(() => {
     void at;
-    return follow(repo, about, branches, history);
+    return follow(repo, about, branches, history, overrides, following);
   });
+  const followed = $derived(!!following.value?.some((f) => f.repository === repo && !f.number));
+  let told = $state<string>();
+  async function act(_: string, f: () => Promise<unknown>) {
+    told = undefined;
+    try {
+      await f();
+    } catch (error) {
+      told = (error as Error).message;
+    }
+    await Promise.all([overrides.reload(), following.reload(), history.reload()]);
+  }
   const answer = $derived.by(() => {
     if (!branches.value || !about.value) return '';
     if (about.value.empty) return 'It is empty. Its first push is for maintainers.';
@@ -35,12 +50,25 @@
 <Page
   title={repo}
   {answer}
-  problem={about.problem ?? branches.problem ?? history.problem}
+  problem={told ?? about.problem ?? branches.problem ?? history.problem}
   command={`tavrin browse branches --repo ${repo}\ntavrin browse history --repo ${repo} --at ${at || (about.value?.default_branch ?? 'main')}`}
 >
   {#if about.value?.empty}
     <Panel title="Begin">
       <pre class="overflow-x-auto font-mono text-sm">git clone {location.origin}/git/{repo}.git</pre>
+    </Panel>
+  {/if}
+  <p class="mb-4 text-sm">
+    <button
+      type="button"
+      class="plain-link cursor-pointer"
+      onclick={() => act('', () => put(`/repositories/${repo}/follow`, { follow: !followed }))}
+      >{followed ? 'No longer follow this repository' : 'Follow this repository'}</button
+    >
+  </p>
+  {#if overrides.value && overrides.value.length > 0}
+    <Panel title="Set aside" id="aside" note="what may still be used, and what nobody else has looked at yet">
+      <Overrides overrides={overrides.value} {repo} {act} />
     </Panel>
   {/if}
   {#if branches.value && branches.value.length > 0}
@@ -81,10 +109,19 @@
             <span class="text-sm"
               >{#if c.checks}<Stamp state={c.checks} />{:else}<span class="text-soft">no checks</span>{/if}</span
             >
-            <span class="min-w-0 truncate" title={c.subject}>
-              {c.subject}
-              {#if c.change}<a class="plain-link ml-2 text-sm" href={`/${repo}/changes/${c.change}`}
-                  >change {c.change}</a
+            <span class="min-w-0" title={c.subject}>
+              <span class="block truncate">{c.subject}</span>
+              {#if c.landed}<span class="block truncate text-sm text-soft" class:pl-4={!c.landed.top}
+                  ><a class="plain-link" href={`/${repo}/changes/${c.change}`}>change {c.change}</a>
+                  {c.landed.top
+                    ? `by ${c.landed.strategy}, asked for by ${c.landed.landed_by}, ${c.landed.approvers.length > 0 ? `approved by ${c.landed.approvers.join(', ')}` : 'approved by nobody'}`
+                    : 'came with it'}</span
+                >{/if}
+              {#if c.override}<span class="block text-sm text-ochre"
+                  ><Mark state="overridden" size={14} />
+                  {c.override.by} set aside {c.override.aside.map((r) => r.title).join('; ')}{c.override.looked_by
+                    ? ''
+                    : ' (nobody has looked at it yet)'}</span
                 >{/if}
             </span>
             <span class="flex gap-3 text-sm text-soft"

@@ -1,0 +1,61 @@
+<script lang="ts">
+  // Alters a change: title, description, target, and what it waits for.
+  import { untrack } from 'svelte';
+  import { Button, Input, Label, Select } from 'flowbite-svelte';
+  import { get, type Branch, type Change } from '../lib/api';
+  import Write from './Write.svelte';
+  let {
+    change,
+    repo,
+    save,
+    cancel,
+  }: {
+    change: Change;
+    repo: string;
+    save: (edit: Record<string, unknown>) => Promise<void>;
+    cancel: () => void;
+  } = $props();
+  // What is being altered is not what comes in meanwhile.
+  let [title, description, target, depends] = $state(
+    untrack(() => [change.title, change.description, change.target, change.depends_on.join(', ')]),
+  );
+  let branches = $state.raw<{ value: string; name: string }[]>([]);
+  $effect(() => {
+    void get<Branch[]>(`/repositories/${repo}/branches`).then(
+      (all) => (branches = all.filter((b) => b.name !== change.source).map((b) => ({ value: b.name, name: b.name }))),
+    );
+  });
+  function submit(event: SubmitEvent) {
+    event.preventDefault();
+    const numbers = depends
+      .split(/[\s,]+/)
+      .filter(Boolean)
+      .map(Number);
+    const edit: Record<string, unknown> = {};
+    if (title !== change.title) edit.title = title;
+    if (description !== change.description) edit.description = description;
+    if (target !== change.target) edit.target = target;
+    if (numbers.join() !== change.depends_on.join()) edit.depends_on = numbers;
+    void (Object.keys(edit).length > 0 ? save(edit) : cancel());
+  }
+</script>
+
+<form onsubmit={submit} class="flex flex-col gap-2">
+  <Label for="edit-title" class="text-ink">Title</Label>
+  <Input id="edit-title" size="sm" bind:value={title} required />
+  <Write id="edit-description" label="Description" bind:value={description} rows={6} />
+  <div class="grid gap-2 sm:grid-cols-2">
+    <Label class="text-ink"
+      >Target <Select size="sm" items={branches} bind:value={target} placeholder="" /><span
+        class="text-sm font-normal text-soft">another one makes a new revision, and takes it out of the queue</span
+      ></Label
+    >
+    <Label class="text-ink"
+      >Waits for changes <Input size="sm" bind:value={depends} placeholder="numbers, such as 3, 7" /></Label
+    >
+  </div>
+  <div class="flex gap-2">
+    <Button size="sm" type="submit">Save</Button>
+    <Button size="sm" color="alternative" onclick={cancel}>Leave it as it is</Button>
+  </div>
+</form>

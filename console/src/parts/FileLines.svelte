@@ -1,0 +1,101 @@
+<!-- eslint-disable svelte/no-at-html-tags -- what is coloured was escaped by the library that coloured it -->
+<script lang="ts">
+  // The lines of one file of a difference, in one column or two; only those from first to last are in the page.
+  import type { Pair, PatchLine } from '../lib/patch';
+  import { lineHeight, type Chosen } from '../lib/difference.svelte';
+
+  let {
+    rows,
+    html,
+    first,
+    last,
+    path,
+    chosen,
+    discussed,
+    choose,
+  }: {
+    rows: (PatchLine | Pair)[];
+    html?: Map<PatchLine, string>;
+    first: number;
+    last: number;
+    path: string;
+    chosen?: Chosen;
+    discussed: (line: number, before: boolean) => number | undefined;
+    choose?: (line: number, before: boolean, extend: boolean) => void;
+  } = $props();
+  const signs = { added: '+', removed: '−', same: ' ', gap: '' };
+  const isPair = (r: PatchLine | Pair): r is Pair => !('kind' in r);
+  const inChosen = (line: number | undefined, before: boolean) =>
+    chosen?.path === path &&
+    line !== undefined &&
+    chosen.before === before &&
+    line >= chosen.first &&
+    line <= chosen.last;
+</script>
+
+{#snippet number(line: number | undefined, before: boolean, speak: boolean)}
+  {@const thread = line === undefined ? undefined : discussed(line, before)}
+  <span class="relative w-12 shrink-0 px-1 text-right text-soft select-none">
+    {#if thread !== undefined}<a
+        class="absolute left-0 text-ochre"
+        href={`#thread-${thread}`}
+        aria-label={`The discussion of line ${line}`}>◆</a
+      >{/if}
+    {#if choose && speak && line !== undefined}
+      <button
+        type="button"
+        class="cursor-pointer hover:underline"
+        aria-label={`Discuss line ${line}${before ? ' before the change' : ''}`}
+        onclick={(e) => choose(line, before, e.shiftKey)}>{line}</button
+      >
+    {:else}{line ?? ''}{/if}
+  </span>
+{/snippet}
+
+{#snippet text(line: PatchLine)}
+  {@const coloured = html?.get(line)}
+  <span class="pr-3 whitespace-pre"
+    >{#if coloured !== undefined}{@html coloured}{:else}{line.text}{/if}</span
+  >
+{/snippet}
+
+<div class="min-w-max" style:padding-top={`${first * lineHeight}px`}>
+  {#each rows.slice(first, last) as row, i (first + i)}
+    {#if isPair(row)}
+      {#if row.gap}
+        <div class="flex h-5 px-2 text-soft">⋯ {row.gap.text}</div>
+      {:else}
+        <div class="grid h-5 grid-cols-2">
+          <div
+            class="flex min-w-0 overflow-hidden border-r border-rule"
+            class:bg-removed={row.left?.kind === 'removed'}
+            class:outline-1={inChosen(row.left?.old, true)}
+          >
+            {#if row.left}{@render number(row.left.old, true, row.left.kind === 'removed')}{@render text(row.left)}{/if}
+          </div>
+          <div
+            class="flex min-w-0 overflow-hidden"
+            class:bg-added={row.right?.kind === 'added'}
+            class:outline-1={inChosen(row.right?.new, false)}
+          >
+            {#if row.right}{@render number(row.right.new, false, true)}{@render text(row.right)}{/if}
+          </div>
+        </div>
+      {/if}
+    {:else if row.kind === 'gap'}
+      <div class="flex h-5 px-2 text-soft">⋯ {row.text}</div>
+    {:else}
+      <div
+        class="flex h-5"
+        class:bg-added={row.kind === 'added'}
+        class:bg-removed={row.kind === 'removed'}
+        class:outline-1={row.kind === 'removed' ? inChosen(row.old, true) : inChosen(row.new, false)}
+      >
+        {@render number(row.old, true, row.kind === 'removed')}
+        {@render number(row.new, false, row.kind !== 'removed')}
+        <span class="w-4 shrink-0 text-center">{signs[row.kind]}</span>
+        {@render text(row)}
+      </div>
+    {/if}
+  {/each}
+</div>

@@ -1,0 +1,102 @@
+<script lang="ts">
+  // Sets requirements aside: which, why and for how long; then exactly that is confirmed.
+  import { Button, Checkbox, Input, Label, Modal, Select } from 'flowbite-svelte';
+  import { post, Problem, type OverridePlan } from '../lib/api';
+  import Mark from './Mark.svelte';
+  let { open = $bindable(false), path, done }: { open: boolean; path: string; done: () => Promise<void> } = $props();
+  let plan = $state<OverridePlan>();
+  let keys = $state<string[]>();
+  let because = $state('');
+  let length = $state('3600');
+  let confirming = $state(false);
+  let problem = $state<string>();
+  const lengths = [
+    { value: '900', name: 'a quarter of an hour' },
+    { value: '3600', name: 'an hour' },
+    { value: '14400', name: 'four hours' },
+    { value: '86400', name: 'a day' },
+  ];
+  // All that may be set aside, as the first plan names it; later ones are for what is chosen of it.
+  let all = $state.raw<OverridePlan>();
+
+  async function ask() {
+    problem = undefined;
+    try {
+      plan = await post<OverridePlan>(`${path}/overrides/plan`, { requirements: keys ?? [] });
+      all ??= plan;
+      keys ??= plan.aside.map((r) => r.key);
+    } catch (error) {
+      problem = (error as Error).message;
+    }
+  }
+  $effect(() => {
+    if (!open) return;
+    [plan, all, keys, confirming, problem] = [undefined, undefined, undefined, false, undefined];
+    void ask();
+  });
+  async function next() {
+    await ask();
+    if (!problem) confirming = true;
+  }
+  async function submit() {
+    problem = undefined;
+    try {
+      await post(`${path}/overrides`, {
+        requirements: keys,
+        because,
+        for_seconds: Number(length),
+        confirm: plan!.confirm,
+      });
+      await post(`${path}/queue`, {}).catch((error: unknown) => {
+        if (!(error instanceof Problem) || error.status !== 409) throw error; // it is in the queue already
+      });
+      open = false;
+      await done();
+    } catch (error) {
+      problem = (error as Error).message;
+      confirming = false;
+    }
+  }
+  const toggle = (key: string) => (keys = keys?.includes(key) ? keys.filter((k) => k !== key) : [...(keys ?? []), key]);
+</script>
+
+<Modal title="Set requirements aside" bind:open size="md">
+  <div class="flex flex-col gap-3 text-ink">
+    {#if confirming && plan}
+      <p>Exactly this is set aside, once, for this revision on the target’s present tip:</p>
+      <ul>
+        {#each plan.aside as r (r.key)}<li>
+            <Mark state="overridden" />
+            {r.title}
+            <span class="block pl-6 text-sm text-soft">asked by {r.because}</span>
+          </li>{/each}
+      </ul>
+      <p>
+        Because: {because}. Everybody sees it, on the change, in the journal and in the history, and somebody else has
+        to look at it afterwards.
+      </p>
+      <div class="flex gap-2">
+        <Button size="sm" onclick={submit}>Set exactly that aside and land</Button>
+        <Button size="sm" color="alternative" onclick={() => (confirming = false)}>Back</Button>
+      </div>
+    {:else if all}
+      <fieldset class="flex flex-col gap-1">
+        <legend class="mb-1 text-sm text-soft">What to set aside</legend>
+        {#each all.aside as r (r.key)}
+          <Checkbox class="text-ink" checked={keys?.includes(r.key)} onchange={() => toggle(r.key)}>{r.title}</Checkbox>
+        {/each}
+        {#each all.left as r (r.key)}<p class="text-sm text-soft">not yours: {r.title}. {r.why}</p>{/each}
+      </fieldset>
+      <Label for="aside-why" class="text-ink">Why it cannot wait; everybody reads it</Label>
+      <Input id="aside-why" bind:value={because} />
+      <Label for="aside-long" class="text-ink">It may be used for</Label>
+      <Select id="aside-long" size="sm" items={lengths} bind:value={length} placeholder="" />
+      <div>
+        <Button size="sm" disabled={!because.trim() || !keys?.length} onclick={next}
+          >Show exactly what that sets aside</Button
+        >
+      </div>
+    {:else if !problem}<p>…</p>{/if}
+    {#if problem}<p role="alert" class="text-rust">{problem}</p>{/if}
+  </div>
+</Modal>

@@ -1,0 +1,101 @@
+<script lang="ts">
+  import { Button } from 'flowbite-svelte';
+  import Page from '../parts/Page.svelte';
+  import Panel from '../parts/Panel.svelte';
+  import When from '../parts/When.svelte';
+  import { get, post, put, remove, type Feed, type Following, type Notices } from '../lib/api';
+  import { follow, Live } from '../lib/live.svelte';
+  import { count } from '../lib/words';
+
+  const notices = new Live(() => get<Notices>('/notices?limit=200'));
+  const following = new Live(() => get<Following[]>('/following'));
+  $effect(() => follow('', notices, following));
+  const answer = $derived(
+    notices.value &&
+      (notices.value.new === 0
+        ? 'You have seen everything that others did to what you follow or have a part in.'
+        : `${count(notices.value.new, 'thing')} happened since you last looked.`),
+  );
+  let feed = $state<string>();
+  let problem = $state<string>();
+  async function act(f: () => Promise<unknown>) {
+    problem = undefined;
+    try {
+      await f();
+    } catch (error) {
+      problem = (error as Error).message;
+    }
+    await Promise.all([notices.reload(), following.reload()]);
+  }
+  const seen = () => act(() => put('/notices/seen', { seq: notices.value!.notices[0]!.seq }));
+</script>
+
+<Page
+  title="Notices"
+  {answer}
+  problem={problem ?? notices.problem}
+  command={['tavrin notices', 'tavrin digest --since 24h', 'tavrin feed'].join('\n')}
+>
+  {#if notices.value?.new}<Button class="mb-4" size="sm" onclick={seen}>I have seen all of it</Button>{/if}
+  {#if notices.value}
+    <ul class="mb-6 divide-y divide-rule rounded-lg border border-rule bg-panel">
+      {#each notices.value.notices as n (n.seq)}
+        <li class="grid gap-x-4 px-4 py-2 sm:grid-cols-[4rem_1fr_auto]">
+          <span class="text-sm font-medium text-teal">{n.new ? 'new' : ''}</span>
+          <span class="min-w-0 break-words"
+            >{n.text}
+            {#if n.number}<a class="plain-link text-sm" href={`/${n.repository}/changes/${n.number}`}
+                >{n.number}. {n.title}</a
+              >{/if}</span
+          >
+          <span class="text-sm text-soft"><span class="font-mono">{n.repository}</span> · <When time={n.at} /></span>
+        </li>
+      {:else}
+        <li class="px-4 py-6">
+          Nothing yet. You hear of changes that you open, review or speak of; follow others, or a whole repository, from
+          their pages.
+        </li>
+      {/each}
+    </ul>
+  {/if}
+  <Panel title="What you follow" note="by your own choice; what you have a part in, you follow anyhow">
+    <ul class="divide-y divide-rule text-sm">
+      {#each following.value ?? [] as f (f.repository + f.number)}
+        <li class="flex flex-wrap gap-x-3 py-1.5">
+          <a class="plain-link" href={`/${f.repository}${f.number ? `/changes/${f.number}` : ''}`}
+            >{f.repository}{f.number ? `, change ${f.number}` : ''}</a
+          >
+          {#if f.muted}<span class="text-soft">you want to hear nothing of it</span>{/if}
+          <button
+            type="button"
+            class="plain-link cursor-pointer"
+            onclick={() =>
+              act(() =>
+                put(`/repositories/${f.repository}${f.number ? `/changes/${f.number}` : ''}/follow`, {
+                  follow: f.muted,
+                }),
+              )}>{f.muted ? 'hear of it again' : 'no longer'}</button
+          >
+        </li>
+      {:else}<li class="text-soft">Nothing.</li>{/each}
+    </ul>
+  </Panel>
+  <Panel title="As a feed" note="Atom, at a private address">
+    {#if feed}
+      <p class="mb-2 break-all"><code class="font-mono text-sm">{location.origin}{feed}</code></p>
+      <p class="mb-2 text-sm text-soft">Whoever knows this address may read your notices. It is shown only now.</p>
+    {/if}
+    <div class="flex flex-wrap gap-2">
+      <Button
+        size="sm"
+        color="alternative"
+        onclick={() => act(async () => (feed = (await post<Feed>('/me/feed')).path))}>Make a new address</Button
+      >
+      <Button
+        size="sm"
+        color="alternative"
+        onclick={() => act(async () => (await remove('/me/feed'), (feed = undefined)))}>End the address</Button
+      >
+    </div>
+  </Panel>
+</Page>
