@@ -38,7 +38,7 @@ var People = []Person{
 
 // Teams are the teams with their members.
 var Teams = map[string][]string{
-	"hydraulics": {"odo", "ines"}, "agronomy": {"tamsin", "pavo"}, "accounts": {"bela", "ines"}, "field": {"wren", "tamsin"},
+	"hydraulics": {"odo", "ines"}, "agronomy": {"tamsin", "pavo"}, "accounts": {"bela", "ines"}, "field": {"wren", "tamsin"}, "duty": {"odo", "ines"},
 }
 
 // Address returns the address that stands in a person's commits.

@@ -24,22 +24,27 @@ type plan struct {
 	objection                            string
 	comment                              [2]string // by whom, what
 	ask                                  [3]string // by whom, of which file, what; about its first line
+	suggest                              [3]string // by whom, for which file, what instead of its second line
+	after                                string    // the branch of a change that it waits for
+	override                             [2]string // by whom, why: it lands against what it lacks
 	join                                 string    // strategy; empty: not joined
 	close                                bool
 }
 
 var plans = []plan{
+	{repo: irrigation, branch: "forecast/pump-stop", by: "tamsin", title: "FEN-60: keep the east pump off", description: "The east ditch is over its edge.", override: [2]string{"odo", "the east ditch floods, and nobody else is awake"}},
 	{repo: irrigation, branch: "forecast/dew", by: "tamsin", title: "Count dew as water", description: "Half a litre for a litre, as measured in spring.", approve: []string{"pavo", "wren"}, join: "rebase"},
-	{repo: irrigation, branch: "docs/spelling", by: "tamsin", title: "Put the docs into plainer words", approve: []string{"wren"}, join: "squash"},
+	{repo: irrigation, branch: "docs/spelling", by: "tamsin", title: "Put the docs into plainer words", description: "Read aloud to two new members.", approve: []string{"wren"}, join: "squash"},
 	{repo: irrigation, branch: "ledger/winter-tariff", by: "bela", title: "Add the winter tariff", description: "Agreed at the October meeting, FEN-31.\n\n- [x] counted by hand\n- [x] read out to the members", comment: [2]string{"ines", "Is the meeting's note in the handbook yet?"},
 		ask: [3]string{"wren", "ledger/winter.csv", "Are these members' cents, or the town's?"}},
-	{repo: irrigation, branch: "valves/west-ease", by: "wren", title: "Close the west valve gently too", object: "odo", objection: "33 minutes is too short: the last rows stay dry. Keep 35."},
-	{repo: irrigation, branch: "field-app/night", by: "wren", title: "Add a night mode", draft: true},
-	{repo: irrigation, branch: "field-app/colours", by: "wren", title: "Reorder the screens", close: true},
-	{repo: irrigation, branch: "forecast/storm", by: "tamsin", title: "Allow more water before a storm", approve: []string{"pavo"}, join: "rebase"},
-	{repo: irrigation, branch: "forecast/frost", by: "tamsin", title: "Stop watering at frost", join: "squash"},
-	{repo: irrigation, branch: "valves/north", by: "odo", title: "Add the north field's valve", approve: []string{"ines"}, join: "merge"},
-	{repo: irrigation, branch: "docs/midnight", by: "wren", title: "Say which midnight is meant", approve: []string{"odo"}, join: "rebase"},
+	{repo: irrigation, branch: "valves/west-ease", by: "wren", title: "Close the west valve gently too", description: "The gate slams when it closes at once; **easing** it takes two minutes.", object: "odo", objection: "33 minutes is too short: the last rows stay dry.",
+		suggest: [3]string{"odo", "firmware/valves/west.prog", "wait 35"}},
+	{repo: irrigation, branch: "field-app/night", by: "wren", title: "Add a night mode", draft: true, after: "field-app/colours"},
+	{repo: irrigation, branch: "field-app/colours", by: "wren", title: "Reorder the screens", description: "The field comes first: that is what people open it for.", close: true},
+	{repo: irrigation, branch: "forecast/storm", by: "tamsin", title: "Allow more water before a storm", description: "Before a storm the ground takes more.", approve: []string{"pavo"}, join: "rebase"},
+	{repo: irrigation, branch: "forecast/frost", by: "tamsin", title: "Stop watering at frost", description: "Ice in the lines costs a valve a year.", join: "squash"},
+	{repo: irrigation, branch: "valves/north", by: "odo", title: "Add the north field's valve", description: "The north field joins in spring.", approve: []string{"ines"}, join: "merge"},
+	{repo: irrigation, branch: "docs/midnight", by: "wren", title: "Say which midnight is meant", description: "There are two clocks.", approve: []string{"odo"}, join: "rebase"},
 	{repo: irrigation, branch: "docs/boxes", by: "ines", title: "Say how to read a valve box", description: "- [x] photographed\n- [ ] shown to a new member", approve: []string{"odo"}},
 	{repo: House + "/handbook", branch: "pavo/meetings", by: "pavo", title: "Add a chapter on meetings"},
 }
@@ -73,9 +78,20 @@ func (w *World) play(ctx context.Context, p plan) error {
 	if err != nil {
 		return err
 	}
-	k, err := author.OpenChange(ctx, p.repo, client.NewChange{Source: p.branch, Target: "main", Title: p.title, Description: p.description, Draft: p.draft})
+	n := client.NewChange{Source: p.branch, Target: "main", Title: p.title, Description: p.description, Draft: p.draft}
+	if p.after != "" {
+		before, err := author.Changes(ctx, p.repo, client.ChangeQuery{State: "all", Text: p.after})
+		if err != nil || len(before) == 0 {
+			return fmt.Errorf("the change %s, which this one waits for: %w", p.after, err)
+		}
+		n.DependsOn = []int{before[0].Number}
+	}
+	k, err := author.OpenChange(ctx, p.repo, n)
 	if err != nil {
 		return err
+	}
+	if p.override[0] != "" {
+		return w.override(ctx, p, k.Number)
 	}
 	say := func(login, verdict, text string) {
 		if login == "" || err != nil {
@@ -97,6 +113,12 @@ func (w *World) play(ctx context.Context, p plan) error {
 			_, err = c.BeginThread(ctx, p.repo, k.Number, client.NewThread{Path: p.ask[1], First: 1, Text: p.ask[2]})
 		}
 	}
+	if err == nil && p.suggest[0] != "" {
+		var c *client.Client
+		if c, err = w.As(p.suggest[0]); err == nil {
+			_, err = c.BeginThread(ctx, p.repo, k.Number, client.NewThread{Path: p.suggest[1], First: 2, Text: "Long enough for the last rows, and still gentle.", Suggest: &p.suggest[2]})
+		}
+	}
 	if err == nil && p.join != "" {
 		_, err = author.Join(ctx, p.repo, k.Number, client.NewEntry{Strategy: p.join})
 	}
@@ -104,6 +126,37 @@ func (w *World) play(ctx context.Context, p plan) error {
 		_, err = author.CloseChange(ctx, p.repo, k.Number)
 	}
 	return err
+}
+
+// override lets a change land against what it lacks, and waits for it.
+func (w *World) override(ctx context.Context, p plan, number int) error {
+	c, err := w.As(p.override[0])
+	if err != nil {
+		return err
+	}
+	plan, err := c.PlanOverride(ctx, p.repo, number, []string{"approvals", "owners/forecast"})
+	if err != nil {
+		return err
+	}
+	n := client.NewOverride{Requirements: []string{"approvals", "owners/forecast"}, Because: p.override[1], Confirm: plan.Confirm}
+	if _, err := c.Override(ctx, p.repo, number, n); err != nil {
+		return err
+	}
+	if _, err := c.Join(ctx, p.repo, number, client.NewEntry{}); err != nil {
+		return err
+	}
+	for range 300 { // until the runner has run the check that was not set aside
+		k, err := c.Change(ctx, p.repo, number)
+		if err != nil || k.State == "landed" {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	return fmt.Errorf("change %d did not land although what it lacked was set aside", number)
 }
 
 // seasonLength bounds how many changes the co-operative opens while the demonstration runs.
@@ -149,6 +202,6 @@ func (w *World) reading(ctx context.Context, n int) error {
 	if err := w.commit(ctx, dir, []data.Commit{commit}); err != nil {
 		return err
 	}
-	return w.play(ctx, plan{repo: irrigation, branch: branch, by: "tamsin", title: fmt.Sprintf("Set the limit of plot %d", n), approve: []string{"pavo"},
+	return w.play(ctx, plan{repo: irrigation, branch: branch, by: "tamsin", title: fmt.Sprintf("Set the limit of plot %d", n), description: "As its grower asked.", approve: []string{"pavo"},
 		join: []string{"rebase", "squash", "merge"}[n%3]})
 }

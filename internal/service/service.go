@@ -66,7 +66,7 @@ type Service struct {
 	doubt    func(string)
 	cache    cache
 	editions editions
-	sets  sync.Map // pair → *rules.Set: rules put together before
+	sets     sync.Map // pair → *rules.Set: rules put together before
 }
 
 // maxCached is how many differences are remembered.

@@ -1,7 +1,7 @@
-<!-- eslint-disable svelte/no-at-html-tags -- what is coloured was escaped by the library that coloured it -->
 <script lang="ts">
   // The lines of one file of a difference, in one column or two; only those from first to last are in the page.
   import type { Pair, PatchLine } from '../lib/patch';
+  import Code from './Code.svelte';
   import { lineHeight, type Chosen } from '../lib/difference.svelte';
 
   let {
@@ -52,13 +52,6 @@
   </span>
 {/snippet}
 
-{#snippet text(line: PatchLine)}
-  {@const coloured = html?.get(line)}
-  <span class="pr-3 whitespace-pre"
-    >{#if coloured !== undefined}{@html coloured}{:else}{line.text}{/if}</span
-  >
-{/snippet}
-
 <div class="min-w-max" style:padding-top={`${first * lineHeight}px`}>
   {#each rows.slice(first, last) as row, i (first + i)}
     {#if isPair(row)}
@@ -71,14 +64,20 @@
             class:bg-removed={row.left?.kind === 'removed'}
             class:outline-1={inChosen(row.left?.old, true)}
           >
-            {#if row.left}{@render number(row.left.old, true, row.left.kind === 'removed')}{@render text(row.left)}{/if}
+            {#if row.left}{@render number(row.left.old, true, row.left.kind === 'removed')}<Code
+                text={row.left.text}
+                html={html?.get(row.left)}
+              />{/if}
           </div>
           <div
             class="flex min-w-0 overflow-hidden"
             class:bg-added={row.right?.kind === 'added'}
             class:outline-1={inChosen(row.right?.new, false)}
           >
-            {#if row.right}{@render number(row.right.new, false, true)}{@render text(row.right)}{/if}
+            {#if row.right}{@render number(row.right.new, false, true)}<Code
+                text={row.right.text}
+                html={html?.get(row.right)}
+              />{/if}
           </div>
         </div>
       {/if}
@@ -94,7 +93,7 @@
         {@render number(row.old, true, row.kind === 'removed')}
         {@render number(row.new, false, row.kind !== 'removed')}
         <span class="w-4 shrink-0 text-center">{signs[row.kind]}</span>
-        {@render text(row)}
+        <Code text={row.text} html={html?.get(row)} />
       </div>
     {/if}
   {/each}

@@ -12,6 +12,7 @@ package gate
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -113,7 +114,20 @@ func judged(set *rules.Set, f Facts) (Report, *judge) {
 		}
 	}
 	r.Summary = summary(f, r)
+	if f.Number == 0 {
+		unnumbered(r.Requirements)
+	}
 	return r, j
+}
+
+// numbered matches a command that names the change by its number.
+var numbered = regexp.MustCompile(`(tavrin [a-z]+ [a-z-]+) 0\b`)
+
+// unnumbered writes N for the number that a change has not got yet, in the commands of its next steps.
+func unnumbered(all []Requirement) {
+	for i := range all {
+		all[i].Next = numbered.ReplaceAllString(all[i].Next, "$1 N")
+	}
 }
 
 // judge gathers the requirements of one report.
@@ -327,7 +341,11 @@ func summary(f Facts, r Report) string {
 	case len(open) > 0:
 		return fmt.Sprintf("Not ready for %s: %s still missing (%s).", f.Target, count(len(open), "requirement"), strings.Join(open, "; "))
 	case pending > 0:
-		return fmt.Sprintf("Ready for %s: only %s on the rehearsal remains.", f.Target, count(pending, "check"))
+		remain := "remain"
+		if pending == 1 {
+			remain = "remains"
+		}
+		return fmt.Sprintf("Ready for %s: only %s on the rehearsal %s.", f.Target, count(pending, "check"), remain)
 	default:
 		return fmt.Sprintf("Ready for %s.", f.Target)
 	}

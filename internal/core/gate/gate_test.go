@@ -647,3 +647,11 @@ func TestP6EveryReviewIsWeighed(t *testing.T) {
 		}
 	}
 }
+
+func TestBeforeAChangeHasANumber(t *testing.T) {
+	f := facts()
+	f.Number, f.Reviews = 0, nil
+	if next := find(t, Judge(parsed(t, document), f), "approvals").Next; !strings.HasSuffix(next, "tavrin review approve N --revision 2") {
+		t.Errorf("next step is %q", next)
+	}
+}
