@@ -211,13 +211,15 @@ func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.shows("and took it back")
 	// A question on a line of the difference, answered and settled; a remark that needs no answer.
 	p.do(chromedp.Click(chromedp.CSS(`button[aria-label="Discuss line 1"]`)))
-	p.shows("Your word on revision 1: a, line 1")
-	p.do(chromedp.SendKeys(chromedp.CSS("#text"), "why one?"))
+	p.shows("a, line 1", "another number makes it a range")
+	p.do(chromedp.SendKeys(chromedp.CSS("#speak"), "why one?"))
 	p.press("Ask")
 	p.shows("a, line 1", "· open", "why one?")
-	p.do(chromedp.SendKeys(chromedp.CSS("#text"), "neat"))
-	p.press("Remark")
-	p.shows("the change", "needs no answer", "neat")
+	p.do(chromedp.Click(chromedp.CSS(`button[aria-label="Discuss line 1"]`)), chromedp.SendKeys(chromedp.CSS("#speak"), "neat, **really**"))
+	p.do(chromedp.Click(chromedp.CSS(`[aria-label="Speak of the chosen lines"] button[aria-pressed]`)))
+	p.shows("neat, really")
+	p.press("Remark, needs no answer")
+	p.shows("needs no answer", "neat, really")
 	p.press("Answer or settle")
 	p.do(chromedp.SendKeys(chromedp.CSS("#reply-1"), "because it is measured"))
 	p.press("Reply")
@@ -261,7 +263,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	}
 	p := w.visit()
 	paths := []string{"/", "/growers/irrigation", "/growers/irrigation/changes", "/growers/irrigation/changes/1", "/growers/irrigation/changes/2", "/growers/irrigation/queue",
-		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/~/growers/rules", "/~/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/nowhere/at/all"}
+		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/~/growers/rules", "/~/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/notices", "/growers/irrigation/changes?state=all&text=none", "/nowhere/at/all"}
 	check := func(path, theme string) {
 		p.do(headless.Script(string(axe) + ";0"))
 		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).slice(0, 3).join(' | ')).join('\n'))`, chromedp.EvalAwaitPromise))

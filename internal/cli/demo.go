@@ -138,10 +138,10 @@ Six things to try (export TAVRIN_URL=%s):
   1. Watch the queue move: open %s/growers/irrigation/queue
   2. Be refused: git clone %s/git/growers/irrigation.git, commit, push to main
      (git config credential.helper '!tavrin credential', export TAVRIN_TOKEN=$(cat .../tamsin.token))
-  3. Ask what change 3 still needs: tavrin change gate 3 --repo growers/irrigation
+  3. Ask what change 4 still needs: tavrin change gate 4 --repo growers/irrigation
   4. As ines, who owns the ledger too: settle what wren asks, approve, and join it to the queue, in the console or by
-     tavrin thread settle 3 1, tavrin review approve 3 --revision 1, tavrin queue join 3 (each with --repo growers/irrigation)
-  5. See why a change was ejected: %s/growers/irrigation/changes/7
+     tavrin thread settle 4 1, tavrin review approve 4 --revision 1, tavrin queue join 4 (each with --repo growers/irrigation)
+  5. See why a change was ejected: %s/growers/irrigation/changes/8
   6. Try stricter rules before they can hurt: paste %s
      into %s/growers/irrigation/rules/edit, or tavrin rules try FILE --repo growers/irrigation
 

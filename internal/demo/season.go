@@ -39,8 +39,8 @@ var plans = []plan{
 		ask: [3]string{"wren", "ledger/winter.csv", "Are these members' cents, or the town's?"}},
 	{repo: irrigation, branch: "valves/west-ease", by: "wren", title: "Close the west valve gently too", description: "The gate slams when it closes at once; **easing** it takes two minutes.", object: "odo", objection: "33 minutes is too short: the last rows stay dry.",
 		suggest: [3]string{"odo", "firmware/valves/west.prog", "wait 35"}},
-	{repo: irrigation, branch: "field-app/night", by: "wren", title: "Add a night mode", draft: true, after: "field-app/colours"},
 	{repo: irrigation, branch: "field-app/colours", by: "wren", title: "Reorder the screens", description: "The field comes first: that is what people open it for.", close: true},
+	{repo: irrigation, branch: "field-app/night", by: "wren", title: "Add a night mode", draft: true, after: "field-app/colours"},
 	{repo: irrigation, branch: "forecast/storm", by: "tamsin", title: "Allow more water before a storm", description: "Before a storm the ground takes more.", approve: []string{"pavo"}, join: "rebase"},
 	{repo: irrigation, branch: "forecast/frost", by: "tamsin", title: "Stop watering at frost", description: "Ice in the lines costs a valve a year.", join: "squash"},
 	{repo: irrigation, branch: "valves/north", by: "odo", title: "Add the north field's valve", description: "The north field joins in spring.", approve: []string{"ines"}, join: "merge"},
@@ -81,8 +81,11 @@ func (w *World) play(ctx context.Context, p plan) error {
 	n := client.NewChange{Source: p.branch, Target: "main", Title: p.title, Description: p.description, Draft: p.draft}
 	if p.after != "" {
 		before, err := author.Changes(ctx, p.repo, client.ChangeQuery{State: "all", Text: p.after})
-		if err != nil || len(before) == 0 {
-			return fmt.Errorf("the change %s, which this one waits for: %w", p.after, err)
+		if err != nil {
+			return err
+		}
+		if len(before) == 0 {
+			return fmt.Errorf("it waits for the change %s, which there is not", p.after)
 		}
 		n.DependsOn = []int{before[0].Number}
 	}

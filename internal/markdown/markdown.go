@@ -28,7 +28,7 @@ const (
 
 var engine = goldmark.New(
 	goldmark.WithExtensions(extension.Table, extension.Strikethrough, extension.TaskList, extension.Linkify),
-	goldmark.WithRendererOptions(renderer.WithNodeRenderers(util.Prioritized(images{}, 100))),
+	goldmark.WithRendererOptions(renderer.WithNodeRenderers(util.Prioritized(own{}, 100))),
 )
 
 var policy = func() *bluemonday.Policy {
@@ -46,11 +46,36 @@ var policy = func() *bluemonday.Policy {
 	return p
 }()
 
-// images shows an image as a link, so that reading a text tells nobody that it was read.
-type images struct{}
+// own renders what is shown otherwise than usual: an image as a link, so that reading a text tells nobody that it was
+// read; and HTML as it was typed, so that nobody wonders where their words went.
+type own struct{}
 
-// RegisterFuncs says which node it renders.
-func (images) RegisterFuncs(r renderer.NodeRendererFuncRegisterer) {
+// RegisterFuncs says which nodes it renders.
+func (own) RegisterFuncs(r renderer.NodeRendererFuncRegisterer) {
+	r.Register(ast.KindRawHTML, func(w util.BufWriter, source []byte, n ast.Node, entering bool) (ast.WalkStatus, error) {
+		for i := range n.(*ast.RawHTML).Segments.Len() {
+			if s := n.(*ast.RawHTML).Segments.At(i); entering {
+				w.Write(util.EscapeHTML(s.Value(source)))
+			}
+		}
+		return ast.WalkSkipChildren, nil
+	})
+	r.Register(ast.KindHTMLBlock, func(w util.BufWriter, source []byte, n ast.Node, entering bool) (ast.WalkStatus, error) {
+		block := n.(*ast.HTMLBlock)
+		if !entering {
+			return ast.WalkContinue, nil
+		}
+		w.WriteString("<p>")
+		for i := range block.Lines().Len() {
+			s := block.Lines().At(i)
+			w.Write(util.EscapeHTML(s.Value(source)))
+		}
+		if block.HasClosure() {
+			w.Write(util.EscapeHTML(block.ClosureLine.Value(source)))
+		}
+		w.WriteString("</p>\n")
+		return ast.WalkContinue, nil
+	})
 	r.Register(ast.KindImage, func(w util.BufWriter, _ []byte, n ast.Node, entering bool) (ast.WalkStatus, error) {
 		if entering {
 			w.WriteString(`<a href="`)

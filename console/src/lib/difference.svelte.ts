@@ -13,7 +13,8 @@ export const hugeFile = 20_000;
 /** How many files are asked for at once. */
 const together = 4;
 
-export type Chosen = { path: string; first: number; last: number; before: boolean };
+/** Lines that were chosen to speak of, and what they say now. */
+export type Chosen = { path: string; first: number; last: number; before: boolean; text: string };
 
 export class ShownFile {
   lines = $state.raw<PatchLine[]>();

@@ -1,7 +1,8 @@
 <script lang="ts">
   // Speaks of lines that were chosen in the difference: it stays in view while one reads on.
-  import { Button, Checkbox, Textarea } from 'flowbite-svelte';
+  import { Button, Textarea } from 'flowbite-svelte';
   import type { Chosen } from '../lib/difference.svelte';
+  import Tick from './Tick.svelte';
   import Write from './Write.svelte';
   let {
     chosen,
@@ -23,6 +24,7 @@
   }
 </script>
 
+<div class="h-96"></div>
 <div
   class="fixed inset-x-0 bottom-0 z-10 border-t border-rule bg-sheet shadow-lg"
   role="region"
@@ -37,7 +39,8 @@
     </p>
     <Write id="speak" label="What you have to say" bind:value={text} rows={2} />
     {#if !chosen.before}
-      <Checkbox class="text-ink" bind:checked={suggests}>suggest other lines in their place</Checkbox>
+      <Tick bind:checked={suggests} onchange={() => (suggestion = chosen.text)}>suggest other lines in their place</Tick
+      >
       {#if suggests}
         <Textarea
           rows={Math.min(8, chosen.last - chosen.first + 2)}

@@ -1,11 +1,12 @@
 <script lang="ts">
   // What a change brings, or what came to it since a revision, or one commit of it.
   import { untrack } from 'svelte';
-  import { Button, Checkbox, Input, Select } from 'flowbite-svelte';
+  import { Button, Input, Select } from 'flowbite-svelte';
   import { get, put, type Change, type Diff, type Revision, type Thread } from '../lib/api';
   import { Difference, lineHeight, type Chosen, type ShownFile } from '../lib/difference.svelte';
   import { count, short } from '../lib/words';
   import FileLines from './FileLines.svelte';
+  import Tick from './Tick.svelte';
 
   let {
     path,
@@ -75,6 +76,9 @@
   $effect(() => {
     void [shown, list];
     look();
+    const grown = new ResizeObserver(look); // what stands above it may push it about without anybody scrolling
+    grown.observe(document.body);
+    return () => grown.disconnect();
   });
   const seen = $derived(shown ? shown.between(view.from, view.to) : [0, 0]);
   $effect(() => {
@@ -114,9 +118,14 @@
       return at?.path === f.about.path && at?.first === line && !!t.before === before;
     })?.id;
   function pick(f: ShownFile, line: number, before: boolean, extend: boolean) {
+    let [first, last] = [line, line];
     if (extend && chosen?.path === f.about.path && chosen.before === before)
-      choose?.({ ...chosen, first: Math.min(chosen.first, line), last: Math.max(chosen.last, line) });
-    else choose?.({ path: f.about.path, first: line, last: line, before });
+      [first, last] = [Math.min(chosen.first, line), Math.max(chosen.last, line)];
+    const text = (f.lines ?? [])
+      .filter((l) => !before && l.new !== undefined && l.new >= first && l.new <= last)
+      .map((l) => l.text)
+      .join('\n');
+    choose?.({ path: f.about.path, first, last, before, text });
   }
   const notes = (f: ShownFile) =>
     [
@@ -132,8 +141,8 @@
   <label class="flex items-center gap-2"
     >Show <Select class="max-w-72" size="sm" items={choices} bind:value={what} placeholder="" /></label
   >
-  <Checkbox class="text-ink" bind:checked={space}>ignore white space</Checkbox>
-  <Checkbox class="text-ink" bind:checked={two}>in two columns</Checkbox>
+  <Tick bind:checked={space}>ignore white space</Tick>
+  <Tick bind:checked={two}>in two columns</Tick>
   <Input class="max-w-52" size="sm" bind:value={filter} placeholder="find a file" aria-label="Find a file" />
   {#if shown}<span class="text-soft"
       >{count(shown.files.length, 'file')}, {shown.files.filter((f) => f.read).length} read</span
@@ -180,9 +189,8 @@
           {#each notes(f) as note (note)}<span class="shrink-0 truncate text-soft">{note}</span>{/each}
           <span class="grow"></span>
           <span class="shrink-0 whitespace-nowrap text-soft">+{f.about.added} −{f.about.removed}</span>
-          {#if !shown.about.commit}<label class="flex shrink-0 items-center gap-1"
-              ><Checkbox checked={f.read} onchange={() => tick(f)} aria-label={`I have read ${f.about.path}`} />
-              read</label
+          {#if !shown.about.commit}<span class="shrink-0"
+              ><Tick checked={f.read} onchange={() => tick(f)} label={`I have read ${f.about.path}`}>read</Tick></span
             >{/if}
         </header>
         {#if f.open}

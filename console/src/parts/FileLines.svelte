@@ -25,6 +25,11 @@
   } = $props();
   const signs = { added: '+', removed: '−', same: ' ', gap: '' };
   const isPair = (r: PatchLine | Pair): r is Pair => !('kind' in r);
+  // What is chosen stays in view above the place where one writes.
+  function showAbove(line: HTMLElement) {
+    const { top } = line.getBoundingClientRect();
+    if (top > innerHeight / 3) setTimeout(() => scrollBy({ top: top - innerHeight / 4 }));
+  }
   const inChosen = (line: number | undefined, before: boolean) =>
     chosen?.path === path &&
     line !== undefined &&
@@ -46,7 +51,10 @@
         type="button"
         class="cursor-pointer hover:underline"
         aria-label={`Discuss line ${line}${before ? ' before the change' : ''}`}
-        onclick={(e) => choose(line, before, e.shiftKey)}>{line}</button
+        onclick={(e) => {
+          choose(line, before, e.shiftKey);
+          showAbove(e.currentTarget);
+        }}>{line}</button
       >
     {:else}{line ?? ''}{/if}
   </span>
@@ -62,7 +70,7 @@
           <div
             class="flex min-w-0 overflow-hidden border-r border-rule"
             class:bg-removed={row.left?.kind === 'removed'}
-            class:outline-1={inChosen(row.left?.old, true)}
+            class:chosen={inChosen(row.left?.old, true)}
           >
             {#if row.left}{@render number(row.left.old, true, row.left.kind === 'removed')}<Code
                 text={row.left.text}
@@ -72,7 +80,7 @@
           <div
             class="flex min-w-0 overflow-hidden"
             class:bg-added={row.right?.kind === 'added'}
-            class:outline-1={inChosen(row.right?.new, false)}
+            class:chosen={inChosen(row.right?.new, false)}
           >
             {#if row.right}{@render number(row.right.new, false, true)}<Code
                 text={row.right.text}
@@ -88,7 +96,7 @@
         class="flex h-5"
         class:bg-added={row.kind === 'added'}
         class:bg-removed={row.kind === 'removed'}
-        class:outline-1={row.kind === 'removed' ? inChosen(row.old, true) : inChosen(row.new, false)}
+        class:chosen={row.kind === 'removed' ? inChosen(row.old, true) : inChosen(row.new, false)}
       >
         {@render number(row.old, true, row.kind === 'removed')}
         {@render number(row.new, false, row.kind !== 'removed')}

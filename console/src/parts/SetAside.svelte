@@ -1,8 +1,10 @@
 <script lang="ts">
   // Sets requirements aside: which, why and for how long; then exactly that is confirmed.
-  import { Button, Checkbox, Input, Label, Modal, Select } from 'flowbite-svelte';
+  import { untrack } from 'svelte';
+  import { Button, Input, Label, Modal, Select } from 'flowbite-svelte';
   import { post, Problem, type OverridePlan } from '../lib/api';
   import Mark from './Mark.svelte';
+  import Tick from './Tick.svelte';
   let { open = $bindable(false), path, done }: { open: boolean; path: string; done: () => Promise<void> } = $props();
   let plan = $state<OverridePlan>();
   let keys = $state<string[]>();
@@ -31,8 +33,10 @@
   }
   $effect(() => {
     if (!open) return;
-    [plan, all, keys, confirming, problem] = [undefined, undefined, undefined, false, undefined];
-    void ask();
+    untrack(() => {
+      [plan, all, keys, confirming, problem] = [undefined, undefined, undefined, false, undefined];
+      void ask();
+    });
   });
   async function next() {
     await ask();
@@ -83,7 +87,7 @@
       <fieldset class="flex flex-col gap-1">
         <legend class="mb-1 text-sm text-soft">What to set aside</legend>
         {#each all.aside as r (r.key)}
-          <Checkbox class="text-ink" checked={keys?.includes(r.key)} onchange={() => toggle(r.key)}>{r.title}</Checkbox>
+          <Tick checked={keys?.includes(r.key)} onchange={() => toggle(r.key)}>{r.title}</Tick>
         {/each}
         {#each all.left as r (r.key)}<p class="text-sm text-soft">not yours: {r.title}. {r.why}</p>{/each}
       </fieldset>

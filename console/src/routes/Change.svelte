@@ -61,6 +61,7 @@
   const author = $derived(c ? c.opened_by === me || c.authors.includes(me) : false);
   const mine = $derived(reviews.value?.find((r) => r.standing && r.by === me && r.verdict !== 'comment'));
   const choice = $derived(following.value?.find((f) => f.repository === repo && f.number === c?.number));
+  const hears = $derived(choice ? !choice.muted : author || (reviews.value ?? []).some((r) => r.by === me));
   const missing = $derived(
     (report.value?.requirements ?? []).some(
       (r) => r.level === 'required' && (r.state === 'unmet' || r.state === 'pending') && r.sources.length > 0,
@@ -265,8 +266,8 @@
               <button
                 type="button"
                 class="plain-link cursor-pointer"
-                onclick={() => act('', () => put(`${path}/follow`, { follow: choice ? choice.muted : true }))}
-                >{choice && !choice.muted ? 'Hear nothing of it' : 'Follow it'}</button
+                onclick={() => act('', () => put(`${path}/follow`, { follow: !hears }))}
+                >{hears ? 'Hear nothing of it' : 'Follow it'}</button
               >
             </p>
           {/if}
@@ -311,7 +312,9 @@
                 <Button size="sm" color="alternative" onclick={() => review('comment', 'Your comment is on record.')}
                   >Comment</Button
                 >
-                <Button size="sm" color="alternative" onclick={() => speak(text, undefined, 'ask')}>Ask</Button>
+                {#if !chosen}<Button size="sm" color="alternative" onclick={() => speak(text, undefined, 'ask')}
+                    >Ask</Button
+                  >{/if}
                 {#if mine}
                   <Button
                     size="sm"
