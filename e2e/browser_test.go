@@ -18,6 +18,7 @@ import (
 
 	"tavrin/client"
 	"tavrin/internal/headless"
+	"tavrin/wire"
 )
 
 // theBrowser is one browser for the package; each test has a context of its own in it.
@@ -297,4 +298,226 @@ func TestConsoleIsAccessible(t *testing.T) {
 		}
 	}
 	p.untroubled()
+}
+
+// carried is a change that two browsers and a terminal carry from draft to clear.
+type carried struct {
+	*town
+	number int
+	pages  []*page
+}
+
+// agree fails the test unless every page and the terminal say the same of the gate: these words.
+func (c *carried) agree(step string, words ...string) {
+	c.t.Helper()
+	var k struct {
+		Summary  string `json:"summary"`
+		Revision int    `json:"revision"`
+	}
+	c.ok(json.Unmarshal([]byte(c.says("tamsin", 0, "", "change", "show", fmt.Sprint(c.number), "--repo", repo, "-o", "json")), &k))
+	for _, w := range words {
+		if !strings.Contains(k.Summary, w) {
+			c.t.Errorf("%s: the terminal says %q, not %q", step, k.Summary, w)
+		}
+	}
+	for _, p := range c.pages {
+		p.shows(k.Summary, fmt.Sprintf("Your word on revision %d", k.Revision))
+	}
+}
+
+// Two browsers and one terminal carry a change from draft to clear, with an objection, a suggestion, a fixup, a rebase and
+// a second reviewer; every page and command agrees at every step.
+func TestTwoBrowsersAndATerminal(t *testing.T) {
+	w := newTown(t)
+	ines := w.begin(strings.Replace(simple, "      - objections: none\n", "      - objections: none\n      - threads: settled\n", 1))
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
+	w.commit("tamsin", dir, "valves/east", "open east\nwait 20\nclose east\n", "Open the east valve")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	w.says("tamsin", 0, "opened change 1", "change", "open", "--source", "topic", "--title", "Open the east valve", "--draft", "--repo", repo)
+	author, reviewer := w.visit(), w.visit()
+	author.signIn("tamsin")
+	reviewer.signIn("odo")
+	for _, p := range []*page{author, reviewer} {
+		p.open("/growers/irrigation/changes/1")
+	}
+	c := &carried{town: w, number: 1, pages: []*page{author, reviewer}}
+	c.agree("a draft", "the change is open; 1 approval; 1 approval by an owner of valves")
+	author.press("It is finished")
+	c.agree("finished", "2 requirements still missing (1 approval; 1 approval by an owner of valves)")
+
+	// The reviewer suggests other lines and sends that together with an objection.
+	reviewer.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`), chromedp.Click(chromedp.CSS(`button[aria-label="Discuss line 2"]`)), chromedp.WaitVisible(chromedp.CSS("#speak")),
+		chromedp.SendKeys(chromedp.CSS("#speak"), "too short"), chromedp.Click(chromedp.CSS(`[aria-label="Speak of the chosen lines"] input[type=checkbox]`)),
+		chromedp.SendKeys(chromedp.CSS(`[aria-label="Speak of the chosen lines"] textarea.font-mono`), "5"))
+	reviewer.press("Gather for my review")
+	reviewer.shows("Gathered for your review", "valves/east, line 2")
+	c.agree("gathered", "2 requirements still missing")
+	reviewer.do(chromedp.SendKeys(chromedp.CSS("#text"), "the last rows stay dry"))
+	reviewer.press("Object")
+	author.shows("odo objected to revision 1", "too short", "suggests instead", "wait 205", "holds up: no open objection")
+	c.agree("objected", "no open objection; every discussion is settled")
+
+	// The author takes it in with one click; it is settled by that, and the reviewer is an author now.
+	author.press("Take it in")
+	author.shows("1 settled discussion")
+	c.agree("taken in", "no open objection")
+	w.must("tamsin", dir, "pull", "-q", "--ff-only", "origin", "topic")
+	if got := w.must("tamsin", dir, "show", "HEAD:valves/east"); got != "open east\nwait 205\nclose east" {
+		t.Errorf("valves/east is %q", got)
+	}
+	reviewer.press("Withdraw my objection")
+	c.agree("withdrawn", "2 requirements still missing (1 approval; 1 approval by an owner of valves)")
+	reviewer.press("Approve")
+	reviewer.shows("an author of the change")
+	c.agree("approved by who became an author", "2 requirements still missing (1 approval; 1 approval by an owner of valves)")
+
+	// A second owner reviews, in the terminal; a fixup is another difference, folding it on a newer main is not.
+	w.ok(w.admin.SetTeam(t.Context(), "hydraulics", []string{"odo", "ines"}, nil))
+	w.says("ines", 0, "approval of revision 2", "review", "approve", "1", "--revision", "2", "--repo", repo)
+	c.agree("approved", "Ready for main: only 1 check on the rehearsal remains")
+	w.ok(os.WriteFile(dir+"/valves/east", []byte("open east\nwait 205\nease east\nclose east\n"), 0o644))
+	w.must("tamsin", dir, "commit", "-q", "-a", "--fixup", "HEAD")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	c.agree("a fixup", "2 requirements still missing (1 approval; 1 approval by an owner of valves)")
+	author.shows("ines approved revision 2, and the difference has changed since")
+	w.says("ines", 0, "ease east", "change", "diff", "1", "--new", "--repo", repo)
+	w.says("ines", 0, "approval of revision 3", "review", "approve", "1", "--revision", "3", "--repo", repo)
+	c.agree("approved again", "Ready for main")
+	w.commit("ines", ines, "docs", "d\n", "docs")
+	w.landDirectly(ines)
+	w.apply(strings.Replace(simple, "      - objections: none\n", "      - objections: none\n      - threads: settled\n", 1))
+	w.must("tamsin", dir, "fetch", "-q", "origin")
+	w.must("tamsin", dir, "-c", "sequence.editor=true", "rebase", "-q", "-i", "--autosquash", "origin/main")
+	w.must("tamsin", dir, "push", "-q", "-f", "origin", "topic")
+	c.agree("folded and rebased", "Ready for main: only 1 check on the rehearsal remains")
+	author.shows("folds fixups, and nothing else", "ines approved revision 3", "counts for: 1 approval")
+
+	author.press("Land it when it may")
+	commit := w.rehearsed(w.openedAs(1))
+	w.report(commit, "unit", "passed")
+	for _, p := range c.pages {
+		p.shows("Change 1 has landed on main.")
+		p.untroubled()
+	}
+	w.says("pavo", 0, "landed", "change", "show", "1", "--repo", repo)
+}
+
+// openedAs gives a change by its number.
+func (w *town) openedAs(number int) wire.Change {
+	w.t.Helper()
+	k, err := w.as("ines").Change(w.t.Context(), repo, number)
+	w.ok(err)
+	return k
+}
+
+// Setting requirements aside in the console takes a reason and the confirmation of exactly what is set aside; the second
+// look is somebody else's. Notices tell of it.
+func TestConsoleOverride(t *testing.T) {
+	w := newTown(t)
+	w.begin(strings.ReplaceAll(withDuty, "person:wren, person:ines", "person:wren"))
+	k := w.propose("tamsin", "flood", "pumps", "off\n")
+	duty, other := w.visit(), w.visit()
+	duty.signIn("wren")
+	duty.open("/growers/irrigation/changes/1")
+	duty.press("It cannot wait …")
+	duty.shows("What to set aside", "1 approval", "check unit passes on the rehearsal")
+	duty.do(chromedp.Click(chromedp.CSS(`[role=dialog] label:nth-of-type(2) input, dialog label:nth-of-type(2) input`)), chromedp.SendKeys(chromedp.CSS("#aside-why"), "the pumps run dry"))
+	duty.dialog("Show exactly what that sets aside")
+	duty.shows("Exactly this is set aside", "Because: the pumps run dry.")
+	duty.dialog("Set exactly that aside and land")
+	duty.shows("It is set aside, and the change goes first", "wren set aside", "may be used until")
+	w.report(w.rehearsed(k), "unit", "passed")
+	duty.shows("Change 1 has landed on main.", "nobody else has looked at it yet")
+
+	other.signIn("ines")
+	other.shows("second look", "the pumps run dry")
+	other.open("/growers/irrigation")
+	other.shows("wren set aside 1 approval (nobody has looked at it yet)")
+	other.press("Have the second look")
+	other.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="What you found"]`), "right so"))
+	other.press("I have looked at it")
+	other.shows("Follow this repository")
+	duty.shows("ines looked at it: right so")
+
+	author := w.visit()
+	author.signIn("tamsin")
+	author.do(chromedp.KeyEvent("n"))
+	author.shows("Notices", "wren set aside for revision 1 of change 1", "landed on main")
+	author.press("I have seen all of it")
+	author.shows("You have seen everything")
+	author.press("Make a new address")
+	author.shows(w.url + "/feeds/")
+	author.open("/growers/irrigation/changes?state=all")
+	author.shows("1 change, 0 ready to land", "set aside")
+	author.do(chromedp.SendKeys(chromedp.CSS(`input[placeholder^="words"]`), "nothing"))
+	author.shows("None like that.")
+	author.open("/growers/irrigation/files?path=pumps")
+	author.press("Which change brought each line?")
+	author.shows("change 1", "Bring flood")
+	for _, p := range []*page{duty, other, author} {
+		p.untroubled()
+	}
+}
+
+// dialog presses a button of the dialog that is open.
+func (p *page) dialog(text string) {
+	p.t.Helper()
+	quoted, _ := json.Marshal(text)
+	p.do(headless.Script(fmt.Sprintf(`(async () => {
+  for (let i = 0; i < 400; i++) {
+    const button = [...document.querySelectorAll('dialog button, [role=dialog] button')].find((b) => b.innerText.trim() === %[1]s && !b.disabled);
+    if (button) return button.click();
+    await new Promise((r) => setTimeout(r, 25));
+  }
+  throw new Error('no button ' + %[1]s);
+})()`, quoted)))
+}
+
+// A large difference is loaded as one reads: what is far away is not in the page, and can be found.
+func TestLargeDifferenceIsReadInParts(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
+	w.wide(dir, 400, 50)
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	w.openChange("tamsin", "topic")
+	p := w.visit()
+	p.signIn("odo")
+	p.open("/growers/irrigation/changes/1")
+	p.shows("400 files, 0 read")
+	p.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`))
+	p.shows("plot 0 line 0")
+	rows, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`document.querySelectorAll('#difference section').length`))
+	w.ok(err)
+	if rows == 0 || rows > 20 {
+		t.Errorf("%d of 400 files are in the page", rows)
+	}
+	p.do(headless.Script(`scrollTo(0, document.body.scrollHeight)`))
+	p.shows("plot 399 line 49")
+	p.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Find a file"]`), "0200"))
+	p.press("fields/0200.txt")
+	p.shows("plot 200 line 0")
+	p.do(headless.Script(`document.querySelector('[aria-label="I have read fields/0200.txt"]').click()`))
+	p.shows("400 files, 1 read")
+	p.untroubled()
+	if d := w.reads("odo", w.openedAs(1), client.Reading{FilesOnly: true}); !d.Files[200].Read || d.Looked != 1 {
+		t.Errorf("read %v, looked %d", d.Files[200].Read, d.Looked)
+	}
+}
+
+// wide commits many files of many lines each.
+func (w *town) wide(dir string, files, lines int) {
+	w.t.Helper()
+	w.ok(os.MkdirAll(dir+"/fields", 0o755))
+	for i := range files {
+		var text strings.Builder
+		for j := range lines {
+			fmt.Fprintf(&text, "plot %d line %d\n", i, j)
+		}
+		w.ok(os.WriteFile(fmt.Sprintf("%s/fields/%04d.txt", dir, i), []byte(text.String()), 0o644))
+	}
+	w.must("tamsin", dir, "add", "-A")
+	w.must("tamsin", dir, "commit", "-q", "-m", "many fields")
 }

@@ -102,7 +102,7 @@
     {#if session.me}
       <a href="/notices" class="text-sm hover:underline"
         >Notices{#if notices.value?.new}
-          <span class="rounded bg-teal px-1.5 text-xs text-sheet"
+          <span class="ml-1 rounded bg-teal px-1.5 text-xs text-sheet"
             >{notices.value.new}<span class="sr-only"> new</span></span
           >{/if}</a
       >

@@ -84,7 +84,14 @@
     <label>Show <Select items={states} bind:value={wanted.state} placeholder="" size="sm" /></label>
     <label>for <Select items={targets} bind:value={wanted.target} placeholder="" size="sm" /></label>
     <label>opened by <Select items={people} bind:value={wanted.by} placeholder="" size="sm" /></label>
-    <label>with <Input bind:value={wanted.text} size="sm" placeholder="words of its title or branch" /></label>
+    <label
+      >with <Input
+        bind:value={wanted.text}
+        size="sm"
+        class="h-[2.375rem]"
+        placeholder="words of its title or branch"
+      /></label
+    >
   </div>
   {#if changes.value}
     <ul class="divide-y divide-rule rounded-lg border border-rule bg-panel">

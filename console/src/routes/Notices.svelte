@@ -44,7 +44,7 @@
           <span class="text-sm font-medium text-teal">{n.new ? 'new' : ''}</span>
           <span class="min-w-0 break-words"
             >{n.text}
-            {#if n.number}<a class="plain-link text-sm" href={`/${n.repository}/changes/${n.number}`}
+            {#if n.number}<a class="plain-link block text-sm" href={`/${n.repository}/changes/${n.number}`}
                 >{n.number}. {n.title}</a
               >{/if}</span
           >

@@ -91,7 +91,7 @@
               {:else}<span class="text-soft">not protected</span>{/if}
             </span>
             <span class="min-w-0 truncate text-sm" title={b.subject}>{b.subject}</span>
-            <span class="flex gap-3 text-sm text-soft">
+            <span class="flex items-baseline gap-3 self-start text-sm text-soft">
               {#if b.checks}<Stamp state={b.checks} />{/if}
               <Id id={b.commit} />
               <When time={b.committed_at} />
@@ -124,7 +124,7 @@
                     : ' (nobody has looked at it yet)'}</span
                 >{/if}
             </span>
-            <span class="flex gap-3 text-sm text-soft"
+            <span class="flex items-baseline gap-3 self-start text-sm text-soft"
               ><span>{c.author}</span><Id id={c.id} /><When time={c.authored_at} /></span
             >
           </li>
