@@ -217,3 +217,43 @@ func TestRewritingOthersWork(t *testing.T) {
 	has(t, out, "You rewrote shared, which wren had pushed to as well: it stood at "+stood[:10], "git push --force-with-lease origin "+stood+":refs/heads/shared")
 	w.must("wren", theirs, "push", "--force", "origin", stood+":refs/heads/shared")
 }
+
+// A source branch may be deleted and used again: the change stays at its newest revision, keeps what it had, and goes on
+// from what comes, whose approvals are its own.
+func TestSourceDeletedAndReused(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	w.approve("odo", k)
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
+	now := w.openedAs(1)
+	if !now.SourceGone || now.State != "open" || now.Revision != 1 || !now.Ready {
+		t.Errorf("its source deleted: %+v", now)
+	}
+	has(t, w.says("tamsin", 0, "goes on when the branch is pushed again", "change", "show", "1", "--repo", repo), "topic to main")
+	w.says("tamsin", 1, "no branch topic", "change", "bring-up", "1", "--repo", repo)
+	w.says("odo", 0, "+a", "change", "diff", "1", "--repo", repo)
+
+	// Used again for something that shares no history: the change does not follow, and the pusher is told.
+	w.must("tamsin", dir, "checkout", "-q", "--orphan", "other")
+	w.commit("tamsin", dir, "b", "b\n", "something else")
+	out := w.must("tamsin", dir, "push", "origin", "other:topic")
+	has(t, out, `Change 1, "Bring topic", stays at revision 1 and does not follow`, "share no history")
+	if now = w.openedAs(1); now.Revision != 1 || now.SourceGone {
+		t.Errorf("after an unrelated push: %+v", now)
+	}
+	// Used again for other work: a revision that nobody has approved.
+	w.must("tamsin", dir, "checkout", "-q", "-b", "more", "origin/main")
+	w.commit("tamsin", dir, "c", "c\n", "other work")
+	w.must("tamsin", dir, "push", "-q", "-f", "origin", "more:topic")
+	if now = w.openedAs(1); now.Revision != 2 || now.Ready {
+		t.Errorf("after other work: revision %d, ready %v", now.Revision, now.Ready)
+	}
+	// Without its source a change may still land: what was reviewed is kept.
+	w.approve("odo", now)
+	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
+	w.join("tamsin", now, "")
+	w.report(w.rehearsed(now), "unit", "passed")
+	w.landed(now)
+}

@@ -166,3 +166,40 @@ func TestThreadCommands(t *testing.T) {
 	w.says("odo", 0, "open", "--repo", repo, "thread", "reopen", n, "1")
 	w.says("odo", 2, "not the number of a discussion", "--repo", repo, "thread", "settle", n, "one")
 }
+
+// Of those who settle, or open again, one discussion at once, exactly one does; the others are told.
+func TestSettlingAtOnce(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	thread, err := w.as("odo").BeginThread(t.Context(), repo, k.Number, client.NewThread{Text: "why?"})
+	w.ok(err)
+	for round := range 6 {
+		settle := round%2 == 0
+		people := []string{"ines", "odo", "tamsin", "wren"}
+		errs := make(chan error, len(people))
+		for _, login := range people {
+			c := w.as(login)
+			go func() {
+				_, err := c.Settle(t.Context(), repo, k.Number, thread.ID, settle, "by "+login)
+				errs <- err
+			}()
+		}
+		done := 0
+		for range people {
+			if err := <-errs; err == nil {
+				done++
+			} else {
+				problem(t, err, 409, "discussion")
+			}
+		}
+		if done != 1 {
+			t.Errorf("round %d: %d settled or opened it", round, done)
+		}
+		now, err := w.as("ines").Threads(t.Context(), repo, k.Number)
+		w.ok(err)
+		if now[0].Settled != settle || settle != (now[0].Outcome != "") {
+			t.Errorf("round %d: %+v", round, now[0])
+		}
+	}
+}

@@ -151,6 +151,7 @@ type Change struct {
 	Revision        int        `json:"revision"`
 	Head            string     `json:"head"`
 	Base            string     `json:"base"`
+	SourceGone      bool       `json:"source_gone,omitempty" doc:"there is no such source branch now: the change stays at its newest revision, and may land"`
 	Ready           bool       `json:"ready"`
 	Summary         string     `json:"summary" doc:"the gate in one sentence"`
 	OpenedBy        string     `json:"opened_by"`

@@ -176,6 +176,9 @@ func (p *program) showChange() *cobra.Command {
 		if k.Ahead+k.Behind > 0 {
 			row(w, "against its target", fmt.Sprintf("%d ahead, %d behind; the queue brings them together", k.Ahead, k.Behind))
 		}
+		if k.SourceGone {
+			row(w, "source branch", "gone; the change stays at its newest revision, and goes on when the branch is pushed again")
+		}
 		row(w, "authors", list(k.Authors))
 		if k.Entry != nil {
 			row(w, "queue", fmt.Sprintf("%s, by %s: %s", k.Entry.State, k.Entry.Strategy, k.Entry.Reason))

@@ -118,18 +118,18 @@ type pendingRevision struct {
 	brought []git.Commit // all that it brings to the target
 }
 
-// revisionsOf works out the revisions that follow from a source branch having moved to head.
-func (s *Service) revisionsOf(ctx context.Context, repo *store.Repository, branch, head, pusher string) ([]pendingRevision, error) {
+// revisionsOf works out the revisions that follow from a source branch having moved to head. What a change cannot follow,
+// such as a branch that was used again for something else, is told in lines for the pusher.
+func (s *Service) revisionsOf(ctx context.Context, repo *store.Repository, branch, head, pusher string) (out []pendingRevision, told []string, err error) {
 	db := s.store.Read(ctx)
 	var changes []store.Change
 	if err := db.Where("repository_id = ? AND source = ? AND state IN ('draft', 'open')", repo.ID, branch).Find(&changes).Error; err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var out []pendingRevision
 	for _, c := range changes {
 		last, err := revisionRow(db, c)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if last.Head == head {
 			continue
@@ -137,11 +137,12 @@ func (s *Service) revisionsOf(ctx context.Context, repo *store.Repository, branc
 		p, err := s.revisionOf(ctx, repo, c, &last, head, pusher)
 		if err != nil {
 			s.log.Warn("no revision made", "repository", repo.Name, "change", c.Number, "error", err)
+			told = append(told, fmt.Sprintf("Change %d, %q, stays at revision %d and does not follow: %v.", c.Number, c.Title, c.Revision, err))
 			continue
 		}
 		out = append(out, p)
 	}
-	return out, nil
+	return out, told, nil
 }
 
 func revisionRow(db *gorm.DB, c store.Change) (store.Revision, error) {
@@ -375,6 +376,7 @@ func (s *Service) changeView(db *gorm.DB, repo *store.Repository, c store.Change
 	v := wire.Change{Repository: repo.Name, Number: c.Number, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 		State: c.State, Revision: c.Revision, Head: r.Head, Base: r.Base, Ready: report.Ready, Summary: report.Summary, OpenedBy: c.OpenedBy,
 		Authors: r.Authors, Files: r.Files, Added: r.Added, Removed: r.Removed, LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt}
+	v.SourceGone = (c.State == "open" || c.State == "draft") && !s.bare(repo).HasBranch(c.Source)
 	v.Labels, v.Reviewers, v.DependsOn = []string{}, []wire.Reviewer{}, []int{}
 	for _, d := range g.facts.Dependencies {
 		v.DependsOn = append(v.DependsOn, d.Number)

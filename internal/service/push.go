@@ -344,20 +344,20 @@ func (s *Service) closeIntent(ctx context.Context, i *store.Intent, outcome stri
 func (s *Service) finishPush(ctx context.Context, repo *store.Repository, i *store.Intent) ([]string, error) {
 	branch, isBranch := strings.CutPrefix(i.Ref, "refs/heads/")
 	var revisions []pendingRevision
+	var told []string
 	if isBranch && i.New != "" {
 		var err error
-		if revisions, err = s.revisionsOf(ctx, repo, branch, i.New, i.Actor); err != nil {
+		if revisions, told, err = s.revisionsOf(ctx, repo, branch, i.New, i.Actor); err != nil {
 			return nil, err
 		}
-	}
-	told, err := []string(nil), error(nil)
-	if isBranch {
-		if told, err = s.rewritten(ctx, repo, i); err != nil {
+		more, err := s.rewritten(ctx, repo, i)
+		if err != nil {
 			return nil, err
 		}
+		told = append(told, more...)
 	}
 	var lines []string
-	err = s.write(ctx, func(tx *tx) error {
+	err := s.write(ctx, func(tx *tx) error {
 		lines = told
 		verb, kind := "moved", "branch.moved"
 		switch {

@@ -1,0 +1,115 @@
+package e2e
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"gorm.io/driver/sqlite"
+	"gorm.io/gorm"
+
+	"tavrin/client"
+	"tavrin/internal/headless"
+)
+
+// A change of 2,000 files and 100,000 lines: from asking for its page to its first content, to the first lines of its
+// difference, and how long the page is held up while one scrolls through all of it.
+func BenchmarkLargeChange(b *testing.B) {
+	w := newTown(b)
+	w.begin(simple)
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
+	w.wide(dir, 2000, 50)
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	w.openChange("tamsin", "topic")
+	p := w.visit()
+	p.signIn("odo")
+	var content, lines, frame float64
+	n := 0
+	for b.Loop() {
+		p.open("/growers/irrigation/changes")
+		p.shows("Bring topic")
+		begun := time.Now()
+		p.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/changes/1"]`)))
+		p.shows("Not ready for main")
+		content += time.Since(begun).Seconds()
+		p.shows("2000 files, 0 read")
+		p.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`))
+		p.shows("plot 0 line 0")
+		lines += time.Since(begun).Seconds()
+		// A hundred steps of 20,000 pixels, each as soon as the one before is drawn: the longest time between two frames.
+		worst, err := chromedp.Run(p.ctx, chromedp.Evaluate[float64](`(async () => {
+  let worst = 0, before = performance.now();
+  for (let i = 0; i < 100; i++) {
+    scrollBy(0, 20000);
+    await new Promise((r) => requestAnimationFrame(r));
+    const now = performance.now();
+    worst = Math.max(worst, now - before);
+    before = now;
+  }
+  return worst;
+})()`, chromedp.EvalAwaitPromise))
+		w.ok(err)
+		frame += worst
+		n++
+	}
+	b.ReportMetric(content/float64(n)*1000, "ms-content")
+	b.ReportMetric(lines/float64(n)*1000, "ms-lines")
+	b.ReportMetric(frame/float64(n), "ms-longest-frame")
+}
+
+// multiply copies the first change of the repository, closed, until there are so many.
+func (w *town) multiply(to int) {
+	w.t.Helper()
+	db, err := gorm.Open(sqlite.Open(w.dir+"/data/records.sqlite"), &gorm.Config{})
+	w.ok(err)
+	sql, err := db.DB()
+	w.ok(err)
+	defer sql.Close()
+	w.ok(db.Transaction(func(db *gorm.DB) error {
+		for n := 2; n <= to; n++ {
+			if err := db.Exec(`INSERT INTO changes (repository_id, number, title, description, source, target, state, revision, opened_by, created_at, updated_at)
+SELECT repository_id, ?, title || ' ' || ?, description, source || ?, target, state, revision, opened_by, created_at, updated_at FROM changes WHERE number = 1`, n, n, n).Error; err != nil {
+				return err
+			}
+			if err := db.Exec(`INSERT INTO revisions (change_id, number, head, base, pushed_by, last_pusher, authors, same_as_last, paths, files, added, removed, created_at, commits, commit_authors)
+SELECT (SELECT max(id) FROM changes), number, head, base, pushed_by, last_pusher, authors, same_as_last, paths, files, added, removed, created_at, commits, commit_authors FROM revisions WHERE change_id = 1`).Error; err != nil {
+				return err
+			}
+		}
+		return db.Exec("UPDATE repositories SET changes = ?", to).Error
+	}))
+}
+
+// A page of 50 of 5,000 open changes: when it is asked for first, again, and with a filter that few fit.
+func BenchmarkListOf5000Changes(b *testing.B) {
+	w := newTown(b)
+	w.begin(simple)
+	w.propose("tamsin", "topic", "a", "a\n")
+	w.close()
+	w.multiply(5000)
+	w.reopen()
+	c := w.as("ines")
+	took := func(q client.ChangeQuery, want int) float64 {
+		begun := time.Now()
+		changes, err := c.Changes(b.Context(), repo, q)
+		w.ok(err)
+		if len(changes) != want {
+			b.Fatalf("%+v gives %d changes, not %d", q, len(changes), want)
+		}
+		return time.Since(begun).Seconds() * 1000
+	}
+	var first, again, filtered float64
+	n := 0
+	for b.Loop() {
+		before := 5001 - 60*(n%60)
+		first += took(client.ChangeQuery{Limit: 50, Before: before}, 50)
+		again += took(client.ChangeQuery{Limit: 50, Before: before}, 50)
+		filtered += took(client.ChangeQuery{Limit: 50, Text: fmt.Sprintf("topic %d", 100+n)}, min(50, 11))
+		n++
+	}
+	b.ReportMetric(first/float64(n), "ms-first")
+	b.ReportMetric(again/float64(n), "ms-again")
+	b.ReportMetric(filtered/float64(n), "ms-filtered")
+}
