@@ -264,7 +264,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	}
 	p := w.visit()
 	paths := []string{"/", "/growers/irrigation", "/growers/irrigation/changes", "/growers/irrigation/changes/1", "/growers/irrigation/changes/2", "/growers/irrigation/queue",
-		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/~/growers/rules", "/~/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/notices", "/growers/irrigation/changes?state=all&text=none", "/nowhere/at/all"}
+		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/~/growers/rules", "/~/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/notices", "/growers/irrigation/changes?state=all&text=none", "/growers/irrigation/propose?source=topic", "/nowhere/at/all"}
 	check := func(path, theme string) {
 		p.do(headless.Script(string(axe) + ";0"))
 		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).slice(0, 3).join(' | ')).join('\n'))`, chromedp.EvalAwaitPromise))
@@ -520,4 +520,34 @@ func (w *town) wide(dir string, files, lines int) {
 	}
 	w.must("tamsin", dir, "add", "-A")
 	w.must("tamsin", dir, "commit", "-q", "-m", "many fields")
+}
+
+// A change is proposed and altered in the console: what it will meet is seen first, and it may go to another branch.
+func TestConsoleProposesAndAlters(t *testing.T) {
+	w := newTown(t)
+	ines := w.begin(simple + "changes: {description: \"- [ ] tried\"}\nlabels: {urgent: {set_by: role:writer}}\n")
+	w.must("ines", ines, "push", "-q", "origin", "main:refs/heads/side")
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
+	w.commit("tamsin", dir, "valves/east", "open\n", "Open the east valve")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	p := w.visit()
+	p.signIn("tamsin")
+	p.open("/growers/irrigation")
+	p.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/propose?source=topic"]`)))
+	p.shows("1 commit, 1 file, +1 −0. It merges.", "Touches valves, owned by team:hydraulics", "enough would be odo", "1 approval more needed")
+	p.press("Open the change")
+	p.shows("1. Open the east valve", "shut, 0 of 1")
+	p.press("Alter it")
+	p.do(chromedp.SendKeys(chromedp.CSS("#edit-description"), " on the bench, FEN-4"), chromedp.SendKeys(chromedp.CSS(`input[placeholder^="such as person"]`), "person:wren"),
+		chromedp.SendKeys(chromedp.CSS(`input[placeholder^="those that"]`), "urgent"))
+	p.press("Save")
+	p.shows("It is altered.", "tried on the bench", "Tickets: FEN-4", "Labelled urgent", "Asked to review: person:wren")
+	p.press("Alter it")
+	p.do(chromedp.SendKeys(chromedp.CSS("form select"), "side"))
+	p.press("Save")
+	p.shows("Ready for side.", "goes to another branch", "Your word on revision 2")
+	p.open("/growers/irrigation/propose?source=side")
+	p.shows("the target has everything the change brings already")
+	p.untroubled()
 }

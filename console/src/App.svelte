@@ -11,6 +11,7 @@
   import Files from './routes/Files.svelte';
   import Journal from './routes/Journal.svelte';
   import Notices from './routes/Notices.svelte';
+  import Propose from './routes/Propose.svelte';
   import Queue from './routes/Queue.svelte';
   import Repositories from './routes/Repositories.svelte';
   import Repository from './routes/Repository.svelte';
@@ -28,6 +29,7 @@
     ['/:house/:name', Repository],
     ['/:house/:name/changes', Changes],
     ['/:house/:name/changes/:number', Change],
+    ['/:house/:name/propose', Propose],
     ['/:house/:name/queue', Queue],
     ['/:house/:name/files', Files],
     ['/:house/:name/rules', Rules],

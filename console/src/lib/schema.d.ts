@@ -1910,6 +1910,8 @@ export interface components {
             /** Format: int64 */
             revision: number;
             source: string;
+            /** @description there is no such source branch now: the change stays at its newest revision, and may land */
+            source_gone?: boolean;
             /** @enum {string} */
             state: "draft" | "open" | "landed" | "closed";
             /** @description the gate in one sentence */

@@ -12,13 +12,21 @@
   }: {
     change: Change;
     repo: string;
-    save: (edit: Record<string, unknown>) => Promise<void>;
+    save: (edit: Record<string, unknown>, ask: string[], labels: string[]) => Promise<void>;
     cancel: () => void;
   } = $props();
   // What is being altered is not what comes in meanwhile.
-  let [title, description, target, depends] = $state(
-    untrack(() => [change.title, change.description, change.target, change.depends_on.join(', ')]),
+  let [title, description, target, depends, labels] = $state(
+    untrack(() => [
+      change.title,
+      change.description,
+      change.target,
+      change.depends_on.join(', '),
+      change.labels.join(', '),
+    ]),
   );
+  let ask = $state('');
+  const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
   let branches = $state.raw<{ value: string; name: string }[]>([]);
   $effect(() => {
     void get<Branch[]>(`/repositories/${repo}/branches`).then(
@@ -36,7 +44,9 @@
     if (description !== change.description) edit.description = description;
     if (target !== change.target) edit.target = target;
     if (numbers.join() !== change.depends_on.join()) edit.depends_on = numbers;
-    void (Object.keys(edit).length > 0 ? save(edit) : cancel());
+    const named = words(labels);
+    const same = Object.keys(edit).length === 0 && !ask.trim() && named.join() === change.labels.join();
+    void (same ? cancel() : save(edit, words(ask), named));
   }
 </script>
 
@@ -52,6 +62,14 @@
     >
     <Label class="text-ink"
       >Waits for changes <Input size="sm" bind:value={depends} placeholder="numbers, such as 3, 7" /></Label
+    >
+  </div>
+  <div class="grid gap-2 sm:grid-cols-2">
+    <Label class="text-ink"
+      >Ask for a review <Input size="sm" bind:value={ask} placeholder="such as person:odo, team:field" /></Label
+    >
+    <Label class="text-ink"
+      >Labels <Input size="sm" bind:value={labels} placeholder="those that the rules define" /></Label
     >
   </div>
   <div class="flex gap-2">

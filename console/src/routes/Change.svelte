@@ -120,9 +120,13 @@
       });
       text = '';
     });
-  const save = (edit: Record<string, unknown>) =>
+  const save = (edit: Record<string, unknown>, ask: string[], labels: string[]) =>
     act('It is altered.', async () => {
-      await patch(path, edit);
+      if (Object.keys(edit).length > 0) await patch(path, edit);
+      if (ask.length > 0) await post(`${path}/reviewers`, { who: ask });
+      const set = labels.filter((l) => !c!.labels.includes(l));
+      const gone = c!.labels.filter((l) => !labels.includes(l));
+      if (set.length + gone.length > 0) await put(`${path}/labels`, { set, remove: gone });
       editing = false;
     });
   const strategies = [
@@ -172,6 +176,10 @@
               target={c.target}
               landed={c.state === 'landed'}
             />{/if}
+          {#if c.source_gone}<p class="mt-3 text-sm text-soft">
+              The branch {c.source} is gone. The change stays at revision {c.revision}, may land, and goes on when the
+              branch is pushed again.
+            </p>{/if}
           {#if c.entry?.state === 'ejected' && alive}
             <p class="mt-3 border-l-4 border-rust bg-panel p-3">
               <Mark state="ejected" /> Ejected from the queue <When time={c.entry.ended_at ?? c.entry.created_at} />: {c

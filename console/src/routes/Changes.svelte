@@ -93,6 +93,7 @@
       /></label
     >
   </div>
+  <p class="mb-4"><a class="plain-link" href={`/${repo}/propose`}>Propose a change</a></p>
   {#if changes.value}
     <ul class="divide-y divide-rule rounded-lg border border-rule bg-panel">
       {#each shown as c (c.number)}

@@ -88,7 +88,8 @@
                 <a class="plain-link" href={`/${repo}/rules?branch=${encodeURIComponent(b.name)}`}
                   >{b.protections.join(', ')}</a
                 >
-              {:else}<span class="text-soft">not protected</span>{/if}
+              {:else}<span class="text-soft">not protected</span>
+                · <a class="plain-link" href={`/${repo}/propose?source=${encodeURIComponent(b.name)}`}>propose</a>{/if}
             </span>
             <span class="min-w-0 truncate text-sm" title={b.subject}>{b.subject}</span>
             <span class="flex items-baseline gap-3 self-start text-sm text-soft">
