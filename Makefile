@@ -26,7 +26,7 @@ demo: build
 # Everything: formatting, the console's own checks, and all tests, those in the browser too.
 test: build check
 	./e2e/needs.sh
-	$(GO) test ./...
+	$(GO) test -timeout 20m ./...
 
 check:
 	test -z "$$(gofmt -l client cmd console/*.go demo e2e internal wire)" || { gofmt -l client cmd console/*.go demo e2e internal wire; exit 1; }

@@ -164,3 +164,59 @@ func TestP4KilledWhileAPushMovesABranch(t *testing.T) {
 		})
 	}
 }
+
+// Killed while a branch moves by an override, the service knows afterwards that it was used, once, and that somebody else
+// has to look at it (P4, P1).
+func TestP4KilledWhileAnOverrideIsUsed(t *testing.T) {
+	for _, step := range []string{"landing:intended", "landing:moved", "push:intended", "push:moved"} {
+		t.Run(step, func(t *testing.T) {
+			w := newTown(t)
+			w.begin(withDuty)
+			ctx := t.Context()
+			k := w.propose("tamsin", "topic", "a", "a\n")
+			duty := w.as("wren")
+			var push func() error
+			if strings.HasPrefix(step, "push") {
+				plan, err := duty.PlanPushOverride(ctx, repo, "main", k.Head)
+				w.ok(err)
+				_, err = duty.OverridePush(ctx, repo, client.NewPushOverride{Branch: "main", Commit: k.Head, Because: "it floods", Confirm: plan.Confirm})
+				w.ok(err)
+				dir := w.clone("wren")
+				push = func() error {
+					w.must("wren", dir, "remote", "set-url", "origin", w.gitURL())
+					_, err := w.gitAs("wren", dir, "push", "-q", "origin", "origin/topic:refs/heads/main")
+					return err
+				}
+			} else {
+				plan, err := duty.PlanOverride(ctx, repo, k.Number, nil)
+				w.ok(err)
+				_, err = duty.Override(ctx, repo, k.Number, client.NewOverride{Because: "it floods", Confirm: plan.Confirm})
+				w.ok(err)
+			}
+			again := w.dieAt(step)
+			if push != nil {
+				if push() == nil {
+					t.Fatal("the push was answered by a dead service")
+				}
+			} else {
+				w.as("tamsin").Join(ctx, repo, k.Number, client.NewEntry{}) // its answer may be lost with the service
+			}
+			again()
+			if push == nil {
+				w.landed(k)
+			} else if step == "push:intended" {
+				w.ok(push())
+			}
+			all, err := w.as("ines").Overrides(ctx, repo, false)
+			w.ok(err)
+			if len(all) != 1 || all[0].State != "used" || all[0].UsedAs != w.tip("main") || all[0].LookedBy != "" {
+				t.Errorf("overrides are %+v", all)
+			}
+			if n := strings.Count(strings.Join(w.kinds(), "\n"), "override.used"); n != 1 {
+				t.Errorf("it was used %d times, says the journal", n)
+			}
+			_, err = w.admin.VerifyJournal(ctx)
+			w.ok(err)
+		})
+	}
+}

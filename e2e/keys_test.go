@@ -98,6 +98,15 @@ func TestSignedCommits(t *testing.T) {
 	w.must("tamsin", dir, "push", "-q", "--force", "origin", strings.TrimSpace(string(id))+":refs/heads/other")
 	other := w.openChange("tamsin", "other")
 	w.stands(other, "signed", "unmet", "has a signature that does not fit it")
+	// Nor does one of a kind that is not verified here.
+	pgp := "-----BEGIN PGP SIGNATURE-----\n \n iHUEABYKAB0=\n -----END PGP SIGNATURE-----"
+	cmd = exec.Command("git", "-C", dir, "hash-object", "-t", "commit", "-w", "--stdin")
+	cmd.Stdin = strings.NewReader(header + "\ngpgsig " + pgp + "\n\n" + message)
+	id, err = cmd.Output()
+	w.ok(err)
+	w.must("tamsin", dir, "push", "-q", "--force", "origin", strings.TrimSpace(string(id))+":refs/heads/other")
+	other = w.until(other, "at revision 2", func(k wire.Change) bool { return k.Revision == 2 })
+	w.stands(other, "signed", "unmet", "signed in a way that is not verified here (OpenPGP or X.509")
 	// Nor does an unsigned commit.
 	w.must("tamsin", dir, "fetch", "-q")
 	w.must("tamsin", dir, "checkout", "-q", "topic")

@@ -141,8 +141,10 @@ func gateCommits(db *gorm.DB, rows []store.BroughtCommit) ([]gate.Commit, error)
 			out[i].Signature.State = gate.BadlyMade
 		case r.Key != "" && owners[r.Key] != "":
 			out[i].Signature = gate.Signature{State: gate.Good, By: owners[r.Key]}
-		case r.Signed:
+		case r.Key != "":
 			out[i].Signature.State = gate.UnknownKey
+		case r.Signed:
+			out[i].Signature.State = gate.Unread
 		}
 	}
 	return out, nil

@@ -155,6 +155,7 @@ type SignatureState string
 const (
 	Unsigned   SignatureState = ""
 	UnknownKey SignatureState = "unknown-key" // by a key that nobody has registered
+	Unread     SignatureState = "unread"      // of a kind that is not verified: OpenPGP, X.509
 	BadlyMade  SignatureState = "bad"         // it does not fit the commit
 	Good       SignatureState = "good"        // by a registered key of By
 )
@@ -164,6 +165,8 @@ func (s SignatureState) Words() string {
 	switch s {
 	case UnknownKey:
 		return "signed by a key that nobody has registered here"
+	case Unread:
+		return "signed in a way that is not verified here (OpenPGP or X.509; sign with an SSH key)"
 	case BadlyMade:
 		return "has a signature that does not fit it"
 	case Good:

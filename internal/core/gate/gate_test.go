@@ -174,6 +174,7 @@ func TestContentDemands(t *testing.T) {
 		{"a message as typed", "messages: '^docs: '", func(f *Facts) { f.Title, f.Message = "docs: a", "Tidy"; f.Strategy, f.Asker = rules.Squash, "odo" }, Unmet, `the final message "Tidy"`},
 		{"unsigned", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc"}} }, Unmet, "abc is not signed"},
 		{"an unknown key", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: UnknownKey}}} }, Unmet, "a key that nobody has registered"},
+		{"signed in another way", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: Unread}}} }, Unmet, "not verified here (OpenPGP or X.509"},
 		{"a forged signature", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: BadlyMade, By: "odo"}}} }, Unmet, "does not fit"},
 		{"signed by somebody gone", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: Good, By: "gone"}}} }, Unmet, "gone, who has no access"},
 		{"signed", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: Good, By: "odo"}}} }, Met, ""},
