@@ -107,18 +107,23 @@ func (p *page) shows(words ...string) {
 	}
 }
 
-// press presses the button with this text, as soon as there is one.
-func (p *page) press(text string) {
+// press presses the button with this text, as soon as there is one that can be pressed.
+func (p *page) press(text string) { p.t.Helper(); p.pressIn("main", text) }
+
+// dialog presses a button of the dialog that is open.
+func (p *page) dialog(text string) { p.t.Helper(); p.pressIn("dialog, [role=dialog]", text) }
+
+func (p *page) pressIn(place, text string) {
 	p.t.Helper()
 	quoted, _ := json.Marshal(text)
 	p.do(headless.Script(fmt.Sprintf(`(async () => {
   for (let i = 0; i < 400; i++) {
-    const button = [...document.querySelectorAll('main button')].find((b) => b.innerText.trim() === %[1]s);
+    const button = [...document.querySelectorAll(':is(%[2]s) button')].find((b) => b.innerText.trim() === %[1]s && !b.disabled);
     if (button) return button.click();
     await new Promise((r) => setTimeout(r, 25));
   }
   throw new Error('no button ' + %[1]s);
-})()`, quoted)))
+})()`, quoted, place)))
 }
 
 func (p *page) open(path string) { p.t.Helper(); p.do(chromedp.Navigate(p.url + path)) }
@@ -458,20 +463,6 @@ func TestConsoleOverride(t *testing.T) {
 	for _, p := range []*page{duty, other, author} {
 		p.untroubled()
 	}
-}
-
-// dialog presses a button of the dialog that is open.
-func (p *page) dialog(text string) {
-	p.t.Helper()
-	quoted, _ := json.Marshal(text)
-	p.do(headless.Script(fmt.Sprintf(`(async () => {
-  for (let i = 0; i < 400; i++) {
-    const button = [...document.querySelectorAll('dialog button, [role=dialog] button')].find((b) => b.innerText.trim() === %[1]s && !b.disabled);
-    if (button) return button.click();
-    await new Promise((r) => setTimeout(r, 25));
-  }
-  throw new Error('no button ' + %[1]s);
-})()`, quoted)))
 }
 
 // A large difference is loaded as one reads: what is far away is not in the page, and can be found.

@@ -132,9 +132,10 @@ Sign in with a token. Everybody's is a file:
   odo     owns the valves                   %s
   tamsin  writes the forecast               %s
   pavo    owns the forecast with tamsin     %s
+  wren    owns the field app with tamsin    %s
   admin   administrates the service         %s
 
-Six things to try (export TAVRIN_URL=%s):
+Eight things to try (export TAVRIN_URL=%s):
   1. Watch the queue move: open %s/growers/irrigation/queue
   2. Be refused: git clone %s/git/growers/irrigation.git, commit, push to main
      (git config credential.helper '!tavrin credential', export TAVRIN_TOKEN=$(cat .../tamsin.token))
@@ -144,8 +145,11 @@ Six things to try (export TAVRIN_URL=%s):
   5. See why a change was ejected: %s/growers/irrigation/changes/8
   6. Try stricter rules before they can hurt: paste %s
      into %s/growers/irrigation/rules/edit, or tavrin rules try FILE --repo growers/irrigation
+  7. As wren, take in the line that odo suggests: %s/growers/irrigation/changes/5
+     or tavrin thread list 5, tavrin thread take 5 REMARK
+  8. As ines, look at what odo let onto main at night: tavrin desk, tavrin override look 1 --text "..."
 
 Ctrl-C ends the demonstration and removes what it made.
-`, world.URL, world.TokenFile("ines"), world.TokenFile("odo"), world.TokenFile("tamsin"), world.TokenFile("pavo"), world.TokenFile("admin"),
-		world.URL, world.URL, world.URL, world.URL, filepath.Join(world.Dir, "too-strict.rules.yaml"), world.URL)
+`, world.URL, world.TokenFile("ines"), world.TokenFile("odo"), world.TokenFile("tamsin"), world.TokenFile("pavo"), world.TokenFile("wren"), world.TokenFile("admin"),
+		world.URL, world.URL, world.URL, world.URL, filepath.Join(world.Dir, "too-strict.rules.yaml"), world.URL, world.URL)
 }

@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 )
@@ -161,32 +159,17 @@ func (r *Repo) CarryOver(ctx context.Context, oldBase, oldHead, newBase string) 
 
 // replaced returns a tree in which some paths stand as another commit has them.
 func (r *Repo) replaced(ctx context.Context, tree, commit string, paths []string) (string, error) {
-	dir, err := os.MkdirTemp(r.dir, scratchPrefix)
-	if err != nil {
-		return "", err
-	}
-	defer os.RemoveAll(dir)
-	view := &Repo{program: r.program, dir: r.dir, env: append(append([]string{}, r.env...), "GIT_INDEX_FILE="+filepath.Join(dir, "index"))}
-	if _, err := view.run(ctx, nil, "read-tree", tree); err != nil {
-		return "", err
-	}
-	var lines bytes.Buffer
-	for _, p := range paths {
-		fmt.Fprintf(&lines, "0 %s\t%s\x00", ZeroID, p)
-	}
-	has, err := view.run(ctx, nil, append([]string{"--literal-pathspecs", "ls-tree", "-z", "-r", "--full-tree", commit, "--"}, paths...)...)
-	if err != nil {
-		return "", err
-	}
-	for record := range strings.SplitSeq(string(has), "\x00") {
-		meta, path, ok := strings.Cut(record, "\t")
-		if f := strings.Fields(meta); ok && len(f) == 3 {
-			fmt.Fprintf(&lines, "%s %s\t%s\x00", f[0], f[2], path)
+	return r.rewritten(ctx, tree, func(view *Repo, entries *bytes.Buffer) error {
+		for _, p := range paths {
+			fmt.Fprintf(entries, "0 %s\t%s\x00", ZeroID, p)
 		}
-	}
-	if _, err := view.run(ctx, &lines, "update-index", "-z", "--index-info"); err != nil {
-		return "", err
-	}
-	out, err := view.run(ctx, nil, "write-tree")
-	return strings.TrimSpace(string(out)), err
+		has, err := view.run(ctx, nil, append([]string{"--literal-pathspecs", "ls-tree", "-z", "-r", "--full-tree", commit, "--"}, paths...)...)
+		for record := range strings.SplitSeq(string(has), "\x00") {
+			meta, path, ok := strings.Cut(record, "\t")
+			if f := strings.Fields(meta); ok && len(f) == 3 {
+				fmt.Fprintf(entries, "%s %s\t%s\x00", f[0], f[2], path)
+			}
+		}
+		return err
+	})
 }

@@ -300,10 +300,15 @@ func (j *judge) asked() {
 		q.State, q.Have, q.Next = Unmet, 0, j.f.Asker+" may not write here: somebody who may has to join the queue"
 	}
 	for _, a := range j.effective.LandBy {
-		if q.State == Met && !person.IsAny(a.Who) {
-			q.State, q.Have, q.Because, sources = Unmet, 0, a.Source.String(), []rules.Source{a.Source}
+		if person.IsAny(a.Who) || !person.Role.AtLeast(Writer) {
+			continue
+		}
+		if q.State == Met {
+			q.State, q.Have = Unmet, 0
 			q.Next = fmt.Sprintf("landing is for %s: one of them has to join the queue", list(principals(a.Who), "or"))
 		}
+		sources = append(sources, a.Source) // every one that says no: whoever sets it aside needs the right from each
+		q.Because = rules.Because(sources)
 	}
 	j.add(q, sources)
 	s := Requirement{Key: "strategy", Title: fmt.Sprintf("strategy %s is allowed", j.f.Strategy), State: Met, Have: 1, Need: 1}

@@ -25,6 +25,13 @@ protect:
     branches: main
     require:
       - objections: none
+  - name: releases
+    branches: release/**
+    land: {by: team:hydraulics}
+    override: team:duty
+  - name: stewards
+    branches: release/**
+    land: {by: role:maintainer}
 `
 
 // overridden are facts of a change that lacks everything, with bela on duty and an override of hers.
@@ -67,6 +74,11 @@ func TestP1OverrideSetsAsideWhatItNamesAndNothingElse(t *testing.T) {
 			f.Asker, f.Strategy = "bela", rules.Rebase
 			f.Overrides[0].Requirements = []Named{{"lander", "bela may land"}}
 		}, "lander"},
+		{"who may land, where two say no and one gives the right", func(f *Facts) {
+			f.Asker, f.Strategy = "bela", rules.Rebase
+			f.Target = "release/1"
+			f.Overrides[0].Requirements = []Named{{"lander", "bela may land"}}
+		}, ""},
 		{"an area's ask, while one protection gives no right", func(f *Facts) {
 			f.Overrides[0].Requirements = []Named{{"owners/valves", "1 approval by an owner of valves"}}
 		}, ""},
