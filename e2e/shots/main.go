@@ -55,26 +55,32 @@ func typed(text string) string {
 })()`, quoted)
 }
 
+// after waits, and then runs something on the page and waits again.
+func after(script string) string {
+	return `(async () => { const wait = (ms) => new Promise((r) => setTimeout(r, ms)); await wait(900); ` + script + `; await wait(900) })()`
+}
+
 var pictures = []picture{
-	{name: "sign-in", path: "/"},
 	{name: "repositories", path: "/", who: "ines"},
 	{name: "repository", path: irrigation, who: "ines"},
 	{name: "changes", path: irrigation + "/changes", who: "ines"},
-	{name: "change", path: irrigation + "/changes/3", who: "ines"},
-	{name: "change-dark", path: irrigation + "/changes/4", who: "ines", dark: true},
-	{name: "change-narrow", path: irrigation + "/changes/3", who: "ines", width: 400},
+	{name: "propose", path: irrigation + "/propose?source=field-app/colours", who: "wren"},
+	{name: "change", path: irrigation + "/changes/4", who: "ines"},
+	{name: "change-dark", path: irrigation + "/changes/5", who: "wren", dark: true, height: 1500},
+	{name: "change-narrow", path: irrigation + "/changes/4", who: "ines", width: 400},
+	{name: "difference", path: irrigation + "/changes/5", who: "ines", script: after(`document.querySelectorAll('#difference input[type=checkbox]')[1].click(); document.querySelector('#difference').scrollIntoView(); await wait(700);
+  document.querySelector('[aria-label="Discuss line 2"]').click(); await wait(300); document.querySelector('[aria-label="Speak of the chosen lines"] input[type=checkbox]').click()`)},
 	{name: "queue", path: irrigation + "/queue", who: "ines", script: busy},
-	{name: "queue-dark", path: irrigation + "/queue", who: "ines", dark: true, script: busy},
 	{name: "rules", path: irrigation + "/rules", who: "ines", script: "document.querySelector('main li button')?.click()"},
 	{name: "rules-edit", path: irrigation + "/rules/edit", who: "ines", script: typed(data.TooStrict())},
 	{name: "areas", path: irrigation + "/areas?path=ledger/tariff.csv", who: "ines"},
-	{name: "files", path: irrigation + "/files?path=firmware/valves/east.prog", who: "ines"},
+	{name: "files", path: irrigation + "/files?path=docs/members.md", who: "ines", script: after(`[...document.querySelectorAll('main button')].find((b) => b.innerText.includes('Which change'))?.click()`)},
+	{name: "notices", path: "/notices", who: "tamsin"},
 	{name: "journal", path: irrigation + "/journal", who: "ines"},
-	{name: "command-gate", command: "tavrin change gate 3", who: "ines"},
-	{name: "command-queue", command: "tavrin queue show", who: "ines"},
+	{name: "command-gate", command: "tavrin change gate 4", who: "ines"},
 	{name: "command-rules", command: "tavrin rules explain --branch main", who: "ines"},
 	{name: "command-lint", command: "tavrin rules lint too-strict.rules.yaml", who: "ines"},
-	{name: "command-journal", command: "tavrin journal list --limit 14", who: "ines"},
+	{name: "command-override", command: "tavrin override land 5 --because 'the west rows flood'", who: "odo"},
 }
 
 func main() {
