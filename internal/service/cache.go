@@ -13,7 +13,7 @@ type key struct {
 	of   string
 }
 
-// cache keeps what was worked out most lately, up to a total weight. Its zero value holds nothing.
+// cache keeps what was worked out most lately, up to a total weight, in kilobytes or so. Its zero value holds nothing.
 type cache struct {
 	mu     sync.Mutex
 	max    int
@@ -57,14 +57,20 @@ func (c *cache) put(k key, value any, weight int) {
 	}
 }
 
-// remembered returns what is kept under a key, or works it out and keeps it. Errors are not kept.
-func remembered[T any](s *Service, k key, weight int, work func() (T, error)) (T, error) {
+// remembered returns what is kept under a key, or works it out and keeps it, weighed. Errors are not kept.
+func remembered[T any](s *Service, k key, weigh func(T) int, work func() (T, error)) (T, error) {
 	if v, ok := s.cache.get(k); ok {
 		return v.(T), nil
 	}
 	v, err := work()
 	if err == nil {
-		s.cache.put(k, v, weight)
+		s.cache.put(k, v, weigh(v))
 	}
 	return v, err
 }
+
+// light weighs what takes no more than a kilobyte or so, whatever it is.
+func light[T any](T) int { return 1 }
+
+// byLength weighs a list of entries of some 200 bytes each.
+func byLength[T any](list []T) int { return 1 + len(list)/5 }

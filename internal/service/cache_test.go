@@ -44,7 +44,7 @@ func TestRememberedWorksOnce(t *testing.T) {
 		return worked, nil
 	}
 	for range 3 {
-		remembered(s, key{"x", 1, ""}, 1, work)
+		remembered(s, key{"x", 1, ""}, light, work)
 	}
 	if worked != 2 {
 		t.Errorf("it worked %d times: an error is not kept, an answer is", worked)

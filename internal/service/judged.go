@@ -82,8 +82,10 @@ func (e *editions) of(repo int64, number int) string {
 	return fmt.Sprintf("%d.%d.%d", e.all, e.repo[repo], e.change[fmt.Sprintf("%d/%d", repo, number)])
 }
 
-// weightOfGate is what a remembered gate weighs beside a difference.
-const weightOfGate = 2
+// weight is what a remembered gate weighs, in kilobytes or so.
+func (g gathered) weight() int {
+	return 8 + len(g.facts.Paths)/10 + len(g.facts.Commits)/2 + len(g.facts.People)/4
+}
 
 // judgedOf is gather with the report, for reading outside of a write: remembered for as long as nothing that it depends on
 // was written.
@@ -103,7 +105,7 @@ func (s *Service) judgedOf(db *gorm.DB, repo *store.Repository, c store.Change) 
 	report := g.judge()
 	g.report = &report
 	if !g.dependsOnTime() {
-		s.cache.put(k, g, weightOfGate+len(g.facts.Paths)/200)
+		s.cache.put(k, g, g.weight())
 	}
 	return g, nil
 }

@@ -96,7 +96,7 @@ FROM landed_commits k JOIN landings l ON l.id = k.landing_id JOIN changes c ON c
 // peopleOfLanding says whose approvals counted for a landing, and who its authors were.
 func (s *Service) peopleOfLanding(db *gorm.DB, repo *store.Repository, id int64) (approvers, authors []string, err error) {
 	type people struct{ approvers, authors []string }
-	p, err := remembered(s, key{"landing", repo.ID, fmt.Sprint(id)}, 1, func() (people, error) {
+	p, err := remembered(s, key{"landing", repo.ID, fmt.Sprint(id)}, light, func() (people, error) {
 		var intent store.Intent
 		if err := db.First(&intent, id).Error; err != nil {
 			return people{}, err
@@ -136,7 +136,7 @@ func (s *Service) Lines(ctx context.Context, a Actor, name, at, path string) (wi
 	case more:
 		return v, problem(Conflict, "%s is too large to follow each line of it", path)
 	}
-	blocks, err := remembered(s, key{"lines", repo.ID, commit + v.Path}, 1, func() ([]git.LineBlock, error) { return s.bare(repo).Blame(ctx, commit, v.Path) })
+	blocks, err := remembered(s, key{"lines", repo.ID, commit + v.Path}, byLength, func() ([]git.LineBlock, error) { return s.bare(repo).Blame(ctx, commit, v.Path) })
 	if err != nil {
 		return v, err
 	}

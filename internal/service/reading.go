@@ -92,7 +92,7 @@ func (s *Service) carriedOver(ctx context.Context, repo *store.Repository, since
 		id       string
 		notTaken []string
 	}
-	v, err := remembered(s, key{"carried", repo.ID, since.Base + since.Head + r.Base}, 1, func() (tree, error) {
+	v, err := remembered(s, key{"carried", repo.ID, since.Base + since.Head + r.Base}, light, func() (tree, error) {
 		id, notTaken, err := s.bare(repo).CarryOver(ctx, since.Base, since.Head, r.Base)
 		for i := range notTaken {
 			notTaken[i] = shown(notTaken[i])
@@ -109,7 +109,7 @@ func (s *Service) filesOf(ctx context.Context, repo *store.Repository, from, to 
 	if o.IgnoreSpace {
 		space = "w"
 	}
-	return remembered(s, key{"files", repo.ID, from + to + space}, 1, func() ([]git.FileDiff, error) { return s.bare(repo).DiffWith(ctx, from, to, o) })
+	return remembered(s, key{"files", repo.ID, from + to + space}, byLength, func() ([]git.FileDiff, error) { return s.bare(repo).DiffWith(ctx, from, to, o) })
 }
 
 // shown makes a path or text fit for JSON.

@@ -69,8 +69,8 @@ type Service struct {
 	sets     sync.Map // pair → *rules.Set: rules put together before
 }
 
-// maxCached is how many differences are remembered.
-const maxCached = 4096
+// maxCached is how much of what was worked out is remembered, in kilobytes or so.
+const maxCached = 32 << 10
 
 // tick is how often the queue is looked at when nothing happens, for leases and expiries.
 const tick = 2 * time.Second

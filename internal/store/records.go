@@ -457,12 +457,11 @@ type Follow struct {
 
 // Feed is the private address of a person's Atom feed; only its hash is kept.
 type Feed struct {
-	ID         int64
-	AccountID  int64
-	Hash       string
-	CreatedAt  time.Time
-	LastReadAt *time.Time
-	RevokedAt  *time.Time
+	ID        int64
+	AccountID int64
+	Hash      string
+	CreatedAt time.Time
+	RevokedAt *time.Time
 }
 
 // LandedCommit says which landing brought a commit to its target.

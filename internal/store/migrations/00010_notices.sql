@@ -16,7 +16,6 @@ CREATE TABLE feeds (                              -- private addresses of people
   account_id   INTEGER NOT NULL REFERENCES accounts (id),
   hash         TEXT NOT NULL UNIQUE,
   created_at   DATETIME NOT NULL,
-  last_read_at DATETIME,
   revoked_at   DATETIME
 );
 CREATE UNIQUE INDEX feeds_one ON feeds (account_id) WHERE revoked_at IS NULL;
