@@ -8,6 +8,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"tavrin/client"
 	"tavrin/internal/store"
 )
 
@@ -64,6 +65,21 @@ start `
 	has(t, w.says("pavo", 0, "4-5", "browse", "lines", "story", "--repo", repo), "Bring squashed")
 	w.says("pavo", 1, `no file "none"`, "browse", "lines", "none", "--repo", repo)
 	w.says("pavo", 1, "not a path", "browse", "lines", "../x", "--repo", repo)
+	// The same commits brought to another branch are told of by how they came there.
+	w.must("ines", w.clone("ines"), "push", "-q", "origin", history[5].ID+":refs/heads/line")
+	line, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "main", Target: "line", Title: "Bring main to the line"})
+	w.ok(err)
+	w.join("tamsin", line, "rebase")
+	w.landed(line)
+	for branch, want := range map[string]int{"main": 2, "line": 4} {
+		on, err := w.as("pavo").History(ctx, repo, branch, 20)
+		w.ok(err)
+		for _, c := range on {
+			if c.ID == history[2].ID && c.Change != want {
+				t.Errorf("on %s, the squashed commit is of change %d, not %d", branch, c.Change, want)
+			}
+		}
+	}
 	// What came from before landings were kept commit by commit is worked out at start.
 	w.close()
 	records, err := store.Open(ctx, filepath.Join(w.dir, "data", "records.sqlite"))

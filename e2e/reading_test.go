@@ -74,6 +74,15 @@ func TestWhatCameSince(t *testing.T) {
 		t.Errorf("looked at, and still new:\n%s", out)
 	}
 
+	// A review is a look; and a look at something earlier takes nothing back.
+	if _, err := w.as("wren").Review(ctx, repo, k.Number, "comment", 3, "read"); err != nil {
+		t.Fatal(err)
+	}
+	w.ok(w.as("wren").Looked(ctx, repo, k.Number, 1))
+	if d := w.reads("wren", k, client.Reading{}); d.Looked != 3 {
+		t.Errorf("wren looked at revision %d", d.Looked)
+	}
+
 	// Where the two do not go together, the file shows both, and says so.
 	w.commit("ines", ines, "README.md", lines(20, map[int]string{2: "clash", 15: "theirs"}), "clash")
 	w.landDirectly(ines)

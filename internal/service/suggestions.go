@@ -101,11 +101,11 @@ func (s *Service) suggested(ctx context.Context, repo *store.Repository, c store
 	case x.remark.TakenAs != "":
 		return x, problem(Conflict, "%s took remark %d in already, as %.10s", x.remark.TakenBy, id, x.remark.TakenAs)
 	}
-	now, gone, err := s.carried(ctx, db, repo, c, x.thread)
+	now, _, err := s.carried(ctx, db, repo, c, x.thread)
 	if err != nil {
 		return x, err
 	}
-	if gone || now == nil {
+	if now == nil {
 		return x, problem(Conflict, "the lines that remark %d is about have changed since; there is nothing to put it in the place of", id)
 	}
 	x.now = *now

@@ -170,3 +170,28 @@ func TestP1OverridesOnlyTouchWhatTheyName(t *testing.T) {
 		t.Errorf("overrides opened %d gates: the test says little", opened)
 	}
 }
+
+// What an area of a document asks may be set aside only where that document itself protects the branch and says so: the
+// right given by another document is not enough.
+func TestOverrideOfAnAreaThatNoProtectionOfItsDocumentCovers(t *testing.T) {
+	read := func(text string, house bool) *rules.Document {
+		d, findings := rules.Under{OfHouse: house}.Parse(text)
+		if findings != nil {
+			t.Fatal(findings)
+		}
+		return d
+	}
+	house := read("tavrin: rules/1\nareas: {valves: {paths: firmware/**, owners: team:hydraulics, asks: {approvals: 1}}}\n", true)
+	own := read("tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, override: team:duty}\n", false)
+	f := overridden()
+	f.Overrides[0].Requirements = []Named{{"owners/valves", "1 approval by an owner of valves (house growers)"}}
+	set := rules.NewSet(f.Repository, rules.Layer{Document: house, Of: "house growers", Version: 2}, rules.Layer{Document: own, Version: 3})
+	if q := find(t, Judge(set, f), "owners/valves"); q.State != Unmet || q.Title != "1 approval by an owner of valves (house growers)" {
+		t.Errorf("it is %+v", q)
+	}
+	for _, s := range Overridable(set, f, "bela") {
+		if s.Key == "owners/valves" && !strings.Contains(s.Why, "gives the right to nobody") {
+			t.Errorf("why not: %q", s.Why)
+		}
+	}
+}
