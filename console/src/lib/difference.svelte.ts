@@ -13,8 +13,15 @@ export const hugeFile = 20_000;
 /** How many files are asked for at once. */
 const together = 4;
 
-/** Lines that were chosen to speak of, and what they say now. */
-export type Chosen = { path: string; first: number; last: number; before: boolean; text: string };
+/** Lines that were chosen to speak of, and what they say now; first 0: the whole file. Of one commit, or of all. */
+export type Chosen = {
+  path: string;
+  first: number;
+  last: number;
+  before: boolean;
+  text: string;
+  commit?: string;
+};
 
 export class ShownFile {
   lines = $state.raw<PatchLine[]>();

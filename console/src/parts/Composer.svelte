@@ -2,6 +2,7 @@
   // Speaks of lines that were chosen in the difference: it stays in view while one reads on.
   import { Button, Textarea } from 'flowbite-svelte';
   import type { Chosen } from '../lib/difference.svelte';
+  import { short } from '../lib/words';
   import Tick from './Tick.svelte';
   import Write from './Write.svelte';
   let {
@@ -32,13 +33,17 @@
 >
   <div class="mx-auto flex max-w-6xl flex-col gap-2 px-4 py-3">
     <p class="text-sm">
-      <span class="font-mono break-all">{chosen.path}</span>, {chosen.last > chosen.first
-        ? `lines ${chosen.first} to ${chosen.last}`
-        : `line ${chosen.first}`}{chosen.before ? ' before the change' : ''}
+      <span class="font-mono break-all">{chosen.path}</span>, {chosen.first === 0
+        ? 'the whole file'
+        : chosen.last > chosen.first
+          ? `lines ${chosen.first} to ${chosen.last}`
+          : `line ${chosen.first}`}{chosen.before ? ' before the change' : ''}{chosen.commit
+        ? `, in commit ${short(chosen.commit)}`
+        : ''}
       <span class="text-soft">· with the shift key, another number makes it a range</span>
     </p>
     <Write id="speak" label="What you have to say" bind:value={text} rows={2} />
-    {#if !chosen.before}
+    {#if !chosen.before && !chosen.commit && chosen.first > 0}
       <Tick bind:checked={suggests} onchange={() => (suggestion = chosen.text)}>suggest other lines in their place</Tick
       >
       {#if suggests}

@@ -35,19 +35,28 @@
   let view = $state({ from: 0, to: 1600 });
 
   const newest = $derived(revisions.find((r) => r.number === change.revision));
+  const earlier = $derived(revisions.filter((r) => r.number < change.revision));
   const choices = $derived([
     { value: 'all', name: 'everything' },
     ...(looked && looked < change.revision
       ? [{ value: `since=${looked}`, name: `new since you looked, at revision ${looked}` }]
       : []),
-    ...revisions
-      .filter((r) => r.number < change.revision && r.number !== looked)
+    ...earlier
+      .filter((r) => r.number !== looked)
       .map((r) => ({ value: `since=${r.number}`, name: `since revision ${r.number}` })),
+    ...earlier.map((r) => ({ value: `revision=${r.number}`, name: `revision ${r.number}, as it was` })),
     ...(newest?.commits ?? []).map((k) => ({ value: `commit=${k.id}`, name: `${short(k.id)} ${k.subject}` })),
   ]);
   const query = $derived(
-    [`revision=${change.revision}`, ...(what === 'all' ? [] : [what]), ...(space ? ['space=ignored'] : [])].join('&'),
+    [
+      ...(what.startsWith('revision=') ? [] : [`revision=${change.revision}`]),
+      ...(what === 'all' ? [] : [what]),
+      ...(space ? ['space=ignored'] : []),
+    ].join('&'),
   );
+  const commit = $derived(what.startsWith('commit=') ? what.slice('commit='.length) : undefined);
+  /** Whether what is shown may be spoken of: the newest difference, or a commit of it. */
+  const speakable = $derived(what === 'all' || commit !== undefined);
 
   $effect(() => {
     const [at, asked] = [path, query];
@@ -88,7 +97,15 @@
   // Having had the newest revision on the screen is remembered: next time, what is new since then can be asked for.
   let told = 0;
   $effect(() => {
-    if (!list || !shown || view.to - 600 < 0 || told === change.revision || shown.about.commit) return;
+    if (
+      !list ||
+      !shown ||
+      view.to - 600 < 0 ||
+      told === change.revision ||
+      shown.about.commit ||
+      shown.about.revision !== change.revision
+    )
+      return;
     told = change.revision;
     void put(`${path}/looked`, { revision: change.revision }).catch(() => {});
   });
@@ -106,7 +123,7 @@
     f.read = !f.read;
     f.open = !f.read;
     try {
-      await put(`${path}/diff/${f.about.file}/read`, { read: f.read, revision: change.revision });
+      await put(`${path}/diff/${f.about.file}/read`, { read: f.read, revision: shown!.about.revision });
     } catch (error) {
       f.read = !f.read;
       problem = (error as Error).message;
@@ -125,7 +142,7 @@
       .filter((l) => !before && l.new !== undefined && l.new >= first && l.new <= last)
       .map((l) => l.text)
       .join('\n');
-    choose?.({ path: f.about.path, first, last, before, text });
+    choose?.({ path: f.about.path, first, last, before, text, commit });
   }
   const notes = (f: ShownFile) =>
     [
@@ -189,6 +206,13 @@
           {#each notes(f) as note (note)}<span class="shrink-0 truncate text-soft">{note}</span>{/each}
           <span class="grow"></span>
           <span class="shrink-0 whitespace-nowrap text-soft">+{f.about.added} −{f.about.removed}</span>
+          {#if choose && speakable}<button
+              type="button"
+              class="plain-link shrink-0 cursor-pointer"
+              aria-label={`Discuss the file ${f.about.path}`}
+              onclick={() => choose({ path: f.about.path, first: 0, last: 0, before: false, text: '', commit })}
+              >discuss</button
+            >{/if}
           {#if !shown.about.commit}<span class="shrink-0"
               ><Tick checked={f.read} onchange={() => tick(f)} label={`I have read ${f.about.path}`}>read</Tick></span
             >{/if}
@@ -212,7 +236,7 @@
                 path={f.about.path}
                 {chosen}
                 discussed={discussed(f)}
-                choose={choose && what === 'all' ? (line, before, extend) => pick(f, line, before, extend) : undefined}
+                choose={choose && speakable ? (line, before, extend) => pick(f, line, before, extend) : undefined}
               />
             </div>
             {#if f.partial}<p class="h-5 px-2 text-ochre">

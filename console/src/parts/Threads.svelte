@@ -2,6 +2,7 @@
   // The discussions of a change: what each is about, what was said and suggested, and whether it is settled.
   import { Button, Input, Label } from 'flowbite-svelte';
   import { post, put, type Thread } from '../lib/api';
+  import { session } from '../lib/session.svelte';
   import { short } from '../lib/words';
   import Mark from './Mark.svelte';
   import When from './When.svelte';
@@ -51,6 +52,14 @@
     );
     outcome = '';
   }
+  // One's own remark may be altered; what it said before stays to be seen.
+  let altering = $state<number>();
+  let altered = $state('');
+  const alter = (t: Thread) =>
+    act('It is altered.', async () => {
+      await put(`${path}/threads/${t.id}/remarks/${altering}`, { text: altered });
+      altering = undefined;
+    });
   const take = (remark: number) =>
     act('It is taken in, as a commit of yours on the source branch.', () =>
       post(`${path}/take-in`, { remarks: [remark] }),
@@ -82,7 +91,22 @@
               ><span class="font-medium">{r.by}</span>
               <span class="text-soft"><When time={r.created_at} />{r.edited_at ? ', altered' : ''}</span></span
             >
-            <Words html={r.html} />
+            {#if altering === r.id}
+              <div class="flex max-w-prose flex-col gap-2">
+                <Write id={`alter-${r.id}`} label="What it is to say" bind:value={altered} rows={2} />
+                <div class="flex gap-2">
+                  <Button size="xs" disabled={!altered.trim()} onclick={() => alter(t)}>Save my words</Button>
+                  <Button size="xs" color="alternative" onclick={() => (altering = undefined)}>Leave it</Button>
+                </div>
+              </div>
+            {:else}
+              <Words html={r.html} />
+              {#if alive && r.by === session.me?.login}<button
+                  type="button"
+                  class="plain-link cursor-pointer text-sm"
+                  onclick={() => ([altering, altered] = [r.id, r.text])}>Alter my words</button
+                >{/if}
+            {/if}
             {#if r.suggestion !== undefined}
               <div class="mt-1 max-w-prose rounded border border-rule">
                 <p class="border-b border-rule px-2 py-1 text-sm text-soft">

@@ -28,6 +28,7 @@
     type Following,
     type Gathered,
     type Report,
+    type Repository,
     type Review,
     type Revision,
     type Thread,
@@ -51,7 +52,8 @@
   const threads = new Live(() => get<Thread[]>(`${path}/threads`));
   const gathered = new Live(() => get<Gathered[]>(`${path}/gathered`));
   const following = new Live(() => get<Following[]>('/following'));
-  const all = [change, report, reviews, revisions, checks, owners, threads, gathered, following];
+  const place = new Live(() => get<Repository>(`/repositories/${repo}`));
+  const all = [change, report, reviews, revisions, checks, owners, threads, gathered, following, place];
   $effect(() => follow(repo, ...all));
 
   const c = $derived(change.value);
@@ -89,9 +91,8 @@
   async function speak(words: string, suggestion: string | undefined, how: 'ask' | 'remark' | 'gather') {
     const about = chosen && {
       path: chosen.path,
-      first_line: chosen.first,
-      last_line: chosen.last,
-      before: chosen.before,
+      commit: chosen.commit,
+      ...(chosen.first > 0 && { first_line: chosen.first, last_line: chosen.last, before: chosen.before }),
     };
     const body = {
       ...about,
@@ -217,7 +218,7 @@
               <Button size="sm" color="alternative" onclick={() => act('It is closed.', () => post(`${path}/close`))}
                 >Close</Button
               >
-              {#if (c.behind ?? 0) > 0 && author}
+              {#if (c.behind ?? 0) > 0 && (author || place.value?.role === 'maintainer')}
                 <Button
                   size="sm"
                   color="alternative"
@@ -266,7 +267,7 @@
                       href={`/${repo}/changes/${n}`}>change {n}</a
                     >{/each}</span
                 >{/if}
-              {#if author || session.me?.admin}
+              {#if author || place.value?.role === 'maintainer'}
                 <button type="button" class="plain-link cursor-pointer" onclick={() => (editing = true)}
                   >Alter it</button
                 >
