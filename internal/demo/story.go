@@ -23,6 +23,7 @@ type step struct {
 	shows  string // a regular expression that its output has to match; its first group, if any, is remembered
 	as     string // under this name, for ${name} in later commands
 	write  string // before it: a file to write, as PATH\nCONTENT
+	needs  string // a program without which it is left out, and says so
 }
 
 var story = []step{
@@ -62,6 +63,9 @@ var story = []step{
 	{say: "Wren mends a word with a fixup, which is another difference, and has it looked at again; then she folds it, on the newest main, which is not.", by: "wren", run: "cd field && echo '# eased since November' >> firmware/valves/west.prog && git commit -qa --fixup HEAD && git push -q origin wren/gently && tavrin change gate ${g}", status: 3, shows: `ines approved revision 2, and the difference has changed since`},
 	{by: "ines", run: "tavrin --repo growers/irrigation review approve ${g} --revision 3", shows: `approval of revision 3`},
 	{by: "wren", run: "cd field && git fetch -q && GIT_SEQUENCE_EDITOR=true git rebase -q -i --autosquash origin/main && git push -q --force-with-lease origin wren/gently && tavrin change show ${g} -o json | grep -E '\"revision\": 4|Ready' && tavrin queue join ${g} && tavrin change wait ${g}", shows: `(?s)Ready for main.*landed on main as`},
+	{say: "Tamsin's ejected change goes to a release line instead, at its newest state. What was said of it stays; another branch's rules judge it now.", by: "ines", run: "cd work && git fetch -q && git push -q origin origin/main:refs/heads/release/1 && tavrin change edit ${m} --target release/1", shows: `is open, at revision 2 for release/1`},
+	{by: "tamsin", run: "cd work && tavrin change bring-up ${m} && tavrin change show ${m}", shows: `(?s)tamsin/flood has everything of release/1 now; change ${m} is at revision 3.*to release/1`},
+	{say: "Tamsin signs what she commits. Whose key that is, is the service's to say.", needs: "ssh-keygen", by: "tamsin", run: "ssh-keygen -q -t ed25519 -N '' -C fennmoor -f signing && tavrin key add signing.pub && cd work && git fetch -q && git checkout -q -b tamsin/signed origin/main && echo 'dew counts for half' > forecast/dew.txt && git add -A && git -c gpg.format=ssh -c user.signingkey=../signing commit -q -S -m 'Note the dew' && git push -q origin tamsin/signed && tavrin change open --source tamsin/signed --title 'FEN-61: note the dew' --description 'For the record.' && tavrin change commits 4", shows: `signed by tamsin`},
 	{say: "At night the east ditch floods. Odo is on duty: he may set requirements aside, but has to confirm exactly which.", by: "tamsin", run: "cd work && git fetch -q && git checkout -q -b tamsin/pump origin/main && echo 'east off' > forecast/pumps.txt && git add -A && git commit -qm 'Keep the east pump off' && git push -q origin tamsin/pump && tavrin change open --source tamsin/pump --title 'FEN-60: keep the east pump off' --description 'The ditch is over its edge.'", shows: `opened change (\d+)`, as: "o"},
 	{by: "odo", run: "tavrin --repo growers/irrigation override land ${o} --requirement approvals --requirement owners/forecast --because 'the east ditch floods, and nobody else is awake'", status: 3, shows: `(?s)This would set aside:.*1 approval, not the last pusher's.*check unit passes.*--confirm ([0-9a-f]+)`, as: "code"},
 	{by: "odo", run: "tavrin --repo growers/irrigation override land ${o} --requirement approvals --requirement owners/forecast --because 'the east ditch floods, and nobody else is awake' --confirm ${code} && tavrin --repo growers/irrigation change wait ${o}", shows: `(?s)may land on main until.*landed on main as`},
@@ -78,10 +82,16 @@ func (w *World) Tell(ctx context.Context, out io.Writer) error {
 	expand := func(s string) string {
 		return os.Expand(s, func(name string) string { return known[name] })
 	}
+	told := 0
 	for n, s := range story {
 		if s.say != "" {
 			fmt.Fprintf(out, "\n# %s\n", s.say)
 		}
+		if _, err := exec.LookPath(s.needs); s.needs != "" && err != nil {
+			fmt.Fprintf(out, "(left out: it takes %s, which is not installed here)\n", s.needs)
+			continue
+		}
+		told++
 		if s.write != "" {
 			path, content, _ := strings.Cut(s.write, "\n")
 			fmt.Fprintf(out, "(%s edits %s)\n", s.by, path)
@@ -117,6 +127,6 @@ func (w *World) Tell(ctx context.Context, out io.Writer) error {
 			known[s.as] = match[1]
 		}
 	}
-	fmt.Fprintf(out, "\n# All %d steps did what they say.\n", len(story))
+	fmt.Fprintf(out, "\n# All %d steps did what they say.\n", told)
 	return nil
 }

@@ -127,7 +127,9 @@ func planned(open []candidate, keys []string) (wire.OverridePlan, error) {
 			plan.Aside = append(plan.Aside, c.SetAside)
 		default:
 			plan.Left = append(plan.Left, wire.LeftOpen{Key: c.Key, Title: c.Title, Why: c.why})
-			first = c
+			if first.Key == "" {
+				first = c
+			}
 		}
 	}
 	if len(plan.Aside) == 0 {
