@@ -359,6 +359,9 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 			p.Exempt = r.principals(f, true)
 		case "override":
 			p.Override = r.principals(f, true)
+			if i := slices.IndexFunc(p.Override, func(who Principal) bool { return who.Kind == Robot }); i >= 0 {
+				r.bad(f.value, fmt.Sprintf("%s is a robot, and robots set nothing aside", p.Override[i]), "person:LOGIN, team:NAME, role:ROLE or nobody; what a robot may do as a rule is exempt")
+			}
 		case "rewrite":
 			p.Rewrite = oneOf(r, f, permissions...)
 		case "delete":

@@ -74,6 +74,7 @@ func TestFindingsSayWhereAndWhatIsRight(t *testing.T) {
 		line          int
 		message, says string
 	}{
+		{"a robot with the right to override", head + "protect:\n  - name: a\n    branches: main\n    override: [team:duty, robot:bot]\n", 5, "robot:bot is a robot, and robots set nothing aside", "what a robot may do as a rule is exempt"},
 		{"unknown key", head + "protects: []\n", 2, `unknown key "protects"`, "one of tavrin, branches, labels, areas, checks, changes, loosening, protect"},
 		{"unknown form", "tavrin: rules/9\n", 1, `"rules/9"`, "rules/1"},
 		{"no form", "protect: []\n", 1, "does not say its form", "tavrin: rules/1"},
