@@ -131,6 +131,7 @@
   }
   const discussed = (f: ShownFile) => (line: number, before: boolean) =>
     threads.find((t) => {
+      if (t.settled) return false;
       const at = t.now ?? (t.revision === change.revision ? { path: t.path, first: t.first_line } : undefined);
       return at?.path === f.about.path && at?.first === line && !!t.before === before;
     })?.id;
