@@ -220,3 +220,36 @@ func TestP4KilledWhileAnOverrideIsUsed(t *testing.T) {
 		})
 	}
 }
+
+// Killed while suggestions are taken in, the service knows afterwards which were: the commit and the remarks agree (P4).
+func TestP4KilledWhileSuggestionsAreTakenIn(t *testing.T) {
+	for _, step := range []string{"push:intended", "push:moved"} {
+		t.Run(step, func(t *testing.T) {
+			w := newTown(t)
+			w.begin(simple)
+			k := w.propose("tamsin", "topic", "a", "a\n")
+			remark := w.suggest("odo", k, "a", 1, 1, "b")
+			again := w.dieAt(step)
+			if _, err := w.as("tamsin").TakeIn(t.Context(), repo, k.Number, []int64{remark}); err == nil {
+				t.Fatal("it was answered by a dead service")
+			}
+			again()
+			moved := w.openedAs(1).Revision == 2
+			if moved != (step == "push:moved") {
+				t.Errorf("the branch has moved: %v", moved)
+			}
+			threads, err := w.as("tamsin").Threads(t.Context(), repo, k.Number)
+			w.ok(err)
+			if taken := threads[0].Remarks[0].TakenAs != ""; taken != moved || threads[0].Settled != moved {
+				t.Errorf("moved %v, taken %v, settled %v", moved, taken, threads[0].Settled)
+			}
+			if !moved {
+				_, err = w.as("tamsin").TakeIn(t.Context(), repo, k.Number, []int64{remark})
+				w.ok(err)
+			}
+			if now := w.openedAs(1); now.Revision != 2 {
+				t.Errorf("in the end it is at revision %d", now.Revision)
+			}
+		})
+	}
+}

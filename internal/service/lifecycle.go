@@ -286,16 +286,16 @@ func (s *Service) BringUp(ctx context.Context, a Actor, name string, number int,
 	case err != nil:
 		return wire.Change{}, err
 	}
-	if err := s.pushFor(ctx, a, repo, git.Update{Ref: "refs/heads/" + c.Source, Old: head, New: built.Commit}); err != nil {
+	if err := s.pushFor(ctx, a, repo, git.Update{Ref: "refs/heads/" + c.Source, Old: head, New: built.Commit}, nil); err != nil {
 		return wire.Change{}, err
 	}
 	return s.Change(ctx, a, name, number)
 }
 
 // pushFor moves a branch to a commit that the service built for the actor, as a push of theirs: judged by the same rules,
-// on record in the same way. The repository's lock must not be held.
-func (s *Service) pushFor(ctx context.Context, a Actor, repo *store.Repository, u git.Update) error {
-	p := push{s: s, a: a, repo: repo, bare: s.bare(repo)}
+// on record in the same way, together with the remarks whose suggestions it takes in. The repository's lock must not be held.
+func (s *Service) pushFor(ctx context.Context, a Actor, repo *store.Repository, u git.Update, takes []int64) error {
+	p := push{s: s, a: a, repo: repo, bare: s.bare(repo), takes: takes}
 	in, err := p.bare.Local(ctx, u)
 	if err != nil {
 		return err

@@ -63,6 +63,7 @@ type push struct {
 	repo  *store.Repository
 	bare  *git.Repo
 	force *inForce // the rules it was judged by
+	takes []int64  // remarks whose suggestions it takes in
 }
 
 // decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the
@@ -314,7 +315,7 @@ func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string
 			}
 		}
 		for i, w := range wanted {
-			intents[i] = store.Intent{RepositoryID: p.repo.ID, Kind: "push", Ref: w.Ref, Old: w.Old, New: w.New, Actor: p.a.Login(),
+			intents[i] = store.Intent{RepositoryID: p.repo.ID, Kind: "push", Ref: w.Ref, Old: w.Old, New: w.New, Actor: p.a.Login(), Takes: p.takes,
 				RulesVersion: force.own.Version, HouseVersion: force.house.Version, CreatedAt: p.s.now()}
 			if w.permit != 0 {
 				intents[i].OverrideID = &w.permit
@@ -387,6 +388,9 @@ func (s *Service) finishPush(ctx context.Context, repo *store.Repository, i *sto
 				return err
 			}
 			lines = append(lines, fmt.Sprintf("Change %d, %q, is now at revision %d: tavrin change show %d --repo %s", r.change.Number, r.change.Title, r.row.Number, r.change.Number, repo.Name))
+		}
+		if err := s.recordTaken(tx, repo, i); err != nil {
+			return err
 		}
 		if i.OverrideID != nil {
 			if err := s.useOverrides(tx, repo, []int64{*i.OverrideID}, i.Ref, i.New); err != nil {

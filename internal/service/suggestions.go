@@ -75,10 +75,11 @@ func (s *Service) TakeIn(ctx context.Context, a Actor, name string, number int, 
 	if err != nil {
 		return wire.Change{}, err
 	}
-	if err := s.pushFor(ctx, a, repo, git.Update{Ref: "refs/heads/" + c.Source, Old: head, New: commit}); err != nil {
-		return wire.Change{}, err
+	takes := make([]int64, len(all))
+	for i, x := range all {
+		takes[i] = x.remark.ID
 	}
-	if err := s.recordTaken(ctx, a, repo, c, all, commit); err != nil {
+	if err := s.pushFor(ctx, a, repo, git.Update{Ref: "refs/heads/" + c.Source, Old: head, New: commit}, takes); err != nil {
 		return wire.Change{}, err
 	}
 	return s.Change(ctx, a, name, number)
@@ -169,31 +170,39 @@ func (s *Service) takingMessage(ctx context.Context, a Actor, all []suggestion) 
 	return message, nil
 }
 
-// recordTaken records which commit took suggestions in, and settles their discussions.
-func (s *Service) recordTaken(ctx context.Context, a Actor, repo *store.Repository, c store.Change, all []suggestion, commit string) error {
-	return s.write(ctx, func(tx *tx) error {
-		for _, x := range all {
-			if err := tx.Model(&x.remark).Updates(map[string]any{"taken_as": commit, "taken_by": a.Login()}).Error; err != nil {
-				return err
-			}
-			var t store.Thread
-			if err := tx.First(&t, x.thread.ID).Error; err != nil {
-				return err
-			}
-			if t.SettledBy != "" {
-				continue
-			}
-			now := s.now()
-			t.SettledBy, t.SettledAt, t.Outcome = a.Login(), &now, fmt.Sprintf("taken in as %.10s", commit)
-			if err := tx.Save(&t).Error; err != nil {
-				return err
-			}
-			if err := s.recordThread(tx, repo, c, t, a, "thread.settled", "settled the discussion on", ": "+t.Outcome); err != nil {
-				return err
-			}
+// recordTaken records that a push took suggestions in, and settles their discussions.
+func (s *Service) recordTaken(tx *tx, repo *store.Repository, i *store.Intent) error {
+	by := Actor{account: store.Account{Login: i.Actor}}
+	for _, id := range i.Takes {
+		var r store.Remark
+		var t store.Thread
+		var c store.Change
+		err := tx.First(&r, id).Error
+		if err == nil {
+			err = tx.First(&t, r.ThreadID).Error
 		}
-		return nil
-	})
+		if err == nil {
+			err = tx.First(&c, t.ChangeID).Error
+		}
+		if err == nil {
+			err = tx.Model(&r).Updates(map[string]any{"taken_as": i.New, "taken_by": i.Actor}).Error
+		}
+		if err != nil {
+			return err
+		}
+		if t.SettledBy != "" {
+			continue
+		}
+		now := s.now()
+		t.SettledBy, t.SettledAt, t.Outcome = i.Actor, &now, fmt.Sprintf("taken in as %.10s", i.New)
+		if err := tx.Save(&t).Error; err != nil {
+			return err
+		}
+		if err := s.recordThread(tx, repo, c, t, by, "thread.settled", "settled the discussion on", ": "+t.Outcome); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // maxGathered is how many remarks somebody may gather before sending them.

@@ -292,7 +292,8 @@ type Intent struct {
 	Revision     int
 	RulesVersion int
 	HouseVersion int
-	OverrideID   *int64 // that a push rests on
+	OverrideID   *int64  // that a push rests on
+	Takes        []int64 `gorm:"serializer:json"` // remarks whose suggestions a push takes in
 	Facts        string
 	Digest       string
 	Outcome      string
