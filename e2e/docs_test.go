@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"tavrin/internal/cli"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/core/trial"
 )
@@ -77,5 +78,52 @@ func TestReferenceIsCurrent(t *testing.T) {
 		if err != nil || err2 != nil || string(fresh) != string(kept) {
 			t.Errorf("docs/reference/%s is out of date: make docs (%v, %v)", name, err, err2)
 		}
+	}
+}
+
+// Every command that the guide and the README show is one, and has the flags that they give it.
+func TestGuideShowsCommandsThatAre(t *testing.T) {
+	pages, err := filepath.Glob("../docs/guide/*.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := 0
+	for _, page := range append(pages, "../README.md") {
+		text, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var shown []string
+		for _, block := range regexp.MustCompile("(?s)```\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+			shown = append(shown, strings.Split(block[1], "\n")...)
+		}
+		for _, span := range regexp.MustCompile("`(tavrin [^`\n]+)`").FindAllStringSubmatch(string(text), -1) {
+			shown = append(shown, span[1])
+		}
+		for _, line := range shown {
+			line, _, _ = strings.Cut(line, " #")
+			line = regexp.MustCompile(`"[^"]*"|'[^']*'`).ReplaceAllString(line, "TEXT")
+			for _, command := range regexp.MustCompile(`[;&|]+`).Split(strings.NewReplacer("[", " ", "]", " ").Replace(line), -1) {
+				words := strings.Fields(command)
+				if len(words) < 2 || words[0] != "tavrin" || strings.HasPrefix(words[1], "-") {
+					continue
+				}
+				said++
+				found, rest, err := cli.Root().Find(words[1:])
+				if err != nil || found.HasSubCommands() && len(rest) > 0 && !strings.HasPrefix(rest[0], "…") {
+					t.Errorf("%s: there is no command %q", filepath.Base(page), command)
+					continue
+				}
+				for _, word := range rest {
+					flag, _, _ := strings.Cut(strings.TrimPrefix(word, "--"), "=")
+					if strings.HasPrefix(word, "--") && found.Flags().Lookup(flag) == nil && found.InheritedFlags().Lookup(flag) == nil {
+						t.Errorf("%s: %q has no flag --%s", filepath.Base(page), found.CommandPath(), flag)
+					}
+				}
+			}
+		}
+	}
+	if said < 80 {
+		t.Errorf("only %d commands were found", said)
 	}
 }
