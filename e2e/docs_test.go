@@ -94,7 +94,7 @@ func TestGuideShowsCommandsThatAre(t *testing.T) {
 			t.Fatal(err)
 		}
 		var shown []string
-		for _, block := range regexp.MustCompile("(?s)```\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+		for _, block := range regexp.MustCompile("(?ms)^```[a-z]*\n(.*?)^```$").FindAllStringSubmatch(string(text), -1) {
 			shown = append(shown, strings.Split(block[1], "\n")...)
 		}
 		for _, span := range regexp.MustCompile("`(tavrin [^`\n]+)`").FindAllStringSubmatch(string(text), -1) {
