@@ -269,7 +269,7 @@ func (s *Service) judgedThen(db *gorm.DB, repo *store.Repository, intent *store.
 	if err != nil {
 		return gate.Report{}, err
 	}
-	return gate.Judge(set, facts), nil
+	return gate.JudgeInFull(set, facts), nil
 }
 
 // Landing returns how a change landed, with its evidence.

@@ -2902,7 +2902,7 @@ export interface components {
             /** @description all but what only a rehearsal can show */
             ready: boolean;
             requirements: components["schemas"]["Requirement"][];
-            /** @description each approval and objection that stands: whether it counts, for what, and if not why not */
+            /** @description of the gate of one change: each approval and objection that stands, whether it counts, for what, and if not why not */
             reviews: components["schemas"]["Weighed"][];
             /** Format: int64 */
             revision: number;

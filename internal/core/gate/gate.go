@@ -63,7 +63,7 @@ type Report struct {
 	Clear        bool          `json:"clear" doc:"everything, for the rehearsed commit"`
 	Summary      string        `json:"summary" doc:"the gate in one sentence"`
 	Requirements []Requirement `json:"requirements"`
-	Reviews      []Weighed     `json:"reviews" doc:"each approval and objection that stands: whether it counts, for what, and if not why not"`
+	Reviews      []Weighed     `json:"reviews" doc:"of the gate of one change: each approval and objection that stands, whether it counts, for what, and if not why not"`
 	Approvers    []string      `json:"approvers" doc:"whose approvals count for at least one requirement; where none is asked for, whose stand"`
 	Exempted     []string      `json:"exempted,omitempty" doc:"protections that do not bind who asked to land"`
 	Overrides    []int64       `json:"overrides,omitempty" doc:"numbers of the overrides that set something aside"`
@@ -72,6 +72,13 @@ type Report struct {
 // Judge gives the gate report of a change under its target's rules. A nil set is one without protections.
 func Judge(set *rules.Set, f Facts) Report {
 	r, _ := judged(set, f)
+	return r
+}
+
+// JudgeInFull is Judge with each review weighed, which is for showing and costs more than the rest.
+func JudgeInFull(set *rules.Set, f Facts) Report {
+	r, j := judged(set, f)
+	r.Reviews = j.weighed()
 	return r
 }
 
@@ -102,7 +109,7 @@ func judged(set *rules.Set, f Facts) (Report, *judge) {
 	for _, s := range bound.Exempted {
 		r.Exempted = append(r.Exempted, s.String())
 	}
-	r.Overrides, r.Reviews = j.overrides, j.weighed()
+	r.Overrides, r.Reviews = j.overrides, []Weighed{}
 	r.Clear = f.Rehearsal != nil
 	for _, q := range r.Requirements {
 		if q.Level != rules.Required || q.Holds() {

@@ -632,7 +632,7 @@ func TestP6EveryReviewIsWeighed(t *testing.T) {
 		"gone":   {"", "gone's approval does not count: they have no access any more"},
 		"barn":   {"", "barn is a robot, and robots do not approve; 1 approval by an owner of valves: asked for from an owner of valves (team:hydraulics)"},
 	}
-	r := Judge(parsed(t, document), f)
+	r := JudgeInFull(parsed(t, document), f)
 	if len(r.Reviews) != len(want) {
 		t.Fatalf("%d reviews are weighed", len(r.Reviews))
 	}
@@ -642,7 +642,7 @@ func TestP6EveryReviewIsWeighed(t *testing.T) {
 		}
 	}
 	ending := parsed(t, "tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, require: [{objections: none}], after_push: {objections_stay: never}}\n")
-	for _, w := range Judge(ending, f).Reviews {
+	for _, w := range JudgeInFull(ending, f).Reviews {
 		if w.By == "pavo" && (len(w.For) > 0 || w.Not[0] != "it was for revision 1, and a push ends objections here") || w.By == "odo" && w.Not[0] != "no approval is asked for here" {
 			t.Errorf("where pushes end objections: %+v", w)
 		}
