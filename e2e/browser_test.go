@@ -480,11 +480,7 @@ func TestConsoleOverride(t *testing.T) {
 func TestLargeDifferenceIsReadInParts(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
-	dir := w.clone("tamsin")
-	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
-	w.wide(dir, 400, 50)
-	w.must("tamsin", dir, "push", "-q", "origin", "topic")
-	w.openChange("tamsin", "topic")
+	w.wide(400, 50)
 	p := w.visit()
 	p.signIn("odo")
 	p.open("/growers/irrigation/changes/1")
@@ -509,9 +505,11 @@ func TestLargeDifferenceIsReadInParts(t *testing.T) {
 	}
 }
 
-// wide commits many files of many lines each.
-func (w *town) wide(dir string, files, lines int) {
+// wide opens a change that brings many files of many lines each.
+func (w *town) wide(files, lines int) {
 	w.t.Helper()
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
 	w.ok(os.MkdirAll(dir+"/fields", 0o755))
 	for i := range files {
 		var text strings.Builder
@@ -522,6 +520,8 @@ func (w *town) wide(dir string, files, lines int) {
 	}
 	w.must("tamsin", dir, "add", "-A")
 	w.must("tamsin", dir, "commit", "-q", "-m", "many fields")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	w.openChange("tamsin", "topic")
 }
 
 // A change is proposed and altered in the console: what it will meet is seen first, and it may go to another branch.

@@ -18,11 +18,7 @@ import (
 func BenchmarkLargeChange(b *testing.B) {
 	w := newTown(b)
 	w.begin(simple)
-	dir := w.clone("tamsin")
-	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
-	w.wide(dir, 2000, 50)
-	w.must("tamsin", dir, "push", "-q", "origin", "topic")
-	w.openChange("tamsin", "topic")
+	w.wide(2000, 50)
 	p := w.visit()
 	p.signIn("odo")
 	var content, lines, frame float64

@@ -15,7 +15,7 @@ func (s *server) overrides() {
 		InRepo
 		Open bool `query:"open" doc:"only those that may still be used, and those nobody has looked at yet"`
 	}) ([]wire.Override, error) {
-		return s.Service.Overrides(ctx, a, q.repository(), service.OverrideQuery{Open: q.Open})
+		return s.Service.Overrides(ctx, a, q.repository(), q.Open)
 	})
 	call(s, "POST", changePath+"/overrides/plan", "plan-override", "Say exactly what an override of a change would set aside", func(ctx context.Context, a service.Actor, q *struct {
 		InChange

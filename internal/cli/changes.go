@@ -203,7 +203,7 @@ func (p *program) showChange() *cobra.Command {
 			row(w, fmt.Sprintf("override %d", o.ID), fmt.Sprintf("%s, by %s because: %s", overrideState(o), o.By, o.Because))
 		}
 		row(w, "gate", k.Summary)
-		printRequirements(w, report)
+		printReport(w, report)
 	})
 }
 
@@ -216,7 +216,7 @@ func (p *program) landing() *cobra.Command {
 		row(w, "moved", short(l.Old)+" to "+l.New)
 		row(w, "by", fmt.Sprintf("%s, asked by %s, %s", l.Strategy, l.LandedBy, ago(l.LandedAt)))
 		row(w, "judged under", fmt.Sprintf("rules version %d", l.RulesVersion))
-		printRequirements(w, l.Report)
+		printReport(w, l.Report)
 	})
 }
 
@@ -243,13 +243,32 @@ func printRequirements(w io.Writer, r wire.Report) {
 	}
 }
 
+// printReport prints a gate whole: what is asked, and what each review that stands does to it.
+func printReport(w io.Writer, r wire.Report) {
+	printRequirements(w, r)
+	for i, review := range r.Reviews {
+		if i == 0 {
+			fmt.Fprintln(w)
+		}
+		said, does := "approved", "counts for "
+		if review.Verdict == "object" {
+			said, does = "objected to", "holds up "
+		}
+		var words []string
+		if len(review.For) > 0 {
+			words = append(words, does+strings.Join(review.For, " and "))
+		}
+		fmt.Fprintf(w, "%s %s revision %d: %s\n", plain(review.By), said, review.Revision, plain(strings.Join(append(words, review.Not...), "; ")))
+	}
+}
+
 func (p *program) gate() *cobra.Command {
 	var ready bool
 	c := onChange(p, "gate N", "Say what still stands between a change and its target; exit 0 ready, 3 not ready", func(ctx context.Context, h here, n int) (wire.Report, error) {
 		r, err := h.Gate(ctx, h.repo, n)
 		ready = r.Ready
 		return r, err
-	}, func(w io.Writer, r wire.Report) { row(w, r.Summary); printRequirements(w, r) })
+	}, func(w io.Writer, r wire.Report) { row(w, r.Summary); printReport(w, r) })
 	show := c.RunE
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		if err := show(cmd, args); err != nil || ready {
@@ -424,13 +443,19 @@ func (p *program) askRevision(ctx context.Context, h here, n int, verdict string
 	if err != nil {
 		return 0, err
 	}
-	fmt.Fprintf(p.err, "The newest revision of change %d, %q, is %d (%s): %s, +%d -%d lines.\n%s it? [y/N] ",
-		n, plain(k.Title), k.Revision, short(k.Head), files(k.Files), k.Added, k.Removed, strings.ToUpper(verdict[:1])+verdict[1:])
-	answer, _ := bufio.NewReader(p.in).ReadString('\n')
-	if a := strings.ToLower(strings.TrimSpace(answer)); a != "y" && a != "yes" {
+	if !p.agreed("The newest revision of change %d, %q, is %d (%s): %s, +%d -%d lines.\n%s it?",
+		n, plain(k.Title), k.Revision, short(k.Head), files(k.Files), k.Added, k.Removed, strings.ToUpper(verdict[:1])+verdict[1:]) {
 		return 0, errors.New("nothing was done")
 	}
 	return k.Revision, nil
+}
+
+// agreed asks a question on the terminal; only a plain yes is one.
+func (p *program) agreed(format string, args ...any) bool {
+	fmt.Fprintf(p.err, format+" [y/N] ", args...)
+	answer, _ := bufio.NewReader(p.in).ReadString('\n')
+	answer = strings.ToLower(strings.TrimSpace(answer))
+	return answer == "y" || answer == "yes"
 }
 
 func (p *program) comment() *cobra.Command {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -47,9 +46,7 @@ func (p *program) confirm(plan wire.OverridePlan, given string) (string, error) 
 		fmt.Fprintf(p.err, "Nothing was set aside. To set aside exactly that, say the same again with --confirm %s\n", plan.Confirm)
 		return "", &exitError{status: statusNotYet}
 	}
-	fmt.Fprint(p.err, "Everybody will see it, and somebody else has to look at it afterwards. Set exactly that aside? [y/N] ")
-	answer, _ := bufio.NewReader(p.in).ReadString('\n')
-	if a := strings.ToLower(strings.TrimSpace(answer)); a != "y" && a != "yes" {
+	if !p.agreed("Everybody will see it, and somebody else has to look at it afterwards. Set exactly that aside?") {
 		return "", errors.New("nothing was set aside")
 	}
 	return plan.Confirm, nil

@@ -18,8 +18,7 @@ func (p *program) diff() *cobra.Command {
 	var q client.Reading
 	var unseen bool
 	var path string
-	var c *cobra.Command
-	c = onChange(p, "diff N", "Show what a change brings, one commit of it, or what came since you last looked", func(ctx context.Context, h here, n int) (wire.Diff, error) {
+	c := onChange(p, "diff N", "Show what a change brings, one commit of it, or what came since you last looked", func(ctx context.Context, h here, n int) (wire.Diff, error) {
 		if unseen {
 			last, err := h.Diff(ctx, h.repo, n, client.Reading{FilesOnly: true})
 			if err != nil {

@@ -392,7 +392,7 @@ func (s *Service) changeView(db *gorm.DB, repo *store.Repository, c store.Change
 	for _, r := range asked {
 		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
 	}
-	if v.Overrides, err = overrideViews(db, db.Where("change_id = ?", c.ID)); err != nil {
+	if v.Overrides, err = overrideViews(db.Where("change_id = ?", c.ID)); err != nil {
 		return v, err
 	}
 	if entry != nil {

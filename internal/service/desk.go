@@ -93,7 +93,7 @@ func (s *Service) deskLooks(db *gorm.DB, a Actor, repo *store.Repository) ([]wir
 	if err != nil || !role.AtLeast(gate.Maintainer) || a.account.Robot {
 		return nil, err
 	}
-	rows, err := overrideViews(db, db.Where("repository_id = ? AND used_at IS NOT NULL AND looked_at IS NULL AND made_by <> ?", repo.ID, a.Login()))
+	rows, err := overrideViews(db.Where("overrides.repository_id = ? AND used_at IS NOT NULL AND looked_at IS NULL AND made_by <> ?", repo.ID, a.Login()))
 	var out []wire.DeskItem
 	for _, o := range rows {
 		out = append(out, wire.DeskItem{Kind: "second-look", Repository: repo.Name, Number: o.Number, Title: fmt.Sprintf("override %d on %s", o.ID, o.Branch), Since: *o.UsedAt,

@@ -137,7 +137,11 @@ func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, int
 		if err != nil {
 			return err
 		}
-		evidence, err := s.evidence(tx.DB, repo, c, intent, e.Strategy)
+		report, err := s.judgedThen(tx.DB, repo, intent)
+		if err != nil {
+			return err
+		}
+		evidence, err := s.evidence(repo, c, intent, e.Strategy, report)
 		if err != nil {
 			return err
 		}
@@ -153,10 +157,6 @@ func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, int
 			return err
 		}
 		if err := tx.Model(&c).Updates(map[string]any{"state": "landed", "landed_commit": intent.New, "updated_at": s.now()}).Error; err != nil {
-			return err
-		}
-		report, err := s.judgedThen(tx.DB, repo, intent)
-		if err != nil {
 			return err
 		}
 		if err := s.useOverrides(tx, repo, report.Overrides, fmt.Sprintf("change/%d", c.Number), intent.New); err != nil {
@@ -235,11 +235,7 @@ type signature struct {
 const statementType = "application/vnd.in-toto+json"
 
 // evidence signs why a landing was allowed: an in-toto statement about the landed commit.
-func (s *Service) evidence(db *gorm.DB, repo *store.Repository, c store.Change, intent *store.Intent, strategy string) (string, error) {
-	report, err := s.judgedThen(db, repo, intent)
-	if err != nil {
-		return "", err
-	}
+func (s *Service) evidence(repo *store.Repository, c store.Change, intent *store.Intent, strategy string, report gate.Report) (string, error) {
 	statement, err := json.Marshal(map[string]any{
 		"_type":         "https://in-toto.io/Statement/v1",
 		"subject":       []any{map[string]any{"name": repo.Name + "@" + intent.Ref, "digest": map[string]string{"gitCommit": intent.New}}},

@@ -289,45 +289,34 @@ func overrideView(r store.Override, number int) wire.Override {
 	return v
 }
 
-// OverrideQuery selects overrides.
-type OverrideQuery struct {
-	Number int  // of a change; 0: of the whole repository
-	Open   bool // only those that may still be used, and those nobody has looked at yet
-}
-
-// Overrides lists overrides, newest first.
-func (s *Service) Overrides(ctx context.Context, a Actor, name string, q OverrideQuery) ([]wire.Override, error) {
+// Overrides lists a repository's overrides, newest first; open: only those that may still be used, and those nobody has
+// looked at yet.
+func (s *Service) Overrides(ctx context.Context, a Actor, name string, open bool) ([]wire.Override, error) {
 	db := s.store.Read(ctx)
 	repo, err := s.reach(db, a, name, gate.Reader)
 	if err != nil {
 		return nil, err
 	}
 	query := db.Where("overrides.repository_id = ?", repo.ID)
-	if q.Open {
+	if open {
 		query = query.Where("ended_at IS NULL AND looked_at IS NULL")
 	}
-	if q.Number > 0 {
-		query = query.Where("change_id = (SELECT id FROM changes WHERE repository_id = ? AND number = ?)", repo.ID, q.Number)
-	}
-	return overrideViews(db, query)
+	return overrideViews(query)
 }
 
-func overrideViews(db, query *gorm.DB) ([]wire.Override, error) {
-	var rows []store.Override
-	if err := query.Order("id DESC").Limit(200).Find(&rows).Error; err != nil {
-		return nil, err
+// overrideViews describes the overrides that a query selects, newest first.
+func overrideViews(query *gorm.DB) ([]wire.Override, error) {
+	var rows []struct {
+		store.Override
+		Number int
 	}
+	err := query.Table("overrides").Select("overrides.*, ifnull(c.number, 0) AS number").Joins("LEFT JOIN changes c ON c.id = overrides.change_id").
+		Order("overrides.id DESC").Limit(200).Find(&rows).Error
 	out := []wire.Override{}
 	for _, r := range rows {
-		number := 0
-		if r.ChangeID != nil {
-			if err := db.Model(&store.Change{}).Where("id = ?", *r.ChangeID).Pluck("number", &number).Error; err != nil {
-				return nil, err
-			}
-		}
-		out = append(out, overrideView(r, number))
+		out = append(out, overrideView(r.Override, r.Number))
 	}
-	return out, nil
+	return out, err
 }
 
 // LookAt is the second look at an override that was used: by somebody else who may write.
@@ -363,7 +352,7 @@ func (s *Service) LookAt(ctx context.Context, a Actor, name string, id int64, fo
 		if err := tx.Save(&row).Error; err != nil {
 			return err
 		}
-		views, err := overrideViews(tx.DB, tx.Where("id = ?", row.ID))
+		views, err := overrideViews(tx.Where("overrides.id = ?", row.ID))
 		if err != nil {
 			return err
 		}
@@ -438,6 +427,7 @@ func (s *Service) endOverrides(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
+// endOverride ends one override, if it has lapsed. It writes only then: a write makes what is remembered be judged anew.
 func (s *Service) endOverride(ctx context.Context, db *gorm.DB, row store.Override) error {
 	var repo store.Repository
 	if err := db.First(&repo, row.RepositoryID).Error; err != nil {
@@ -450,31 +440,13 @@ func (s *Service) endOverride(ctx context.Context, db *gorm.DB, row store.Overri
 	if err != nil && !errors.Is(err, git.ErrNotFound) {
 		return err
 	}
+	if _, why, err := s.lapsed(db, row.ID, tip); err != nil || why == "" {
+		return err
+	}
 	return s.write(ctx, func(tx *tx) error {
-		if err := tx.First(&row, row.ID).Error; err != nil {
+		subject, why, err := s.lapsed(tx.DB, row.ID, tip)
+		if err != nil || why == "" {
 			return err
-		}
-		f := gate.Facts{Revision: row.Revision, At: s.now(), Tip: tip}
-		subject := row.Ref
-		why := ""
-		if row.ChangeID != nil {
-			var c store.Change
-			if err := tx.First(&c, *row.ChangeID).Error; err != nil {
-				return err
-			}
-			f.Revision, subject = c.Revision, fmt.Sprintf("change/%d", c.Number)
-			switch {
-			case c.State == "closed":
-				why = "the change was closed"
-			case row.Ref != "refs/heads/"+c.Target:
-				why = "the change goes to another branch now"
-			}
-		}
-		if why == "" {
-			why = gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f)
-		}
-		if why == "" || row.UsedAt != nil || row.EndedAt != nil {
-			return nil
 		}
 		if err := tx.Model(&row).Updates(map[string]any{"ended_at": s.now(), "ended_why": why}).Error; err != nil {
 			return err
@@ -482,4 +454,29 @@ func (s *Service) endOverride(ctx context.Context, db *gorm.DB, row store.Overri
 		return tx.record(event{actor: itself, kind: "override.lapsed", repo: &repo, subject: subject,
 			text: fmt.Sprintf("override %d of %s lapsed unused: %s", row.ID, row.MadeBy, why), data: map[string]any{"override": row.ID, "why": why}})
 	})
+}
+
+// lapsed says why an override can let nothing through any more, its branch standing at tip; nothing when it may, was used,
+// or has ended. It also names what it is for, as the journal does.
+func (s *Service) lapsed(db *gorm.DB, id int64, tip string) (subject, why string, err error) {
+	var row store.Override
+	if err := db.First(&row, id).Error; err != nil || row.UsedAt != nil || row.EndedAt != nil {
+		return "", "", err
+	}
+	f := gate.Facts{Revision: row.Revision, At: s.now(), Tip: tip}
+	if row.ChangeID == nil {
+		return row.Ref, gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f), nil
+	}
+	var c store.Change
+	if err := db.First(&c, *row.ChangeID).Error; err != nil {
+		return "", "", err
+	}
+	subject, f.Revision = fmt.Sprintf("change/%d", c.Number), c.Revision
+	switch {
+	case c.State == "closed":
+		return subject, "the change was closed", nil
+	case row.Ref != "refs/heads/"+c.Target:
+		return subject, "the change goes to another branch now", nil
+	}
+	return subject, gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f), nil
 }

@@ -298,6 +298,7 @@ func refusedByGit(err error) string {
 func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string) ([]store.Intent, error) {
 	intents := make([]store.Intent, len(wanted))
 	err := p.s.write(ctx, func(tx *tx) error {
+		tx.touches(p.repo)
 		force, err := p.s.rulesOf(tx.DB, p.repo)
 		if err != nil {
 			return err

@@ -393,7 +393,7 @@ func (s *Service) commitViews(db *gorm.DB, repo *store.Repository, log []git.Com
 	if err != nil {
 		return nil, err
 	}
-	overrides, err := overrideViews(db, db.Where("repository_id = ? AND used_as IN ?", repo.ID, ids))
+	overrides, err := overrideViews(db.Where("overrides.repository_id = ? AND used_as IN ?", repo.ID, ids))
 	if err != nil {
 		return nil, err
 	}

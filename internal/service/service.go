@@ -227,6 +227,9 @@ type event struct {
 // itself is the actor of what the service does of its own accord.
 const itself = "tavrin"
 
+// touches says that what is written concerns a repository, for a write that leaves no line about it in the journal.
+func (t *tx) touches(repo *store.Repository) { t.touched.by(event{repo: repo}) }
+
 // record adds a line to the journal within the transaction.
 func (t *tx) record(e event) error {
 	var last store.JournalLine
