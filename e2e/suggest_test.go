@@ -159,6 +159,9 @@ func TestGatheredReview(t *testing.T) {
 	}
 	report, err := w.as("odo").Gate(ctx, repo, k.Number)
 	w.ok(err)
+	w.says("pavo", 3, "odo objected to revision 2: holds up no open objection", "change", "gate", "1", "--repo", repo)
+	w.approve("odo", w.openedAs(1))
+	w.says("pavo", 0, "odo approved revision 2: counts for 1 approval", "change", "gate", "1", "--repo", repo)
 	if len(report.Reviews) != 1 || fmt.Sprint(report.Reviews[0].For) != "[no open objection]" {
 		t.Errorf("reviews weigh %+v", report.Reviews)
 	}
