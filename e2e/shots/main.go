@@ -77,7 +77,7 @@ var pictures = []picture{
 	{name: "files", path: irrigation + "/files?path=docs/members.md", who: "ines", script: after(`[...document.querySelectorAll('main button')].find((b) => b.innerText.includes('Which change'))?.click()`)},
 	{name: "notices", path: "/notices", who: "tamsin"},
 	{name: "journal", path: irrigation + "/journal", who: "ines"},
-	{name: "command-gate", command: "tavrin change gate 4", who: "ines"},
+	{name: "command-gate", command: "tavrin change gate 5", who: "ines"},
 	{name: "command-rules", command: "tavrin rules explain --branch main", who: "ines"},
 	{name: "command-lint", command: "tavrin rules lint too-strict.rules.yaml", who: "ines"},
 	{name: "command-override", command: "tavrin override land 5 --because 'the west rows flood'", who: "odo"},
