@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 )
 
 // EmptyTree is the id of the tree that holds nothing: what the first commit of a history is compared with.
@@ -19,9 +21,12 @@ type FileDiff struct {
 	OldMode    string // as Git writes it, such as 100644; 000000: there was none
 	NewMode    string
 	Similarity int // of a rename, in percent: 100 means that it was only moved
-	Added      int // lines
+	Added      int // lines; see weighed
 	Removed    int
 	Binary     bool
+	Odd        bool // text that holds bytes for which Git takes it for binary
+	oldID      string
+	newID      string
 }
 
 // DiffOptions say how a difference is shown.
@@ -43,9 +48,12 @@ func (r *Repo) Diff(ctx context.Context, from, to string) ([]FileDiff, error) {
 	return r.DiffWith(ctx, from, to, DiffOptions{})
 }
 
+// rawNumstat are the options of every list of files: renames found, submodules never left out.
+var rawNumstat = []string{"-r", "-z", "--raw", "--numstat", "-M", "--no-abbrev", "--ignore-submodules=none", "--no-ext-diff", "--no-textconv"}
+
 // DiffWith is Diff with options. Files that differ in nothing that is shown are left out.
 func (r *Repo) DiffWith(ctx context.Context, from, to string, o DiffOptions) ([]FileDiff, error) {
-	args := []string{"diff-tree", "-r", "-z", "--raw", "--numstat", "-M", "--no-abbrev"}
+	args := append([]string{"diff-tree"}, rawNumstat...)
 	if o.IgnoreSpace {
 		args = append(args, "-w")
 	}
@@ -53,67 +61,175 @@ func (r *Repo) DiffWith(ctx context.Context, from, to string, o DiffOptions) ([]
 	if err != nil {
 		return nil, err
 	}
-	files, err := parseRawNumstat(string(out))
-	if !o.IgnoreSpace {
+	files, left, err := readRawNumstat(string(out))
+	if err == nil && left != "" {
+		err = fmt.Errorf("git diff-tree: unreadable %.80q", left)
+	}
+	if err == nil {
+		files, err = r.weighed(ctx, files)
+	}
+	if !o.IgnoreSpace || err != nil {
 		return files, err
 	}
 	var shown []FileDiff
 	for _, f := range files {
-		if f.Status != "changed" || f.Binary || f.OldMode != f.NewMode || f.Added+f.Removed > 0 {
+		if f.Status != "changed" || f.Binary || f.Odd || f.OldMode != f.NewMode || f.Added+f.Removed > 0 {
 			shown = append(shown, f)
 		}
 	}
-	return shown, err
+	return shown, nil
 }
 
-var statusWords = map[byte]string{'A': "added", 'D': "deleted", 'M': "changed", 'R': "renamed", 'T': "type changed"}
+const (
+	// growthALine is how many bytes count as a line at least, where a text file grows: a file in one line is not small.
+	growthALine = 200
+	// binaryALine is how many bytes of a binary file count as a line. All of the new content counts as added, all of the
+	// old as removed.
+	binaryALine = 40
+	// oddText is the largest file that is looked into for being text although Git takes it for binary.
+	oddText = 1 << 20
+)
 
-func parseRawNumstat(out string) ([]FileDiff, error) {
-	fields := strings.Split(out, "\x00")
-	var files []FileDiff
-	index := map[string]int{}
-	i := 0
-	for ; i < len(fields) && strings.HasPrefix(fields[i], ":"); i++ {
-		raw := strings.Fields(fields[i])
-		if len(raw) != 5 || i+1 >= len(fields) {
-			return nil, fmt.Errorf("git diff-tree: unreadable line %q", fields[i])
+// weighed counts the lines of what Git does not count: it takes a file for binary for one byte in its first 8,000.
+func (r *Repo) weighed(ctx context.Context, files []FileDiff) ([]FileDiff, error) {
+	var asked strings.Builder
+	for _, f := range files {
+		for _, id := range f.blobs() {
+			asked.WriteString(id + "\n")
 		}
-		f := FileDiff{Status: statusWords[raw[4][0]], OldMode: raw[0][1:], NewMode: raw[1]}
-		i++
-		f.Path = fields[i]
-		if raw[4][0] == 'R' {
-			i++
-			f.OldPath, f.Path = f.Path, fields[i]
-			f.Similarity, _ = strconv.Atoi(raw[4][1:])
-		}
-		index[f.Path] = len(files)
-		files = append(files, f)
 	}
-	for ; i < len(fields) && fields[i] != ""; i++ {
-		counts := strings.SplitN(fields[i], "\t", 3)
-		if len(counts) != 3 {
-			return nil, fmt.Errorf("git diff-tree: unreadable counts %q", fields[i])
+	if asked.Len() == 0 {
+		return files, nil
+	}
+	out, err := r.run(ctx, strings.NewReader(asked.String()), "cat-file", "--batch-check=%(objectname) %(objectsize)", "--buffer")
+	if err != nil {
+		return nil, err
+	}
+	sizes := map[string]int64{}
+	for line := range strings.Lines(string(out)) {
+		id, size, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if n, err := strconv.ParseInt(size, 10, 64); err == nil {
+			sizes[id] = n
 		}
-		path := counts[2]
-		if path == "" { // a rename: the two paths follow
-			i += 2
-			path = fields[i]
-		}
-		n, ok := index[path]
-		if !ok {
+	}
+	for i := range files {
+		f := &files[i]
+		before, after := sizes[f.oldID], sizes[f.newID]
+		if f.Binary {
+			f.Added, f.Removed = int((after+binaryALine-1)/binaryALine), int((before+binaryALine-1)/binaryALine)
+			if f.Odd, err = r.odd(ctx, f, sizes); err != nil {
+				return nil, err
+			}
+			f.Binary = !f.Odd
 			continue
 		}
-		files[n].Binary = counts[0] == "-"
-		files[n].Added, _ = strconv.Atoi(counts[0])
-		files[n].Removed, _ = strconv.Atoi(counts[1])
+		f.Added = max(f.Added, int((after-before)/growthALine))
+		f.Removed = max(f.Removed, int((before-after)/growthALine))
 	}
 	return files, nil
 }
 
+// blobs lists the ids of the file's content, before and after.
+func (f *FileDiff) blobs() []string {
+	var ids []string
+	if f.OldMode != "000000" && f.OldMode != submoduleMode {
+		ids = append(ids, f.oldID)
+	}
+	if f.NewMode != "000000" && f.NewMode != submoduleMode {
+		ids = append(ids, f.newID)
+	}
+	return ids
+}
+
+// odd says whether a file that Git takes for binary is text, but for some bytes.
+func (r *Repo) odd(ctx context.Context, f *FileDiff, sizes map[string]int64) (bool, error) {
+	for _, id := range f.blobs() {
+		if sizes[id] > oddText {
+			return false, nil
+		}
+		text, err := r.run(ctx, nil, "cat-file", "blob", id)
+		if err != nil || !mostlyText(text) {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// mostlyText says whether nine in ten bytes are such as text has.
+func mostlyText(content []byte) bool {
+	strange := 0
+	for _, c := range content {
+		if c < ' ' && c != '\n' && c != '\t' && c != '\r' || c == 0x7f {
+			strange++
+		}
+	}
+	return utf8.Valid(content) && strange*10 <= len(content)
+}
+
+var statusWords = map[byte]string{'A': "added", 'D': "deleted", 'M': "changed", 'R': "renamed", 'T': "type changed"}
+
+// readRawNumstat reads the answer of "git diff-tree -z --raw --numstat" about one pair of trees, and returns what comes
+// after it. Each file is ":MODE MODE ID ID STATUS" NUL path NUL (of a rename: two paths); then come as many counts, "ADDED
+// REMOVED PATH" with tabs between, of a rename without a path and with the two paths behind.
+func readRawNumstat(out string) ([]FileDiff, string, error) {
+	next := func() (string, bool) {
+		field, left, ok := strings.Cut(out, "\x00")
+		if ok {
+			out = left
+		}
+		return field, ok
+	}
+	var files []FileDiff
+	index := map[string]int{}
+	for strings.HasPrefix(out, ":") {
+		head, _ := next()
+		raw := strings.Fields(head)
+		if len(raw) != 5 || len(raw[0]) != 7 || statusWords[raw[4][0]] == "" {
+			return nil, "", fmt.Errorf("git diff-tree: unreadable line %.80q", head)
+		}
+		f := FileDiff{Status: statusWords[raw[4][0]], OldMode: raw[0][1:], NewMode: raw[1], oldID: raw[2], newID: raw[3]}
+		var ok bool
+		if f.Path, ok = next(); ok && raw[4][0] == 'R' {
+			f.OldPath = f.Path
+			f.Path, ok = next()
+			f.Similarity, _ = strconv.Atoi(raw[4][1:])
+		}
+		if !ok {
+			return nil, "", fmt.Errorf("git diff-tree: %.80q has no path", head)
+		}
+		index[f.Path] = len(files)
+		files = append(files, f)
+	}
+	for {
+		counts := countsForm.FindStringSubmatch(out)
+		if counts == nil {
+			return files, out, nil
+		}
+		out = out[len(counts[0]):]
+		path, ok := next()
+		if ok && path == "" { // a rename: the two paths follow
+			next()
+			path, ok = next()
+		}
+		n, known := index[path]
+		if !ok || !known {
+			return nil, "", fmt.Errorf("git diff-tree: counts of %.80q, which is not in the list", path)
+		}
+		files[n].Binary = counts[1] == "-"
+		files[n].Added, _ = strconv.Atoi(counts[1])
+		files[n].Removed, _ = strconv.Atoi(counts[2])
+	}
+}
+
+var countsForm = regexp.MustCompile(`^(\d+|-)\t(\d+|-)\t`)
+
 // Patch writes the difference between two commits or trees as a unified diff, at most max bytes of it: of the named files
-// only, or of all. It says whether something was left out.
-func (r *Repo) Patch(ctx context.Context, from, to string, max int, o DiffOptions, paths ...string) (string, bool, error) {
-	args := append([]string{"--literal-pathspecs", "diff-tree", "-r", "-p", "-M", "--no-color", "--no-ext-diff", "--no-textconv"}, o.args()...)
+// only, or of all. It says whether something was left out. With odd, the content of what Git takes for binary is shown.
+func (r *Repo) Patch(ctx context.Context, from, to string, max int, o DiffOptions, odd bool, paths ...string) (string, bool, error) {
+	args := append([]string{"--literal-pathspecs", "diff-tree", "-r", "-p", "-M", "--no-color", "--no-ext-diff", "--no-textconv", "--ignore-submodules=none"}, o.args()...)
+	if odd {
+		args = append(args, "--text")
+	}
 	return r.limited(ctx, max, append(append(args, from, to, "--"), paths...)...)
 }
 
@@ -127,34 +243,6 @@ func (r *Repo) Parent(ctx context.Context, commit string) (string, error) {
 		return ids[1], nil
 	}
 	return EmptyTree, nil
-}
-
-// CarryOver returns the tree that a difference would make on another base: what the old head brings to its base, merged
-// onto the new base. Comparing it with a later head shows what came since, without what came only from the other base.
-// Files in which the two do not go together stand in it as the old head has them, and are named.
-func (r *Repo) CarryOver(ctx context.Context, oldBase, oldHead, newBase string) (tree string, conflicting []string, err error) {
-	if oldBase == newBase {
-		tree, err = r.treeOf(ctx, oldHead)
-		return tree, nil, err
-	}
-	baseTree, err := r.treeOf(ctx, newBase)
-	if err != nil {
-		return "", nil, err
-	}
-	standIn, err := r.writeCommit(ctx, commitText(baseTree, []string{oldBase}, Signature{Name: "-", Email: "-"}, Signature{Name: "-", Email: "-"}, "-"))
-	if err != nil {
-		return "", nil, err
-	}
-	out, err := r.run(ctx, nil, "merge-tree", "--write-tree", "-z", "--name-only", "--no-messages", standIn, oldHead)
-	fields := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
-	if !IsID(fields[0]) {
-		return "", nil, firstError(err, fmt.Errorf("git merge-tree answered %.40q", out))
-	}
-	if exitCode(err) != 1 {
-		return fields[0], nil, err
-	}
-	tree, err = r.replaced(ctx, fields[0], oldHead, fields[1:])
-	return tree, fields[1:], err
 }
 
 // replaced returns a tree in which some paths stand as another commit has them.

@@ -55,11 +55,11 @@ func TestP6CarryOverAgreesWithSameDifference(t *testing.T) {
 		}
 		later := w.git("rev-parse", "HEAD")
 		w.push()
-		tree, named, err := w.repo.CarryOver(t.Context(), root, head, base)
+		tree, named, err := w.repo.CarryOver(t.Context(), Shown{root, head}, base)
 		if err != nil {
 			t.Fatal(err)
 		}
-		unchanged, err := w.repo.SameDifference(t.Context(), root, head, base, later)
+		unchanged, err := w.repo.Same(t.Context(), Shown{root, head}, Shown{base, later}, base)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -105,17 +105,17 @@ func TestCarryOverWhereAFileIsGone(t *testing.T) {
 	base := w.commit("theirs")
 	w.git("branch", "-f", "one", head)
 	w.push()
-	tree, named, err := w.repo.CarryOver(t.Context(), root, head, base)
+	tree, named, err := w.repo.CarryOver(t.Context(), Shown{root, head}, base)
 	if err != nil || !slices.Equal(named, []string{"a"}) {
 		t.Fatalf("%v, %v", named, err)
 	}
-	if paths, err := w.repo.Paths(t.Context(), tree, 10); err != nil || !slices.Equal(paths, []string{"b"}) {
+	if paths, err := w.repo.Paths(t.Context(), tree); err != nil || !slices.Equal(paths, []string{"b"}) {
 		t.Errorf("it holds %v, %v", paths, err)
 	}
-	if tree, named, err = w.repo.CarryOver(t.Context(), root, head, root); err != nil || named != nil || tree != w.git("rev-parse", head+"^{tree}") {
+	if tree, named, err = w.repo.CarryOver(t.Context(), Shown{root, head}, root); err != nil || named != nil || tree != w.git("rev-parse", head+"^{tree}") {
 		t.Errorf("on the same base: %s, %v, %v", tree, named, err)
 	}
-	if _, _, err := w.repo.CarryOver(t.Context(), root, strings.Repeat("1", 40), base); err == nil {
+	if _, _, err := w.repo.CarryOver(t.Context(), Shown{root, strings.Repeat("1", 40)}, base); err == nil {
 		t.Error("a commit that is not there was carried over")
 	}
 }

@@ -6,34 +6,31 @@
 package git
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
-	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
-	"time"
+	"sync"
+
+	"tavrin/internal/bounds"
 )
 
-const (
-	// ReservedRefs is the name space that is the service's own: it is neither shown to nor pushed by others.
-	ReservedRefs = "refs/tavrin/"
-	// stopGrace is how long a cancelled git may take to clean up after itself.
-	stopGrace = 5 * time.Second
-)
+// ReservedRefs is the name space that is the service's own: it is neither shown to nor pushed by others.
+const ReservedRefs = "refs/tavrin/"
 
 // Program is the git program, set up so that nothing outside the service's folder influences it.
 type Program struct {
 	// Home is a folder of the service's own that stands in for the user's home.
 	Home string
-	// MaxPackBytes is the largest pack accepted in one push; 0: 2 GiB.
-	MaxPackBytes int64
+	// Bounds say how much is taken; the zero value stands for the defaults.
+	Bounds bounds.Bounds
+
+	defaulted sync.Once
+	turns     turns
+	measured  measured
 }
 
 // config is given to every git process, in place of configuration files.
@@ -42,25 +39,20 @@ var config = [][2]string{
 	{"gc.auto", "0"},
 	{"core.fsync", "committed"},
 	{"core.fsyncMethod", "batch"},
-	{"core.filesRefLockTimeout", "5000"},
+	{"core.filesRefLockTimeout", "1000"}, // there is one writer: a lock that stays was left behind
+	{"core.packedRefsTimeout", "1000"},
+	{"core.attributesFile", os.DevNull}, // no attribute, of the tree or of the machine, hides or bends what is shown
+	{"attr.tree", EmptyTree},
+	{"core.bigFileThreshold", "64m"}, // larger files are streamed
+	{"core.packedGitWindowSize", "32m"},
+	{"core.packedGitLimit", "256m"},
+	{"pack.threads", "2"},
+	{"pack.windowMemory", "256m"},
 	{"merge.directoryRenames", "conflict"},
 	{"transfer.hideRefs", strings.TrimSuffix(ReservedRefs, "/")},
 	{"uploadpack.hideRefs", "refs/scratch"}, // a clone does not bring what others only wanted to have looked at
 	{"uploadpack.allowFilter", "true"},
 	{"advice.detachedHead", "false"},
-}
-
-// environment is what git sees; nothing of the service's own environment but the search path and time zone.
-func (p *Program) environment(extra ...string) []string {
-	env := []string{
-		"PATH=" + os.Getenv("PATH"), "HOME=" + p.Home, "LC_ALL=C", "TZ=UTC",
-		"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=" + os.DevNull, "GIT_TERMINAL_PROMPT=0",
-		"GIT_NO_REPLACE_OBJECTS=1", fmt.Sprintf("GIT_CONFIG_COUNT=%d", len(config)),
-	}
-	for i, kv := range config {
-		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, kv[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, kv[1]))
-	}
-	return append(env, extra...)
 }
 
 // Repo is one bare repository, or a view of it that writes its objects elsewhere.
@@ -84,91 +76,6 @@ func (p *Program) Create(ctx context.Context, dir, defaultBranch string) (*Repo,
 	}
 	return p.Open(dir), nil
 }
-
-// CommandError is a git command that failed.
-type CommandError struct {
-	Args   []string
-	Code   int    // exit status; -1 when it did not run or was killed
-	Stderr string // what git said
-	Err    error
-}
-
-// Error names the command and what git said.
-func (e *CommandError) Error() string {
-	said := strings.TrimSpace(e.Stderr)
-	if said == "" {
-		said = e.Err.Error()
-	}
-	return fmt.Sprintf("git %s: %s", e.Args[0], said)
-}
-
-// Unwrap returns the error of running the command.
-func (e *CommandError) Unwrap() error { return e.Err }
-
-// command prepares a git process; every git process of the service is made here.
-func (r *Repo) command(ctx context.Context, args ...string) *exec.Cmd {
-	cmd := exec.CommandContext(ctx, "git", args...)
-	cmd.Dir = r.dir
-	cmd.Env = r.program.environment(r.env...)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
-	cmd.WaitDelay = stopGrace
-	return cmd
-}
-
-// run runs git and returns its standard output.
-func (r *Repo) run(ctx context.Context, stdin io.Reader, args ...string) ([]byte, error) {
-	var out bytes.Buffer
-	err := r.stream(ctx, stdin, &out, args...)
-	return out.Bytes(), err
-}
-
-// stream runs git with its standard output going to w.
-func (r *Repo) stream(ctx context.Context, stdin io.Reader, w io.Writer, args ...string) error {
-	cmd := r.command(ctx, args...)
-	cmd.Stdin = stdin
-	cmd.Stdout = w
-	stderr := &tail{max: 8 << 10}
-	cmd.Stderr = stderr
-	return wrap(args, cmd.Run(), stderr)
-}
-
-func wrap(args []string, err error, stderr *tail) error {
-	if err == nil {
-		return nil
-	}
-	code := -1
-	var exit *exec.ExitError
-	if errors.As(err, &exit) {
-		code = exit.ExitCode()
-	}
-	return &CommandError{Args: args, Code: code, Stderr: stderr.String(), Err: err}
-}
-
-// exitCode returns the exit status behind an error of run, or -1.
-func exitCode(err error) int {
-	var e *CommandError
-	if errors.As(err, &e) {
-		return e.Code
-	}
-	return -1
-}
-
-// tail keeps the last bytes written to it.
-type tail struct {
-	max int
-	buf []byte
-}
-
-func (t *tail) Write(p []byte) (int, error) {
-	t.buf = append(t.buf, p...)
-	if extra := len(t.buf) - t.max; extra > 0 {
-		t.buf = t.buf[extra:]
-	}
-	return len(p), nil
-}
-
-func (t *tail) String() string { return string(t.buf) }
 
 // quarantine returns a view of the repository whose new objects go to a folder of their own, on the repository's
 // file system. What the view writes is seen by nobody else until the files are moved over.

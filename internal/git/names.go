@@ -18,13 +18,38 @@ func IsID(text string) bool { return idForm.MatchString(text) }
 
 // CheckBranch says what is wrong with a branch name given without refs/heads/, if anything.
 func CheckBranch(name string) error {
-	if strings.HasPrefix(name, "-") {
-		return fmt.Errorf("branch name %q begins with \"-\"", name)
-	}
-	if name == "HEAD" || strings.HasPrefix(name, "refs/") {
-		return fmt.Errorf("branch name %q is one that git keeps for itself", name)
+	if err := plainName(name); err != nil {
+		return fmt.Errorf("branch %w", err)
 	}
 	return CheckRef("refs/heads/" + name)
+}
+
+// CheckTag says what is wrong with a tag name given without refs/tags/, if anything.
+func CheckTag(name string) error {
+	if err := plainName(name); err != nil {
+		return fmt.Errorf("tag %w", err)
+	}
+	return CheckRef("refs/tags/" + name)
+}
+
+// pseudo matches what git names states of a work tree by, in the same name space (gitglossary, "pseudoref").
+var pseudo = regexp.MustCompile(`(?i)^(@|([A-Z]+_)*HEAD|AUTO_MERGE|NOTES_MERGE_PARTIAL)$`)
+
+// plainName refuses a short name that git, or somebody who reads it, would take for something else: everybody who has it in
+// a clone would be misled.
+func plainName(name string) error {
+	first, _, deeper := strings.Cut(name, "/")
+	switch {
+	case strings.HasPrefix(name, "-"):
+		return fmt.Errorf("name %.80q begins with \"-\", which commands take for an option", name)
+	case pseudo.MatchString(name) || deeper && pseudo.MatchString(first):
+		return fmt.Errorf("name %.80q is one that git keeps for itself", name)
+	case deeper && (first == "refs" || first == "heads" || first == "tags" || first == "remotes"):
+		return fmt.Errorf("name %.80q reads like the full name of another ref: leave %q out", name, first+"/")
+	case len(name) >= 40 && strings.Trim(strings.ToLower(name), "0123456789abcdef") == "":
+		return fmt.Errorf("name %.80q reads like the id of a commit", name)
+	}
+	return nil
 }
 
 // CheckRef says what is wrong with a full ref name, if anything, by the rules of git-check-ref-format(1); invisible

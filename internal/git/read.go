@@ -6,12 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
-	"time"
 
 	"tavrin/internal/core/carry"
 )
@@ -78,62 +78,6 @@ func (r *Repo) IsAncestor(ctx context.Context, a, b string) (bool, error) {
 	return err == nil, err
 }
 
-// MergeBase returns the best common ancestor of two commits, or ErrNotFound when they share none.
-func (r *Repo) MergeBase(ctx context.Context, a, b string) (string, error) {
-	out, err := r.run(ctx, nil, "merge-base", a, b)
-	if exitCode(err) == 1 {
-		return "", fmt.Errorf("common ancestor of %.10s and %.10s: %w", a, b, ErrNotFound)
-	}
-	return strings.TrimSpace(string(out)), err
-}
-
-// Commit is what a list of commits shows.
-type Commit struct {
-	ID             string
-	Parents        []string
-	Author         Signature
-	CommitterEmail string
-	CommittedAt    time.Time
-	Subject        string
-	Body           string
-}
-
-// Signature is a name, an address and a time as a commit has them: text, not proof of who it was.
-type Signature struct {
-	Name  string
-	Email string
-	When  time.Time
-}
-
-const logFormat = "%H%x00%P%x00%an%x00%ae%x00%aI%x00%ce%x00%cI%x00%s%x00%b%x00%x01"
-
-// Log lists commits reachable from the commit `from` and not from those in `not`, newest first.
-func (r *Repo) Log(ctx context.Context, from string, not []string, skip, limit int) ([]Commit, error) {
-	args := []string{"log", "--topo-order", "--no-show-signature", "--format=" + logFormat, fmt.Sprintf("--skip=%d", skip),
-		fmt.Sprintf("--max-count=%d", limit), from}
-	for _, n := range not {
-		args = append(args, "^"+n)
-	}
-	out, err := r.run(ctx, nil, append(args, "--")...)
-	if err != nil {
-		return nil, err
-	}
-	var commits []Commit
-	for record := range strings.SplitSeq(string(out), "\x01") {
-		f := strings.Split(strings.TrimPrefix(record, "\n"), "\x00")
-		if len(f) < 9 {
-			continue
-		}
-		authored, _ := time.Parse(time.RFC3339, f[4])
-		committed, _ := time.Parse(time.RFC3339, f[6])
-		commits = append(commits, Commit{
-			ID: f[0], Parents: strings.Fields(f[1]), Author: Signature{f[2], f[3], authored.UTC()},
-			CommitterEmail: f[5], CommittedAt: committed.UTC(), Subject: f[7], Body: strings.TrimSpace(f[8]),
-		})
-	}
-	return commits, nil
-}
-
 // AheadBehind counts the commits that a commit has and a ref has not, and the other way round.
 func (r *Repo) AheadBehind(ctx context.Context, commit, ref string) (ahead, behind int, err error) {
 	out, err := r.run(ctx, nil, "rev-list", "--count", "--left-right", commit+"..."+ref, "--")
@@ -147,41 +91,8 @@ func (r *Repo) AheadBehind(ctx context.Context, commit, ref string) (ahead, behi
 // HasBranch says whether there is a branch of that name now. It reads Git's files and starts no process, since it is
 // asked for every gate.
 func (r *Repo) HasBranch(branch string) bool {
-	if info, err := os.Stat(filepath.Join(r.dir, "refs", "heads", filepath.FromSlash(branch))); err == nil && info.Mode().IsRegular() {
-		return true
-	}
-	packed, err := os.ReadFile(filepath.Join(r.dir, "packed-refs"))
-	return err == nil && bytes.Contains(packed, []byte(" refs/heads/"+branch+"\n"))
-}
-
-// limited returns at most max bytes of a command's output.
-func (r *Repo) limited(ctx context.Context, max int, args ...string) (string, bool, error) {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	w := &limit{left: max, full: cancel}
-	err := r.stream(ctx, nil, w, args...)
-	if w.over {
-		err = nil
-	}
-	return w.buf.String(), w.over, err
-}
-
-type limit struct {
-	buf  bytes.Buffer
-	left int
-	over bool
-	full func()
-}
-
-func (l *limit) Write(p []byte) (int, error) {
-	if len(p) > l.left {
-		l.buf.Write(p[:l.left])
-		l.left, l.over = 0, true
-		l.full()
-		return 0, io.ErrShortWrite
-	}
-	l.left -= len(p)
-	return l.buf.Write(p)
+	at, err := r.At("refs/heads/" + branch)
+	return err == nil && at != ""
 }
 
 // TreeEntry is one name in a folder of a commit.
@@ -191,17 +102,20 @@ type TreeEntry struct {
 	Size int64  // of a blob, in bytes
 }
 
-// Paths lists the files of a commit, all folders through, at most so many.
-func (r *Repo) Paths(ctx context.Context, commit string, limit int) ([]string, error) {
+// Paths lists the files of a commit, all folders through; more than the bound allows are an error.
+func (r *Repo) Paths(ctx context.Context, commit string) ([]string, error) {
 	out, err := r.run(ctx, nil, "ls-tree", "-r", "-z", "--name-only", "--end-of-options", commit)
 	if err != nil {
 		return nil, err
 	}
 	paths := []string{}
 	for path := range strings.SplitSeq(string(out), "\x00") {
-		if path != "" && len(paths) < limit {
+		if path != "" {
 			paths = append(paths, path)
 		}
+	}
+	if b := r.program.bounds(); int64(len(paths)) > b.PushTreePaths {
+		return nil, b.Reach("push.tree-paths", "%.10s holds %d files", commit, len(paths))
 	}
 	return paths, nil
 }
@@ -251,7 +165,9 @@ type Move struct {
 	Ref, Old, New string
 }
 
-// MoveRefs moves refs by compare-and-swap, all of them or none, synced to disk.
+// MoveRefs moves refs by compare-and-swap, all of them or none, synced to disk. Only the sole writer of the repository may
+// call it: a lock that stands in the way was left by a process that was killed, and is removed. After an error, also
+// ErrMoved, the refs are to be looked at before it is said that nothing has moved: git may have been killed after it.
 func (r *Repo) MoveRefs(ctx context.Context, moves ...Move) error {
 	var in strings.Builder
 	in.WriteString("start\x00")
@@ -272,18 +188,63 @@ func (r *Repo) MoveRefs(ctx context.Context, moves ...Move) error {
 		}
 	}
 	in.WriteString("prepare\x00commit\x00")
-	_, err := r.run(ctx, strings.NewReader(in.String()), "update-ref", "-z", "--stdin")
-	if err != nil && (strings.Contains(err.Error(), "but expected") || strings.Contains(err.Error(), "reference already exists") ||
-		strings.Contains(err.Error(), "unable to resolve reference")) {
-		return fmt.Errorf("%w: %w", ErrMoved, err)
+	err := r.writingRefs(moves, func() error {
+		_, err := r.run(ctx, strings.NewReader(in.String()), "update-ref", "-z", "--stdin")
+		return err
+	})
+	if err == nil {
+		return nil
+	}
+	for _, m := range moves { // whether something has moved is asked of the refs, not of what git says
+		if at, lookErr := r.At(m.Ref); lookErr == nil && at != m.Old {
+			return fmt.Errorf("%w: %w", ErrMoved, err)
+		}
 	}
 	return err
 }
 
+// writingRefs writes refs, and once more where a lock that was left behind stood in the way.
+func (r *Repo) writingRefs(moves []Move, write func() error) error {
+	err := write()
+	if err == nil {
+		return nil
+	}
+	removed := false
+	locks := []string{"HEAD.lock", "packed-refs.lock"}
+	for _, m := range moves {
+		locks = append(locks, filepath.FromSlash(m.Ref)+".lock")
+	}
+	for _, name := range locks {
+		removed = os.Remove(filepath.Join(r.dir, name)) == nil || removed
+	}
+	if !removed {
+		return err
+	}
+	return write()
+}
+
+// At returns what a ref points at now; empty: there is no such ref. It reads Git's files and starts no process.
+func (r *Repo) At(ref string) (string, error) {
+	text, err := os.ReadFile(filepath.Join(r.dir, filepath.FromSlash(ref)))
+	if id := strings.TrimSpace(string(text)); err == nil && IsID(id) {
+		return id, nil
+	}
+	packed, err := os.ReadFile(filepath.Join(r.dir, "packed-refs"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	if i := bytes.Index(packed, []byte(" "+ref+"\n")); err == nil && i >= 40 {
+		return string(packed[i-40 : i]), nil
+	}
+	return "", err
+}
+
 // Keep makes a name of the service's own point at a commit, wherever it pointed before, so that it is not lost.
 func (r *Repo) Keep(ctx context.Context, name, commit string) error {
-	_, err := r.run(ctx, nil, "update-ref", ReservedRefs+name, commit)
-	return err
+	return r.writingRefs([]Move{{Ref: ReservedRefs + name}}, func() error {
+		_, err := r.run(ctx, nil, "update-ref", ReservedRefs+name, commit)
+		return err
+	})
 }
 
 // Moved says what became of a path between two commits.
@@ -318,7 +279,7 @@ func (r *Repo) Follow(ctx context.Context, from, to, path string) (Moved, error)
 	if !changed {
 		return Moved{Path: path}, nil
 	}
-	out, err := r.run(ctx, nil, "diff", "--no-color", "--no-ext-diff", "--no-textconv", "-U0", from+":"+path, to+":"+now, "--")
+	out, err := r.run(ctx, nil, "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--text", "-U0", from+":"+path, to+":"+now, "--")
 	if err != nil {
 		return Moved{}, err
 	}

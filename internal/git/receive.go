@@ -13,17 +13,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"tavrin/internal/bounds"
 )
 
 const (
-	// maxCommands bounds the refs in one push: thousands make git slow.
-	maxCommands = 1000
-	// readCommands is how many are read, so that more than are taken can be answered politely.
-	readCommands = 100_000
-	// maxOptions bounds the options of one push.
-	maxOptions = 20
-	// defaultMaxPack is the largest pack accepted when nothing else is said.
-	defaultMaxPack = 2 << 30
+	// drained is how much of a refused push is read, so that the client gets to read the answer.
+	drained = 64 << 20
 	// capabilities is what the receiving side offers.
 	capabilities = "report-status delete-refs side-band-64k quiet atomic ofs-delta push-options object-format=sha1 agent=tavrin"
 )
@@ -47,6 +43,7 @@ type Incoming struct {
 	dir     string
 	commits map[string][]string // the commits that came, with their parents
 	order   []string            // the same, newest first
+	rode    []string
 	// admitted says that the objects are in the repository already.
 	admitted bool
 }
@@ -91,18 +88,17 @@ func (in *Incoming) Contains(ctx context.Context, b, a string) (bool, error) {
 	return in.view.IsAncestor(ctx, a, b)
 }
 
-// Commits lists at most limit of the commits that no ref of the repository reached before the push, newest first.
-func (in *Incoming) Commits(limit int) []string { return in.order[:min(limit, len(in.order))] }
+// Commits lists the commits that no ref of the repository reached before the push, newest first.
+func (in *Incoming) Commits() []string { return in.order }
 
-// Log lists, with the objects of the push in sight, the commits that one brings beyond others, and the signatures of those
-// that carry one.
-func (in *Incoming) Log(ctx context.Context, from string, not []string, limit int) ([]Commit, map[string]KeySignature, error) {
-	log, err := in.view.Log(ctx, from, not, 0, limit)
-	if err != nil {
-		return nil, nil, err
-	}
-	signed, err := in.view.Signatures(ctx, from, not, limit)
-	return log, signed, err
+// Rode lists the commits that came with the push although nothing that it moves needs them. Another's push may point at
+// them later.
+func (in *Incoming) Rode() []string { return in.rode }
+
+// Log lists, with the objects of the push in sight, the commits that one brings beyond others: all of them, or an error that
+// names the bound.
+func (in *Incoming) Log(ctx context.Context, from string, not []string) ([]Commit, error) {
+	return in.view.LogAll(ctx, from, not, "push.direct-commits")
 }
 
 // IsCommit says whether the id is that of a commit, as the tip of a branch has to be.
@@ -177,6 +173,7 @@ type request struct {
 	caps     []string
 	options  []string
 	sideband bool
+	reached  *bounds.Reached // why not all of it was kept
 }
 
 // ProtocolError says that the other side does not speak the push protocol rightly.
@@ -185,20 +182,36 @@ type ProtocolError struct{ What string }
 // Error says what is wrong.
 func (e *ProtocolError) Error() string { return "push protocol: " + e.What }
 
-// readRequest reads the commands of a push. A nil request with a nil error is a probe: a flush and nothing else.
-func readRequest(r *bufio.Reader) (*request, error) {
+// readRequest reads the commands of a push. A nil request with a nil error is a probe: a flush and nothing else. What comes
+// beyond a bound is read and not kept, so that the client can be told.
+func readRequest(r *bufio.Reader, b *bounds.Bounds) (*request, error) {
 	q := &request{}
 	seen := map[string]bool{}
-	for first := true; ; {
-		line, flush, err := readPacket(r)
-		if err != nil {
-			return nil, err
+	size := int64(0)
+	packets := func(keep func(line string) error) error {
+		for {
+			line, flush, err := readPacket(r)
+			if err != nil || flush {
+				return err
+			}
+			if size += int64(len(line)); size > drained {
+				return &ProtocolError{"the commands do not end"}
+			}
+			if size > b.PushCommandBytes {
+				q.reached = b.Reach("push.command-bytes", "the names and options of this push have %d bytes", size)
+			}
+			if q.reached != nil {
+				continue
+			}
+			if err := keep(line); err != nil {
+				return err
+			}
 		}
-		if flush {
-			break
-		}
+	}
+	first := true
+	err := packets(func(line string) error {
 		if strings.HasPrefix(line, "shallow ") {
-			continue // what is missing shows when the objects are connected
+			return nil // what is missing shows when the objects are connected
 		}
 		if first {
 			command, caps, _ := strings.Cut(line, "\x00")
@@ -206,35 +219,28 @@ func readRequest(r *bufio.Reader) (*request, error) {
 		}
 		u, err := parseCommand(strings.TrimSuffix(line, "\n"))
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if seen[u.Ref] {
 			u.Problem = "named twice in one push"
 		}
 		seen[u.Ref] = true
-		if q.updates = append(q.updates, u); len(q.updates) > readCommands {
-			return nil, &ProtocolError{fmt.Sprintf("more than %d refs in one push", maxCommands)}
+		if q.updates = append(q.updates, u); int64(len(q.updates)) > b.PushRefs {
+			q.reached = b.Reach("push.refs", "%d refs in one push are too many", len(q.updates))
 		}
-	}
-	if len(q.updates) == 0 {
-		return nil, nil
+		return nil
+	})
+	if err != nil || len(q.updates) == 0 && q.reached == nil {
+		return nil, err
 	}
 	q.sideband = slices.Contains(q.caps, "side-band-64k")
 	if slices.Contains(q.caps, "push-options") {
-		for {
-			line, flush, err := readPacket(r)
-			if err != nil {
-				return nil, err
-			}
-			if flush {
-				break
-			}
-			if q.options = append(q.options, strings.TrimSuffix(line, "\n")); len(q.options) > maxOptions {
-				return nil, &ProtocolError{fmt.Sprintf("more than %d push options", maxOptions)}
-			}
-		}
+		err = packets(func(line string) error {
+			q.options = append(q.options, strings.TrimSuffix(line, "\n"))
+			return nil
+		})
 	}
-	return q, nil
+	return q, err
 }
 
 func parseCommand(line string) (Update, error) {
@@ -250,10 +256,14 @@ func parseCommand(line string) (Update, error) {
 		u.New = ""
 	}
 	branch, isBranch := strings.CutPrefix(u.Ref, "refs/heads/")
+	tag, isTag := strings.CutPrefix(u.Ref, "refs/tags/")
+	// What is there already may go, whatever it is called.
 	if err := CheckRef(u.Ref); err != nil {
 		u.Problem = "not a name git allows"
-	} else if isBranch && CheckBranch(branch) != nil {
-		u.Problem = "not a name for a branch"
+	} else if isBranch && u.Old == "" && CheckBranch(branch) != nil {
+		u.Problem = "not a name for a branch: " + CheckBranch(branch).Error()
+	} else if isTag && u.Old == "" && CheckTag(tag) != nil {
+		u.Problem = "not a name for a tag: " + CheckTag(tag).Error()
 	} else if strings.HasPrefix(u.Ref, ReservedRefs) {
 		u.Problem = "the service's own name space"
 	} else if u.Old == "" && u.New == "" {
@@ -311,14 +321,19 @@ func (r *Repo) AdvertisePush(ctx context.Context, w io.Writer) error {
 // report. An error means that no sensible answer could be written.
 func (r *Repo) Receive(ctx context.Context, body io.Reader, w io.Writer, decide Decide) error {
 	in := bufio.NewReaderSize(body, 64<<10)
-	q, err := readRequest(in)
+	q, err := readRequest(in, r.program.bounds())
 	if err != nil || q == nil {
 		return err
 	}
+	ctx, leave, err := r.program.enter(ctx)
+	if err != nil {
+		return err
+	}
+	defer leave()
 	incoming := &Incoming{Updates: q.updates, Atomic: slices.Contains(q.caps, "atomic"), Options: q.options, repo: r, view: r}
 	var unpack error
-	if n := len(q.updates); n > maxCommands {
-		unpack = fmt.Errorf("%d refs in one push are too many: push at most %d at a time", n, maxCommands)
+	if q.reached != nil {
+		unpack = q.reached
 	} else {
 		unpack = r.takePack(ctx, in, incoming)
 	}
@@ -332,7 +347,7 @@ func (r *Repo) Receive(ctx context.Context, body io.Reader, w io.Writer, decide 
 			results = append(results, Result{Refused: cmp.Or(u.Problem, "the objects were not accepted")})
 		}
 		lines = strings.Split(unpack.Error(), "\n")
-		io.CopyN(io.Discard, in, 64<<20) // so that the client reads the answer; bounded
+		io.CopyN(io.Discard, in, drained) // so that the client reads the answer; bounded
 	} else {
 		results, lines = decide(ctx, incoming)
 	}
@@ -360,45 +375,133 @@ func (r *Repo) takePack(ctx context.Context, in *bufio.Reader, incoming *Incomin
 	if err != nil || string(head) != "PACK" {
 		return &ProtocolError{"no pack follows the commands"}
 	}
-	maxBytes := r.program.MaxPackBytes
-	if maxBytes == 0 {
-		maxBytes = defaultMaxPack
-	}
+	b := r.program.bounds()
 	// Kept as a pack however small it is: two files to sync, where loose objects would be many.
-	_, err = view.run(ctx, in, "index-pack", "--stdin", "--fix-thin", "--strict", fmt.Sprintf("--max-input-size=%d", maxBytes))
+	counted := &counting{Reader: in}
+	_, err = view.run(ctx, counted, "index-pack", "--stdin", "--fix-thin", "--strict", fmt.Sprintf("--max-input-size=%d", b.PushPackBytes))
 	if err != nil {
-		return explainPack(err, maxBytes)
+		return explainPack(err, counted.bytes, b)
 	}
 	return incoming.connect(ctx, tips)
 }
 
-// connect checks that everything the new tips need is there, and notes the commits that came. In the listing a
-// commit's line begins with its time, any other object's with its id.
+// connect checks that everything the new tips need is there and within the bounds, and notes the commits that came.
 func (in *Incoming) connect(ctx context.Context, tips []string) error {
-	list, err := in.view.run(ctx, strings.NewReader(strings.Join(tips, "\n")+"\n"), "rev-list", "--objects", "--timestamp", "--parents", "--stdin", "--not", "--all")
+	list, err := in.listed(ctx)
 	if err != nil {
-		return fmt.Errorf("the pack lacks objects that its commits need (a push from a shallow clone must bring what the repository lacks)")
+		return err
 	}
-	in.commits = map[string][]string{}
-	for line := range strings.Lines(string(list)) {
-		f := strings.Fields(line)
-		if len(f) >= 2 && !IsID(f[0]) && IsID(f[1]) {
-			in.commits[f[1]] = f[2:]
-			in.order = append(in.order, f[1])
+	absent, err := in.walk(ctx, tips, list)
+	if err == nil {
+		err = in.unheld(ctx, absent)
+	}
+	if err != nil {
+		return err
+	}
+	for _, id := range list.commits {
+		if _, needed := in.commits[id]; !needed && !in.repo.HasCommit(ctx, id) {
+			in.rode = append(in.rode, id)
 		}
 	}
-	return nil
+	b := in.repo.program.bounds()
+	look := slices.Concat(in.order, in.rode)
+	if int64(len(look)) > b.PushCommits {
+		if refs, err := in.repo.Refs(ctx, "refs/heads/"); err != nil || len(refs) > 0 {
+			return firstError(err, b.Reach("push.commits", "this push brings %d commits", len(look)))
+		}
+		look = nil // the first push of a long history: where it ends is what anybody will look at
+		for _, tip := range tips {
+			if _, came := in.commits[tip]; came {
+				look = append(look, tip)
+			}
+		}
+	}
+	return in.measure(ctx, look)
 }
 
-func explainPack(err error, maxBytes int64) error {
-	var e *CommandError
-	if errors.As(err, &e) {
-		if strings.Contains(e.Stderr, "maximum allowed size") || strings.Contains(e.Stderr, "exceeds maximum") {
-			return fmt.Errorf("the pack is too large: at most %d MiB in one push", maxBytes>>20)
-		}
-		return fmt.Errorf("the pack is not sound: %s", strings.TrimSpace(e.Stderr))
+// walk lists what the new tips need beyond what refs hold, and returns what of it did not come with the push. In the listing
+// a commit's line begins with its time, any other object's with its id.
+func (in *Incoming) walk(ctx context.Context, tips []string, list *packed) (absent []string, err error) {
+	h, err := in.view.startHelper(ctx, "rev-list", "--objects", "--no-object-names", "--timestamp", "--parents", "--stdin", "--not", "--all")
+	if err != nil {
+		return nil, err
 	}
-	return err
+	io.WriteString(h.in, strings.Join(tips, "\n")+"\n") // an error shows when it ends
+	h.in.Close()
+	in.commits = map[string][]string{}
+	for {
+		line, err := h.out.ReadString('\n')
+		f := strings.Fields(line)
+		if err != nil || len(f) == 0 {
+			break
+		}
+		id := f[0]
+		if len(f) >= 2 && !IsID(f[0]) && IsID(f[1]) {
+			id = f[1]
+			in.commits[id] = f[2:]
+			in.order = append(in.order, id)
+		}
+		if !list.has(id) {
+			absent = append(absent, id)
+		}
+	}
+	err = h.wait()
+	if failed := (*CommandError)(nil); errors.As(err, &failed) && !failed.Killed {
+		return nil, fmt.Errorf("the pack lacks objects that its commits need (a push from a shallow clone must bring what the repository lacks)")
+	}
+	return absent, err
+}
+
+// unheld refuses a push that points at objects which neither came with it nor are held by a ref: they rode along in
+// somebody else's pack, and it would not be told whose they are. The listing of what a push needs is not exact, so that
+// what is absent is mostly held by an old commit; that is found out here.
+func (in *Incoming) unheld(ctx context.Context, absent []string) error {
+	if len(absent) == 0 {
+		return nil
+	}
+	sought := map[string]bool{}
+	for _, id := range absent {
+		sought[id] = true
+	}
+	h, err := in.repo.startHelper(ctx, "rev-list", "--objects", "--no-object-names", "--all")
+	if err != nil {
+		return err
+	}
+	for len(sought) > 0 {
+		line, err := h.out.ReadString('\n')
+		if err != nil {
+			break
+		}
+		delete(sought, strings.TrimSpace(line))
+	}
+	h.close()
+	if len(sought) == 0 {
+		return nil
+	}
+	return fmt.Errorf("the pack lacks objects that its commits need: no branch or tag holds them, and they did not come with this push (try git -c push.negotiate=false push --no-thin)")
+}
+
+// counting counts the bytes that are read.
+type counting struct {
+	io.Reader
+	bytes int64
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	c.bytes += int64(n)
+	return n, err
+}
+
+func explainPack(err error, size int64, b *bounds.Bounds) error {
+	var e *CommandError
+	if !errors.As(err, &e) {
+		return err
+	}
+	if size > b.PushPackBytes {
+		return b.Reach("push.pack-bytes", "the pack is too large: it has more than %d MiB", b.PushPackBytes>>20)
+	}
+	return fmt.Errorf("the pack is not sound: %s", strings.TrimSpace(e.Stderr))
 }
 
 // report writes the answer to a push, in the form that the client asked for.

@@ -1,16 +1,17 @@
 package git
 
 import (
-	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
-	"time"
+
+	"tavrin/internal/core/trailer"
 )
 
 // Strategy says how a change's commits come onto the target.
@@ -28,6 +29,13 @@ type Plan struct {
 	Base     string // the target's tip
 	Head     string // the change's head
 	Strategy Strategy
+	// Shown is the base that was shown with the change: what it brings is judged by it. Empty: what Git's own merge of the
+	// two brings, for a branch that is brought up to another.
+	Shown string
+	// Landed are commits of the change that have landed in other clothes: they are not replayed.
+	Landed map[string]bool
+	// Genuine are commits of which the records know that they landed: they keep the trailers that only the service writes.
+	Genuine map[string]bool
 	// Message, Author and the committer are those of the one new commit of Squash and Merge; Rebase keeps each
 	// commit's author and message and takes the committer.
 	Message   string
@@ -41,21 +49,26 @@ type Built struct {
 	Tree   string
 }
 
-// ConflictError says that the change and the target do not go together.
-type ConflictError struct {
-	Commit string   // the commit that could not be replayed; empty for the change as a whole
-	Files  []string // the conflicting paths
-	Text   []string // what git says of each
-	ids    []string // of commits made for the purpose
+// DifferentError says that a strategy would not land what was shown of the change, although the change by itself goes
+// together with the target.
+type DifferentError struct {
+	Strategy Strategy
+	Files    []string       // in which it would land something else
+	Conflict *ConflictError // why it cannot be written at all; nil: it can
+	Unshown  string         // a commit that would come with it and was not shown; empty: none
 }
 
-// Error names the files.
-func (e *ConflictError) Error() string {
-	what := "the change"
-	if e.Commit != "" {
-		what = fmt.Sprintf("commit %.10s", e.Commit)
+// Error says what would be different.
+func (e *DifferentError) Error() string {
+	switch {
+	case e.Unshown != "":
+		return fmt.Sprintf("by %s commit %.10s would come with it, which was not shown", e.Strategy, e.Unshown)
+	case e.Conflict != nil && e.Conflict.Commit != "":
+		return fmt.Sprintf("by %s commit %.10s conflicts in %s, although the change as a whole does not", e.Strategy, e.Conflict.Commit, few(e.Conflict.Text))
+	case e.Conflict != nil:
+		return fmt.Sprintf("Git's own %s conflicts in %s, although what was shown does not", e.Strategy, few(e.Conflict.Text))
 	}
-	return fmt.Sprintf("%s conflicts with the target in %s", what, strings.Join(e.Files, ", "))
+	return fmt.Sprintf("by %s something else than was shown would land in %s", e.Strategy, few(e.Files))
 }
 
 // NothingError says that the change brings nothing that the target does not have.
@@ -64,19 +77,38 @@ type NothingError struct{}
 // Error says so.
 func (NothingError) Error() string { return "the target has everything the change brings already" }
 
-// Build makes the commit that the target would move to if the change landed on Base. It needs no checkout and
-// touches no ref. On failure the repository is as it was; the error may be a *ConflictError or a NothingError.
-func (r *Repo) Build(ctx context.Context, p Plan) (Built, error) {
+// Build makes the commit that the target would move to if the change landed on Base. It needs no checkout and touches no
+// ref. What lands is the judge's tree: a strategy that would make another is refused with a *DifferentError. On failure the
+// repository is as it was; the error may be a *ConflictError or a NothingError too.
+func (r *Repo) Build(ctx context.Context, p Plan) (Built, error) { return r.build(ctx, p, true) }
+
+// Try is Build without storing anything: it says whether the plan can be built.
+func (r *Repo) Try(ctx context.Context, p Plan) error {
+	_, err := r.build(ctx, p, false)
+	return err
+}
+
+func (r *Repo) build(ctx context.Context, p Plan, keep bool) (Built, error) {
+	ctx, leave, err := r.program.enter(ctx)
+	if err != nil {
+		return Built{}, err
+	}
+	defer leave()
 	view, dir, err := r.scratch()
 	if err != nil {
 		return Built{}, err
 	}
 	defer os.RemoveAll(dir)
 	b := builder{repo: view, dir: dir, plan: p, aside: map[string]bool{}}
+	if err := b.judge(ctx); err != nil {
+		return Built{}, err
+	}
 	var built Built
 	switch p.Strategy {
 	case Rebase:
-		built, err = b.rebase(ctx)
+		if built, err = b.rebase(ctx, p.Landed); len(p.Landed) > 0 && errors.As(err, new(*DifferentError)) {
+			built, err = b.rebase(ctx, nil) // what landed may have been taken back since
+		}
 	case Squash, Merge:
 		built, err = b.merge(ctx)
 	default:
@@ -85,7 +117,7 @@ func (r *Repo) Build(ctx context.Context, p Plan) (Built, error) {
 	if err != nil {
 		return Built{}, err
 	}
-	if b.wrote {
+	if b.wrote && keep {
 		if err := b.keep(ctx, r); err != nil {
 			return Built{}, fmt.Errorf("store the rehearsal: %w", err)
 		}
@@ -93,7 +125,42 @@ func (r *Repo) Build(ctx context.Context, p Plan) (Built, error) {
 	return built, nil
 }
 
-// keep copies the new objects, but for those made only to build others, into the repository, synced to disk.
+// judge finds the tree that has to come out.
+func (b *builder) judge(ctx context.Context) error {
+	if contained, err := b.repo.IsAncestor(ctx, b.plan.Head, b.plan.Base); err != nil || contained {
+		return firstError(err, NothingError{})
+	}
+	var err error
+	if b.baseTree, err = b.repo.treeOf(ctx, b.plan.Base); err != nil {
+		return err
+	}
+	var stages []stage
+	if b.plan.Shown != "" {
+		b.judged, stages, err = b.repo.judge(ctx, Shown{b.plan.Shown, b.plan.Head}, b.plan.Base)
+	} else {
+		b.judged, stages, err = b.repo.mergeTree(ctx, b.plan.Base, b.plan.Head)
+	}
+	if err == nil && len(stages) > 0 {
+		return conflictOf(stages)
+	}
+	return err
+}
+
+// different says in what a strategy's tree differs from the judge's.
+func (b *builder) different(ctx context.Context, tree string) error {
+	files, err := b.repo.Diff(ctx, b.judged, tree)
+	if err != nil {
+		return err
+	}
+	e := &DifferentError{Strategy: b.plan.Strategy}
+	for _, f := range files {
+		e.Files = append(e.Files, visiblePath(f.Path))
+	}
+	return e
+}
+
+// keep copies the new objects, but for those made only to build others, into the repository, synced to disk. What lies in
+// the scratch folder is what the repository lacks: asking Git what the commit needs would walk whole trees.
 func (b *builder) keep(ctx context.Context, r *Repo) error {
 	var list, pack bytes.Buffer
 	err := filepath.WalkDir(b.dir, func(path string, d os.DirEntry, err error) error {
@@ -114,44 +181,63 @@ func (b *builder) keep(ctx context.Context, r *Repo) error {
 
 // builder builds one rehearsal in a scratch view.
 type builder struct {
-	repo  *Repo
-	dir   string // the scratch folder
-	plan  Plan
-	wrote bool
-	aside map[string]bool // commits made for the purpose, not to be kept
-	// baseTree is the tree of the plan's base, found while the commits are read.
-	baseTree string
+	repo     *Repo
+	dir      string // the scratch folder
+	plan     Plan
+	wrote    bool
+	aside    map[string]bool // commits made for the purpose, not to be kept
+	baseTree string          // of the plan's base
+	judged   string          // the tree that has to come out
 }
 
+// merge writes the judge's tree as one commit. A merge is written only where Git's own merge makes that tree too, so that
+// its commit is what it seems to be.
 func (b *builder) merge(ctx context.Context) (Built, error) {
-	if contained, err := b.repo.IsAncestor(ctx, b.plan.Head, b.plan.Base); err != nil || contained {
-		return Built{}, firstError(err, NothingError{})
-	}
-	m, err := b.repo.startMerger(ctx, b.plan.Base)
-	if err != nil {
-		return Built{}, err
-	}
-	defer m.close()
-	tree, err := m.merge(b.plan.Base, b.plan.Head)
-	if err != nil {
-		return Built{}, b.named(err, "")
-	}
 	parents := []string{b.plan.Base}
+	if b.plan.Strategy == Squash && b.judged == b.baseTree {
+		return Built{}, NothingError{}
+	}
 	if b.plan.Strategy == Merge {
 		parents = append(parents, b.plan.Head)
+		if err := b.mergeable(ctx); err != nil {
+			return Built{}, err
+		}
 	}
 	b.wrote = true
-	id, err := b.repo.writeCommit(ctx, commitText(tree, parents, b.plan.Author, b.plan.Committer, b.plan.Message))
-	return Built{Commit: id, Tree: tree}, err
+	id, err := b.repo.writeCommit(ctx, commitText(b.judged, parents, b.plan.Author, b.plan.Committer, b.plan.Message))
+	return Built{Commit: id, Tree: b.judged}, err
 }
 
-// rebase replays each commit of the change on the base. A commit that the base has in other clothes, or that
-// becomes empty, is left out; a commit that is already in place stays as it is.
-//
-// Git 2.39 cannot be told the merge base, so each commit C is merged with a commit made for the purpose that has
-// the present tree and C's parent as its parent: their merge base is then C's parent.
-func (b *builder) rebase(ctx context.Context) (Built, error) {
-	picks, err := b.picks(ctx)
+// mergeable says why a merge commit would not be what it seems to be.
+func (b *builder) mergeable(ctx context.Context) error {
+	if b.plan.Shown == "" {
+		return nil
+	}
+	// A target whose history was rewritten may lack the base that was shown: its commits would come back with the merge.
+	unshown, err := b.repo.run(ctx, nil, "rev-list", "--max-count=1", b.plan.Shown, "^"+b.plan.Base, "--")
+	if err != nil {
+		return err
+	}
+	if id := strings.TrimSpace(string(unshown)); id != "" {
+		return &DifferentError{Strategy: b.plan.Strategy, Unshown: id}
+	}
+	own, stages, err := b.repo.mergeTree(ctx, b.plan.Base, b.plan.Head)
+	switch {
+	case err != nil:
+		return err
+	case len(stages) > 0:
+		return &DifferentError{Strategy: b.plan.Strategy, Conflict: conflictOf(stages)}
+	case own != b.judged:
+		return b.different(ctx, own)
+	}
+	return nil
+}
+
+// rebase replays each commit of the change on the base, but those in skip. A commit that changes nothing where it is
+// replayed is left out; one that is in place already stays as it is. Merge commits are not replayed: what they bring
+// beyond their parents is missed by the judge, if it was anything.
+func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, error) {
+	picks, err := b.picks(ctx, skip)
 	if err != nil {
 		return Built{}, err
 	}
@@ -167,21 +253,16 @@ func (b *builder) rebase(ctx context.Context) (Built, error) {
 	defer w.close()
 	tip, tree := b.plan.Base, b.baseTree
 	for _, c := range picks {
-		if len(c.parents) == 0 {
-			return Built{}, fmt.Errorf("commit %.10s has no parent: histories that share nothing are not rebased", c.id)
-		}
-		if c.parents[0] == tip {
+		if len(c.parents) > 0 && c.parents[0] == tip && (b.plan.Genuine[c.id] || trailer.Reserved(c.message) == "") {
 			tip, tree = c.id, c.tree
 			continue
 		}
-		standIn, err := w.write(commitText(tree, c.parents[:1], Signature{Name: "-", Email: "-"}, Signature{Name: "-", Email: "-"}, "-"))
+		merged, err := b.replay(m, w, c, tree)
+		if conflict := (*ConflictError)(nil); errors.As(err, &conflict) {
+			return Built{}, &DifferentError{Strategy: b.plan.Strategy, Conflict: conflict}
+		}
 		if err != nil {
 			return Built{}, err
-		}
-		b.aside[standIn] = true
-		merged, err := m.merge(standIn, c.id)
-		if err != nil {
-			return Built{}, b.named(err, c.id)
 		}
 		if merged == tree && !c.empty {
 			continue
@@ -192,10 +273,43 @@ func (b *builder) rebase(ctx context.Context) (Built, error) {
 		}
 		tree = merged
 	}
-	if tip == b.plan.Base {
+	switch {
+	case tree != b.judged:
+		return Built{}, b.different(ctx, tree)
+	case tree == b.baseTree:
 		return Built{}, NothingError{}
 	}
 	return Built{Commit: tip, Tree: tree}, nil
+}
+
+// replay merges what a commit changed onto a tree. Git 2.39 cannot be told the merge base, so a commit is made for the
+// purpose that has the tree and the commit's own parent: their merge base is then that parent. A commit without a parent
+// changed nothing into what it holds: both sides get one that holds nothing.
+func (b *builder) replay(m *merger, w *writer, c pick, tree string) (string, error) {
+	theirs, parent := c.id, ""
+	if len(c.parents) > 0 {
+		parent = c.parents[0]
+	} else {
+		nothing, err := w.write(standInText(EmptyTree))
+		if err != nil {
+			return "", err
+		}
+		if theirs, err = w.write(standInText(c.tree, nothing)); err != nil {
+			return "", err
+		}
+		b.aside[nothing], b.aside[theirs] = true, true
+		parent = nothing
+	}
+	standIn, err := w.write(standInText(tree, parent))
+	if err != nil {
+		return "", err
+	}
+	b.aside[standIn] = true
+	merged, err := m.merge(standIn, theirs)
+	if conflict := (*ConflictError)(nil); errors.As(err, &conflict) {
+		conflict.Commit = c.id
+	}
+	return merged, err
 }
 
 // pick is a commit to replay.
@@ -208,23 +322,22 @@ type pick struct {
 	message  string
 }
 
-// picks lists the commits to replay, oldest first.
-func (b *builder) picks(ctx context.Context) ([]pick, error) {
-	out, err := b.repo.run(ctx, nil, "rev-list", "--reverse", "--topo-order", "--right-only", "--cherry-mark", "--no-merges",
-		b.plan.Base+"..."+b.plan.Head, "--")
+// picks lists the commits to replay, oldest first: all that the change brings but merges. None is left out for being like
+// another.
+func (b *builder) picks(ctx context.Context, skip map[string]bool) ([]pick, error) {
+	args := []string{"rev-list", "--reverse", "--topo-order", "--no-merges", b.plan.Head, "^" + b.plan.Base}
+	if b.plan.Shown != "" {
+		args = append(args, "^"+b.plan.Shown)
+	}
+	out, err := b.repo.run(ctx, nil, append(args, "--")...)
 	if err != nil {
 		return nil, err
 	}
-	var ids []string
-	for line := range strings.Lines(string(out)) {
-		if line = strings.TrimSpace(line); !strings.HasPrefix(line, "=") {
-			ids = append(ids, strings.TrimLeft(line, "+>"))
-		}
-	}
+	ids := slices.DeleteFunc(strings.Fields(string(out)), func(id string) bool { return skip[id] })
 	return b.readPicks(ctx, ids)
 }
 
-// readPicks reads the commits, their parents' trees and the base's tree through one process.
+// readPicks reads the commits and their parents' trees through one process.
 func (b *builder) readPicks(ctx context.Context, ids []string) ([]pick, error) {
 	r, err := b.repo.startHelper(ctx, "cat-file", "--batch")
 	if err != nil {
@@ -236,59 +349,41 @@ func (b *builder) readPicks(ctx context.Context, ids []string) ([]pick, error) {
 		if c, ok := known[id]; ok {
 			return c, nil
 		}
-		text, err := r.object(id)
-		known[id] = parsePick(id, text)
+		text, err := r.object(id, "commit")
+		h := readHeader(text)
+		known[id] = pick{id: id, tree: h.tree, parents: h.parents, author: h.author, encoding: h.encoding, message: h.message}
 		return known[id], err
 	}
-	base, err := read(b.plan.Base)
-	if err != nil {
-		return nil, err
-	}
-	b.baseTree = base.tree
 	picks := make([]pick, len(ids))
 	for i, id := range ids {
 		if picks[i], err = read(id); err != nil {
 			return nil, err
 		}
-		if len(picks[i].parents) == 0 {
-			continue
+		before := pick{tree: EmptyTree}
+		if len(picks[i].parents) > 0 {
+			if before, err = read(picks[i].parents[0]); err != nil {
+				return nil, err
+			}
 		}
-		parent, err := read(picks[i].parents[0])
-		if err != nil {
-			return nil, err
-		}
-		picks[i].empty = parent.tree == picks[i].tree
+		picks[i].empty = before.tree == picks[i].tree
 	}
 	return picks, nil
 }
 
-func parsePick(id, text string) pick {
-	c := pick{id: id}
-	header, message, _ := strings.Cut(text, "\n\n")
-	c.message = message
-	for line := range strings.SplitSeq(header, "\n") {
-		key, value, _ := strings.Cut(line, " ")
-		switch key {
-		case "tree":
-			c.tree = value
-		case "parent":
-			c.parents = append(c.parents, value)
-		case "author":
-			c.author = value
-		case "encoding":
-			c.encoding = value
-		}
-	}
-	return c
-}
-
-// replayed is the text of the commit on its new parent: author and message kept, signature gone.
+// replayed is the text of the commit on its new parent: author and message kept, but for trailers that only the service
+// writes; signature gone.
 func (c pick) replayed(tree, parent string, committer Signature) string {
 	encoding := ""
 	if c.encoding != "" {
 		encoding = "encoding " + c.encoding + "\n"
 	}
-	return fmt.Sprintf("tree %s\nparent %s\nauthor %s\ncommitter %s\n%s\n%s", tree, parent, c.author, committer.header(), encoding, c.message)
+	return fmt.Sprintf("tree %s\nparent %s\nauthor %s\ncommitter %s\n%s\n%s", tree, parent, c.author, committer.header(), encoding, trailer.Drop(c.message))
+}
+
+// standInText is a commit made for the purpose of a merge.
+func standInText(tree string, parents ...string) string {
+	nobody := Signature{Name: "-", Email: "-"}
+	return commitText(tree, parents, nobody, nobody, "-")
 }
 
 func commitText(tree string, parents []string, author, committer Signature, message string) string {
@@ -331,27 +426,6 @@ func (r *Repo) writeCommit(ctx context.Context, text string) (string, error) {
 	return strings.TrimSpace(string(out)), err
 }
 
-// named turns ids in a conflict's texts into names that people know.
-func (b *builder) named(err error, commit string) error {
-	c, ok := err.(*ConflictError)
-	if !ok {
-		return err
-	}
-	c.Commit = commit
-	for i, text := range c.Text {
-		text = strings.ReplaceAll(text, b.plan.Head, "the change")
-		text = strings.ReplaceAll(text, b.plan.Base, "the target")
-		if commit != "" {
-			text = strings.ReplaceAll(text, commit, "the change")
-		}
-		for _, id := range c.ids {
-			text = strings.ReplaceAll(text, id, "the target")
-		}
-		c.Text[i] = text
-	}
-	return c
-}
-
 func firstError(errs ...error) error {
 	for _, err := range errs {
 		if err != nil {
@@ -359,67 +433,6 @@ func firstError(errs ...error) error {
 		}
 	}
 	return nil
-}
-
-// helper is a git process that answers requests on its standard input, one after the other.
-type helper struct {
-	in   io.WriteCloser
-	out  *bufio.Reader
-	wait func() error
-}
-
-func (r *Repo) startHelper(ctx context.Context, args ...string) (*helper, error) {
-	cmd := r.command(ctx, args...)
-	in, err := cmd.StdinPipe()
-	if err != nil {
-		return nil, err
-	}
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		return nil, err
-	}
-	stderr := &tail{max: 8 << 10}
-	cmd.Stderr = stderr
-	if err := cmd.Start(); err != nil {
-		return nil, err
-	}
-	return &helper{in: in, out: bufio.NewReader(out), wait: func() error { return wrap(args, cmd.Wait(), stderr) }}, nil
-}
-
-func (h *helper) close() {
-	h.in.Close()
-	io.Copy(io.Discard, h.out)
-	h.wait()
-}
-
-// broken explains an answer that did not come: usually something that git does not know.
-func (h *helper) broken(err error) error {
-	h.in.Close()
-	if said := h.wait(); said != nil {
-		return said
-	}
-	return fmt.Errorf("a git helper ended early: %w", err)
-}
-
-// object asks "git cat-file --batch" for a commit's text.
-func (h *helper) object(id string) (string, error) {
-	if _, err := fmt.Fprintln(h.in, id); err != nil {
-		return "", h.broken(err)
-	}
-	head, err := h.out.ReadString('\n')
-	if err != nil {
-		return "", h.broken(err)
-	}
-	var name, kind string
-	var size int
-	if _, err := fmt.Sscanf(head, "%s %s %d", &name, &kind, &size); err != nil || kind != "commit" {
-		return "", fmt.Errorf("%.10s is not a commit: git cat-file says %q", id, strings.TrimSpace(head))
-	}
-	body := make([]byte, size+1)
-	if _, err := io.ReadFull(h.out, body); err != nil {
-		return "", h.broken(err)
-	}
-	return string(body[:size]), nil
 }
 
 // writer is a running "git hash-object", which takes the names of files and answers with the ids of what is in them.
@@ -461,7 +474,8 @@ func (r *Repo) startMerger(ctx context.Context, still string) (*merger, error) {
 	return &merger{helper: h, still: still, first: true}, err
 }
 
-// merge merges two commits and returns the tree, or a *ConflictError.
+// merge merges two commits and returns the tree, or a *ConflictError, after which the merger is of no more use: what it
+// has to say of a conflict is partly advice for people, in no form that can be read.
 func (m *merger) merge(ours, theirs string) (string, error) {
 	if _, err := fmt.Fprintf(m.in, "%s %s\n%s %s\n", ours, theirs, m.still, m.still); err != nil {
 		return "", m.broken(err)
@@ -472,22 +486,19 @@ func (m *merger) merge(ours, theirs string) (string, error) {
 		}
 	}
 	m.first = false
-	tree, conflict, err := m.answer(true)
+	tree, conflict, err := m.answered(true)
 	if err != nil {
 		return "", err
 	}
-	if _, _, err := m.answer(false); err != nil {
-		return "", err
-	}
 	if conflict != nil {
-		conflict.ids = []string{ours}
 		return "", conflict
 	}
-	return tree, nil
+	_, _, err = m.answered(false)
+	return tree, err
 }
 
-// answer reads one answer; whole says whether its last byte has come already.
-func (m *merger) answer(whole bool) (string, *ConflictError, error) {
+// answered reads one answer; whole says whether its last byte has come already.
+func (m *merger) answered(whole bool) (string, *ConflictError, error) {
 	status, err := m.token()
 	if err != nil {
 		return "", nil, err
@@ -496,61 +507,42 @@ func (m *merger) answer(whole bool) (string, *ConflictError, error) {
 	if err != nil {
 		return "", nil, err
 	}
-	conflict := &ConflictError{}
-	for { // mode, id, stage and path of each conflicting file
-		t, err := m.token()
+	var stages []stage
+	for {
+		record, err := m.token()
 		if err != nil {
 			return "", nil, err
 		}
-		if t == "" {
+		if record == "" {
 			break
 		}
-		if _, path, ok := strings.Cut(t, "\t"); ok && !slices.Contains(conflict.Files, path) {
-			conflict.Files = append(conflict.Files, path)
+		s, ok := readStage(record)
+		if !ok {
+			return "", nil, fmt.Errorf("git merge-tree answered %.80q", record)
 		}
+		stages = append(stages, s)
 	}
-	for whole {
-		more, err := m.message(conflict)
+	if len(stages) > 0 || status != "1" || !IsID(tree) {
+		if len(stages) == 0 {
+			return "", nil, fmt.Errorf("git merge-tree answered %.80q", status+" "+tree)
+		}
+		return "", conflictOf(stages), nil
+	}
+	for more := whole; more; { // messages: a count, that many paths, a kind and a text; no count ends them
+		count, err := m.token()
 		if err != nil {
 			return "", nil, err
 		}
-		if !more {
-			break
-		}
-	}
-	if status == "1" {
-		return tree, nil, nil
-	}
-	return "", conflict, nil
-}
-
-// message reads one message: a count, that many paths, a type and a text. It returns false at the end of them.
-func (m *merger) message(conflict *ConflictError) (bool, error) {
-	count, err := m.token()
-	if err != nil || count == "" {
-		return false, err
-	}
-	var n int
-	if _, err := fmt.Sscanf(count, "%d", &n); err != nil {
-		return false, fmt.Errorf("git merge-tree: unreadable count %q", count)
-	}
-	var tokens []string
-	for range n + 2 {
-		t, err := m.token()
-		if err != nil {
-			return false, err
-		}
-		tokens = append(tokens, t)
-	}
-	if kind := tokens[n]; strings.HasPrefix(kind, "CONFLICT") {
-		conflict.Text = append(conflict.Text, strings.TrimSpace(tokens[n+1]))
-		for _, path := range tokens[:n] {
-			if !slices.Contains(conflict.Files, path) {
-				conflict.Files = append(conflict.Files, path)
+		n, err := strconv.Atoi(count)
+		if more = err == nil; more {
+			for range n + 2 {
+				if _, err := m.token(); err != nil {
+					return "", nil, err
+				}
 			}
 		}
 	}
-	return true, nil
+	return tree, nil, nil
 }
 
 func (m *merger) token() (string, error) {
@@ -559,41 +551,4 @@ func (m *merger) token() (string, error) {
 		return "", m.broken(err)
 	}
 	return strings.TrimSuffix(s, "\x00"), nil
-}
-
-// SameDifference says whether a change that was rebased, folded or otherwise rewritten still brings exactly what
-// it brought before: whether the old head, merged onto the new base, gives the new head's tree. Anything but a
-// clean merge with that very tree is a "no".
-func (r *Repo) SameDifference(ctx context.Context, oldBase, oldHead, newBase, newHead string) (bool, error) {
-	if oldHead == newHead && oldBase == newBase {
-		return true, nil
-	}
-	view, dir, err := r.scratch()
-	if err != nil {
-		return false, err
-	}
-	defer os.RemoveAll(dir)
-	baseTree, err := r.treeOf(ctx, newBase)
-	if err != nil {
-		return false, err
-	}
-	headTree, err := r.treeOf(ctx, newHead)
-	if err != nil {
-		return false, err
-	}
-	nobody := Signature{Name: "-", Email: "-", When: time.Unix(0, 0).UTC()}
-	standIn, err := view.writeCommit(ctx, commitText(baseTree, []string{oldBase}, nobody, nobody, "-"))
-	if err != nil {
-		return false, err
-	}
-	m, err := view.startMerger(ctx, newBase)
-	if err != nil {
-		return false, err
-	}
-	defer m.close()
-	tree, err := m.merge(standIn, oldHead)
-	if _, conflict := err.(*ConflictError); conflict {
-		return false, nil
-	}
-	return err == nil && tree == headTree, err
 }

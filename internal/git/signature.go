@@ -1,14 +1,11 @@
 package git
 
 import (
-	"bytes"
-	"context"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -23,53 +20,13 @@ type KeySignature struct {
 	Bad string
 }
 
-// Signatures reads the signatures of the commits reachable from `from` and not from those in `not`, by commit. A commit
-// without one is not in it.
-func (r *Repo) Signatures(ctx context.Context, from string, not []string, limit int) (map[string]KeySignature, error) {
-	signed, err := r.signed(ctx, from, not, limit)
-	if err != nil || len(signed) == 0 {
-		return nil, err
+// Signature reads the commit's signature; signed says whether it carries one, of whatever kind.
+func (c Commit) Signature() (s KeySignature, signed bool) {
+	header, _, _ := strings.Cut(c.raw, "\n\n")
+	if !strings.Contains(header, "\ngpgsig ") && !strings.Contains(header, "\ngpgsig-sha256 ") {
+		return KeySignature{}, false
 	}
-	out, err := r.run(ctx, strings.NewReader(strings.Join(signed, "\n")+"\n"), "cat-file", "--batch")
-	if err != nil {
-		return nil, err
-	}
-	found := map[string]KeySignature{}
-	for _, id := range signed {
-		head, rest, ok := bytes.Cut(out, []byte("\n"))
-		fields := strings.Fields(string(head))
-		if !ok || len(fields) != 3 || fields[0] != id {
-			return nil, fmt.Errorf("read commit %.10s: git cat-file says %q", id, head)
-		}
-		size, err := strconv.Atoi(fields[2])
-		if err != nil || size > len(rest) {
-			return nil, fmt.Errorf("read commit %.10s: git cat-file says %q", id, head)
-		}
-		found[id] = readSignature(string(rest[:size]))
-		out = bytes.TrimPrefix(rest[size:], []byte("\n"))
-	}
-	return found, nil
-}
-
-// signed lists the commits that carry a signature, by whomever.
-func (r *Repo) signed(ctx context.Context, from string, not []string, limit int) ([]string, error) {
-	args := []string{"rev-list", "--header", fmt.Sprintf("--max-count=%d", limit), from}
-	for _, n := range not {
-		args = append(args, "^"+n)
-	}
-	out, err := r.run(ctx, nil, append(args, "--")...)
-	if err != nil {
-		return nil, err
-	}
-	var ids []string
-	for record := range strings.SplitSeq(string(out), "\x00") {
-		id, object, _ := strings.Cut(record, "\n")
-		header, _, _ := strings.Cut(object, "\n\n")
-		if strings.Contains(header, "\ngpgsig ") || strings.Contains(header, "\ngpgsig-sha256 ") {
-			ids = append(ids, id)
-		}
-	}
-	return ids, nil
+	return readSignature(c.raw), true
 }
 
 // readSignature takes a commit's text apart into signature and what was signed, and looks whether they fit.

@@ -330,6 +330,29 @@ func (p Pattern) Match(name string) bool {
 // String returns the pattern as it was written.
 func (p Pattern) String() string { return p.text }
 
+// Beginning is what every name begins with that one alternative of a pattern matches; Whole says that it is all of it.
+type Beginning struct {
+	Text  string
+	Whole bool
+}
+
+// Beginnings returns the beginnings of the names that the pattern matches, one for each alternative.
+func (p Pattern) Beginnings() []Beginning {
+	out := make([]Beginning, 0, len(p.rows))
+	for _, r := range p.rows {
+		b := Beginning{Whole: true}
+		for _, t := range r {
+			if t.kind != literal {
+				b.Whole = false
+				break
+			}
+			b.Text += t.text
+		}
+		out = append(out, b)
+	}
+	return out
+}
+
 // List is a set of patterns with exclusions. The zero value matches nothing.
 type List struct {
 	include, exclude []Pattern

@@ -10,6 +10,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
+
+	"github.com/mtibben/confusables"
+	"golang.org/x/text/unicode/norm"
 
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/rules"
@@ -40,6 +44,9 @@ type Facts struct {
 	Rules      *rules.Set             // nil: none applied yet
 	Empty      bool                   // the repository has no branch yet
 	Default    string                 // its default branch
+	// Taken are the names of branches and tags that are there already, or are made by the same push: by what they look
+	// like (Likeness), the full name. It may be nil where nothing is made.
+	Taken map[string]string
 	// Permits are the pusher's overrides for pushes that were neither used nor have expired.
 	Permits []Permit
 }
@@ -90,6 +97,8 @@ func Judge(u Update, f Facts) Verdict {
 			return refuse(u, "not your scratch space", fmt.Sprintf("%s: yours begins with %s%s/.", u.Ref, Scratch, f.Pusher.Login))
 		}
 		return Verdict{Allowed: true}
+	case u.Old == "" && f.Taken[Likeness(u.Ref)] != "" && f.Taken[Likeness(u.Ref)] != u.Ref:
+		return alike(u, f.Taken[Likeness(u.Ref)])
 	case !isBranch && !strings.HasPrefix(u.Ref, "refs/tags/"):
 		return refuse(u, "not a branch or tag", fmt.Sprintf("%s: only refs/heads/…, refs/tags/… and %s%s/… can be pushed; every other name is the service's own.", u.Ref, Scratch, f.Pusher.Login))
 	case !isBranch:
@@ -98,6 +107,10 @@ func Judge(u Update, f Facts) Verdict {
 	set := f.Rules
 	if set == nil {
 		set = rules.NewSet(f.Repository)
+	}
+	if pattern, from, found := set.InTheWay(branch); found && u.Old == "" {
+		return Verdict{Short: "it would stand in the way of protected names", Lines: []string{fmt.Sprintf(
+			"Refused by %s: while there is a branch %s, Git can make none that matches %s, which is protected. Choose another name.", from, branch, pattern)}}
 	}
 	e := set.For(branch)
 	if f.Empty && (e.Protected || branch == f.Default) {
@@ -126,6 +139,30 @@ func Judge(u Update, f Facts) Verdict {
 		v.Lines = []string{fmt.Sprintf("%s is exempt from %s; this push is recorded as a use of it.", f.Pusher.Login, rules.Because(bound.Exempted))}
 	}
 	return v
+}
+
+// Likeness is equal for names that people, or the file systems of their machines, cannot tell apart: the skeleton of
+// UTS #39 (https://www.unicode.org/reports/tr39/), upper and lower case taken for the same, without what is not seen.
+// Branches and tags share it: of both, git takes the one that was not meant.
+func Likeness(ref string) string {
+	_, name, _ := strings.Cut(strings.TrimPrefix(ref, "refs/"), "/")
+	fold := func(text string) string {
+		return strings.Map(func(c rune) rune {
+			if unicode.In(c, unicode.Cf, unicode.Mn, unicode.Variation_Selector, unicode.Other_Default_Ignorable_Code_Point) {
+				return -1
+			}
+			return unicode.ToLower(c)
+		}, text)
+	}
+	return fold(confusables.Skeleton(norm.NFKC.String(fold(name))))
+}
+
+// alike refuses a name that would be taken for another.
+func alike(u Update, other string) Verdict {
+	kind := map[bool]string{true: "branch", false: "tag"}
+	what := kind[strings.HasPrefix(other, "refs/heads/")]
+	_, name, _ := strings.Cut(strings.TrimPrefix(other, "refs/"), "/")
+	return refuse(u, "it looks like another name", fmt.Sprintf("%s cannot be told from the %s %q, or only by upper and lower case or by characters that look alike. Choose another name.", u.Ref, what, name))
 }
 
 func judgeTag(u Update, f Facts) Verdict {

@@ -170,3 +170,36 @@ func TestP1Permits(t *testing.T) {
 		t.Errorf("wren is told of a right that is not theirs: %q", v.Lines)
 	}
 }
+
+// Names that nobody can tell apart are refused, whatever they are made of.
+func TestNamesThatLookAlike(t *testing.T) {
+	taken := map[string]string{}
+	for _, ref := range []string{"refs/heads/main", "refs/heads/release/1.0", "refs/tags/v1", "refs/heads/paypal"} {
+		taken[Likeness(ref)] = ref
+	}
+	for name, allowed := range map[string]bool{
+		"refs/heads/mаin": false, "refs/heads/Main": false, "refs/heads/ｍain": false, "refs/heads/ma\u200bin": false, "refs/heads/ma\u00adin": false, "refs/heads/ma\ufe0fin": false,
+		"refs/heads/MAIN": false, "refs/tags/main": false, "refs/heads/v1": false, "refs/tags/V1": false, "refs/heads/release/1.O": false, "refs/heads/release/l.0": false,
+		"refs/heads/rеlease/1.0": false, "refs/heads/main2": true, "refs/heads/release/1.1": true, "refs/tags/v2": true, "refs/heads/ρ⍺у𝓅𝒂ן": false, "refs/heads/𝗉aypal": false,
+	} {
+		v := Judge(Update{Ref: name, New: b}, Facts{Repository: "growers/irrigation", Pusher: gate.Person{Login: "wren", Role: gate.Writer}, Default: "main", Taken: taken})
+		if v.Allowed != allowed {
+			t.Errorf("%q: allowed %v, %v", name, v.Allowed, v.Lines)
+		}
+	}
+}
+
+// A name that would keep protected names from being made is refused, whoever wants it.
+func TestNamesInTheWay(t *testing.T) {
+	doc, findings := rules.Parse("tavrin: rules/1\nprotect:\n  - {name: kept, branches: [\"release/**\", develop, \"{hot,cold}fix/*/x\", \"**/prod\"], push: role:writer, create: role:writer}\n")
+	if findings != nil {
+		t.Fatal(findings)
+	}
+	for name, allowed := range map[string]bool{"release": false, "hotfix": false, "coldfix": false, "develop/x": false, "develop/x/y": false, "release/1": true, "topic": true, "develop": true,
+		"releases": true, "hot": true, "wren/topic": true} {
+		v := Judge(Update{Ref: "refs/heads/" + name, New: b, Held: true}, Facts{Repository: "growers/irrigation", Pusher: gate.Person{Login: "ines", Role: gate.Maintainer}, Default: "main", Rules: doc.Alone(3)})
+		if v.Allowed != allowed {
+			t.Errorf("%s: allowed %v, %v", name, v.Allowed, v.Lines)
+		}
+	}
+}

@@ -266,3 +266,25 @@ func (s *Set) Binding(branch string, is func(Principal) bool) *Effective {
 	bound.Suspended, bound.Exempted = e.Suspended, skipped
 	return bound
 }
+
+// InTheWay finds a protection of names that could not be made while a branch is there: Git keeps a branch as a file and
+// what stands below it in a folder of the same name, so that one keeps the other out. Only what a pattern says before its
+// first wildcard counts.
+func (s *Set) InTheWay(branch string) (pattern string, from Source, found bool) {
+	for _, l := range s.layers {
+		for i := range l.Document.Protections {
+			p := &l.Document.Protections[i]
+			if !s.concerns(p.Repositories) || p.Branches.Match(branch) {
+				continue
+			}
+			for _, g := range p.Branches.Patterns() {
+				for _, b := range g.Beginnings() {
+					if strings.HasPrefix(b.Text, branch+"/") || b.Whole && strings.HasPrefix(branch, b.Text+"/") {
+						return g.String(), Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.Line}, true
+					}
+				}
+			}
+		}
+	}
+	return "", Source{}, false
+}

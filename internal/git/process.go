@@ -1,0 +1,317 @@
+package git
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+
+	"tavrin/internal/bounds"
+)
+
+// Every git process of the service is started in this file, in a group of its own, and is ended with its children when
+// it exceeds its time, its processor time, its memory or what is read of its answer. How many run at once is bounded
+// too, in all and for each person.
+
+// stopGrace is how long a git that was asked to end may take to clean up after itself.
+const stopGrace = 3 * time.Second
+
+// turnWait is how long somebody waits for their turn before they are told to come back.
+const turnWait = 30 * time.Second
+
+// transfers are the commands that take as long as somebody's line does.
+var transfers = []string{"upload-pack", "index-pack", "fetch", "repack", "pack-objects"}
+
+// turns hands out places among the processes that run at once. Its zero value hands out as many as the bounds say.
+type turns struct {
+	mu     sync.Mutex
+	all    *semaphore.Weighted
+	people map[string]*place
+}
+
+// place is what one person has of the turns.
+type place struct {
+	*semaphore.Weighted
+	users int // who hold or await a turn: the last one out forgets it
+}
+
+type (
+	personKey struct{}
+	turnKey   struct{}
+)
+
+// For names the person or address that the git processes started under the context are for.
+func For(ctx context.Context, person string) context.Context {
+	return context.WithValue(ctx, personKey{}, person)
+}
+
+// enter waits for a turn. Whatever runs under the context it returns has its turn already, so that an operation of
+// several processes cannot stand in its own way.
+func (p *Program) enter(ctx context.Context) (context.Context, func(), error) {
+	if ctx.Value(turnKey{}) != nil {
+		return ctx, func() {}, nil
+	}
+	b := p.bounds()
+	person, _ := ctx.Value(personKey{}).(string)
+	t := &p.turns
+	t.mu.Lock()
+	if t.all == nil {
+		t.all, t.people = semaphore.NewWeighted(b.GitProcesses), map[string]*place{}
+	}
+	mine := t.people[person]
+	if mine == nil {
+		mine = &place{Weighted: semaphore.NewWeighted(b.GitPersonProcesses)}
+		if person == "" {
+			mine.Weighted = semaphore.NewWeighted(b.GitProcesses) // the service's own
+		}
+		t.people[person] = mine
+	}
+	mine.users++
+	t.mu.Unlock()
+	forget := func() {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if mine.users--; mine.users == 0 {
+			delete(t.people, person)
+		}
+	}
+	waiting, cancel := context.WithTimeout(ctx, turnWait)
+	defer cancel()
+	if mine.Acquire(waiting, 1) != nil {
+		forget()
+		return ctx, nil, errors.Join(ctx.Err(), b.Reach("git.person-processes", "%s has as many git processes as one may", person))
+	}
+	if t.all.Acquire(waiting, 1) != nil {
+		mine.Release(1)
+		forget()
+		return ctx, nil, errors.Join(ctx.Err(), b.Reach("git.processes", "as many git processes run as may"))
+	}
+	return context.WithValue(ctx, turnKey{}, true), func() { t.all.Release(1); mine.Release(1); forget() }, nil
+}
+
+// bounds returns the bounds in force.
+func (p *Program) bounds() *bounds.Bounds {
+	p.defaulted.Do(func() {
+		if p.Bounds == (bounds.Bounds{}) {
+			p.Bounds = bounds.Default()
+		}
+	})
+	return &p.Bounds
+}
+
+// process is one running git.
+type process struct {
+	cmd    *exec.Cmd
+	args   []string
+	stderr *tail
+	ctx    context.Context // ends when the process has to
+	cancel context.CancelFunc
+	leave  func()
+	bound  *bounds.Reached // why it was ended, when a bound was reached
+	late   *bounds.Reached // the bound on its time
+}
+
+// prepare makes a git process ready to be started, once it is its turn.
+func (r *Repo) prepare(ctx context.Context, args ...string) (*process, error) {
+	inside, leave, err := r.program.enter(ctx)
+	if err != nil {
+		return nil, err
+	}
+	b := r.program.bounds()
+	seconds, name := b.GitSeconds, "git.seconds"
+	if slices.Contains(transfers, command(args)) {
+		seconds, name = b.GitTransferSeconds, "git.transfer-seconds"
+	}
+	p := &process{args: args, stderr: &tail{max: 8 << 10}, leave: leave, late: b.Reach(name, "git %s took too long", command(args))}
+	p.ctx, p.cancel = context.WithTimeoutCause(inside, time.Duration(seconds)*time.Second, p.late)
+	cmd := exec.CommandContext(p.ctx, "git", args...)
+	cmd.Dir, cmd.Env, cmd.Stderr = r.dir, r.program.environment(r.env...), p.stderr
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	cmd.Cancel = func() error {
+		time.AfterFunc(stopGrace, func() { syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) })
+		return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM)
+	}
+	cmd.WaitDelay = stopGrace + time.Second
+	p.cmd = cmd
+	return p, nil
+}
+
+// command returns the name of a git command among its arguments.
+func command(args []string) string {
+	for i := 0; i < len(args); i++ {
+		switch {
+		case args[i] == "-c":
+			i++
+		case !strings.HasPrefix(args[i], "-"):
+			return args[i]
+		}
+	}
+	return ""
+}
+
+// start starts it, bounded.
+func (p *process) start(b *bounds.Bounds) error {
+	if err := p.cmd.Start(); err != nil {
+		p.cancel()
+		p.leave()
+		return fmt.Errorf("start git %s: %w", command(p.args), err)
+	}
+	restrict(p.cmd.Process.Pid, b.GitMemory, b.GitCPUSeconds)
+	return nil
+}
+
+// wait waits for its end, ends what it may have left, and says what went wrong.
+func (p *process) wait() error {
+	err := p.cmd.Wait()
+	syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL) // children that outlive their parent
+	late := context.Cause(p.ctx) == error(p.late)
+	p.cancel()
+	p.leave()
+	switch {
+	case err == nil:
+		return nil
+	case p.bound != nil:
+		return p.bound
+	case late:
+		return p.late
+	}
+	failed := &CommandError{Args: p.args, Code: -1, Stderr: p.stderr.String(), Err: err}
+	if exit := (*exec.ExitError)(nil); errors.As(err, &exit) {
+		failed.Code = exit.ExitCode()
+		if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+			failed.Killed = true
+			if status.Signal() == syscall.SIGXCPU {
+				return fmt.Errorf("git %s: it used up its processor time (bound git.cpu-seconds)", command(p.args))
+			}
+		}
+	}
+	return failed
+}
+
+// CommandError is a git command that failed.
+type CommandError struct {
+	Args   []string
+	Code   int    // exit status; -1 when it did not run or was killed
+	Killed bool   // it did not end by itself
+	Stderr string // what git said
+	Err    error
+}
+
+// Error names the command and what git said.
+func (e *CommandError) Error() string {
+	said := strings.TrimSpace(e.Stderr)
+	if said == "" {
+		said = e.Err.Error()
+	}
+	return fmt.Sprintf("git %s: %s", command(e.Args), said)
+}
+
+// Unwrap returns the error of running the command.
+func (e *CommandError) Unwrap() error { return e.Err }
+
+// exitCode returns the exit status behind an error of run, or -1.
+func exitCode(err error) int {
+	var e *CommandError
+	if errors.As(err, &e) && !e.Killed {
+		return e.Code
+	}
+	return -1
+}
+
+// run runs git and returns its standard output.
+func (r *Repo) run(ctx context.Context, stdin io.Reader, args ...string) ([]byte, error) {
+	var out bytes.Buffer
+	b := r.program.bounds()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	w := &limit{w: &out, left: b.GitOutput, full: cancel}
+	err := r.stream(ctx, stdin, w, args...)
+	if w.over {
+		return nil, b.Reach("git.output-bytes", "git %s has too much to say", command(args))
+	}
+	return out.Bytes(), err
+}
+
+// stream runs git with its standard output going to w.
+func (r *Repo) stream(ctx context.Context, stdin io.Reader, w io.Writer, args ...string) error {
+	p, err := r.prepare(ctx, args...)
+	if err != nil {
+		return err
+	}
+	p.cmd.Stdin, p.cmd.Stdout = stdin, w
+	if err := p.start(r.program.bounds()); err != nil {
+		return err
+	}
+	return p.wait()
+}
+
+// limited returns at most max bytes of a command's output, and whether there is more.
+func (r *Repo) limited(ctx context.Context, max int, args ...string) (string, bool, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var out bytes.Buffer
+	w := &limit{w: &out, left: int64(max), full: cancel}
+	err := r.stream(ctx, nil, w, args...)
+	if w.over {
+		err = nil
+	}
+	return out.String(), w.over, err
+}
+
+// limit passes on so many bytes, and then calls for the end.
+type limit struct {
+	w    io.Writer
+	left int64
+	over bool
+	full func()
+}
+
+func (l *limit) Write(p []byte) (int, error) {
+	if int64(len(p)) > l.left {
+		l.w.Write(p[:l.left])
+		l.left, l.over = 0, true
+		l.full()
+		return 0, io.ErrShortWrite
+	}
+	l.left -= int64(len(p))
+	return l.w.Write(p)
+}
+
+// tail keeps the last bytes written to it.
+type tail struct {
+	max int
+	buf []byte
+}
+
+func (t *tail) Write(p []byte) (int, error) {
+	t.buf = append(t.buf, p...)
+	if extra := len(t.buf) - t.max; extra > 0 {
+		t.buf = t.buf[extra:]
+	}
+	return len(p), nil
+}
+
+func (t *tail) String() string { return string(t.buf) }
+
+// environment is what git sees; nothing of the service's own environment but the search path.
+func (p *Program) environment(extra ...string) []string {
+	env := []string{
+		"PATH=" + os.Getenv("PATH"), "HOME=" + p.Home, "LC_ALL=C", "TZ=UTC",
+		"GIT_CONFIG_NOSYSTEM=1", "GIT_ATTR_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=" + os.DevNull, "GIT_TERMINAL_PROMPT=0",
+		"GIT_NO_REPLACE_OBJECTS=1", fmt.Sprintf("GIT_CONFIG_COUNT=%d", len(config)),
+	}
+	for i, kv := range config {
+		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, kv[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, kv[1]))
+	}
+	return append(env, extra...)
+}
