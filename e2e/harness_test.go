@@ -18,6 +18,7 @@ import (
 
 	"tavrin/client"
 	"tavrin/internal/api"
+	"tavrin/internal/bounds"
 	"tavrin/internal/service"
 	"tavrin/wire"
 )
@@ -103,8 +104,24 @@ func (w *town) open(o service.Options) {
 	s, err := service.Open(context.Background(), o)
 	w.ok(err)
 	w.service = s
-	w.server = httptest.NewServer(api.New(api.Options{Service: s, Log: o.Log}))
+	limits := o.Bounds
+	if limits == (bounds.Bounds{}) { // tests ask as often as they can
+		limits = bound(w.t, "calls.token=1000000", "calls.address=1000000")
+	}
+	w.server = httptest.NewServer(api.New(api.Options{Service: s, Log: o.Log, Bounds: limits}))
 	w.url = w.server.URL
+}
+
+// bound is the default bounds with some set otherwise, each as NAME=NUMBER.
+func bound(t testing.TB, set ...string) bounds.Bounds {
+	t.Helper()
+	b := bounds.Default()
+	for _, text := range set {
+		if err := b.Set(text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return b
 }
 
 // reopen starts a service again on the town's folder.

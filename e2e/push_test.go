@@ -197,7 +197,7 @@ func TestPackOverTheLimitIsRefusedWhole(t *testing.T) {
 	w := newTown(t)
 	dir := w.begin(simple)
 	w.close()
-	w.open(service.Options{MaxPackBytes: 1 << 20})
+	w.open(service.Options{Bounds: bound(t, "push.pack-bytes=1048576")})
 	w.must("ines", dir, "remote", "set-url", "origin", w.gitURL())
 	noise := make([]byte, 3<<20)
 	rand.Read(noise)

@@ -28,7 +28,9 @@ type FileDiff struct {
 	Removed    int    `json:"removed"`
 	Binary     bool   `json:"binary"`
 	Generated  bool   `json:"generated" doc:"made by a program, by its name"`
-	Read       bool   `json:"read" doc:"you ticked it as read, and it has not changed since"`
+	// Notes are what the lines do not show.
+	Notes []string `json:"notes" doc:"what the lines do not show: the modes, a link, a submodule, bytes that text does not have"`
+	Read  bool     `json:"read" doc:"you ticked it as read, and it has not changed since"`
 }
 
 // FilePatch is one file of a difference with its text.

@@ -44,6 +44,7 @@ type Repository struct {
 	HouseVersion  int    `json:"house_version" doc:"version of its house's rules; 0: none"`
 	OpenChanges   int    `json:"open_changes"`
 	InQueue       int    `json:"in_queue" doc:"entries that have not ended"`
+	Trouble       string `json:"trouble,omitempty" doc:"why it is set apart and only to be read; absent: it is not"`
 }
 
 // Branch is one branch and what protects it.
@@ -151,6 +152,7 @@ type Change struct {
 	Revision        int        `json:"revision"`
 	Head            string     `json:"head"`
 	Base            string     `json:"base"`
+	Hidden          []string   `json:"hidden,omitempty" doc:"paths that its commits touch and its difference does not show; by a strategy that keeps the commits they come to the target too"`
 	SourceGone      bool       `json:"source_gone,omitempty" doc:"there is no such source branch now: the change stays at its newest revision, and may land"`
 	Ready           bool       `json:"ready"`
 	Summary         string     `json:"summary" doc:"the gate in one sentence"`
@@ -194,6 +196,7 @@ type Review struct {
 	Revision  int       `json:"revision"`
 	Verdict   string    `json:"verdict" enum:"approve,object,comment"`
 	Text      string    `json:"text" doc:"Markdown"`
+	Altered   []string  `json:"altered,omitempty" doc:"what of the change's title and description was altered after the review, in words"`
 	HTML      string    `json:"html" doc:"the text laid out, safe to show"`
 	Withdrawn bool      `json:"withdrawn"`
 	Standing  bool      `json:"standing" doc:"it is this person's present word"`
@@ -259,6 +262,8 @@ type Queue struct {
 	Caption string  `json:"caption" doc:"what is happening, in a sentence"`
 	Entries []Entry `json:"entries" doc:"alive, in order"`
 	Recent  []Entry `json:"recent" doc:"ended, newest first"`
+	// Silent are checks that were asked for and that nobody answers.
+	Silent []SilentCheck `json:"silent" doc:"checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them"`
 }
 
 // Job is a check for a runner to run.
@@ -311,4 +316,15 @@ type Key struct {
 	Kind        string    `json:"kind" doc:"such as ssh-ed25519"`
 	Fingerprint string    `json:"fingerprint" doc:"SHA-256, as ssh-keygen shows it"`
 	CreatedAt   time.Time `json:"created_at"`
+}
+
+// SilentCheck is a check that was asked for and that nobody answers.
+type SilentCheck struct {
+	Name    string     `json:"name"`
+	Commit  string     `json:"commit"`
+	For     string     `json:"for" doc:"such as change/4 or rehearsal/7"`
+	Attempt int        `json:"attempt"`
+	Since   time.Time  `json:"since" doc:"when it was first asked for"`
+	Until   *time.Time `json:"until,omitempty" doc:"when this attempt ends as errored; absent: it waits for a runner"`
+	Runner  bool       `json:"runner" doc:"it waits for a runner to take it"`
 }

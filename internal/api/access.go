@@ -125,6 +125,8 @@ func (s *server) sessions() {
 		}) (*cookie, error) {
 			session, a, err := s.Service.SignIn(ctx, q.Body.Token)
 			if err != nil {
+				address, _ := ctx.Value(addressKey{}).(string)
+				err = s.refusedSignIn(address, err)
 				return nil, s.problemOf(ctx, err)
 			}
 			me, err := s.Service.Me(ctx, a)

@@ -15,6 +15,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"tavrin/console"
+	"tavrin/internal/bounds"
 	"tavrin/internal/service"
 )
 
@@ -27,12 +28,17 @@ type Options struct {
 	Log     *slog.Logger
 	// Secure says that browsers reach the service over TLS, so that cookies are sent over nothing else.
 	Secure bool
+	// Bounds say how many requests are taken; the zero value stands for the defaults.
+	Bounds bounds.Bounds
+	// BehindProxy says that requests come through a proxy, which names the address that they come from.
+	BehindProxy bool
 }
 
 // server is what the handlers share.
 type server struct {
 	Options
-	huma huma.API
+	huma  huma.API
+	gates *gates
 }
 
 // New makes the handler of everything that the service answers over HTTP.
@@ -48,9 +54,12 @@ func Description() ([]byte, error) {
 }
 
 func build(o Options) (http.Handler, *server) {
-	s := &server{Options: o}
+	if o.Bounds == (bounds.Bounds{}) {
+		o.Bounds = bounds.Default()
+	}
+	s := &server{Options: o, gates: newGates(o.Bounds)}
 	r := chi.NewRouter()
-	r.Use(s.logged, s.safe, s.identified)
+	r.Use(s.logged, s.safe, s.identified, s.bounded)
 	r.NotFound(s.notFound)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, &Problem{Status: http.StatusMethodNotAllowed, Title: "Method Not Allowed", Detail: r.Method + " means nothing at " + r.URL.Path})

@@ -15,6 +15,9 @@ import (
 	"tavrin/internal/service"
 )
 
+// maxNegotiation is how much a client that fetches may say of what it has, in bytes, unpacked.
+const maxNegotiation = 64 << 20
+
 // gitTime is how long one request of a git client may take.
 const gitTime = 30 * time.Minute
 
@@ -65,8 +68,15 @@ func (s *server) gitFetch(w http.ResponseWriter, r *http.Request) {
 		s.gitProblem(w, r, err)
 		return
 	}
+	done, err := s.gates.transfer(s.who(r))
+	if err != nil {
+		s.gitProblem(w, r, err)
+		return
+	}
+	defer done()
 	s.unhurried(w)
 	w.Header().Set("Content-Type", "application/x-git-upload-pack-result")
+	body = io.LimitReader(body, maxNegotiation)
 	s.gitFailed(r, repo.ServeFetch(r.Context(), r.Header.Get("Git-Protocol"), body, flushing{w}))
 }
 
@@ -82,6 +92,13 @@ func (s *server) gitPush(w http.ResponseWriter, r *http.Request) {
 		s.gitProblem(w, r, err)
 		return
 	}
+	done, err := s.gates.transfer(s.who(r))
+	if err != nil {
+		io.CopyN(io.Discard, r.Body, 64<<20)
+		s.gitProblem(w, r, err)
+		return
+	}
+	defer done()
 	s.unhurried(w)
 	w.Header().Set("Content-Type", "application/x-git-receive-pack-result")
 	err = s.Service.Receive(r.Context(), actor(r.Context()), name, body, w)
@@ -141,6 +158,9 @@ func (s *server) gitProblem(w http.ResponseWriter, r *http.Request, err error) {
 		w.Header().Set("WWW-Authenticate", `Basic realm="Tavrin: any name, a token as the password"`)
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	if p.Status == http.StatusTooManyRequests || p.Status == http.StatusServiceUnavailable {
+		w.Header().Set("Retry-After", retryAfter)
+	}
 	w.WriteHeader(p.Status)
 	io.WriteString(w, p.Detail+"\n")
 }

@@ -34,6 +34,7 @@ func (s *server) identified(next http.Handler) http.Handler {
 		}
 		a, err := s.identify(r)
 		if err != nil {
+			err = s.refusedSignIn(s.address(r), err)
 			if strings.HasPrefix(r.URL.Path, "/git/") {
 				s.gitProblem(w, r, err)
 				return

@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"tavrin/internal/bounds"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/service"
 )
@@ -75,6 +76,7 @@ func newProblem(status int, text string, errs ...error) huma.StatusError {
 var statuses = map[service.ProblemKind]int{
 	service.Invalid: http.StatusUnprocessableEntity, service.Unknown: http.StatusNotFound, service.SignInNeeded: http.StatusUnauthorized,
 	service.Forbidden: http.StatusForbidden, service.Conflict: http.StatusConflict, service.Precondition: http.StatusPreconditionFailed,
+	service.Unavailable: http.StatusServiceUnavailable,
 }
 
 // problemOf turns any error of the service into a problem report; what is not the caller's doing is logged and
@@ -88,6 +90,14 @@ func (s *server) problemOf(ctx context.Context, err error) *Problem {
 		}
 		return out
 	}
+	var reached *bounds.Reached
+	if errors.As(err, &reached) {
+		status := http.StatusUnprocessableEntity
+		if strings.HasPrefix(reached.Name, "git.") || strings.HasPrefix(reached.Name, "calls.") {
+			status = http.StatusTooManyRequests
+		}
+		return &Problem{Status: status, Title: http.StatusText(status), Detail: reached.Error()}
+	}
 	if ctx.Err() != nil {
 		return &Problem{Status: http.StatusServiceUnavailable, Title: "Service Unavailable", Detail: "the request was given up"}
 	}
@@ -99,6 +109,9 @@ func writeProblem(w http.ResponseWriter, p *Problem) {
 	w.Header().Set("Content-Type", p.ContentType(""))
 	if p.Status == http.StatusUnauthorized {
 		w.Header().Set("WWW-Authenticate", `Bearer realm="Tavrin"`)
+	}
+	if p.Status == http.StatusTooManyRequests || p.Status == http.StatusServiceUnavailable {
+		w.Header().Set("Retry-After", retryAfter)
 	}
 	w.WriteHeader(p.Status)
 	json.NewEncoder(w).Encode(p)

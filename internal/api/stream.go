@@ -47,6 +47,12 @@ func eventOf(l wire.JournalLine) cloudEvent {
 // now. Each event's id is its line's number.
 func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	ctx, a := r.Context(), actor(r.Context())
+	done, err := s.gates.stream(s.who(r))
+	if err != nil {
+		writeProblem(w, s.problemOf(ctx, err))
+		return
+	}
+	defer done()
 	last, err := s.streamStart(r)
 	if err == nil {
 		_, err = s.Service.Journal(ctx, a, service.JournalQuery{Repository: r.URL.Query().Get("repository"), After: max(last, 1), Limit: 1})

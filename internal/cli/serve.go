@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tavrin/internal/api"
+	"tavrin/internal/bounds"
 	"tavrin/internal/service"
 )
 
@@ -25,7 +26,7 @@ type serveOptions struct {
 	certificate, key            string
 	behindProxy                 bool
 	imports                     []string
-	maxPackMiB                  int64
+	bounds                      []string
 	logJSON, verbose            bool
 }
 
@@ -42,7 +43,7 @@ func (p *program) serve() *cobra.Command {
 	f.StringVar(&o.key, "tls-key", "", "file with the certificate's key")
 	f.BoolVar(&o.behindProxy, "behind-proxy", false, "a proxy in front of the service speaks TLS to the outside")
 	f.StringSliceVar(&o.imports, "allow-import", nil, "URL prefix from which repositories may be imported; may be given several times")
-	f.Int64Var(&o.maxPackMiB, "max-push", 2048, "largest pack accepted in one push, in MiB")
+	f.StringArrayVar(&o.bounds, "bound", nil, "NAME=NUMBER: another bound than the default, see docs/reference/bounds.md; may be given several times")
 	f.BoolVar(&o.logJSON, "log-json", false, "write the log as JSON")
 	f.BoolVar(&o.verbose, "verbose", false, "log every request")
 	return needs(c, "data")
@@ -135,7 +136,13 @@ type running struct {
 
 // start opens the service's folder and begins to listen.
 func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, error) {
-	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Log: log, MaxPackBytes: o.maxPackMiB << 20})
+	b := bounds.Default()
+	for _, text := range o.bounds {
+		if err := b.Set(text); err != nil {
+			return nil, misuse("--bound: %v", err)
+		}
+	}
+	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Log: log, Bounds: b})
 	if err != nil {
 		return nil, err
 	}
@@ -145,7 +152,7 @@ func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, err
 	}
 	secure := o.certificate != "" || o.behindProxy
 	r := &running{service: s, failed: make(chan error, 1), url: "http://" + listener.Addr().String(), server: &http.Server{
-		Handler: api.New(api.Options{Service: s, Log: log, Secure: secure}), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 15 * time.Second,
+		Handler: api.New(api.Options{Service: s, Log: log, Secure: secure, Bounds: b, BehindProxy: o.behindProxy}), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 15 * time.Second,
 		WriteTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}}
 	r.server.RegisterOnShutdown(s.EndStreams)

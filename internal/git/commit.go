@@ -178,6 +178,11 @@ func (r *Repo) LogAll(ctx context.Context, from string, not []string, bound stri
 	return commits, err
 }
 
+// Between lists the ids of the commits reachable from the commit `from` and not from those in `not`, newest first.
+func (r *Repo) Between(ctx context.Context, from string, not []string) ([]string, error) {
+	return r.list(ctx, from, not)
+}
+
 func (r *Repo) list(ctx context.Context, from string, not []string, args ...string) ([]string, error) {
 	args = append(append([]string{"rev-list", "--topo-order"}, args...), from)
 	for _, n := range not {

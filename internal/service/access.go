@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -51,6 +52,9 @@ type Actor struct {
 
 // Login returns the actor's login; empty for somebody who has not signed in.
 func (a Actor) Login() string { return a.account.Login }
+
+// TokenKey names the token that the actor came with, or that their session was begun with.
+func (a Actor) TokenKey() string { return fmt.Sprintf("token/%d", a.token) }
 
 // Known says whether the actor has signed in.
 func (a Actor) Known() bool { return a.account.ID != 0 }

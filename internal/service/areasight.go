@@ -26,7 +26,7 @@ func (s *Service) tree(ctx context.Context, repo *store.Repository) (commit stri
 		return "", nil, nil
 	}
 	if err == nil {
-		paths, err = bare.Paths(ctx, commit, maxPathsRead)
+		paths, err = bare.Paths(ctx, commit)
 	}
 	return commit, paths, err
 }
@@ -146,7 +146,7 @@ func (s *Service) ChangeAreas(ctx context.Context, a Actor, name string, number 
 // changeAreas says which areas a change touches and whose approval would be enough.
 func changeAreas(g gathered) wire.ChangeAreas {
 	out := wire.ChangeAreas{Number: g.change.Number, Areas: []wire.TouchedArea{}, Unowned: []string{}, Enough: []string{}, Hopeless: []string{}}
-	for _, t := range g.set.Touched(g.facts.Paths) {
+	for _, t := range g.set.Touched(gate.Comes(g.set, g.facts)) {
 		var why string
 		for _, o := range areas.Of(g.set, t.Paths[0]) {
 			if o.Area.From == t.From {
@@ -156,7 +156,7 @@ func changeAreas(g gathered) wire.ChangeAreas {
 		out.Areas = append(out.Areas, wire.TouchedArea{Paths: t.Paths, OwnerArea: wire.OwnerArea{Area: t.Name, Pattern: why, Owners: principalTexts(t.Owners),
 			People: membersOf(g.facts.People, t.Owners), Source: t.From, FixedBy: t.From.Document}})
 	}
-	for _, p := range g.facts.Paths {
+	for _, p := range gate.Comes(g.set, g.facts) {
 		if len(g.set.AreasOf(p)) == 0 {
 			out.Unowned = append(out.Unowned, p)
 		}

@@ -11,6 +11,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"tavrin/internal/bounds"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/git"
 	"tavrin/internal/markdown"
@@ -19,9 +20,8 @@ import (
 )
 
 const (
-	maxTitle       = 200
-	maxProse       = 16 << 10
-	maxCommitsRead = 2000 // of one change
+	maxTitle = 200
+	maxProse = 16 << 10
 )
 
 // NewChange is what a change is made from.
@@ -46,9 +46,11 @@ func (s *Service) OpenChange(ctx context.Context, a Actor, name string, n NewCha
 		return wire.Change{}, firstProblem(err)
 	}
 	n.Title, description = Mask(n.Title), Mask(description)
-	lock := s.repoLock(repo.ID)
-	lock.Lock()
-	defer lock.Unlock()
+	unlock, err := s.writing(ctx, repo)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	defer unlock()
 	head, _, err := s.ends(ctx, repo, n)
 	if err != nil {
 		return wire.Change{}, err
@@ -135,6 +137,9 @@ func (s *Service) revisionsOf(ctx context.Context, repo *store.Repository, branc
 			continue
 		}
 		p, err := s.revisionOf(ctx, repo, c, &last, head, pusher)
+		if err != nil && !aboutTheChange(err) {
+			return nil, nil, err
+		}
 		if err != nil {
 			s.log.Warn("no revision made", "repository", repo.Name, "change", c.Number, "error", err)
 			told = append(told, fmt.Sprintf("Change %d, %q, stays at revision %d and does not follow: %v.", c.Number, c.Title, c.Revision, err))
@@ -159,9 +164,18 @@ func (s *Service) revisionOf(ctx context.Context, repo *store.Repository, c stor
 	if err != nil {
 		return p, err
 	}
-	if p.row.Base, err = bare.MergeBase(ctx, target, head); err != nil {
+	bases, err := bare.MergeBases(ctx, target, head)
+	if err != nil {
+		return p, err
+	}
+	if len(bases) == 0 {
 		return p, invalid("source", "%s and %s share no history, so one cannot be brought into the other", c.Source, c.Target)
 	}
+	p.row.Base, p.row.Bases = bases[0], len(bases)
+	if p.brought, err = bare.LogAll(ctx, head, []string{p.row.Base}, "change.commits"); err != nil {
+		return p, err
+	}
+	p.row.Commits = kept(p.brought)
 	files, err := bare.Diff(ctx, p.row.Base, head)
 	if err != nil {
 		return p, err
@@ -175,8 +189,14 @@ func (s *Service) revisionOf(ctx context.Context, repo *store.Repository, c stor
 		p.row.Removed += f.Removed
 	}
 	p.row.Files = len(files)
+	if most := s.bounds.ChangePaths; int64(len(files)) > most {
+		return p, s.bounds.Reach("change.paths", "%s changes %d files", c.Source, len(files))
+	}
+	if err := s.brings(ctx, repo, &p); err != nil {
+		return p, err
+	}
 	if last != nil {
-		if p.row.SameAsLast, err = bare.SameDifference(ctx, last.Base, last.Head, p.row.Base, head); err != nil {
+		if err := s.compareEarlier(ctx, repo, &p, last); err != nil {
 			return p, err
 		}
 		p.row.Authors, p.row.LastPusher = last.Authors, last.LastPusher
@@ -193,12 +213,67 @@ func (s *Service) revisionOf(ctx context.Context, repo *store.Repository, c stor
 	if last != nil {
 		known = append(known, last.Head)
 	}
-	if p.brought, p.row.Commits, err = s.brought(ctx, repo, p.row.Base, head); err != nil {
-		return p, err
-	}
-	p.commits, err = bare.Log(ctx, head, known, 0, maxCommitsRead)
+	p.commits, err = bare.LogAll(ctx, head, known, "change.commits")
 	return p, err
 }
+
+// aboutTheChange says whether an error is about what was asked for; any other is the service's own trouble.
+func aboutTheChange(err error) bool {
+	var p *Problem
+	var reached *bounds.Reached
+	return errors.As(err, &p) || errors.As(err, &reached) && !strings.HasPrefix(reached.Name, "git.")
+}
+
+// brings finds out what the commits of a revision bring one by one, and what of it the difference does not show.
+func (s *Service) brings(ctx context.Context, repo *store.Repository, p *pendingRevision) error {
+	if len(p.brought) == 1 && len(p.brought[0].Parents) == 1 && p.brought[0].Parents[0] == p.row.Base {
+		return nil // the one commit is the difference
+	}
+	each, err := s.bare(repo).Brings(ctx, p.brought)
+	if err != nil {
+		return err
+	}
+	p.row.History = store.BroughtHistory{Files: each.Files, Added: each.Added, Removed: each.Removed}
+	for _, path := range each.Paths {
+		if !slices.Contains(p.row.Paths, path) {
+			p.row.History.Hidden = append(p.row.History.Hidden, path)
+		}
+	}
+	return nil
+}
+
+// compareEarlier compares a revision with the one before and with every one that somebody's word is still about: each for
+// itself, never through those between.
+func (s *Service) compareEarlier(ctx context.Context, repo *store.Repository, p *pendingRevision, last *store.Revision) error {
+	db := s.store.Read(ctx)
+	standing, err := standingReviews(db, p.change)
+	if err != nil {
+		return err
+	}
+	numbers := []int{last.Number}
+	for _, r := range standing {
+		numbers = append(numbers, r.Revision)
+	}
+	var rows []store.Revision
+	if err := db.Where("change_id = ? AND number IN ?", p.change.ID, numbers).Order("number").Find(&rows).Error; err != nil {
+		return err
+	}
+	p.row.SameAs = []int{}
+	for _, r := range rows {
+		same, err := s.bare(repo).Same(ctx, shownBy(r), shownBy(p.row), p.row.Base)
+		if err != nil {
+			return err
+		}
+		if same {
+			p.row.SameAs = append(p.row.SameAs, r.Number)
+		}
+	}
+	p.row.SameAsLast = slices.Contains(p.row.SameAs, last.Number)
+	return nil
+}
+
+// shownBy is what a revision shows.
+func shownBy(r store.Revision) git.Shown { return git.Shown{Base: r.Base, Head: r.Head} }
 
 // revisionKind says what a revision did to the one before: "added" commits on top of it; "rebased" the same difference;
 // "folded" fixups into their commits and nothing else; or "rewritten" it.
@@ -229,16 +304,6 @@ func fixups(commits []store.BroughtCommit) int {
 		}
 	}
 	return n
-}
-
-// brought lists the commits that a head brings beyond a base, as Git has them and as they are kept.
-func (s *Service) brought(ctx context.Context, repo *store.Repository, base, head string) ([]git.Commit, []store.BroughtCommit, error) {
-	log, err := s.bare(repo).Log(ctx, head, []string{base}, 0, maxCommitsRead)
-	if err != nil {
-		return nil, nil, err
-	}
-	signatures, err := s.bare(repo).Signatures(ctx, head, []string{base}, maxCommitsRead)
-	return log, kept(log, signatures), err
 }
 
 // saveRevision records a revision: who counts as author of it is completed here, where the records are at hand.
@@ -272,7 +337,7 @@ func (s *Service) saveRevision(tx *tx, repo *store.Repository, p pendingRevision
 		return err
 	}
 	p.change.Revision = p.row.Number
-	if err := s.askReviewers(tx, repo, p.change, p.row.Paths); err != nil {
+	if err := s.askReviewers(tx, repo, p.change, slices.Concat(p.row.Paths, p.row.History.Hidden)); err != nil {
 		return err
 	}
 	g, err := s.gather(tx.DB, repo, p.change)
@@ -283,18 +348,15 @@ func (s *Service) saveRevision(tx *tx, repo *store.Repository, p pendingRevision
 }
 
 // kept makes of a log what is kept of each commit with a revision.
-func kept(log []git.Commit, signatures map[string]git.KeySignature) []store.BroughtCommit {
+func kept(log []git.Commit) []store.BroughtCommit {
 	out := make([]store.BroughtCommit, len(log))
 	for i, c := range log {
 		message := c.Subject
 		if c.Body != "" {
 			message += "\n\n" + c.Body
 		}
-		if len(message) > maxMessage {
-			message = strings.ToValidUTF8(message[:maxMessage], "")
-		}
-		signature, signed := signatures[c.ID]
-		out[i] = store.BroughtCommit{ID: c.ID, Message: message, Parents: len(c.Parents), Signed: signed, Key: signature.Key, BadSignature: signature.Bad}
+		signature, signed := c.Signature()
+		out[i] = store.BroughtCommit{ID: c.ID, Message: message, Parents: len(c.Parents), Signed: signed, Key: signature.Key, BadSignature: signature.Bad, Reserved: c.Reserved()}
 	}
 	return out
 }
@@ -376,6 +438,7 @@ func (s *Service) changeView(db *gorm.DB, repo *store.Repository, c store.Change
 	v := wire.Change{Repository: repo.Name, Number: c.Number, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 		State: c.State, Revision: c.Revision, Head: r.Head, Base: r.Base, Ready: report.Ready, Summary: report.Summary, OpenedBy: c.OpenedBy,
 		Authors: r.Authors, Files: r.Files, Added: r.Added, Removed: r.Removed, LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt}
+	v.Hidden = r.History.Hidden
 	v.SourceGone = (c.State == "open" || c.State == "draft") && !s.bare(repo).HasBranch(c.Source)
 	v.Labels, v.Reviewers, v.DependsOn = []string{}, []wire.Reviewer{}, []int{}
 	for _, d := range g.facts.Dependencies {
@@ -482,9 +545,11 @@ func (s *Service) turn(ctx context.Context, a Actor, name string, number int, to
 	if err != nil {
 		return wire.Change{}, err
 	}
-	lock := s.repoLock(repo.ID) // so that it does not land while it is closed
-	lock.Lock()
-	defer lock.Unlock()
+	unlock, err := s.writing(ctx, repo) // so that it does not land while it is closed
+	if err != nil {
+		return wire.Change{}, err
+	}
+	defer unlock()
 	kind := map[string]string{"closed": "change.closed", "open": "change.reopened"}[to]
 	var pending []pendingRevision
 	if to == "open" {
@@ -563,7 +628,7 @@ func (s *Service) Revisions(ctx context.Context, a Actor, name string, number in
 		if err != nil {
 			return nil, err
 		}
-		known, err := gateCommits(db, r.Commits)
+		known, err := gateCommits(db, repo.ID, r.Commits)
 		if err != nil {
 			return nil, err
 		}
@@ -625,7 +690,7 @@ func (s *Service) Review(ctx context.Context, a Actor, name string, number int, 
 		if n.Verdict == gate.Comment && strings.TrimSpace(n.Text) == "" && sent == 0 {
 			return invalid("text", "say what you mean: nothing was gathered, and a comment needs words")
 		}
-		row = store.Review{ChangeID: c.ID, Revision: n.Revision, Login: a.Login(), Verdict: string(n.Verdict), Text: n.Text, CreatedAt: s.now()}
+		row = store.Review{ChangeID: c.ID, Revision: n.Revision, Login: a.Login(), Verdict: string(n.Verdict), Text: n.Text, Title: c.Title, Description: c.Description, CreatedAt: s.now()}
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
@@ -636,7 +701,7 @@ func (s *Service) Review(ctx context.Context, a Actor, name string, number int, 
 		return tx.record(event{actor: a.Login(), kind: "review." + string(n.Verdict), repo: repo, subject: fmt.Sprintf("change/%d", number),
 			text: fmt.Sprintf("%s %s revision %d of change %d", a.Login(), verb, n.Revision, number), data: map[string]any{"number": number, "revision": n.Revision, "text": n.Text}})
 	})
-	return reviewView(row, true), err
+	return reviewView(row, true, store.Change{Title: row.Title, Description: row.Description}), err
 }
 
 // mayReview refuses verdicts of robots and of those without a role of their own: that a repository is readable by
@@ -660,9 +725,17 @@ func (s *Service) mayReview(db *gorm.DB, a Actor, repo *store.Repository, v gate
 	return nil
 }
 
-func reviewView(r store.Review, standing bool) wire.Review {
-	return wire.Review{ID: r.ID, By: r.Login, Revision: r.Revision, Verdict: r.Verdict, Text: r.Text, HTML: markdown.HTML(r.Text), Withdrawn: r.WithdrawnAt != nil,
+// reviewView describes a review of a change as it is now.
+func reviewView(r store.Review, standing bool, c store.Change) wire.Review {
+	v := wire.Review{ID: r.ID, By: r.Login, Revision: r.Revision, Verdict: r.Verdict, Text: r.Text, HTML: markdown.HTML(r.Text), Withdrawn: r.WithdrawnAt != nil,
 		Standing: standing, CreatedAt: r.CreatedAt}
+	if r.Title != c.Title {
+		v.Altered = append(v.Altered, fmt.Sprintf("the title was %q then", r.Title))
+	}
+	if r.Description != c.Description {
+		v.Altered = append(v.Altered, "the description was another then")
+	}
+	return v
 }
 
 // Withdraw takes back one's standing approval or objection.
@@ -684,7 +757,7 @@ func (s *Service) Withdraw(ctx context.Context, a Actor, name string, number int
 		row := standing[i]
 		now := s.now()
 		row.WithdrawnAt = &now
-		out = reviewView(row, false)
+		out = reviewView(row, false, c)
 		if err := tx.Model(&row).Update("withdrawn_at", now).Error; err != nil {
 			return err
 		}
@@ -728,7 +801,7 @@ func (s *Service) Reviews(ctx context.Context, a Actor, name string, number int)
 	err = db.Where("change_id = ?", c.ID).Order("id").Find(&rows).Error
 	out := []wire.Review{}
 	for _, r := range rows {
-		out = append(out, reviewView(r, slices.ContainsFunc(standing, func(x store.Review) bool { return x.ID == r.ID })))
+		out = append(out, reviewView(r, slices.ContainsFunc(standing, func(x store.Review) bool { return x.ID == r.ID }), c))
 	}
 	return out, err
 }

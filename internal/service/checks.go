@@ -264,6 +264,97 @@ func (s *Service) askUnderNewRules(tx *tx, repo *store.Repository) error {
 	return nil
 }
 
+// timeLimit is how long an attempt may go without an answer.
+func timeLimit(r store.CheckRun) time.Duration {
+	if r.LimitSeconds > 0 {
+		return time.Duration(r.LimitSeconds) * time.Second
+	}
+	return rules.DefaultAnswer
+}
+
+// endSilentChecks ends the attempts of checks from outside that nobody answered in time: each is asked for once more, and
+// the second time stays without a pass, so that what waits for it goes on without it.
+func (s *Service) endSilentChecks(ctx context.Context) error {
+	var open []store.CheckRun
+	if err := s.store.Read(ctx).Where("state IN ('waiting', 'running') AND command = ''").Find(&open).Error; err != nil {
+		return err
+	}
+	var errs []error
+	for _, r := range open {
+		if s.now().Sub(r.CreatedAt) >= timeLimit(r) {
+			errs = append(errs, s.endSilent(ctx, r.ID))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func (s *Service) endSilent(ctx context.Context, id int64) error {
+	return s.write(ctx, func(tx *tx) error {
+		var run store.CheckRun
+		var repo store.Repository
+		if err := tx.First(&run, id).Error; err != nil || gate.CheckState(run.State).Final() { // it was answered meanwhile
+			return err
+		}
+		if err := tx.First(&repo, run.RepositoryID).Error; err != nil {
+			return err
+		}
+		now := s.now()
+		run.State, run.Silent, run.FinishedAt = string(gate.Errored), true, &now
+		run.Summary = fmt.Sprintf("no answer within %s", rules.Brief(timeLimit(run)))
+		if err := tx.Save(&run).Error; err != nil {
+			return err
+		}
+		err := tx.record(event{actor: itself, kind: "check.silent", repo: &repo, subject: "commit/" + run.CommitID,
+			text: fmt.Sprintf("nobody answered for %s on %.10s within %s (attempt %d)", run.Name, run.CommitID, rules.Brief(timeLimit(run)), run.Attempt),
+			data: map[string]any{"name": run.Name, "commit": run.CommitID, "attempt": run.Attempt}})
+		if err != nil || run.AskedFor == "" {
+			return err
+		}
+		var before store.CheckRun
+		if err := tx.Where("repository_id = ? AND commit_id = ? AND name = ? AND attempt = ?", repo.ID, run.CommitID, run.Name, run.Attempt-1).Limit(1).Find(&before).Error; err != nil || before.Silent {
+			return err
+		}
+		force, err := s.rulesOf(tx.DB, &repo)
+		if err != nil {
+			return err
+		}
+		_, err = s.nextAttempt(tx, &repo, force.set.Check(run.Name), run, itself)
+		return err
+	})
+}
+
+// silentChecks lists the checks of a repository that were asked for and are not answered: those that have used up half of
+// their time, those asked for once more, and commands that no runner takes.
+func (s *Service) silentChecks(db *gorm.DB, repo *store.Repository) ([]wire.SilentCheck, error) {
+	var open []store.CheckRun
+	if err := db.Where("repository_id = ? AND state IN ('waiting', 'running') AND asked_for <> '' AND (command = '' OR state = 'waiting')", repo.ID).Order("id").Find(&open).Error; err != nil {
+		return nil, err
+	}
+	out := []wire.SilentCheck{}
+	for _, r := range open {
+		since := r.CreatedAt
+		var before store.CheckRun
+		if r.Attempt > 1 {
+			err := db.Where("repository_id = ? AND commit_id = ? AND name = ? AND attempt = ? AND silent", repo.ID, r.CommitID, r.Name, r.Attempt-1).Limit(1).Find(&before).Error
+			if err != nil {
+				return nil, err
+			}
+		}
+		if before.ID != 0 {
+			since = before.CreatedAt
+		} else if s.now().Sub(since) < timeLimit(r)/2 {
+			continue
+		}
+		c := wire.SilentCheck{Name: r.Name, Commit: r.CommitID, For: r.AskedFor, Attempt: r.Attempt, Since: since, Runner: r.Command != ""}
+		if !c.Runner {
+			until := r.CreatedAt.Add(timeLimit(r))
+			c.Until = &until
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
 // AskAgain asks for another attempt of a check on a commit.
 func (s *Service) AskAgain(ctx context.Context, a Actor, name, commit, check string) (wire.Check, error) {
 	var out wire.Check

@@ -16,7 +16,7 @@ import (
 )
 
 // deskOrder is the order of what waits for somebody: what holds others up first.
-var deskOrder = []string{"second-look", "review", "look-again", "answer", "decide", "own"}
+var deskOrder = []string{"set-apart", "silent", "second-look", "review", "look-again", "answer", "decide", "own"}
 
 // Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
 func (s *Service) Desk(ctx context.Context, a Actor) ([]wire.DeskItem, error) {
@@ -67,13 +67,18 @@ func (s *Service) deskIn(db *gorm.DB, a Actor, repo *store.Repository) ([]wire.D
 	if err != nil {
 		return nil, err
 	}
+	kept, err := s.deskKept(db, a, repo)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, kept...)
 	for _, c := range open {
 		g, err := s.judgedOf(db, repo, c)
 		if err != nil {
 			return nil, err
 		}
 		if _, belongs := g.facts.People[a.Login()]; !belongs {
-			return nil, nil // nothing is asked of somebody without a role
+			return out, nil // nothing else is asked of somebody without a role
 		}
 		items, err := s.deskOf(db, a, g)
 		if err != nil {
@@ -98,6 +103,28 @@ func (s *Service) deskLooks(db *gorm.DB, a Actor, repo *store.Repository) ([]wir
 	for _, o := range rows {
 		out = append(out, wire.DeskItem{Kind: "second-look", Repository: repo.Name, Number: o.Number, Title: fmt.Sprintf("override %d on %s", o.ID, o.Branch), Since: *o.UsedAt,
 			What: fmt.Sprintf("%s set something aside because: %s; look at what it let through: tavrin override look %d", o.By, o.Because, o.ID)})
+	}
+	return out, err
+}
+
+// deskKept lists what asks for somebody who keeps a repository going: for administrators that it is set apart, for its
+// maintainers which checks nobody answers.
+func (s *Service) deskKept(db *gorm.DB, a Actor, repo *store.Repository) ([]wire.DeskItem, error) {
+	var out []wire.DeskItem
+	if repo.Trouble != "" && repo.TroubleSince != nil && a.account.Admin {
+		out = append(out, wire.DeskItem{Kind: "set-apart", Repository: repo.Name, Title: "only to be read", What: fmt.Sprintf("%s: tavrin repo settle %s", repo.Trouble, repo.Name), Since: *repo.TroubleSince})
+	}
+	role, err := roleIn(db, a.account, repo)
+	if err != nil || !role.AtLeast(gate.Maintainer) || a.account.Robot {
+		return out, err
+	}
+	silent, err := s.silentChecks(db, repo)
+	for _, c := range silent {
+		who := "nobody answers for it"
+		if c.Runner {
+			who = "no runner takes it"
+		}
+		out = append(out, wire.DeskItem{Kind: "silent", Repository: repo.Name, Title: fmt.Sprintf("check %s on %.10s", c.Name, c.Commit), What: fmt.Sprintf("%s, attempt %d, asked for %s", who, c.Attempt, c.For), Since: c.Since})
 	}
 	return out, err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rsa"
 	"fmt"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -115,7 +116,7 @@ func (s *Service) RemoveKey(ctx context.Context, a Actor, id int64) error {
 
 // gateCommits are the commits of a revision, or of a push, as the gate knows them: each signature with whose key it is by
 // our own table, at this moment.
-func gateCommits(db *gorm.DB, rows []store.BroughtCommit) ([]gate.Commit, error) {
+func gateCommits(db *gorm.DB, repo int64, rows []store.BroughtCommit) ([]gate.Commit, error) {
 	var keys []string
 	for _, r := range rows {
 		if r.Key != "" {
@@ -133,9 +134,19 @@ func gateCommits(db *gorm.DB, rows []store.BroughtCommit) ([]gate.Commit, error)
 			owners[f.Fingerprint] = f.Login
 		}
 	}
+	var claims []string
+	for _, r := range rows {
+		if r.Reserved != "" {
+			claims = append(claims, r.ID)
+		}
+	}
+	landed, err := landedAmong(db, repo, claims)
+	if err != nil {
+		return nil, err
+	}
 	out := make([]gate.Commit, len(rows))
 	for i, r := range rows {
-		out[i] = gate.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents}
+		out[i] = gate.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents, Reserved: r.Reserved, Landed: landed[r.ID]}
 		switch {
 		case r.BadSignature != "":
 			out[i].Signature.State = gate.BadlyMade
@@ -148,4 +159,19 @@ func gateCommits(db *gorm.DB, rows []store.BroughtCommit) ([]gate.Commit, error)
 		}
 	}
 	return out, nil
+}
+
+// landedAmong says which of the commits the records know as landed.
+func landedAmong(db *gorm.DB, repo int64, commits []string) (map[string]bool, error) {
+	landed := map[string]bool{}
+	for chunk := range slices.Chunk(commits, 500) {
+		var some []string
+		if err := db.Model(&store.LandedCommit{}).Where("repository_id = ? AND commit_id IN ?", repo, chunk).Pluck("commit_id", &some).Error; err != nil {
+			return nil, err
+		}
+		for _, id := range some {
+			landed[id] = true
+		}
+	}
+	return landed, nil
 }

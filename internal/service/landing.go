@@ -9,9 +9,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -70,9 +67,18 @@ func (s *Service) land(ctx context.Context, repo *store.Repository, g *gathered)
 		return err
 	}
 	s.at("landing:intended")
-	err = s.bare(repo).MoveRefs(ctx, git.Move{Ref: intent.Ref, Old: intent.Old, New: intent.New})
-	if err != nil {
-		return s.dropLanding(ctx, repo, &intent, err)
+	if err := s.bare(repo).MoveRefs(ctx, git.Move{Ref: intent.Ref, Old: intent.Old, New: intent.New}); err != nil {
+		moved, at, lookErr := s.hasMoved(ctx, repo, intent.Ref, intent.Old, intent.New)
+		switch {
+		case lookErr != nil:
+			return errors.Join(err, lookErr) // the intent stays open: the next round settles it
+		case !moved && at == intent.Old:
+			s.rests.rest(*intent.EntryID, s.now(), "the branch could not be moved", err)
+			return s.dropLanding(ctx, repo, &intent, err)
+		case !moved:
+			return s.dropLanding(ctx, repo, &intent, err)
+		}
+		s.log.Warn("a move was reported as failed and was made", "repository", repo.Name, "ref", intent.Ref, "error", err)
 	}
 	s.at("landing:moved")
 	removal, err := s.finishLanding(ctx, repo, &intent)
@@ -126,7 +132,7 @@ func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, int
 	if err != nil {
 		return nil, err
 	}
-	brought, err := s.landedCommits(ctx, repo, intent.Old, intent.New)
+	brought, err := s.bare(repo).Between(ctx, intent.New, []string{intent.Old})
 	if err != nil {
 		return nil, err
 	}
@@ -151,6 +157,13 @@ func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, int
 			return err
 		}
 		if err := saveLanded(tx.DB, landing, brought); err != nil {
+			return err
+		}
+		var revision store.Revision
+		if err := tx.Where("change_id = ? AND number = ?", c.ID, intent.Revision).First(&revision).Error; err != nil {
+			return err
+		}
+		if err := saveSources(tx.DB, landing, revision); err != nil {
 			return err
 		}
 		if err := tx.Model(intent).Update("outcome", "done").Error; err != nil {
@@ -209,14 +222,16 @@ func (s *Service) intendRemoval(tx *tx, repo *store.Repository, c store.Change, 
 
 // finishRemoval removes a landed change's source branch, unless somebody has pushed to it meanwhile.
 func (s *Service) finishRemoval(ctx context.Context, repo *store.Repository, removal *store.Intent) error {
-	err := s.bare(repo).MoveRefs(ctx, git.Move{Ref: removal.Ref, Old: removal.Old})
-	if errors.Is(err, git.ErrMoved) {
-		return s.closeIntent(ctx, removal, "dropped")
+	if err := s.bare(repo).MoveRefs(ctx, git.Move{Ref: removal.Ref, Old: removal.Old}); err != nil {
+		moved, at, lookErr := s.hasMoved(ctx, repo, removal.Ref, removal.Old, "")
+		switch {
+		case lookErr != nil || !moved && at == removal.Old:
+			return errors.Join(err, lookErr) // the next round tries again
+		case !moved:
+			return s.closeIntent(ctx, removal, "dropped") // somebody pushed to it
+		}
 	}
-	if err != nil {
-		return err
-	}
-	_, err = s.finishPush(ctx, repo, removal)
+	_, err := s.finishPush(ctx, repo, removal)
 	return err
 }
 
@@ -290,115 +305,6 @@ func (s *Service) landingView(db *gorm.DB, repo *store.Repository, c store.Chang
 	report, err := s.judgedThen(db, repo, &intent)
 	return wire.Landing{Number: c.Number, Target: c.Target, Old: l.Old, New: l.New, Strategy: l.Strategy, Revision: l.Revision, RulesVersion: l.RulesVersion, HouseVersion: l.HouseVersion,
 		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: report, Evidence: l.Evidence}, err
-}
-
-// repair brings branches and records into agreement after a process was killed, before anything else happens.
-func (s *Service) repair(ctx context.Context) error {
-	left, err := filepath.Glob(filepath.Join(s.dir, "repositories", "new-*"))
-	if err != nil {
-		return err
-	}
-	for _, dir := range left {
-		if err := os.RemoveAll(dir); err != nil {
-			return err
-		}
-	}
-	var repos []store.Repository
-	if err := s.store.Read(ctx).Find(&repos).Error; err != nil {
-		return err
-	}
-	for _, repo := range repos {
-		if err := s.bare(&repo).Tidy(); err != nil {
-			return fmt.Errorf("tidy %s: %w", repo.Name, err)
-		}
-		var open []store.Intent
-		if err := s.store.Read(ctx).Where("repository_id = ? AND outcome = ''", repo.ID).Order("id").Find(&open).Error; err != nil {
-			return err
-		}
-		for i := range open {
-			if err := s.repairIntent(ctx, &repo, &open[i]); err != nil {
-				return fmt.Errorf("intent %d of %s: %w", open[i].ID, repo.Name, err)
-			}
-		}
-		if err := s.completeRevisions(ctx, &repo); err != nil {
-			return fmt.Errorf("revisions of %s: %w", repo.Name, err)
-		}
-		if err := s.completeLandings(ctx, &repo); err != nil {
-			return fmt.Errorf("landings of %s: %w", repo.Name, err)
-		}
-	}
-	return nil
-}
-
-// completeRevisions works out the commits of open changes' revisions from before they were kept: without them, a
-// requirement about messages or signatures would find nothing wrong.
-func (s *Service) completeRevisions(ctx context.Context, repo *store.Repository) error {
-	var rows []store.Revision
-	err := s.store.Read(ctx).Joins("JOIN changes c ON c.id = revisions.change_id AND c.repository_id = ? AND c.state <> 'landed' AND c.revision = revisions.number", repo.ID).
-		Where("revisions.commits IS NULL").Find(&rows).Error
-	if err != nil {
-		return err
-	}
-	for i := range rows {
-		r := &rows[i]
-		brought, commits, err := s.brought(ctx, repo, r.Base, r.Head)
-		if err != nil {
-			return err
-		}
-		err = s.write(ctx, func(tx *tx) error {
-			wrote, err := commitAuthors(tx.DB, repo, brought)
-			if err != nil {
-				return err
-			}
-			r.Commits, r.CommitAuthors = commits, slices.Compact(slices.Sorted(slices.Values(wrote)))
-			return tx.Model(r).Select("commits", "commit_authors").Updates(r).Error
-		})
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// repairIntent settles one open intent: the branch says whether the move was made.
-func (s *Service) repairIntent(ctx context.Context, repo *store.Repository, i *store.Intent) error {
-	bare := s.bare(repo)
-	refs, err := bare.Refs(ctx, i.Ref)
-	if err != nil {
-		return err
-	}
-	tip := ""
-	for _, r := range refs {
-		if r.Name == i.Ref {
-			tip = r.ID
-		}
-	}
-	made := tip == i.New
-	if !made && tip != "" && i.New != "" && tip != i.Old {
-		if made, err = bare.IsAncestor(ctx, i.New, tip); err != nil {
-			return err
-		}
-	}
-	s.log.Warn("an open intent was found", "repository", repo.Name, "ref", i.Ref, "kind", i.Kind, "made", made)
-	switch {
-	case i.Kind == "landing" && made:
-		removal, err := s.finishLanding(ctx, repo, i)
-		if err == nil && removal != nil {
-			err = s.finishRemoval(ctx, repo, removal)
-		}
-		return err
-	case i.Kind == "landing" && tip == i.Old:
-		return s.dropLanding(ctx, repo, i, errors.New("the process ended before the branch moved"))
-	case i.Kind == "landing":
-		return s.loseLanding(ctx, repo, i, tip)
-	case made:
-		_, err := s.finishPush(ctx, repo, i)
-		return err
-	case i.EntryID != nil:
-		return s.finishRemoval(ctx, repo, i)
-	default:
-		return s.closeIntent(ctx, i, "dropped")
-	}
 }
 
 // loseLanding ejects an entry whose target stands where neither the old nor the new commit explains it.

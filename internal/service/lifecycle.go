@@ -44,9 +44,11 @@ func (s *Service) EditChange(ctx context.Context, a Actor, name string, number i
 	if err != nil {
 		return wire.Change{}, err
 	}
-	lock := s.repoLock(repo.ID) // so that it neither lands nor gets a revision meanwhile
-	lock.Lock()
-	defer lock.Unlock()
+	unlock, err := s.writing(ctx, repo) // so that it neither lands nor gets a revision meanwhile
+	if err != nil {
+		return wire.Change{}, err
+	}
+	defer unlock()
 	if err := s.store.Read(ctx).First(&c, c.ID).Error; err != nil {
 		return wire.Change{}, err
 	}
@@ -317,13 +319,9 @@ func (s *Service) rewritten(ctx context.Context, repo *store.Repository, i *stor
 	if err != nil || forward {
 		return nil, err
 	}
-	gone, err := bare.Log(ctx, i.Old, []string{i.New}, 0, maxCommitsRead)
+	ids, err := bare.Between(ctx, i.Old, []string{i.New})
 	if err != nil {
 		return nil, err
-	}
-	ids := make([]string, len(gone))
-	for n, c := range gone {
-		ids[n] = c.ID
 	}
 	owners, err := ownersOfCommits(s.store.Read(ctx), repo.ID, ids)
 	if err != nil {

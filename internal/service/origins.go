@@ -17,16 +17,6 @@ import (
 	"tavrin/wire"
 )
 
-// landedCommits lists the commits that a move of a branch brought to it.
-func (s *Service) landedCommits(ctx context.Context, repo *store.Repository, old, new string) ([]string, error) {
-	log, err := s.bare(repo).Log(ctx, new, []string{old}, 0, maxOwnedCommits)
-	ids := make([]string, len(log))
-	for i, c := range log {
-		ids[i] = c.ID
-	}
-	return ids, err
-}
-
 // saveLanded records which commits a landing brought.
 func saveLanded(db *gorm.DB, l store.Landing, commits []string) error {
 	rows := make([]store.LandedCommit, len(commits))
@@ -39,23 +29,17 @@ func saveLanded(db *gorm.DB, l store.Landing, commits []string) error {
 	return db.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(rows, 500).Error
 }
 
-// completeLandings works out the commits of landings from before they were kept.
-func (s *Service) completeLandings(ctx context.Context, repo *store.Repository) error {
-	var rows []store.Landing
-	err := s.store.Read(ctx).Where("repository_id = ? AND NOT EXISTS (SELECT 1 FROM landed_commits c WHERE c.landing_id = landings.id)", repo.ID).Find(&rows).Error
-	if err != nil {
-		return err
+// saveSources records the commits of a landed revision as they were before they landed: where another change brings them
+// too, they are not replayed.
+func saveSources(db *gorm.DB, l store.Landing, r store.Revision) error {
+	rows := make([]store.LandedSource, len(r.Commits))
+	for i, c := range r.Commits {
+		rows[i] = store.LandedSource{RepositoryID: l.RepositoryID, CommitID: c.ID, LandingID: l.ID}
 	}
-	for _, l := range rows {
-		commits, err := s.landedCommits(ctx, repo, l.Old, l.New)
-		if err != nil {
-			return err
-		}
-		if err := s.write(ctx, func(tx *tx) error { return saveLanded(tx.DB, l, commits) }); err != nil {
-			return err
-		}
+	if len(rows) == 0 {
+		return nil
 	}
-	return nil
+	return db.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(rows, 500).Error
 }
 
 // landingOf is what is told of the landing that brought a commit.

@@ -227,11 +227,11 @@ func (s *Service) planPush(ctx context.Context, db *gorm.DB, a Actor, repo *stor
 	if u.Forward, err = bare.IsAncestor(ctx, tip, commit); err != nil {
 		return wire.OverridePlan{}, err
 	}
-	_, brought, err := s.brought(ctx, repo, tip, commit)
+	brought, err := bare.LogAll(ctx, commit, []string{tip}, "push.direct-commits")
 	if err != nil {
 		return wire.OverridePlan{}, err
 	}
-	if u.Commits, err = gateCommits(db, brought); err != nil {
+	if u.Commits, err = gateCommits(db, repo.ID, kept(brought)); err != nil {
 		return wire.OverridePlan{}, err
 	}
 	pusher := people[a.Login()]
@@ -433,9 +433,11 @@ func (s *Service) endOverride(ctx context.Context, db *gorm.DB, row store.Overri
 	if err := db.First(&repo, row.RepositoryID).Error; err != nil {
 		return err
 	}
-	lock := s.repoLock(repo.ID) // a landing that rests on it may be under way
-	lock.Lock()
-	defer lock.Unlock()
+	unlock, err := s.writing(ctx, &repo) // a landing that rests on it may be under way
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	tip, err := s.bare(&repo).Tip(ctx, row.Ref)
 	if err != nil && !errors.Is(err, git.ErrNotFound) {
 		return err

@@ -56,7 +56,7 @@ func (s *Service) Preview(ctx context.Context, a Actor, name string, n NewChange
 	}
 	v := wire.Preview{Source: n.Source, Description: description, Target: n.Target, Head: head, Base: p.row.Base, Commits: len(p.brought), Files: p.row.Files, Added: p.row.Added, Removed: p.row.Removed,
 		Report: g.judge(), Areas: changeAreas(g), Reviewers: []wire.Reviewer{}}
-	for _, r := range wantedReviewers(g.set, c, p.row.Paths) {
+	for _, r := range wantedReviewers(g.set, c, gate.Comes(g.set, g.facts)) {
 		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
 	}
 	v.Conflict, err = s.conflict(ctx, repo, tip, head)

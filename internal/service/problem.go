@@ -19,6 +19,7 @@ const (
 	Forbidden    ProblemKind = "forbidden"    // you may not
 	Conflict     ProblemKind = "conflict"     // it has changed, or is there already
 	Precondition ProblemKind = "precondition" // say on which version you act
+	Unavailable  ProblemKind = "unavailable"  // the service has trouble of its own; it goes on by itself, or an administrator is told
 )
 
 // Problem is an error for the person who asked: what was wrong, where, and what would be right.

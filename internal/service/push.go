@@ -11,15 +11,13 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"tavrin/internal/bounds"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/guard"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/store"
 )
-
-// maxOwnedCommits is the largest number of commits of one push whose pusher is remembered commit by commit.
-const maxOwnedCommits = 20000
 
 // Fetch prepares a repository for fetching by an actor.
 func (s *Service) Fetch(ctx context.Context, a Actor, name string) (*git.Repo, error) {
@@ -70,9 +68,11 @@ type push struct {
 // refs have moved; the objects have arrived before.
 func (p *push) decide(ctx context.Context, in *git.Incoming) ([]git.Result, []string) {
 	ctx = context.WithoutCancel(ctx) // from here on a client that hangs up changes nothing
-	lock := p.s.repoLock(p.repo.ID)
-	lock.Lock()
-	defer lock.Unlock()
+	unlock, err := p.s.writing(ctx, p.repo)
+	if err != nil {
+		return p.failed(in, err)
+	}
+	defer unlock()
 	for {
 		results, lines, err := p.attempt(ctx, in)
 		switch {
@@ -126,12 +126,18 @@ type wantedMove struct {
 }
 
 func (p *push) failed(in *git.Incoming, err error) ([]git.Result, []string) {
-	p.s.log.Error("push failed", "repository", p.repo.Name, "by", p.a.Login(), "error", err)
 	results := make([]git.Result, len(in.Updates))
-	for i := range results {
-		results[i].Refused = "the service failed; nothing more of this push was done"
+	if told := (*Problem)(nil); errors.As(err, &told) {
+		for i := range results {
+			results[i].Refused = "the service cannot take it now"
+		}
+		return results, []string{told.Text}
 	}
-	return results, []string{"The service could not finish this push. What it did is seen with git fetch; push again for the rest."}
+	p.s.log.Error("push failed", "repository", p.repo.Name, "by", p.a.Login(), "error", err)
+	for i := range results {
+		results[i].Refused = "the service failed; nothing of this push was done"
+	}
+	return results, []string{"The service could not judge this push, and did nothing of it. Push again; if that does not help, its log says why."}
 }
 
 // judge gives a verdict on each update, with the objects of the push in sight.
@@ -159,6 +165,9 @@ func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, er
 	}
 	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], People: people, Rules: p.force.now(), Empty: branches == 0, Default: p.repo.DefaultBranch}
 	facts.Pusher.Login = p.a.Login()
+	if err := p.names(in, &facts, refs); err != nil {
+		return nil, err
+	}
 	if facts.Permits, err = p.s.permits(db, p.repo, p.a.Login()); err != nil {
 		return nil, err
 	}
@@ -169,6 +178,40 @@ func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, er
 		}
 	}
 	return verdicts, nil
+}
+
+// names notes which names are taken already, where the push makes new ones, and marks those beyond the bound.
+func (p *push) names(in *git.Incoming, facts *guard.Facts, refs []git.Ref) error {
+	made := 0
+	for i := range in.Updates {
+		u := &in.Updates[i]
+		if u.Old != "" || u.New == "" || strings.HasPrefix(u.Ref, guard.Scratch) {
+			continue
+		}
+		if made++; int64(len(refs)+made) > p.s.bounds.RepositoryRefs && u.Problem == "" {
+			u.Problem = p.s.bounds.Reach("repository.refs", "%s has %d branches and tags", p.repo.Name, len(refs)).Error()
+		}
+	}
+	if made == 0 {
+		return nil
+	}
+	facts.Taken = map[string]string{}
+	take := func(ref string) {
+		if strings.HasPrefix(ref, "refs/heads/") || strings.HasPrefix(ref, "refs/tags/") {
+			if like := guard.Likeness(ref); facts.Taken[like] == "" {
+				facts.Taken[like] = ref
+			}
+		}
+	}
+	for _, r := range refs {
+		take(r.Name)
+	}
+	for _, u := range in.Updates {
+		if u.Old == "" && u.New != "" && u.Problem == "" {
+			take(u.Ref)
+		}
+	}
+	return nil
 }
 
 func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tips map[string]string, facts guard.Facts) (guard.Verdict, error) {
@@ -189,15 +232,16 @@ func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tip
 		}
 	}
 	if isBranch && u.New != "" && !facts.Empty && facts.Rules.For(strings.TrimPrefix(u.Ref, "refs/heads/")).Protected {
-		if err := p.look(ctx, in, &g, tips, facts.Rules); err != nil {
+		err := p.look(ctx, in, &g, tips, facts.Rules)
+		if reached := (*bounds.Reached)(nil); errors.As(err, &reached) && aboutTheChange(err) {
+			return guard.Verdict{Short: "more than can be judged at once", Lines: []string{fmt.Sprintf("Refused: %s: %s. Push it in parts, or propose it as a change.", u.Ref, reached)}}, nil
+		}
+		if err != nil {
 			return guard.Verdict{}, err
 		}
 	}
 	return guard.Judge(g, facts), nil
 }
-
-// maxCommitsJudged is the largest number of new commits of a direct push to a protected branch that are looked at.
-const maxCommitsJudged = 1000
 
 // look finds out what the decision about a protected branch depends on besides the move itself.
 func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips map[string]string, set *rules.Set) error {
@@ -226,11 +270,11 @@ func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips
 			}
 		}
 	}
-	log, signed, err := in.Log(ctx, g.New, not, maxCommitsJudged)
+	log, err := in.Log(ctx, g.New, not)
 	if err != nil {
 		return err
 	}
-	g.Commits, err = gateCommits(p.s.store.Read(ctx), kept(log, signed))
+	g.Commits, err = gateCommits(p.s.store.Read(ctx), p.repo.ID, kept(log))
 	return err
 }
 
@@ -242,7 +286,7 @@ func (p *push) carryOut(ctx context.Context, in *git.Incoming, wanted []wantedMo
 	if err := in.Admit(); err != nil {
 		return nil, fmt.Errorf("let the objects in: %w", err)
 	}
-	intents, err := p.intend(ctx, wanted, in.Commits(maxOwnedCommits))
+	intents, err := p.intend(ctx, wanted, slices.Concat(in.Commits(), in.Rode()))
 	if err != nil {
 		return nil, err
 	}
@@ -267,31 +311,46 @@ func (p *push) carryOut(ctx context.Context, in *git.Incoming, wanted []wantedMo
 		for _, w := range group {
 			intent := intents[n]
 			n++
-			if err != nil {
-				results[w.place].Refused = refusedByGit(err)
-				if err := p.s.closeIntent(ctx, &intent, "dropped"); err != nil {
-					return nil, err
-				}
-				continue
-			}
-			told, err := p.s.finishPush(ctx, p.repo, &intent)
-			if err != nil {
-				return nil, err
-			}
+			told, why := p.settleMove(ctx, &intent, err)
+			results[w.place].Refused = why
 			lines = append(lines, told...)
 		}
 	}
 	return lines, nil
 }
 
+// settleMove finds out what came of a move, and records it. What cannot be written down now is settled by the next round:
+// nobody is told that a branch stands where it does not stand.
+func (p *push) settleMove(ctx context.Context, intent *store.Intent, failed error) (told []string, refused string) {
+	later := func(err error, text string) []string {
+		p.s.log.Error("a push is not on record yet", "repository", p.repo.Name, "ref", intent.Ref, "error", err)
+		p.s.nudge()
+		return []string{text}
+	}
+	if failed != nil {
+		moved, _, err := p.s.hasMoved(ctx, p.repo, intent.Ref, intent.Old, intent.New)
+		if err != nil {
+			return later(errors.Join(failed, err), fmt.Sprintf("The service could not find out whether %s has moved: git fetch shows it. What follows from it is recorded as soon as it can be.", intent.Ref)), "the service could not tell whether it moved"
+		}
+		if !moved {
+			if err := p.s.closeIntent(ctx, intent, "dropped"); err != nil {
+				return later(err, "It did not move."), refusedByGit(failed)
+			}
+			return nil, refusedByGit(failed)
+		}
+	}
+	told, err := p.s.finishPush(ctx, p.repo, intent)
+	if err != nil {
+		return later(err, fmt.Sprintf("%s has moved. What follows from it, such as new revisions of changes, could not be written down yet; the service does it as soon as it can.", intent.Ref)), ""
+	}
+	return told, ""
+}
+
 func refusedByGit(err error) string {
 	if errors.Is(err, git.ErrMoved) {
 		return "moved meanwhile: fetch first"
 	}
-	if strings.Contains(err.Error(), "cannot lock ref") {
-		return "another branch stands in the way of this name"
-	}
-	return "git could not move the ref"
+	return "git could not move the ref: mostly another branch stands in the way of its name"
 }
 
 // intend records, in one transaction, whose commits these are and which refs are about to move.
@@ -403,7 +462,7 @@ func (s *Service) finishPush(ctx context.Context, repo *store.Repository, i *sto
 	return lines, err
 }
 
-// ownersOfCommits says whose push first brought each of the commits.
+// ownersOfCommits says whose pushes brought the commits.
 func ownersOfCommits(db *gorm.DB, repo int64, commits []string) ([]string, error) {
 	var logins []string
 	for chunk := range slices.Chunk(commits, 500) {

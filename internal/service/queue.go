@@ -13,6 +13,7 @@ import (
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/queue"
 	"tavrin/internal/core/rules"
+	"tavrin/internal/core/trailer"
 	"tavrin/internal/git"
 	"tavrin/internal/store"
 	"tavrin/wire"
@@ -49,7 +50,8 @@ func (s *Service) gatherRevision(db *gorm.DB, repo *store.Repository, c store.Ch
 	g.facts = gate.Facts{Repository: repo.Name, Number: c.Number, State: c.State, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 		Revision: c.Revision, Head: r.Head, Opener: c.OpenedBy, Authors: r.Authors, LastPusher: r.LastPusher, Paths: r.Paths, Files: r.Files, Added: r.Added, Removed: r.Removed,
 		CommitAuthors: r.CommitAuthors, RulesVersion: force.own.Version, HouseVersion: force.house.Version, Suspended: force.suspended, At: s.now()}
-	if g.facts.Commits, err = gateCommits(db, r.Commits); err != nil {
+	g.facts.Bases, g.facts.History = r.Bases, gate.History(r.History)
+	if g.facts.Commits, err = gateCommits(db, repo.ID, r.Commits); err != nil {
 		return g, err
 	}
 	g.facts.TargetGone = !s.bare(repo).HasBranch(c.Target)
@@ -62,7 +64,7 @@ func (s *Service) gatherRevision(db *gorm.DB, repo *store.Repository, c store.Ch
 	if err := db.Model(&store.ChangeLabel{}).Where("change_id = ?", c.ID).Order("label").Pluck("label", &g.facts.Labels).Error; err != nil {
 		return g, err
 	}
-	if g.facts.Reviews, err = gateReviews(db, c); err != nil {
+	if g.facts.Reviews, err = gateReviews(db, c, r, nil); err != nil {
 		return g, err
 	}
 	if g.facts.Threads, err = gateThreads(db, c); err != nil {
@@ -101,6 +103,11 @@ func (s *Service) gatherRevision(db *gorm.DB, repo *store.Repository, c store.Ch
 	if rehearsal.ID != 0 {
 		g.rehearsal = &rehearsal
 	}
+	if g.rehearsal != nil {
+		if g.facts.Reviews, err = gateReviews(db, c, r, g.rehearsal); err != nil {
+			return g, err
+		}
+	}
 	if g.rehearsal != nil && rehearsal.CommitID != "" {
 		g.facts.Rehearsal = &gate.Rehearsal{Commit: rehearsal.CommitID, Base: rehearsal.Base}
 		g.facts.Rehearsal.Checks, err = gateChecks(db, repo.ID, rehearsal.CommitID)
@@ -113,24 +120,6 @@ func (g gathered) judge() gate.Report {
 		return *g.report
 	}
 	return gate.Judge(g.set, g.facts)
-}
-
-// gateReviews gives the gate the standing reviews, each with whether the difference is still the one reviewed.
-func gateReviews(db *gorm.DB, c store.Change) ([]gate.Review, error) {
-	standing, err := standingReviews(db, c)
-	if err != nil {
-		return nil, err
-	}
-	var changed []int // revisions that changed the difference
-	if err := db.Model(&store.Revision{}).Where("change_id = ? AND NOT same_as_last", c.ID).Pluck("number", &changed).Error; err != nil {
-		return nil, err
-	}
-	out := []gate.Review{}
-	for _, r := range standing {
-		since := slices.ContainsFunc(changed, func(n int) bool { return n > r.Revision })
-		out = append(out, gate.Review{By: r.Login, Verdict: gate.Verdict(r.Verdict), Revision: r.Revision, SameDifference: !since})
-	}
-	return out, nil
 }
 
 // Gate gives the gate report of a change. A change that has landed shows the gate it landed through.
@@ -163,7 +152,7 @@ func (s *Service) Join(ctx context.Context, a Actor, name string, number int, n 
 	if err := prose("message", n.Message, maxProse); err != nil {
 		return wire.Entry{}, err
 	}
-	if m := rules.ReservedTrailers.FindString(n.Message); m != "" {
+	if m := trailer.Typed(n.Message); m != "" {
 		return wire.Entry{}, invalid("message", "the trailer %q is written by the service; leave it out of the message", m)
 	}
 	if n.Strategy != "" && !slices.Contains(rules.Strategies, n.Strategy) {
@@ -227,9 +216,11 @@ func (s *Service) Leave(ctx context.Context, a Actor, name string, number int) (
 	if err != nil {
 		return wire.Entry{}, err
 	}
-	lock := s.repoLock(repo.ID)
-	lock.Lock()
-	defer lock.Unlock()
+	unlock, err := s.writing(ctx, repo) // what was landing has landed or not by then
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	defer unlock()
 	var entry store.Entry
 	err = s.write(ctx, func(tx *tx) error {
 		if err := tx.Where("change_id = ? AND ended_at IS NULL", c.ID).First(&entry).Error; err != nil {
@@ -290,16 +281,17 @@ func (s *Service) conduct(ctx context.Context) {
 	defer timer.Stop()
 	for {
 		if err := s.advanceAll(ctx); err != nil && ctx.Err() == nil {
-			s.log.Error("the queue could not go on", "error", err)
+			s.log.Error("the queues could not be looked at", "error", err)
 		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-s.wake:
 		case <-timer.C:
-			err := errors.Join(s.dropSilentLeases(ctx), s.endSuspensions(s.store.Read(ctx), func(f func(tx *tx) error) error { return s.write(ctx, f) }), s.endOverrides(ctx))
-			if err != nil && ctx.Err() == nil {
-				s.log.Error("leases, suspensions and overrides could not be looked at", "error", err)
+			for _, err := range []error{s.dropSilentLeases(ctx), s.endSilentChecks(ctx), s.endSuspensions(s.store.Read(ctx), func(f func(tx *tx) error) error { return s.write(ctx, f) }), s.endOverrides(ctx)} {
+				if err != nil && ctx.Err() == nil {
+					s.log.Error("what ends by itself could not be looked at", "error", err)
+				}
 			}
 		}
 	}
@@ -344,35 +336,50 @@ func (s *Service) packAll(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
-// advanceAll moves every queue as far as it goes now.
+// advanceAll moves every queue as far as it goes now, each by itself: trouble with one repository, or a slow one, is no
+// other's.
 func (s *Service) advanceAll(ctx context.Context) error {
-	var ids []int64
-	if err := s.store.Read(ctx).Model(&store.Entry{}).Distinct("repository_id").Where("ended_at IS NULL").Pluck("repository_id", &ids).Error; err != nil {
+	var repos []store.Repository
+	err := s.store.Read(ctx).Where("trouble = '' AND (EXISTS (SELECT 1 FROM entries e WHERE e.repository_id = repositories.id AND e.ended_at IS NULL) OR " +
+		"EXISTS (SELECT 1 FROM intents i WHERE i.repository_id = repositories.id AND i.outcome = ''))").Find(&repos).Error
+	if err != nil {
 		return err
 	}
-	var errs []error
-	for _, id := range ids {
-		var repo store.Repository
-		err := s.store.Read(ctx).First(&repo, id).Error
-		if err == nil {
-			err = s.advance(ctx, &repo)
-		}
-		errs = append(errs, err)
+	for i := range repos {
+		repo := &repos[i]
+		s.movers.move(repo.ID, &s.tasks, func() {
+			if s.rests.resting(-repo.ID, s.now()) != "" || ctx.Err() != nil {
+				return
+			}
+			err := s.advance(ctx, repo)
+			switch {
+			case err == nil:
+				s.rests.over(-repo.ID)
+			case ctx.Err() == nil:
+				s.log.Error("a queue could not go on", "repository", repo.Name, "error", err)
+				s.rests.rest(-repo.ID, s.now(), "the service has trouble", err)
+			}
+		})
 	}
-	return errors.Join(errs...)
+	return nil
 }
 
-// maxRounds bounds the steps taken for one repository before others have their turn.
+// maxRounds bounds the steps taken for one repository before its lock is given up for others.
 const maxRounds = 50
 
 // advance plans and takes steps for one repository until nothing is left to do now.
 func (s *Service) advance(ctx context.Context, repo *store.Repository) error {
-	lock := s.repoLock(repo.ID)
-	lock.Lock()
-	defer lock.Unlock()
+	unlock, err := s.writing(ctx, repo)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	for range maxRounds {
 		moved, err := s.round(ctx, repo)
 		if err != nil || !moved || ctx.Err() != nil {
+			return err
+		}
+		if err := s.settleOpen(ctx, repo); err != nil {
 			return err
 		}
 	}
@@ -409,7 +416,9 @@ func (s *Service) round(ctx context.Context, repo *store.Repository) (bool, erro
 			}
 			lines[e.Target] = &queue.Line{Tip: tip}
 		}
-		lines[e.Target].Entries = append(lines[e.Target].Entries, g.planned(lines[e.Target].Tip))
+		planned := g.planned(lines[e.Target].Tip)
+		planned.Resting = s.rests.resting(e.ID, s.now()) != ""
+		lines[e.Target].Entries = append(lines[e.Target].Entries, planned)
 	}
 	moved := false
 	for _, l := range lines {
@@ -584,23 +593,33 @@ func (s *Service) move(tx *tx, repo *store.Repository, g *gathered, to queue.Sta
 // build makes an entry's rehearsal. Everything that its commit depends on is on record before it is built, so that
 // after a crash the same commit is built again.
 func (s *Service) build(ctx context.Context, repo *store.Repository, g *gathered, tip string) error {
-	r, err := s.plannedRehearsal(ctx, repo, g, tip)
+	same, err := s.sameOn(ctx, repo, g, tip)
+	if err != nil {
+		return s.notBuilt(ctx, repo, g, tip, err)
+	}
+	if lost := g.onBase(same); len(lost) > 0 && !g.judge().Ready {
+		return s.write(ctx, func(tx *tx) error {
+			return s.endEntry(tx, repo, g.change, g.entry, queue.Ejected, itself, queue.ApprovalsLost(lost, g.change.Number, g.change.Target, tip))
+		})
+	}
+	r, err := s.plannedRehearsal(ctx, repo, g, tip, same)
 	if err != nil {
 		return err
 	}
 	s.at("rehearsal:planned")
 	bare := s.bare(repo)
-	built, err := bare.Build(ctx, git.Plan{
-		Base: r.Base, Head: r.Head, Strategy: git.Strategy(r.Strategy), Message: r.Message,
-		Author:    git.Signature{Name: r.AuthorName, Email: r.AuthorEmail, When: r.AuthoredAt},
-		Committer: git.Signature{Name: "Tavrin", Email: "landing@tavrin.invalid", When: r.CommittedAt},
-	})
+	plan, err := s.planOf(ctx, repo, g, r)
 	if err != nil {
-		return s.notBuilt(ctx, repo, g, err)
-	}
-	if err := bare.Keep(ctx, rehearsalRef(r), built.Commit); err != nil {
 		return err
 	}
+	built, err := bare.Build(ctx, plan)
+	if err == nil {
+		err = bare.Keep(ctx, rehearsalRef(r), built.Commit)
+	}
+	if err != nil {
+		return s.notBuilt(ctx, repo, g, tip, err)
+	}
+	s.rests.over(g.entry.ID)
 	s.at("rehearsal:built")
 	r.CommitID, r.Tree = built.Commit, built.Tree
 	return s.write(ctx, func(tx *tx) error {
@@ -624,42 +643,109 @@ func (s *Service) build(ctx context.Context, repo *store.Repository, g *gathered
 	})
 }
 
+// onBase takes into account which earlier revisions bring the same to the base, and returns the approvals that are not for
+// what would land there.
+func (g *gathered) onBase(same []int) (lost []gate.Review) {
+	g.facts.Reviews = slices.Clone(g.facts.Reviews)
+	for i := range g.facts.Reviews {
+		r := &g.facts.Reviews[i]
+		if r.Verdict == gate.Approve && r.SameDifference && r.Revision != g.revision.Number && !slices.Contains(same, r.Revision) {
+			r.SameDifference = false
+			lost = append(lost, *r)
+		}
+	}
+	return lost
+}
+
+// planOf is the plan of a rehearsal on record.
+func (s *Service) planOf(ctx context.Context, repo *store.Repository, g *gathered, r store.Rehearsal) (git.Plan, error) {
+	ids := make([]string, len(g.revision.Commits))
+	for i, c := range g.revision.Commits {
+		ids[i] = c.ID
+	}
+	db := s.store.Read(ctx)
+	genuine, err := landedAmong(db, repo.ID, ids)
+	if err != nil {
+		return git.Plan{}, err
+	}
+	landed := map[string]bool{}
+	for chunk := range slices.Chunk(ids, 500) {
+		var some []string
+		err := db.Model(&store.LandedSource{}).Joins("JOIN landings l ON l.id = landed_sources.landing_id").Joins("JOIN changes c ON c.id = l.change_id AND c.target = ? AND c.id <> ?", g.change.Target, g.change.ID).
+			Where("landed_sources.repository_id = ? AND commit_id IN ?", repo.ID, chunk).Pluck("commit_id", &some).Error
+		if err != nil {
+			return git.Plan{}, err
+		}
+		for _, id := range some {
+			landed[id] = true
+		}
+	}
+	return git.Plan{
+		Base: r.Base, Head: r.Head, Shown: g.revision.Base, Strategy: git.Strategy(r.Strategy), Message: r.Message, Landed: landed, Genuine: genuine,
+		Author:    git.Signature{Name: r.AuthorName, Email: r.AuthorEmail, When: r.AuthoredAt},
+		Committer: git.Signature{Name: "Tavrin", Email: "landing@tavrin.invalid", When: r.CommittedAt},
+	}, nil
+}
+
 func rehearsalRef(r store.Rehearsal) string { return fmt.Sprintf("rehearsals/%d", r.ID) }
 
-// notBuilt ejects an entry whose rehearsal cannot be built, with words that help.
-func (s *Service) notBuilt(ctx context.Context, repo *store.Repository, g *gathered, err error) error {
+// notBuilt ejects an entry whose change cannot be rehearsed, with words that help. Trouble of the service's own ejects
+// nobody: the entry keeps its place and rests for a while.
+func (s *Service) notBuilt(ctx context.Context, repo *store.Repository, g *gathered, tip string, err error) error {
 	var conflict *git.ConflictError
-	var nothing git.NothingError
-	var reason string
+	var different *git.DifferentError
+	if ctx.Err() != nil {
+		return err
+	}
+	why := queue.NotBuilt{Number: g.change.Number, Source: g.change.Source, Target: g.change.Target}
 	switch {
 	case errors.As(err, &conflict):
-		reason = fmt.Sprintf("%v: bring %s up to %s, settle the conflict there, push, and join again", err, g.change.Source, g.change.Target)
-	case errors.As(err, &nothing):
-		reason = err.Error() + ": close the change, or push something new to it"
-	case ctx.Err() != nil:
-		return err
+		why.Kind, why.Text = queue.Conflicts, err.Error()
+	case errors.As(err, &different):
+		why.Kind, why.Text = queue.Differs, err.Error()
+		why.Others = s.otherWays(ctx, repo, g, tip)
+	case errors.As(err, new(git.NothingError)):
+		why.Kind, why.Text = queue.Empty, err.Error()
+	case aboutTheChange(err):
+		why.Kind, why.Text = queue.TooMuch, err.Error()
 	default:
 		s.log.Error("a rehearsal could not be built", "repository", repo.Name, "change", g.change.Number, "error", err)
-		reason = "its rehearsal could not be built: " + err.Error()
+		s.rests.rest(g.entry.ID, s.now(), "its rehearsal could not be built", err)
+		return nil
 	}
 	return s.write(ctx, func(tx *tx) error {
-		return s.endEntry(tx, repo, g.change, g.entry, queue.Ejected, itself, reason)
+		return s.endEntry(tx, repo, g.change, g.entry, queue.Ejected, itself, why.Reason())
 	})
 }
 
+// otherWays lists the other strategies that the rules allow and by which the change would land as it was shown.
+func (s *Service) otherWays(ctx context.Context, repo *store.Repository, g *gathered, tip string) []string {
+	ways := []string{}
+	for _, strategy := range g.set.Without(g.facts.Suspended).For(g.change.Target).With {
+		if string(strategy) == g.entry.Strategy {
+			continue
+		}
+		plan, err := s.planOf(ctx, repo, g, store.Rehearsal{Base: tip, Head: g.revision.Head, Strategy: string(strategy)})
+		if err == nil && s.bare(repo).Try(ctx, plan) == nil {
+			ways = append(ways, string(strategy))
+		}
+	}
+	return ways
+}
+
 // plannedRehearsal returns the rehearsal on record that was not built yet, or records a new plan.
-func (s *Service) plannedRehearsal(ctx context.Context, repo *store.Repository, g *gathered, tip string) (store.Rehearsal, error) {
+func (s *Service) plannedRehearsal(ctx context.Context, repo *store.Repository, g *gathered, tip string, same []int) (store.Rehearsal, error) {
 	if r := g.rehearsal; r != nil && r.CommitID == "" && r.Base == tip && r.Head == g.revision.Head && r.Strategy == g.entry.Strategy &&
-		slices.Equal(r.Approvers, g.approversNamed()) {
+		slices.Equal(r.Approvers, g.approversNamed()) && slices.Equal(r.SameAs, same) {
 		return *r, nil
 	}
-	log, err := s.bare(repo).Log(ctx, g.revision.Head, []string{g.revision.Base}, 0, maxCommitsRead)
+	log, err := s.bare(repo).LogAll(ctx, g.revision.Head, []string{g.revision.Base}, "change.commits")
 	if err != nil {
 		return store.Rehearsal{}, err
 	}
 	now := s.now().Truncate(time.Second)
 	r := store.Rehearsal{EntryID: g.entry.ID, Revision: g.revision.Number, Base: tip, Head: g.revision.Head, Strategy: g.entry.Strategy,
-		CommittedAt: now, AuthoredAt: now, Approvers: g.approversNamed(), CreatedAt: now}
+		CommittedAt: now, AuthoredAt: now, Approvers: g.approversNamed(), SameAs: same, CreatedAt: now}
 	err = s.write(ctx, func(tx *tx) error {
 		if err := s.endRehearsals(tx, *g.entry, "another was planned"); err != nil {
 			return err
@@ -731,6 +817,11 @@ func (s *Service) entryView(db *gorm.DB, repo *store.Repository, e store.Entry) 
 		}
 		g.entry = &e
 		v.Reason = g.reason()
+		for _, id := range []int64{e.ID, -repo.ID} {
+			if why := s.rests.resting(id, s.now()); why != "" {
+				v.Reason = why
+			}
+		}
 		ahead, err := aliveEntries(db, repo, e.Target)
 		if err != nil {
 			return v, err
@@ -789,6 +880,9 @@ func (s *Service) Queue(ctx context.Context, a Actor, name, branch string) (wire
 		} else {
 			v.Recent = append(v.Recent, view)
 		}
+	}
+	if v.Silent, err = s.silentChecks(db, repo); err != nil {
+		return v, err
 	}
 	v.Caption = caption(v)
 	return v, nil

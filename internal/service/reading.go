@@ -93,7 +93,7 @@ func (s *Service) carriedOver(ctx context.Context, repo *store.Repository, since
 		notTaken []string
 	}
 	v, err := remembered(s, key{"carried", repo.ID, since.Base + since.Head + r.Base}, light, func() (tree, error) {
-		id, notTaken, err := s.bare(repo).CarryOver(ctx, since.Base, since.Head, r.Base)
+		id, notTaken, err := s.bare(repo).CarryOver(ctx, git.Shown{Base: since.Base, Head: since.Head}, r.Base)
 		for i := range notTaken {
 			notTaken[i] = shown(notTaken[i])
 		}
@@ -153,9 +153,34 @@ func (s *Service) Diff(ctx context.Context, a Actor, name string, number int, q 
 	if q.FilesOnly {
 		return v, nil
 	}
-	v.Patch, v.Partial, err = s.bare(repo).Patch(ctx, k.from, k.to, maxPatch, q.options())
+	v.Patch, v.Partial, err = s.wholePatch(ctx, repo, k, files, q)
 	v.Patch = shown(v.Patch)
 	return v, err
+}
+
+// manyFiles is up to how many files are named to git one by one.
+const manyFiles = 500
+
+// wholePatch is the patch of all files. Where some are text that Git takes for binary, their content is shown, and that of
+// binary files is not.
+func (s *Service) wholePatch(ctx context.Context, repo *store.Repository, k compared, files []git.FileDiff, q Reading) (string, bool, error) {
+	bare := s.bare(repo)
+	if !slices.ContainsFunc(files, func(f git.FileDiff) bool { return f.Odd }) || len(files) > manyFiles {
+		return bare.Patch(ctx, k.from, k.to, maxPatch, q.options(), false)
+	}
+	paths := map[bool][]string{} // by whether it is binary
+	for _, f := range files {
+		paths[f.Binary] = append(paths[f.Binary], f.Path)
+		if f.OldPath != "" {
+			paths[f.Binary] = append(paths[f.Binary], f.OldPath)
+		}
+	}
+	text, partial, err := bare.Patch(ctx, k.from, k.to, maxPatch, q.options(), true, paths[false]...)
+	if err != nil || partial || len(paths[true]) == 0 {
+		return text, partial, err
+	}
+	binary, partial, err := bare.Patch(ctx, k.from, k.to, maxPatch, q.options(), false, paths[true]...)
+	return text + binary, partial, err
 }
 
 func fileView(f git.FileDiff, read map[string]bool) wire.FileDiff {
@@ -163,8 +188,31 @@ func fileView(f git.FileDiff, read map[string]bool) wire.FileDiff {
 	if f.OldMode != f.NewMode && f.Status != "added" && f.Status != "deleted" {
 		v.OldMode, v.NewMode = f.OldMode, f.NewMode
 	}
+	v.Notes = fileNotes(f)
 	v.Read = read[v.File]
 	return v
+}
+
+// modeWords says what a mode of Git's makes of a file.
+var modeWords = map[string]string{"100755": "may be run as a program", "120000": "a symbolic link: its line is where it leads", "160000": "a submodule: its line is a commit of another repository"}
+
+// fileNotes says what the lines of a file do not show.
+func fileNotes(f git.FileDiff) []string {
+	notes := []string{}
+	switch {
+	case f.Status == "deleted" && modeWords[f.OldMode] != "":
+		notes = append(notes, "was: "+modeWords[f.OldMode])
+	case modeWords[f.NewMode] != "" && f.NewMode != f.OldMode:
+		notes = append(notes, modeWords[f.NewMode])
+	case f.OldMode == "100755" && f.NewMode != f.OldMode && f.Status != "deleted":
+		notes = append(notes, "may not be run as a program any more")
+	case f.NewMode == "120000" || f.NewMode == "160000":
+		notes = append(notes, modeWords[f.NewMode])
+	}
+	if f.Odd {
+		notes = append(notes, "holds bytes that text does not have")
+	}
+	return notes
 }
 
 // lockFiles are the names of files that package managers write.
@@ -201,7 +249,7 @@ func (s *Service) FileDiff(ctx context.Context, a Actor, name string, number int
 	if files[i].OldPath != "" {
 		paths = append(paths, files[i].OldPath)
 	}
-	v.Patch, v.Partial, err = s.bare(repo).Patch(ctx, k.from, k.to, maxFilePatch, q.options(), paths...)
+	v.Patch, v.Partial, err = s.bare(repo).Patch(ctx, k.from, k.to, maxFilePatch, q.options(), files[i].Odd, paths...)
 	v.Patch = shown(v.Patch)
 	return v, err
 }

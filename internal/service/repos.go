@@ -264,7 +264,7 @@ func (s *Service) repositoryView(ctx context.Context, a Actor, repo *store.Repos
 	if role == gate.NoRole {
 		role = "none"
 	}
-	v := wire.Repository{Name: repo.Name, DefaultBranch: repo.DefaultBranch, Public: repo.Public, Role: string(role)}
+	v := wire.Repository{Trouble: repo.Trouble, Name: repo.Name, DefaultBranch: repo.DefaultBranch, Public: repo.Public, Role: string(role)}
 	heads, err := s.bare(repo).Refs(ctx, "refs/heads/")
 	if err != nil {
 		return v, err
@@ -309,14 +309,14 @@ func (s *Service) Branches(ctx context.Context, a Actor, name string) ([]wire.Br
 		return nil, err
 	}
 	set := force.now()
+	tips, err := bare.Commits(ctx, ids)
+	if err != nil {
+		return nil, fmt.Errorf("read the tips of the branches: %w", err)
+	}
 	branches := []wire.Branch{}
-	for _, h := range heads {
-		log, err := bare.Log(ctx, h.ID, nil, 0, 1)
-		if err != nil || len(log) == 0 {
-			return nil, fmt.Errorf("read the tip of %s: %w", h.Name, err)
-		}
-		b := wire.Branch{Name: strings.TrimPrefix(h.Name, "refs/heads/"), Commit: h.ID, Subject: log[0].Subject, Author: log[0].Author.Name,
-			CommittedAt: log[0].CommittedAt, Protections: set.For(strings.TrimPrefix(h.Name, "refs/heads/")).Names(), Checks: states[h.ID]}
+	for i, h := range heads {
+		b := wire.Branch{Name: strings.TrimPrefix(h.Name, "refs/heads/"), Commit: h.ID, Subject: tips[i].Subject, Author: tips[i].Author.Name,
+			CommittedAt: tips[i].CommittedAt, Protections: set.For(strings.TrimPrefix(h.Name, "refs/heads/")).Names(), Checks: states[h.ID]}
 		b.Default = b.Name == repo.DefaultBranch
 		branches = append(branches, b)
 	}

@@ -194,9 +194,6 @@ func (s *Service) rulesThen(db *gorm.DB, repo *store.Repository, own, house int)
 	return s.setOf(repo, houseRow, ownRow)
 }
 
-// maxMessage is how much of a commit's message is kept with a revision, in bytes.
-const maxMessage = 4 << 10
-
 // endSuspensions notes the suspensions whose time is over.
 func (s *Service) endSuspensions(db *gorm.DB, write func(func(tx *tx) error) error) error {
 	var over []store.Suspension

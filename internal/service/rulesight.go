@@ -3,9 +3,11 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"tavrin/internal/bounds"
 	"time"
 
 	"gorm.io/gorm"
@@ -145,9 +147,6 @@ func (s *Service) advice(ctx context.Context, d draft) ([]wire.Advice, error) {
 	return out, nil
 }
 
-// maxPathsRead is the largest number of files of a branch that ownership is worked out for.
-const maxPathsRead = 200_000
-
 // world gathers what lint knows of a repository.
 func (s *Service) world(ctx context.Context, db *gorm.DB, repo *store.Repository) (lint.World, error) {
 	w := lint.World{Repository: repo.Name, At: s.now(), Known: map[string]bool{}, Witnesses: map[string][]string{}, Reported: map[string]time.Time{}}
@@ -199,7 +198,10 @@ WHERE b.repository_id = ? AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR 
 		branch := strings.TrimPrefix(h.Name, "refs/heads/")
 		w.Branches = append(w.Branches, branch)
 		if branch == repo.DefaultBranch {
-			if w.Paths, err = bare.Paths(ctx, h.ID, maxPathsRead); err != nil {
+			if w.Paths, err = bare.Paths(ctx, h.ID); errors.As(err, new(*bounds.Reached)) {
+				w.Paths, err = nil, nil // not known
+			}
+			if err != nil {
 				return w, err
 			}
 		}

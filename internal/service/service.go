@@ -16,13 +16,12 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"gorm.io/gorm"
 
+	"tavrin/internal/bounds"
 	"tavrin/internal/core/journal"
 	"tavrin/internal/git"
 	"tavrin/internal/store"
@@ -40,8 +39,8 @@ type Options struct {
 	At func(step string)
 	// Doubt has every remembered gate judged anew, and is told of those that were remembered wrongly. Tests use it.
 	Doubt func(what string)
-	// MaxPackBytes is the largest pack accepted in one push; 0: the git package's default.
-	MaxPackBytes int64
+	// Bounds say how much is taken; the zero value stands for the defaults.
+	Bounds bounds.Bounds
 }
 
 // Service is a running service. Its methods may be called concurrently.
@@ -53,7 +52,8 @@ type Service struct {
 	now     func() time.Time
 	at      func(string)
 	key     ed25519.PrivateKey
-	lock    *os.File
+	lock    *folderLock
+	bounds  *bounds.Bounds
 	imports []string
 	broker  *broker
 	wake    chan struct{}
@@ -62,6 +62,9 @@ type Service struct {
 
 	mu    sync.Mutex
 	locks map[int64]*sync.Mutex // one writer per repository
+
+	movers movers
+	rests  rests
 
 	doubt    func(string)
 	cache    cache
@@ -90,6 +93,9 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if o.At == nil {
 		o.At = func(string) {}
 	}
+	if o.Bounds == (bounds.Bounds{}) {
+		o.Bounds = bounds.Default()
+	}
 	var err error
 	if o.Dir, err = filepath.Abs(o.Dir); err != nil { // git runs in other folders
 		return nil, err
@@ -104,7 +110,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{
-		git: &git.Program{Home: filepath.Join(o.Dir, "home"), MaxPackBytes: o.MaxPackBytes}, dir: o.Dir, log: o.Log, doubt: o.Doubt,
+		git: &git.Program{Home: filepath.Join(o.Dir, "home"), Bounds: o.Bounds}, bounds: &o.Bounds, dir: o.Dir, log: o.Log, doubt: o.Doubt,
 		now: func() time.Time { return o.Now().UTC() }, at: o.At, lock: lock, imports: o.Imports,
 		broker: newBroker(), cache: cache{max: maxCached}, wake: make(chan struct{}, 1), locks: map[int64]*sync.Mutex{},
 	}
@@ -115,10 +121,10 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		lock.Close()
 		return nil, err
 	}
-	if err := s.repair(ctx); err != nil {
+	if err := s.settleAll(ctx); err != nil {
 		s.store.Close()
 		lock.Close()
-		return nil, fmt.Errorf("repair after the last run: %w", err)
+		return nil, fmt.Errorf("settle what the last run left: %w", err)
 	}
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
@@ -135,26 +141,6 @@ func (s *Service) Close() error {
 	err := s.store.Close()
 	s.lock.Close()
 	return err
-}
-
-// lockDir takes the folder for this process. The lock goes with the process, however it ends.
-func lockDir(dir string) (*os.File, error) {
-	f, err := os.OpenFile(filepath.Join(dir, "service.lock"), os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		defer f.Close()
-		by := make([]byte, 32)
-		n, _ := f.Read(by)
-		return nil, fmt.Errorf("%w: %s is kept by process %s; stop it first or give another --data folder",
-			ErrInUse, dir, strings.TrimSpace(string(by[:n])))
-	}
-	if err := f.Truncate(0); err != nil {
-		return nil, err
-	}
-	_, err = fmt.Fprintln(f, os.Getpid())
-	return f, err
 }
 
 // signingKey reads the service's key, or makes it at the first start.
@@ -230,8 +216,12 @@ const itself = "tavrin"
 // touches says that what is written concerns a repository, for a write that leaves no line about it in the journal.
 func (t *tx) touches(repo *store.Repository) { t.touched.by(event{repo: repo}) }
 
-// record adds a line to the journal within the transaction.
+// record adds a line to the journal within the transaction. Of a repository that is set apart nothing is recorded but what
+// the service does itself: it is only to be read.
 func (t *tx) record(e event) error {
+	if e.repo != nil && e.repo.Trouble != "" && e.actor != itself && e.kind != "repository.settled" {
+		return apart(e.repo)
+	}
 	var last store.JournalLine
 	if err := t.Order("seq DESC").Limit(1).Find(&last).Error; err != nil {
 		return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -17,8 +18,7 @@ import (
 )
 
 const (
-	maxThreads = 1000 // of one change
-	maxQuoted  = 4 << 10
+	maxQuoted = 4 << 10
 )
 
 // NewThread is what a discussion is begun with.
@@ -105,8 +105,8 @@ func (s *Service) saveThread(tx *tx, a Actor, repo *store.Repository, c store.Ch
 	if err := tx.Model(&store.Thread{}).Where("change_id = ?", c.ID).Count(&many).Error; err != nil {
 		return err
 	}
-	if many >= maxThreads {
-		return problem(Conflict, "change %d has %d discussions, which is the most it may have", c.Number, many)
+	if many >= s.bounds.ChangeThreads {
+		return s.bounds.Reach("change.threads", "change %d has %d discussions", c.Number, many)
 	}
 	if err := tx.Create(row).Error; err != nil {
 		return err
@@ -116,6 +116,13 @@ func (s *Service) saveThread(tx *tx, a Actor, repo *store.Repository, c store.Ch
 
 // saveRemark records what somebody says in a discussion.
 func (s *Service) saveRemark(tx *tx, a Actor, repo *store.Repository, c store.Change, t store.Thread, r store.Remark, kind, did string) error {
+	var said int64
+	if err := tx.Model(&store.Remark{}).Where("thread_id = ?", t.ID).Count(&said).Error; err != nil {
+		return err
+	}
+	if said >= s.bounds.ThreadRemarks {
+		return s.bounds.Reach("thread.remarks", "this discussion has %d remarks", said)
+	}
 	r.ThreadID, r.Login, r.Text, r.CreatedAt = t.ID, a.Login(), Mask(r.Text), s.now()
 	if err := tx.Create(&r).Error; err != nil {
 		return err
@@ -166,15 +173,7 @@ func (s *Service) threadPlace(ctx context.Context, db *gorm.DB, repo *store.Repo
 		if !git.IsID(t.CommitID) {
 			return "", invalid("commit", "%q is not a commit id: forty hexadecimal digits", t.CommitID)
 		}
-		log, err := bare.Log(ctx, r.Head, []string{r.Base}, 0, maxCommitsRead)
-		if err != nil {
-			return "", err
-		}
-		found := false
-		for _, k := range log {
-			found = found || k.ID == t.CommitID
-		}
-		if !found {
+		if !slices.ContainsFunc(r.Commits, func(k store.BroughtCommit) bool { return k.ID == t.CommitID }) {
 			return "", invalid("commit", "revision %d of change %d does not bring commit %.10s", t.Revision, c.Number, t.CommitID)
 		}
 		commit = t.CommitID

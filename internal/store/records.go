@@ -17,7 +17,10 @@ type Repository struct {
 	DefaultBranch string
 	Public        bool // readable by all
 	Changes       int  // numbers given out
-	CreatedAt     time.Time
+	// Trouble says why it is set apart and only to be read; empty: it is not.
+	Trouble      string
+	TroubleSince *time.Time
+	CreatedAt    time.Time
 }
 
 // Account is a person or a robot.
@@ -149,7 +152,7 @@ type ChangeReviewer struct {
 	AskedAt  time.Time
 }
 
-// PushedCommit says whose authenticated push first brought a commit.
+// PushedCommit says whose authenticated pushes brought a commit, or pointed at one that had come with another's.
 type PushedCommit struct {
 	RepositoryID int64
 	CommitID     string
@@ -184,6 +187,8 @@ type Revision struct {
 	LastPusher string
 	Authors    []string `gorm:"serializer:json"`
 	SameAsLast bool
+	SameAs     []int    `gorm:"serializer:json"` // earlier revisions that bring the same, each compared with this one
+	Bases      int      // best common ancestors with the target
 	Kind       string   // first, added, rebased, folded or rewritten
 	Paths      []string `gorm:"serializer:json"`
 	Files      int
@@ -192,18 +197,29 @@ type Revision struct {
 	// Commits are those it brings, as the gate knows them; nil in records from before they were kept.
 	Commits       []BroughtCommit `gorm:"serializer:json"`
 	CommitAuthors []string        `gorm:"serializer:json"`
-	CreatedAt     time.Time
+	// History is what the commits bring one by one.
+	History   BroughtHistory `gorm:"serializer:json"`
+	CreatedAt time.Time
+}
+
+// BroughtHistory is what a revision's commits bring one by one.
+type BroughtHistory struct {
+	Hidden  []string `json:"hidden,omitempty"` // paths that the difference does not show
+	Files   int      `json:"files,omitempty"`  // of the largest commit
+	Added   int      `json:"added,omitempty"`
+	Removed int      `json:"removed,omitempty"`
 }
 
 // BroughtCommit is one commit that a revision brings to its target.
 type BroughtCommit struct {
 	ID      string `json:"id"`
-	Message string `json:"message"` // cut when it is long
+	Message string `json:"message"`
 	Parents int    `json:"parents"`
 	Signed  bool   `json:"signed,omitempty"` // it carries a signature, by whomever
 	// Key is the fingerprint of the key that it is signed by, where the signature could be read and fits.
 	Key          string `json:"key,omitempty"`
 	BadSignature string `json:"bad_signature,omitempty"` // why it does not fit
+	Reserved     string `json:"reserved,omitempty"`      // a trailer of its message that only the service writes
 }
 
 // Review is one word of a reviewer on a revision.
@@ -214,6 +230,8 @@ type Review struct {
 	Login       string
 	Verdict     string
 	Text        string
+	Title       string // the change's when it was given
+	Description string
 	CreatedAt   time.Time
 	WithdrawnAt *time.Time
 }
@@ -231,6 +249,7 @@ type CheckRun struct {
 	Log          string
 	ReportedBy   string
 	Runner       bool
+	Silent       bool // it ended because nobody answered
 	Command      string
 	LimitSeconds int
 	AskedFor     string
@@ -272,6 +291,7 @@ type Rehearsal struct {
 	AuthoredAt  time.Time
 	CommittedAt time.Time
 	Approvers   []string `gorm:"serializer:json"`
+	SameAs      []int    `gorm:"serializer:json"` // earlier revisions that bring the same to its base
 	CommitID    string
 	Tree        string
 	Ended       string
@@ -467,6 +487,13 @@ type Feed struct {
 
 // LandedCommit says which landing brought a commit to its target.
 type LandedCommit struct {
+	RepositoryID int64
+	CommitID     string
+	LandingID    int64
+}
+
+// LandedSource says that a commit of a change landed, in these clothes or others.
+type LandedSource struct {
 	RepositoryID int64
 	CommitID     string
 	LandingID    int64

@@ -186,6 +186,7 @@ const (
 	byLastPusher
 	notNewest
 	changedSince
+	hiddenSince
 	endedByPush
 )
 
@@ -207,7 +208,11 @@ func (j *judge) discount(r *approval, p pool) discount {
 		return counts
 	case p.newest:
 		return notNewest
-	case stay == rules.StayAlways, stay == rules.StayIfUnchanged && r.SameDifference:
+	case stay == rules.StayAlways:
+		return counts
+	case stay == rules.StayIfUnchanged && r.SameDifference && len(r.Hidden) > 0 && j.strategy().Keeps():
+		return hiddenSince
+	case stay == rules.StayIfUnchanged && r.SameDifference:
 		return counts
 	case stay == rules.StayIfUnchanged:
 		return changedSince
@@ -234,6 +239,8 @@ func (j *judge) said(r *Review, why discount) string {
 		return fmt.Sprintf("%s approved revision %d, and the newest is asked for", r.By, r.Revision)
 	case changedSince:
 		return fmt.Sprintf("%s approved revision %d, and the difference has changed since", r.By, r.Revision)
+	case hiddenSince:
+		return fmt.Sprintf("%s approved revision %d, and commits since touch %s, which the difference does not show", r.By, r.Revision, few(r.Hidden, "and"))
 	case endedByPush:
 		return fmt.Sprintf("%s approved revision %d, and every push ends approvals here", r.By, r.Revision)
 	case counts, notAsked:
@@ -282,6 +289,8 @@ type Weighed struct {
 	Revision int      `json:"revision"`
 	For      []string `json:"for" doc:"of an approval: the requirements it counts for; of an objection: those it holds up"`
 	Not      []string `json:"not" doc:"why it does not count, or not for everything"`
+	// Since is what was altered of the change since, where its final message is made of that.
+	Since []string `json:"since,omitempty" doc:"of an approval: what of the final message was altered after it was given"`
 }
 
 // weighed says of each review that stands whether it counts, for what, and if not why not.
@@ -322,6 +331,23 @@ func (j *judge) weighApproval(r Review, w *Weighed) {
 	if !asked {
 		w.Not = append(w.Not, "no approval is asked for here")
 	}
+	w.Since = j.alteredSince(r)
+}
+
+// alteredSince says what of the final message was altered after a review was given.
+func (j *judge) alteredSince(r Review) []string {
+	made := finalTemplate(j.effective, j.f)
+	if j.strategy() == rules.Rebase || r.Title == "" {
+		return nil
+	}
+	var out []string
+	if r.Title != j.f.Title && strings.Contains(made, "{title}") {
+		out = append(out, fmt.Sprintf("the title, of which the final message is made, was %q", r.Title))
+	}
+	if r.Description != j.f.Description && strings.Contains(made, "{description}") {
+		out = append(out, "the description, of which the final message is made, was another")
+	}
+	return out
 }
 
 func (j *judge) weighObjection(r Review, w *Weighed) {

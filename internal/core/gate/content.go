@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"tavrin/internal/core/rules"
+	"tavrin/internal/core/trailer"
 )
 
 // threads judges whether every discussion is settled, and by somebody whose settling counts.
@@ -267,6 +268,17 @@ type Obstacle struct {
 	Sentence string
 }
 
+// Claims says which commits carry a trailer that only the service writes although the records do not know them as landed.
+func Claims(commits []Commit) []string {
+	var claims []string
+	for _, c := range commits {
+		if c.Reserved != "" && !c.Landed {
+			claims = append(claims, fmt.Sprintf("%.10s %q (%s)", c.ID, c.Subject(), c.Reserved))
+		}
+	}
+	return claims
+}
+
 // Pushed says what a direct push would break of the requirements that hold for pushes too: straight history, messages
 // and signatures, each with where it is asked and what to do. Commits are those the push brings to the branch.
 func Pushed(e *rules.Effective, commits []Commit, known map[string]Person) []Obstacle {
@@ -313,12 +325,20 @@ func Pushed(e *rules.Effective, commits []Commit, known map[string]Person) []Obs
 func FinalText(e *rules.Effective, f Facts) string {
 	text := f.Message
 	if text == "" {
-		if text = e.Message.Value; text == "" {
-			text = "{title}\n\n{description}"
-		}
-		text = rules.Fill(text, f.placeholders())
+		text = rules.Fill(finalTemplate(e, f), f.placeholders())
 	}
-	return strings.TrimSpace(rules.ReservedTrailers.ReplaceAllString(text, "($1)"))
+	return strings.TrimSpace(trailer.DropTyped(text))
+}
+
+// finalTemplate is what the final message is made from; empty when it was typed.
+func finalTemplate(e *rules.Effective, f Facts) string {
+	switch {
+	case f.Message != "":
+		return ""
+	case e.Message.Value != "":
+		return e.Message.Value
+	}
+	return "{title}\n\n{description}"
 }
 
 // Trailers are the rules' own trailers of the final message, filled in.
@@ -326,7 +346,7 @@ func Trailers(e *rules.Effective, f Facts) []string {
 	var out []string
 	for _, t := range e.Trailers {
 		line := strings.Join(strings.Fields(rules.Fill(t.Value, f.placeholders())), " ") // a trailer is one line
-		if !rules.ReservedTrailers.MatchString(line) {
+		if trailer.Typed(line) == "" {
 			out = append(out, line)
 		}
 	}

@@ -70,8 +70,14 @@ type Review struct {
 	By       string  `json:"by"`
 	Verdict  Verdict `json:"verdict"`
 	Revision int     `json:"revision"`
-	// SameDifference says that the newest revision brings exactly what the reviewed one brought.
+	// SameDifference says that the newest revision brings exactly what the reviewed one brought: compared with each other,
+	// and, where there is a rehearsal, each brought to its base.
 	SameDifference bool `json:"same_difference"`
+	// Hidden are paths that the newest revision's commits touch and that the reviewed one brought in no way.
+	Hidden []string `json:"hidden,omitempty"`
+	// Title and Description are the change's when the review was given.
+	Title       string `json:"title,omitempty"`
+	Description string `json:"description,omitempty"`
 }
 
 // CheckState is the state of a check on a commit.
@@ -140,6 +146,10 @@ type Commit struct {
 	Message   string    `json:"message"` // subject, and body after an empty line
 	Parents   int       `json:"parents"`
 	Signature Signature `json:"signature,omitzero"`
+	// Reserved is a trailer in its message that only the service writes; Landed says that it is genuine: the records know
+	// the commit as landed.
+	Reserved string `json:"reserved,omitempty"`
+	Landed   bool   `json:"landed,omitempty"`
 }
 
 // Subject returns the first line of the message.
@@ -219,8 +229,12 @@ type Facts struct {
 	Files       int               `json:"files,omitempty"`
 	Added       int               `json:"added,omitempty"` // lines
 	Removed     int               `json:"removed,omitempty"`
-	Labels      []string          `json:"labels,omitempty"`
-	Commits     []Commit          `json:"commits,omitempty"`
+	// Bases is how many best common ancestors source and target have; more than one: the difference is not all of it.
+	Bases int `json:"bases,omitempty"`
+	// History is what the commits bring one by one, which matters to strategies that keep them.
+	History History  `json:"history,omitzero"`
+	Labels  []string `json:"labels,omitempty"`
+	Commits []Commit `json:"commits,omitempty"`
 	// CommitAuthors are those who brought or wrote a commit, by login.
 	CommitAuthors []string `json:"commit_authors,omitempty"`
 	// AuthorTeams are the authors' teams, also of authors who have lost their access.
@@ -245,9 +259,36 @@ type Facts struct {
 	Message  string         `json:"message,omitempty"` // as typed; empty: from the rules' template
 }
 
-// brought is what conditions are judged by.
-func (f Facts) brought(touched []rules.Touched) rules.Brought {
-	b := rules.Brought{Title: f.Title, Source: f.Source, Target: f.Target, Paths: f.Paths, Added: f.Added, Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels}
+// History is what a change's commits bring one by one.
+type History struct {
+	Hidden  []string `json:"hidden,omitempty"` // paths that some commit touches and the difference does not show
+	Files   int      `json:"files,omitempty"`  // of the largest commit
+	Added   int      `json:"added,omitempty"`
+	Removed int      `json:"removed,omitempty"`
+}
+
+// Comes lists the paths that a landing brings to the target: those of the difference, and, by a strategy that keeps the
+// commits, those that its commits touch besides.
+func (f Facts) Comes(strategy rules.Strategy) []string {
+	if !strategy.Keeps() || len(f.History.Hidden) == 0 {
+		return f.Paths
+	}
+	return slices.Concat(f.Paths, f.History.Hidden)
+}
+
+// Comes lists the paths that a change's landing brings to the target, by the strategy it lands by as far as that is known.
+func Comes(set *rules.Set, f Facts) []string {
+	j := &judge{f: f, effective: set.Without(f.Suspended).For(f.Target)}
+	return f.Comes(j.strategy())
+}
+
+// brought is what conditions are judged by: the difference, and, by a strategy that keeps the commits, the largest of them
+// where that is larger.
+func (f Facts) brought(strategy rules.Strategy, touched []rules.Touched) rules.Brought {
+	b := rules.Brought{Title: f.Title, Source: f.Source, Target: f.Target, Paths: f.Comes(strategy), Added: f.Added, Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels}
+	if strategy.Keeps() {
+		b.Added, b.Removed, b.Files = max(b.Added, f.History.Added), max(b.Removed, f.History.Removed), max(b.Files, f.History.Files)
+	}
 	for _, t := range touched {
 		b.Areas = append(b.Areas, t.Name)
 	}

@@ -87,7 +87,8 @@ func judged(set *rules.Set, f Facts) (Report, *judge) {
 		set = rules.NewSet(f.Repository)
 	}
 	set = set.Without(f.Suspended)
-	j := &judge{set: set, f: f, effective: set.For(f.Target), all: set.For(f.Target), touched: set.Touched(f.Paths)}
+	j := &judge{set: set, f: f, effective: set.For(f.Target), all: set.For(f.Target)}
+	j.touched = set.Touched(f.Comes(j.strategy())) // see Comes
 	bound := j.effective
 	if f.Asker != "" {
 		asker := f.People[f.Asker]
@@ -95,6 +96,7 @@ func judged(set *rules.Set, f Facts) (Report, *judge) {
 	}
 	j.out = make([]Requirement, 0, len(j.effective.Requirements)+len(j.touched)+3)
 	j.open()
+	j.shown()
 	j.dependencies()
 	every := j.effective
 	j.effective = bound
@@ -159,7 +161,7 @@ func (j *judge) judge(q rules.Sourced, exempt bool) {
 	holds, why := true, ""
 	if q.When != nil {
 		if j.facts == nil {
-			b := j.f.brought(j.touched)
+			b := j.f.brought(j.strategy(), j.touched)
 			j.facts = &b
 		}
 		holds, why = q.When.Holds(*j.facts)
@@ -272,6 +274,21 @@ func (j *judge) open() {
 	if j.f.TargetGone && j.f.State != "landed" {
 		j.add(Requirement{Key: "target", Title: "the branch " + j.f.Target + " is there", Because: "every change", State: Unmet, Need: 1,
 			Next: fmt.Sprintf("%s was deleted or renamed: bring it back under that name, or close the change (tavrin change close %d) and open it for another branch", j.f.Target, j.f.Number)}, nil)
+	}
+}
+
+// shown asks that the change is what it is shown as: that its difference is all of it, and that none of its commits claims
+// what only the service says.
+func (j *judge) shown() {
+	if j.f.Bases > 1 {
+		j.add(Requirement{Key: "base", Title: "one difference shows what it brings", Because: "every change", State: Unmet, Need: 1, Who: j.f.Authors,
+			Next: fmt.Sprintf("%s and %s have taken in each other's commits (%d common ancestors), so that no one difference shows what comes: bring the branch up with tavrin change bring-up %d",
+				j.f.Source, j.f.Target, j.f.Bases, j.f.Number)}, nil)
+	}
+	strategy := j.strategy()
+	if claims := Claims(j.f.Commits); len(claims) > 0 && strategy.Keeps() && strategy != rules.Rebase { // a rebase writes anew without them
+		j.add(Requirement{Key: "trailers", Title: "no commit claims what only the service says", Because: "every change", State: Unmet, Need: 1, Who: j.f.Authors,
+			Next: fmt.Sprintf("%s: reword (git rebase --interactive, git commit --amend), or land by a strategy that writes the messages anew", few(claims, "and"))}, nil)
 	}
 }
 

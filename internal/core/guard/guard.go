@@ -123,6 +123,9 @@ func Judge(u Update, f Facts) Verdict {
 	if !e.Protected {
 		return judgeFree(u, f, branch)
 	}
+	if claims := gate.Claims(u.Commits); len(claims) > 0 { // nobody is exempt from the truth
+		return refuse(u, "a commit claims what only the service says", fmt.Sprintf("%s: these trailers are the service's. Reword (git commit --amend, git rebase --interactive), then push.", strings.Join(claims, ", ")))
+	}
 	v := judgeProtected(u, f, branch, e)
 	bound := set.Binding(branch, f.Pusher.Is)
 	if v.Allowed || len(bound.Exempted) == 0 {

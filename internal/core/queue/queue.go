@@ -49,6 +49,9 @@ type Entry struct {
 	Ready    bool
 	// First says that it goes before all others: it rests on an override, which is for the target's present tip.
 	First bool
+	// Resting says that the service had trouble of its own with it and tries again later: it keeps its place, and others go
+	// on meanwhile.
+	Resting bool
 	// Gone says why the change cannot land at all any more, such as that it was closed; empty: it can.
 	Gone      string
 	Rehearsal *Rehearsal
@@ -122,6 +125,7 @@ func Plan(l Line) []Step {
 			line = append(line, e)
 		}
 	}
+	line = slices.DeleteFunc(line, func(e Entry) bool { return e.Resting })
 	if !busy && len(line) > 0 {
 		steps = append(steps, Step{line[0].ID, Build, "it is first in line"})
 	}

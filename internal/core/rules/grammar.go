@@ -84,7 +84,7 @@ var Keys = []Key{
 
 	{Path: "checks", Shape: Named, Means: "what this repository's checks are", Absent: "none defined: checks are reported from outside", Together: fixed, Example: "checks: {unit: {command: make test}}"},
 	{Path: "checks{}.command", Shape: Text, Means: "the command line that a runner runs with sh -c in a clean checkout", Absent: "the check is reported from outside", Together: fixed, Example: "command: make test"},
-	{Path: "checks{}.limit", Shape: Duration, Means: "how long the command may run: from 1s to 24h", Absent: "10m", Together: fixed, Example: "limit: 90s"},
+	{Path: "checks{}.limit", Shape: Duration, Means: "how long the command may run, or how long an answer from outside may take before the check counts as errored, is asked for once more, and then ends the change's rehearsal: from 1s to 168h", Absent: "10m for a command, 1h from outside", Together: fixed, Example: "limit: 90s"},
 	{Path: "checks{}.witness", Shape: RobotName, Means: "the only robot that may report it", Absent: "any robot whose token names the check", Together: "intersection: with another in a requirement, nobody's answer counts", Example: "witness: robot:previewer"},
 	{Path: "checks{}.fresh", Shape: Duration, Means: "how long a pass counts after it was reported: from 1m to 720h; on the rehearsal it is then run again", Absent: "for ever", Together: "the shorter", Example: "fresh: 12h"},
 	{Path: "checks{}.kind", Shape: Word, Allowed: []string{"deployment"}, Means: "that its pass means a deployment", Absent: "an ordinary check", Together: fixed, Example: "kind: deployment"},

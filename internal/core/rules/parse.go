@@ -13,6 +13,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"tavrin/internal/core/glob"
+	"tavrin/internal/core/trailer"
 )
 
 // Finding is one thing wrong with a document, and where.
@@ -238,7 +239,7 @@ func (r *reader) areaAsks(a *Area, f field) {
 }
 
 func (r *reader) check(f field) Check {
-	c := Check{Name: f.name, Limit: DefaultLimit, lines: map[string]int{}}
+	c := Check{Name: f.name, lines: map[string]int{}}
 	c.Line, _ = place(f.key)
 	r.checkName(f.key, f.name)
 	r.houses(f, "the check", r.under.House != nil && slices.ContainsFunc(r.under.House.Checks, func(c Check) bool { return c.Name == f.name }))
@@ -249,7 +250,7 @@ func (r *reader) check(f field) Check {
 		case "command":
 			c.Command = strings.TrimSpace(r.text(g))
 		case "limit":
-			c.Limit = r.duration(g, time.Second, 24*time.Hour, "90s, 10m or 1h30m")
+			c.Limit = r.duration(g, time.Second, 7*24*time.Hour, "90s, 10m or 1h30m")
 		case "witness":
 			c.Witness = r.robot(g)
 		case "fresh":
@@ -258,6 +259,12 @@ func (r *reader) check(f field) Check {
 			deploys = oneOf(r, g, keyAt("checks{}.kind").Allowed...) != ""
 		case "place":
 			c.Place = r.name(g, "a place")
+		}
+	}
+	if c.Limit == 0 {
+		c.Limit = DefaultAnswer
+		if c.Command != "" {
+			c.Limit = DefaultLimit
 		}
 	}
 	if c.Command != "" && c.Witness != "" {
@@ -444,7 +451,7 @@ func (r *reader) land(p *Protection, f field) {
 			p.Trailers = r.texts(g)
 			for _, t := range p.Trailers {
 				r.template(g, t)
-				if !trailerForm.MatchString(t) || ReservedTrailers.MatchString(t) {
+				if !trailerForm.MatchString(t) || trailer.Typed(t) != "" {
 					r.bad(g.value, fmt.Sprintf("%q is not a trailer that rules may add", t), "\"Key: value\" on one line; Landed-change, Approved-by and Co-authored-by are the service's own")
 				}
 			}
@@ -460,9 +467,6 @@ func (r *reader) land(p *Protection, f field) {
 		r.bad(f.value, fmt.Sprintf("the default strategy %q is not one of those allowed by \"with\"", p.Default), "one of "+joined(p.With))
 	}
 }
-
-// ReservedTrailers matches trailers that the service writes and nobody else may.
-var ReservedTrailers = regexp.MustCompile(`(?im)^(landed-change|approved-by|co-authored-by):`)
 
 var (
 	trailerForm = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9-]{0,40}: [^\n]+$`)

@@ -83,7 +83,8 @@ type Check struct {
 	Name string
 	// Command is the command line a runner runs with "sh -c" in a clean checkout; empty: reported from outside.
 	Command string
-	// Limit is how long the command may run. Absent in the document: DefaultLimit.
+	// Limit is how long the command may run, or how long an answer from outside may take. Absent in the document:
+	// DefaultLimit, or DefaultAnswer.
 	Limit time.Duration
 	// Witness is the login of the only robot that may report it; empty: any robot whose token names the check.
 	Witness string
@@ -100,6 +101,9 @@ func (c *Check) LineOf(key string) int { return lineOf(c.lines, key, c.Line) }
 
 // DefaultLimit is the time limit of a command check that states none.
 const DefaultLimit = 10 * time.Minute
+
+// DefaultAnswer is how long a check that is reported from outside may go without an answer, where it states no limit.
+const DefaultAnswer = time.Hour
 
 // PrincipalKind says what a Principal's name is the name of.
 type PrincipalKind string
@@ -160,6 +164,10 @@ var Strategies = []Strategy{Rebase, Squash, Merge}
 
 // Folds says whether the strategy leaves no fixup commit behind.
 func (s Strategy) Folds() bool { return s == Squash }
+
+// Keeps says whether the strategy brings the change's commits one by one, so that each is judged. One that nobody has
+// chosen yet may.
+func (s Strategy) Keeps() bool { return s != Squash }
 
 // Straight says whether the strategy leaves the target without a merge commit.
 func (s Strategy) Straight() bool { return s == Rebase || s == Squash }

@@ -105,7 +105,7 @@ func (s *Set) Check(name string) Check {
 			}
 		}
 	}
-	return Check{Name: name, Limit: DefaultLimit}
+	return Check{Name: name, Limit: DefaultAnswer}
 }
 
 // Checks returns every check that the documents define, by name, the house's before the repository's own.

@@ -203,6 +203,9 @@ func (c *Check) definition() string {
 	case c.Witness != "":
 		text = "is reported by robot:" + c.Witness
 	}
+	if c.Command == "" {
+		text += ", within " + brief(c.Limit)
+	}
 	if c.Place != "" {
 		text += ", and its pass is a deployment to " + c.Place
 	}
