@@ -306,6 +306,11 @@ func (c *Client) Repository(ctx context.Context, repo string) (wire.Repository, 
 	return get[wire.Repository](ctx, c, repoPath(repo))
 }
 
+// SettleRepository tries once more to settle a repository that was set apart; for administrators.
+func (c *Client) SettleRepository(ctx context.Context, repo string) (wire.Repository, error) {
+	return post[wire.Repository](ctx, c, repoPath(repo)+"/settle", nil)
+}
+
 // Branches lists a repository's branches.
 func (c *Client) Branches(ctx context.Context, repo string) ([]wire.Branch, error) {
 	return get[[]wire.Branch](ctx, c, repoPath(repo)+"/branches")

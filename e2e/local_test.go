@@ -32,7 +32,7 @@ func TestScratchSpaces(t *testing.T) {
 		t.Errorf("others are shown it:\n%s", refs)
 	}
 	_, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "refs/scratch/tamsin/" + commit[:10], Title: "From nowhere"})
-	problem(t, err, 422, "one that git keeps for itself")
+	problem(t, err, 422, "reads like the full name of another ref")
 	if out, err := w.gitAs("wren", dir, "push", "origin", "HEAD:refs/scratch/tamsin/mine"); err == nil {
 		t.Errorf("somebody else pushed there:\n%s", out)
 	}

@@ -2,14 +2,10 @@ package e2e
 
 import (
 	"fmt"
-	"path/filepath"
 	"strings"
 	"testing"
 
-	"gorm.io/gorm"
-
 	"tavrin/client"
-	"tavrin/internal/store"
 )
 
 // From any line of a file to the change that brought it, and from any commit to its landing, whatever the strategy.
@@ -79,17 +75,5 @@ start `
 				t.Errorf("on %s, the squashed commit is of change %d, not %d", branch, c.Change, want)
 			}
 		}
-	}
-	// What came from before landings were kept commit by commit is worked out at start.
-	w.close()
-	records, err := store.Open(ctx, filepath.Join(w.dir, "data", "records.sqlite"))
-	w.ok(err)
-	w.ok(records.Write(ctx, func(db *gorm.DB) error { return db.Exec("DELETE FROM landed_commits").Error }))
-	w.ok(records.Close())
-	w.reopen()
-	again, err := w.as("pavo").Lines(ctx, repo, "main", "story")
-	w.ok(err)
-	if fmt.Sprint(again.Origins[0].Landed) != fmt.Sprint(v.Origins[0].Landed) {
-		t.Errorf("after a restart: %+v", again.Origins[0].Landed)
 	}
 }

@@ -104,7 +104,7 @@ func TestTooManyRefsAndOddNames(t *testing.T) {
 	if err == nil || w.tip("b1") != "" {
 		t.Errorf("1001 refs went through: %v", err)
 	}
-	has(t, out, "1001 refs in one push are too many: push at most 1000 at a time")
+	has(t, out, "1001 refs in one push are too many; the bound push.refs is 1000")
 	w.must("ines", dir, args[:502]...)
 	if w.tip("b499") != head {
 		t.Error("500 refs did not go through")
@@ -206,7 +206,7 @@ func TestPackOverTheLimitIsRefusedWhole(t *testing.T) {
 	if err == nil || w.tip("large") != "" {
 		t.Fatalf("the pack was taken: %v", err)
 	}
-	has(t, out, "too large: at most 1 MiB")
+	has(t, out, "too large: it has more than 1 MiB", "push.pack-bytes")
 	if left, _ := filepath.Glob(filepath.Join(w.dir, "data", "repositories", "1.git", "tavrin-scratch-*")); len(left) > 0 {
 		t.Errorf("objects of a refused push are left: %v", left)
 	}

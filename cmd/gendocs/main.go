@@ -14,8 +14,12 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
+	"tavrin/internal/api"
+	"tavrin/internal/bounds"
 	"tavrin/internal/cli"
 	"tavrin/internal/core/rules"
+	"tavrin/internal/git"
+	"tavrin/internal/service"
 )
 
 func main() {
@@ -28,7 +32,7 @@ func main() {
 		log.Fatal(err)
 	}
 	text := strings.NewReplacer("](tavrin", "](#tavrin", ".md)", ")").Replace(page.String())
-	files := map[string][]byte{"commands.md": []byte(text), "settings.md": []byte(settings())}
+	files := map[string][]byte{"commands.md": []byte(text), "settings.md": []byte(settings()), "bounds.md": []byte(limits())}
 	for name, ofHouse := range map[string]bool{"rules.schema.json": false, "house-rules.schema.json": true} {
 		schema, err := rules.Schema(ofHouse)
 		if err != nil {
@@ -41,6 +45,27 @@ func main() {
 			log.Fatal(err)
 		}
 	}
+}
+
+// limits describes every bound: those that can be set, and those that cannot.
+func limits() string {
+	fixed := []struct {
+		what string
+		most int
+		unit string
+	}{
+		{"a rules document", rules.MaxBytes, "bytes"}, {"findings told of a rules document; the last says how many more there are", rules.MaxFindings, "findings"},
+		{"a title", service.MaxTitle, "characters"}, {"a description, review or remark", service.MaxProse, "bytes"}, {"a request's body, but for Git's", api.MaxBody, "bytes"},
+		{"a check's log that is kept, its end", service.MaxLog, "bytes"}, {"a file that is shown whole", service.MaxFileBytes, "bytes"}, {"the patch of a difference in one answer; it says when it was cut", service.MaxPatch, "bytes"},
+		{"a name of a branch or tag, with refs/…/", git.MaxRefName, "bytes"},
+	}
+	var b strings.Builder
+	b.WriteString(bounds.Markdown())
+	b.WriteString("\nFixed, and not to be set:\n\n| of what | at most |\n| --- | ---: |\n")
+	for _, f := range fixed {
+		fmt.Fprintf(&b, "| %s | %d %s |\n", f.what, f.most, f.unit)
+	}
+	return b.String()
 }
 
 // settings describes every key of the rules document.

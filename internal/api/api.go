@@ -22,6 +22,9 @@ import (
 // Version is the version of the program and of the API's description.
 const Version = "0.1.0"
 
+// MaxBody is the largest body of a JSON call, in bytes.
+const MaxBody = 3 << 20
+
 // Options is what a handler is made from.
 type Options struct {
 	Service *service.Service // may be nil when only the description is wanted
@@ -150,7 +153,7 @@ const (
 
 // call registers one JSON call. Its id is what generated clients name it by.
 func call[I, O any](s *server, method, path, id, summary string, f func(context.Context, service.Actor, *I) (O, error)) {
-	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: 3 << 20, Tags: []string{strings.SplitN(id, "-", 2)[0]},
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: MaxBody, Tags: []string{strings.SplitN(id, "-", 2)[0]},
 		Errors: []int{400, 401, 403, 404, 409, 422}}
 	if method == http.MethodPost && strings.HasPrefix(id, "create") {
 		op.DefaultStatus = http.StatusCreated

@@ -35,6 +35,9 @@ func (s *server) repositories() {
 	call(s, "GET", repoPath, "get-repository", "One repository", func(ctx context.Context, a service.Actor, q *InRepo) (wire.Repository, error) {
 		return s.Service.Repository(ctx, a, q.repository())
 	})
+	call(s, "POST", repoPath+"/settle", "settle-repository", "Try once more to settle a repository that was set apart", func(ctx context.Context, a service.Actor, q *InRepo) (wire.Repository, error) {
+		return s.Service.SettleRepository(ctx, a, q.repository())
+	})
 	call(s, "GET", repoPath+"/branches", "list-branches", "Branches with what protects them", func(ctx context.Context, a service.Actor, q *InRepo) ([]wire.Branch, error) {
 		return s.Service.Branches(ctx, a, q.repository())
 	})

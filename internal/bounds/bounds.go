@@ -19,7 +19,7 @@ type Bounds struct {
 	GitProcesses, GitPersonProcesses, GitTransfers                            int64
 	GitSeconds, GitTransferSeconds, GitCPUSeconds, GitMemory, GitOutput       int64
 	TokenCalls, AddressCalls, FailedSignIns, PersonStreams                    int64
-	RulesBytes, RulesFindings, MarkdownBytes, MarkdownHTML                    int64
+	MarkdownBytes, MarkdownHTML                                               int64
 }
 
 // Bound is one row of the table.
@@ -60,8 +60,6 @@ var Table = []Bound{
 	{"calls.address", 1200, "calls a minute", "requests without a sign-in from one address", func(b *Bounds) *int64 { return &b.AddressCalls }},
 	{"calls.failed-sign-ins", 20, "tries a minute", "sign-ins with a token that is not known, from one address", func(b *Bounds) *int64 { return &b.FailedSignIns }},
 	{"calls.streams", 20, "streams", "event streams open at once of one person or address", func(b *Bounds) *int64 { return &b.PersonStreams }},
-	{"rules.bytes", 256 << 10, "bytes", "one rules document", func(b *Bounds) *int64 { return &b.RulesBytes }},
-	{"rules.findings", 100, "findings", "findings told of one rules document", func(b *Bounds) *int64 { return &b.RulesFindings }},
 	{"markdown.bytes", 64 << 10, "bytes", "a text that is laid out; a longer one is shown as it was typed", func(b *Bounds) *int64 { return &b.MarkdownBytes }},
 	{"markdown.html-bytes", 256 << 10, "bytes", "what a text is laid out as; where it would be longer it is shown as it was typed", func(b *Bounds) *int64 { return &b.MarkdownHTML }},
 }

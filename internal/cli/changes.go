@@ -179,6 +179,9 @@ func (p *program) showChange() *cobra.Command {
 		if k.SourceGone {
 			row(w, "source branch", "gone; the change stays at its newest revision, and goes on when the branch is pushed again")
 		}
+		if len(k.Hidden) > 0 {
+			row(w, "besides", fmt.Sprintf("its commits touch %s, which its difference does not show (tavrin change commits %d)", strings.Join(k.Hidden[:min(len(k.Hidden), 10)], ", "), k.Number))
+		}
 		row(w, "authors", list(k.Authors))
 		if k.Entry != nil {
 			row(w, "queue", fmt.Sprintf("%s, by %s: %s", k.Entry.State, k.Entry.Strategy, k.Entry.Reason))
@@ -258,7 +261,7 @@ func printReport(w io.Writer, r wire.Report) {
 		if len(review.For) > 0 {
 			words = append(words, does+strings.Join(review.For, " and "))
 		}
-		fmt.Fprintf(w, "%s %s revision %d: %s\n", plain(review.By), said, review.Revision, plain(strings.Join(append(words, review.Not...), "; ")))
+		fmt.Fprintf(w, "%s %s revision %d: %s\n", plain(review.By), said, review.Revision, plain(strings.Join(slices.Concat(words, review.Not, review.Since), "; ")))
 	}
 }
 
@@ -397,7 +400,7 @@ func (p *program) review() *cobra.Command {
 				if r.Verdict != "comment" {
 					stands = yesNo(r.Standing)
 				}
-				row(w, r.By, r.Verdict, r.Revision, stands, ago(r.CreatedAt), r.Text)
+				row(w, r.By, r.Verdict, r.Revision, stands, ago(r.CreatedAt), strings.Join(append([]string{r.Text}, r.Altered...), "; "))
 			}
 		}))
 }
@@ -484,6 +487,13 @@ func (p *program) queue() *cobra.Command {
 		return h.Queue(ctx, h.repo, branch)
 	}, func(w io.Writer, q wire.Queue) {
 		row(w, fmt.Sprintf("%s is at %s. %s", q.Branch, short(q.Tip), q.Caption))
+		for _, c := range q.Silent {
+			who := "Nobody answers for"
+			if c.Runner {
+				who = "No runner takes"
+			}
+			row(w, fmt.Sprintf("%s check %s on %s (%s, attempt %d), asked for %s.", who, c.Name, short(c.Commit), c.For, c.Attempt, ago(c.Since)))
+		}
 		if len(q.Entries)+len(q.Recent) == 0 {
 			return
 		}

@@ -12,7 +12,7 @@ import (
 )
 
 // deskWords say what each kind of thing on the desk wants.
-var deskWords = map[string]string{"second-look": "second look", "review": "review", "look-again": "look again", "answer": "answer", "decide": "decide", "own": "yours, held up"}
+var deskWords = map[string]string{"set-apart": "set apart", "silent": "silent check", "second-look": "second look", "review": "review", "look-again": "look again", "answer": "answer", "decide": "decide", "own": "yours, held up"}
 
 // desk lists what waits for whoever asks.
 func (p *program) desk() *cobra.Command {
@@ -29,7 +29,11 @@ func (p *program) desk() *cobra.Command {
 			if i.Asked {
 				wants += ", asked"
 			}
-			row(w, wants, ago(i.Since), fmt.Sprintf("%s %d, %q", i.Repository, i.Number, i.Title), i.What)
+			where := fmt.Sprintf("%s %d, %q", i.Repository, i.Number, i.Title)
+			if i.Number == 0 {
+				where = fmt.Sprintf("%s, %s", i.Repository, i.Title)
+			}
+			row(w, wants, ago(i.Since), where, i.What)
 		}
 	})
 }

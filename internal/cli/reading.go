@@ -16,7 +16,7 @@ import (
 // diff shows what a change brings, or what came to it.
 func (p *program) diff() *cobra.Command {
 	var q client.Reading
-	var unseen bool
+	var unseen, raw bool
 	var path string
 	c := onChange(p, "diff N", "Show what a change brings, one commit of it, or what came since you last looked", func(ctx context.Context, h here, n int) (wire.Diff, error) {
 		if unseen {
@@ -39,6 +39,15 @@ func (p *program) diff() *cobra.Command {
 			fmt.Fprintln(p.err, "tavrin: what came only from the target could not be told apart in "+plain(strings.Join(d.NotTaken, ", ")))
 		}
 		if !q.FilesOnly {
+			if raw {
+				fmt.Fprint(p.out, d.Patch)
+				return
+			}
+			for _, f := range d.Files {
+				if len(f.Notes) > 0 {
+					fmt.Fprintf(p.out, "%s: %s\n", plain(f.Path), plain(strings.Join(f.Notes, "; ")))
+				}
+			}
 			fmt.Fprint(p.out, block(d.Patch))
 			if d.Partial {
 				fmt.Fprintln(p.err, "tavrin: the difference is longer than what is shown; --stat lists its files, --path shows one")
@@ -57,6 +66,7 @@ func (p *program) diff() *cobra.Command {
 	f.BoolVar(&q.IgnoreSpace, "ignore-space", false, "lines that differ only in white space are the same")
 	f.IntVar(&q.Context, "context", 0, "lines around what differs (default 3)")
 	f.BoolVar(&q.FilesOnly, "stat", false, "only the files and counts")
+	f.BoolVar(&raw, "raw", false, "every byte as it is, for git apply; otherwise characters that are not seen are shown by their numbers")
 	f.StringVar(&path, "path", "", "only one file")
 	c.MarkFlagsMutuallyExclusive("since", "new", "commit")
 	c.MarkFlagsMutuallyExclusive("stat", "path")
@@ -85,6 +95,9 @@ func fileWords(f wire.FileDiff) string {
 	}
 	if f.Binary {
 		text += " (binary)"
+	}
+	for _, note := range f.Notes {
+		text += " (" + note + ")"
 	}
 	if f.Generated {
 		text += " (generated)"

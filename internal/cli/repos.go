@@ -40,6 +40,9 @@ func (p *program) repository() *cobra.Command {
 			return made{r, h.GitURL(r.Name)}, err
 		}, func(w io.Writer, r made) {
 			row(w, "repository", r.Name)
+			if r.Trouble != "" {
+				row(w, "set apart", "only to be read: "+r.Trouble)
+			}
 			row(w, "default branch", r.DefaultBranch)
 			row(w, "your role", r.Role)
 			row(w, "readable by all", yesNo(r.Public))
@@ -47,6 +50,9 @@ func (p *program) repository() *cobra.Command {
 			row(w, "house rules", version(r.HouseVersion))
 			row(w, "clone", "git clone "+r.Clone)
 		}),
+		answer(p, "settle HOUSE/NAME", "Try once more to settle a repository that was set apart (administrators)", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Repository, error) {
+			return c.SettleRepository(ctx, args[0])
+		}, func(w io.Writer, r wire.Repository) { row(w, r.Name+" is settled and goes on") }),
 		p.grant("grant HOUSE/NAME LOGIN|team:NAME ROLE", "Give a role: reader, writer, maintainer or none"))
 }
 

@@ -13,6 +13,9 @@ var idForm = regexp.MustCompile(`^[0-9a-f]{40}$`)
 // ZeroID stands for "no commit" in Git's protocols.
 const ZeroID = "0000000000000000000000000000000000000000"
 
+// MaxRefName is the longest name of a ref, in bytes: what file systems take.
+const MaxRefName = 250
+
 // IsID says whether the text is a whole object id: forty hexadecimal digits in lower case.
 func IsID(text string) bool { return idForm.MatchString(text) }
 
@@ -59,8 +62,8 @@ func CheckRef(ref string) error {
 	if !ok {
 		return fmt.Errorf("ref %q does not begin with refs/", ref)
 	}
-	if len(ref) > 250 {
-		return fmt.Errorf("ref name of %d bytes is too long: at most 250", len(ref))
+	if len(ref) > MaxRefName {
+		return fmt.Errorf("ref name of %d bytes is too long: at most %d", len(ref), MaxRefName)
 	}
 	if !strings.Contains(rest, "/") {
 		return fmt.Errorf("ref %q names no branch or tag", ref)

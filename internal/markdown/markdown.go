@@ -20,8 +20,8 @@ import (
 )
 
 const (
-	// MaxBytes is the longest text that is laid out; a longer one is shown as it was typed.
-	MaxBytes = 64 << 10
+	// maxCells is how many cells a table may have: its head says how many each of its rows has, whatever they say.
+	maxCells = 5000
 	// maxNested is how many marks of quotes, lists or brackets may open one after the other.
 	maxNested = 40
 )
@@ -88,20 +88,45 @@ func (own) RegisterFuncs(r renderer.NodeRendererFuncRegisterer) {
 	})
 }
 
+// Most says how long a text may be that is laid out, and what it is laid out as, in bytes. What is longer is shown as it was
+// typed.
+type Most struct {
+	TextBytes, HTMLBytes int64
+}
+
 // HTML lays a text out. It never fails: what cannot be laid out is shown as it was typed.
-func HTML(text string) string {
+func (m Most) HTML(text string) string {
 	text = strings.ToValidUTF8(text, "\uFFFD")
 	if strings.TrimSpace(text) == "" {
 		return ""
 	}
-	if len(text) > MaxBytes || tooDeep(text) {
+	if int64(len(text)) > m.TextBytes || tooDeep(text) || cells(text) > maxCells {
 		return typed(text)
 	}
 	var out bytes.Buffer
 	if err := engine.Convert([]byte(text), &out); err != nil {
 		return typed(text)
 	}
-	return strings.TrimSpace(policy.Sanitize(out.String()))
+	if int64(out.Len()) > m.HTMLBytes {
+		return typed(text)
+	}
+	laid := strings.TrimSpace(policy.Sanitize(out.String()))
+	if int64(len(laid)) > m.HTMLBytes {
+		return typed(text)
+	}
+	return laid
+}
+
+// cells is how many cells the tables of a text would have at most: as many in each line as the widest line of the text has.
+func cells(text string) int {
+	lines, widest := 0, 0
+	for line := range strings.Lines(text) {
+		if n := strings.Count(line, "|"); n > 0 {
+			widest = max(widest, n+1)
+		}
+		lines++
+	}
+	return lines * widest
 }
 
 func typed(text string) string { return "<pre>" + html.EscapeString(text) + "</pre>" }

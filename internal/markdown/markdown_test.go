@@ -6,6 +6,8 @@ import (
 	"testing"
 )
 
+var most = Most{TextBytes: 64 << 10, HTMLBytes: 256 << 10}
+
 func TestHTML(t *testing.T) {
 	cases := []struct{ name, text, want string }{
 		{"nothing", " \n", ""},
@@ -22,7 +24,7 @@ func TestHTML(t *testing.T) {
 		{"a rule", strings.Repeat("-", 80), "<hr>"},
 	}
 	for _, c := range cases {
-		if got := HTML(c.text); got != c.want {
+		if got := most.HTML(c.text); got != c.want {
 			t.Errorf("%s: %q, not %q", c.name, got, c.want)
 		}
 	}
@@ -35,8 +37,8 @@ func TestNothingRuns(t *testing.T) {
 		"<a href=\"vbscript:x\" onclick=\"x()\">a</a>", "<svg/onload=alert(1)>", "<iframe src=//x></iframe>", "<style>*{}</style>", "<form action=/x><input type=submit></form>",
 		"![a](javascript:alert(1))", "![x\" onerror=\"alert(1)](y)", "<div style=\"position:fixed\">a</div>", "```\" onmouseover=\"x\ncode\n```", "<base href=//x>", "<object data=x></object>",
 	} {
-		if bad := running.FindString(HTML(text)); bad != "" {
-			t.Errorf("%q becomes %q: %s", text, HTML(text), bad)
+		if bad := running.FindString(most.HTML(text)); bad != "" {
+			t.Errorf("%q becomes %q: %s", text, most.HTML(text), bad)
 		}
 	}
 }
@@ -47,8 +49,8 @@ var running = regexp.MustCompile(`(?i)<(script|img|svg|iframe|style|form|object|
 
 // What is nested without end, and what is too long, is shown as it was typed.
 func TestEndlessNesting(t *testing.T) {
-	for _, text := range []string{strings.Repeat("> ", 20000), strings.Repeat("[", 20000), strings.Repeat("- ", 10000) + "a", strings.Repeat("*a ", 100) + strings.Repeat("**", 8000) + "x", strings.Repeat(strings.Repeat(" ", 400)+"- a\n", 20), strings.Repeat("a", MaxBytes+1)} {
-		if out := HTML(text); !strings.HasPrefix(out, "<pre>") || strings.Count(out, "<") != 2 {
+	for _, text := range []string{strings.Repeat("> ", 20000), strings.Repeat("[", 20000), strings.Repeat("- ", 10000) + "a", strings.Repeat("*a ", 100) + strings.Repeat("**", 8000) + "x", strings.Repeat(strings.Repeat(" ", 400)+"- a\n", 20), strings.Repeat("a", int(most.TextBytes)+1)} {
+		if out := most.HTML(text); !strings.HasPrefix(out, "<pre>") || strings.Count(out, "<") != 2 {
 			t.Errorf("%.20q… of %d bytes becomes %.60q", text, len(text), out)
 		}
 	}
@@ -57,8 +59,8 @@ func TestEndlessNesting(t *testing.T) {
 func FuzzHTML(f *testing.F) {
 	f.Add("> - [a](b) `c` <script>")
 	f.Fuzz(func(t *testing.T, text string) {
-		if bad := running.FindString(HTML(text)); bad != "" {
-			t.Fatalf("%q becomes %q: %s", text, HTML(text), bad)
+		if bad := running.FindString(most.HTML(text)); bad != "" {
+			t.Fatalf("%q becomes %q: %s", text, most.HTML(text), bad)
 		}
 	})
 }

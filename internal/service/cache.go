@@ -2,7 +2,11 @@ package service
 
 import (
 	"container/list"
+	"crypto/sha256"
+	"encoding/hex"
 	"sync"
+
+	"tavrin/internal/markdown"
 )
 
 // key names something worked out with Git or from the records, by everything that it depends on: what is under a key
@@ -67,6 +71,14 @@ func remembered[T any](s *Service, k key, weigh func(T) int, work func() (T, err
 		s.cache.put(k, v, weigh(v))
 	}
 	return v, err
+}
+
+// html is what a text of a person's is laid out as. It is laid out once, however often it is read.
+func (s *Service) html(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	most := markdown.Most{TextBytes: s.bounds.MarkdownBytes, HTMLBytes: s.bounds.MarkdownHTML}
+	laid, _ := remembered(s, key{"html", 0, hex.EncodeToString(sum[:])}, func(html string) int { return 1 + len(html)>>10 }, func() (string, error) { return most.HTML(text), nil })
+	return laid
 }
 
 // light weighs what takes no more than a kilobyte or so, whatever it is.

@@ -14,14 +14,13 @@ import (
 	"tavrin/internal/bounds"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/git"
-	"tavrin/internal/markdown"
 	"tavrin/internal/store"
 	"tavrin/wire"
 )
 
 const (
-	maxTitle = 200
-	maxProse = 16 << 10
+	MaxTitle = 200
+	MaxProse = 16 << 10
 )
 
 // NewChange is what a change is made from.
@@ -42,7 +41,7 @@ func (s *Service) OpenChange(ctx context.Context, a Actor, name string, n NewCha
 		n.Target = repo.DefaultBranch
 	}
 	description, err := s.firstDescription(s.store.Read(ctx), repo, n)
-	if err := errors.Join(err, line("title", n.Title, 1, maxTitle), prose("description", description, maxProse)); err != nil {
+	if err := errors.Join(err, line("title", n.Title, 1, MaxTitle), prose("description", description, MaxProse)); err != nil {
 		return wire.Change{}, firstProblem(err)
 	}
 	n.Title, description = Mask(n.Title), Mask(description)
@@ -421,7 +420,7 @@ func (s *Service) Change(ctx context.Context, a Actor, name string, number int) 
 		return wire.Change{}, err
 	}
 	v, err := s.changeView(db, repo, c)
-	v.DescriptionHTML = markdown.HTML(v.Description)
+	v.DescriptionHTML = s.html(v.Description)
 	if err != nil || (c.State != "open" && c.State != "draft") || !s.bare(repo).HasBranch(c.Target) {
 		return v, err
 	}
@@ -655,7 +654,7 @@ type NewReview struct {
 
 // Review records a reviewer's word on a revision. It answers "conflict" when that is no longer the newest.
 func (s *Service) Review(ctx context.Context, a Actor, name string, number int, n NewReview) (wire.Review, error) {
-	if err := prose("text", n.Text, maxProse); err != nil {
+	if err := prose("text", n.Text, MaxProse); err != nil {
 		return wire.Review{}, err
 	}
 	if n.Verdict != gate.Approve && strings.TrimSpace(n.Text) == "" && !(n.Verdict == gate.Comment && n.Gathered) {
@@ -701,7 +700,7 @@ func (s *Service) Review(ctx context.Context, a Actor, name string, number int, 
 		return tx.record(event{actor: a.Login(), kind: "review." + string(n.Verdict), repo: repo, subject: fmt.Sprintf("change/%d", number),
 			text: fmt.Sprintf("%s %s revision %d of change %d", a.Login(), verb, n.Revision, number), data: map[string]any{"number": number, "revision": n.Revision, "text": n.Text}})
 	})
-	return reviewView(row, true, store.Change{Title: row.Title, Description: row.Description}), err
+	return s.reviewView(row, true, store.Change{Title: row.Title, Description: row.Description}), err
 }
 
 // mayReview refuses verdicts of robots and of those without a role of their own: that a repository is readable by
@@ -726,9 +725,12 @@ func (s *Service) mayReview(db *gorm.DB, a Actor, repo *store.Repository, v gate
 }
 
 // reviewView describes a review of a change as it is now.
-func reviewView(r store.Review, standing bool, c store.Change) wire.Review {
-	v := wire.Review{ID: r.ID, By: r.Login, Revision: r.Revision, Verdict: r.Verdict, Text: r.Text, HTML: markdown.HTML(r.Text), Withdrawn: r.WithdrawnAt != nil,
+func (s *Service) reviewView(r store.Review, standing bool, c store.Change) wire.Review {
+	v := wire.Review{ID: r.ID, By: r.Login, Revision: r.Revision, Verdict: r.Verdict, Text: r.Text, HTML: s.html(r.Text), Withdrawn: r.WithdrawnAt != nil,
 		Standing: standing, CreatedAt: r.CreatedAt}
+	if r.Title == "" { // from before it was kept
+		return v
+	}
 	if r.Title != c.Title {
 		v.Altered = append(v.Altered, fmt.Sprintf("the title was %q then", r.Title))
 	}
@@ -757,7 +759,7 @@ func (s *Service) Withdraw(ctx context.Context, a Actor, name string, number int
 		row := standing[i]
 		now := s.now()
 		row.WithdrawnAt = &now
-		out = reviewView(row, false, c)
+		out = s.reviewView(row, false, c)
 		if err := tx.Model(&row).Update("withdrawn_at", now).Error; err != nil {
 			return err
 		}
@@ -801,7 +803,7 @@ func (s *Service) Reviews(ctx context.Context, a Actor, name string, number int)
 	err = db.Where("change_id = ?", c.ID).Order("id").Find(&rows).Error
 	out := []wire.Review{}
 	for _, r := range rows {
-		out = append(out, reviewView(r, slices.ContainsFunc(standing, func(x store.Review) bool { return x.ID == r.ID }), c))
+		out = append(out, s.reviewView(r, slices.ContainsFunc(standing, func(x store.Review) bool { return x.ID == r.ID }), c))
 	}
 	return out, err
 }

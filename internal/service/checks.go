@@ -27,7 +27,7 @@ import (
 
 const (
 	maxSummary = 500      // characters
-	maxLog     = 64 << 10 // bytes kept of a runner's log
+	MaxLog     = 64 << 10 // bytes kept of a runner's log
 	// leaseLength is how long a job stays with a runner that gives no sign of life.
 	leaseLength = 45 * time.Second
 )
@@ -566,7 +566,7 @@ func (s *Service) FinishJob(ctx context.Context, id int64, lease string, r JobRe
 			return err
 		}
 		log := strings.ToValidUTF8(Mask(r.Log), "\uFFFD")
-		run.Log = log[max(0, len(log)-maxLog):]
+		run.Log = log[max(0, len(log)-MaxLog):]
 		run.LeaseHash, run.LeaseUntil = "", nil
 		_, err = s.saveReport(tx, &repo, run, NewReport{State: r.State, Summary: r.Summary})
 		return err

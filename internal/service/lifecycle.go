@@ -11,6 +11,7 @@ import (
 
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/queue"
+	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/store"
 	"tavrin/wire"
@@ -79,13 +80,13 @@ func (s *Service) edit(tx *tx, a Actor, repo *store.Repository, id int64, e Chan
 	}
 	set := map[string]any{"updated_at": s.now()}
 	if e.Title != nil {
-		if err := line("title", *e.Title, 1, maxTitle); err != nil {
+		if err := line("title", *e.Title, 1, MaxTitle); err != nil {
 			return err
 		}
 		set["title"] = Mask(*e.Title)
 	}
 	if e.Description != nil {
-		if err := prose("description", *e.Description, maxProse); err != nil {
+		if err := prose("description", *e.Description, MaxProse); err != nil {
 			return err
 		}
 		set["description"] = Mask(*e.Description)
@@ -273,18 +274,35 @@ func (s *Service) BringUp(ctx context.Context, a Actor, name string, number int,
 		return wire.Change{}, err
 	}
 	me := git.Signature{Name: a.account.Name, Email: a.account.Email, When: s.now()}
+	revision, err := revisionRow(db, c)
+	if err != nil {
+		return wire.Change{}, err
+	}
 	plan := git.Plan{Base: tip, Head: head, Strategy: git.Rebase, Author: me, Committer: me}
+	if revision.Bases == 1 && revision.Head == head { // else Git's own merge says what it brings
+		plan.Shown = revision.Base
+	}
 	if by == git.Merge {
+		force, err := s.rulesOf(db, repo)
+		if err != nil {
+			return wire.Change{}, err
+		}
+		if with := force.now().For(c.Target).With; slices.Equal(with, []rules.Strategy{rules.Rebase}) {
+			return wire.Change{}, problem(Conflict, "%s keeps a straight line: changes land on it by rebase alone, which has no use for a merge. Bring %s up by rebase", c.Target, c.Source)
+		}
 		plan = git.Plan{Base: head, Head: tip, Strategy: git.Merge, Author: me, Committer: me, Message: fmt.Sprintf("Merge %s into %s\n", c.Target, c.Source)}
 	}
 	built, err := s.bare(repo).Build(ctx, plan)
 	var conflict *git.ConflictError
 	var nothing git.NothingError
+	var different *git.DifferentError
 	switch {
 	case errors.As(err, &conflict):
 		return wire.Change{}, problem(Conflict, "%s and %s do not go together in %s: bring it up in a clone and settle the conflict there (git fetch origin && git rebase origin/%s)", c.Source, c.Target, strings.Join(conflict.Files, ", "), c.Target)
 	case errors.As(err, &nothing):
 		return wire.Change{}, problem(Conflict, "%s has everything that %s brings already: close the change", c.Target, c.Source)
+	case errors.As(err, &different):
+		return wire.Change{}, problem(Conflict, "%v: bring it up in a clone, where you see what is kept (git fetch origin && git rebase origin/%s), or by a merge (--by merge)", err, c.Target)
 	case err != nil:
 		return wire.Change{}, err
 	}

@@ -111,7 +111,7 @@ func (s *Service) Lines(ctx context.Context, a Actor, name, at, path string) (wi
 		return wire.LineOrigins{}, err
 	}
 	v := wire.LineOrigins{Commit: commit, Path: strings.Trim(path, "/"), Origins: []wire.LineOrigin{}}
-	_, more, err := s.bare(repo).File(ctx, commit, v.Path, maxFileBytes)
+	_, more, err := s.bare(repo).File(ctx, commit, v.Path, MaxFileBytes)
 	switch {
 	case errors.Is(err, git.ErrNotFound):
 		return v, problem(Unknown, "%s has no file %q at %.10s", name, path, commit)

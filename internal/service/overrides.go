@@ -324,7 +324,7 @@ func (s *Service) LookAt(ctx context.Context, a Actor, name string, id int64, fo
 	if strings.TrimSpace(found) == "" {
 		return wire.Override{}, invalid("text", "say what you found: a second look needs words")
 	}
-	if err := prose("text", found, maxProse); err != nil {
+	if err := prose("text", found, MaxProse); err != nil {
 		return wire.Override{}, err
 	}
 	var out wire.Override

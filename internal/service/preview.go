@@ -10,6 +10,7 @@ import (
 
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/guard"
+	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/store"
 	"tavrin/wire"
@@ -59,7 +60,7 @@ func (s *Service) Preview(ctx context.Context, a Actor, name string, n NewChange
 	for _, r := range wantedReviewers(g.set, c, gate.Comes(g.set, g.facts)) {
 		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
 	}
-	v.Conflict, err = s.conflict(ctx, repo, tip, head)
+	v.Conflict, err = s.wouldNotLand(ctx, repo, g, tip)
 	return v, err
 }
 
@@ -132,16 +133,24 @@ func (s *Service) ends(ctx context.Context, repo *store.Repository, n NewChange)
 	return head, tip, nil
 }
 
-// conflict says in words why two commits do not merge; nothing when they do.
-func (s *Service) conflict(ctx context.Context, repo *store.Repository, tip, head string) (string, error) {
-	at := git.Signature{Name: "Tavrin", Email: "landing@tavrin.invalid", When: s.now()}
-	_, err := s.bare(repo).Build(ctx, git.Plan{Base: tip, Head: head, Strategy: git.Merge, Message: "to see whether it merges\n", Author: at, Committer: at})
-	var conflict *git.ConflictError
-	var nothing git.NothingError
+// wouldNotLand says in words why what was worked out of a change would not land on the target as it is now; nothing when it
+// would.
+func (s *Service) wouldNotLand(ctx context.Context, repo *store.Repository, g gathered, tip string) (string, error) {
+	strategy, _, err := g.set.Without(g.facts.Suspended).For(g.change.Target).Choose("")
+	if err != nil {
+		strategy = rules.Squash // any will do to see whether it goes together with the target
+	}
+	plan, err := s.planOf(ctx, repo, &g, store.Rehearsal{Base: tip, Head: g.revision.Head, Strategy: string(strategy)})
+	if err != nil {
+		return "", err
+	}
+	err = s.bare(repo).Try(ctx, plan)
 	switch {
-	case errors.As(err, &conflict):
+	case errors.As(err, new(*git.ConflictError)):
 		return fmt.Sprintf("%v: bring it up to the target and settle the conflict there", err), nil
-	case errors.As(err, &nothing):
+	case errors.As(err, new(*git.DifferentError)):
+		return fmt.Sprintf("%v: another strategy may land it, or bring it up to the target", err), nil
+	case errors.As(err, new(git.NothingError)):
 		return err.Error(), nil
 	}
 	return "", err

@@ -149,7 +149,7 @@ type NewEntry struct {
 
 // Join asks for a change to land as soon as it may. It can be asked for before the gate is ready.
 func (s *Service) Join(ctx context.Context, a Actor, name string, number int, n NewEntry) (wire.Entry, error) {
-	if err := prose("message", n.Message, maxProse); err != nil {
+	if err := prose("message", n.Message, MaxProse); err != nil {
 		return wire.Entry{}, err
 	}
 	if m := trailer.Typed(n.Message); m != "" {

@@ -19,7 +19,7 @@ import (
 )
 
 const (
-	maxPatch     = 2 << 20 // of a whole difference
+	MaxPatch     = 2 << 20 // of a whole difference
 	maxFilePatch = 1 << 20 // of one file
 	usualContext = 3       // lines
 	maxContext   = 10000
@@ -166,7 +166,7 @@ const manyFiles = 500
 func (s *Service) wholePatch(ctx context.Context, repo *store.Repository, k compared, files []git.FileDiff, q Reading) (string, bool, error) {
 	bare := s.bare(repo)
 	if !slices.ContainsFunc(files, func(f git.FileDiff) bool { return f.Odd }) || len(files) > manyFiles {
-		return bare.Patch(ctx, k.from, k.to, maxPatch, q.options(), false)
+		return bare.Patch(ctx, k.from, k.to, MaxPatch, q.options(), false)
 	}
 	paths := map[bool][]string{} // by whether it is binary
 	for _, f := range files {
@@ -175,11 +175,11 @@ func (s *Service) wholePatch(ctx context.Context, repo *store.Repository, k comp
 			paths[f.Binary] = append(paths[f.Binary], f.OldPath)
 		}
 	}
-	text, partial, err := bare.Patch(ctx, k.from, k.to, maxPatch, q.options(), true, paths[false]...)
+	text, partial, err := bare.Patch(ctx, k.from, k.to, MaxPatch, q.options(), true, paths[false]...)
 	if err != nil || partial || len(paths[true]) == 0 {
 		return text, partial, err
 	}
-	binary, partial, err := bare.Patch(ctx, k.from, k.to, maxPatch, q.options(), false, paths[true]...)
+	binary, partial, err := bare.Patch(ctx, k.from, k.to, MaxPatch, q.options(), false, paths[true]...)
 	return text + binary, partial, err
 }
 

@@ -21,7 +21,7 @@ import (
 )
 
 const (
-	maxFileBytes = 512 << 10 // of a file shown
+	MaxFileBytes = 512 << 10 // of a file shown
 	maxHistory   = 200       // commits in one answer
 )
 
@@ -443,7 +443,7 @@ func (s *Service) Tree(ctx context.Context, a Actor, name, at, path string) (wir
 		}
 		return v, nil
 	}
-	text, partial, err := bare.File(ctx, commit, path, maxFileBytes)
+	text, partial, err := bare.File(ctx, commit, path, MaxFileBytes)
 	if errors.Is(err, git.ErrNotFound) {
 		return v, problem(Unknown, "%s has no %q at %.10s", repo.Name, path, commit)
 	}

@@ -121,7 +121,7 @@ func (s *Service) replacedFiles(ctx context.Context, repo *store.Repository, hea
 	}
 	var files []git.Written
 	for path, with := range byPath {
-		text, more, err := s.bare(repo).File(ctx, head, path, maxFileBytes)
+		text, more, err := s.bare(repo).File(ctx, head, path, MaxFileBytes)
 		if err != nil {
 			return nil, err
 		}

@@ -12,7 +12,6 @@ import (
 	"tavrin/internal/core/carry"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/git"
-	"tavrin/internal/markdown"
 	"tavrin/internal/store"
 	"tavrin/wire"
 )
@@ -135,7 +134,7 @@ func saying(text string, suggest *string) error {
 	if suggest == nil {
 		return remarkText(text)
 	}
-	return errors.Join(prose("suggestion", *suggest, maxProse), prose("text", text, maxProse))
+	return errors.Join(prose("suggestion", *suggest, MaxProse), prose("text", text, MaxProse))
 }
 
 // LayOut shows how a text will be laid out.
@@ -143,17 +142,17 @@ func (s *Service) LayOut(a Actor, text string) (string, error) {
 	if !a.Known() {
 		return "", problem(SignInNeeded, "sign in to write")
 	}
-	if err := prose("text", text, maxProse); err != nil {
+	if err := prose("text", text, MaxProse); err != nil {
 		return "", err
 	}
-	return markdown.HTML(text), nil
+	return s.html(text), nil
 }
 
 func remarkText(text string) error {
 	if strings.TrimSpace(text) == "" {
 		return invalid("text", "say what you mean: a remark needs words")
 	}
-	return prose("text", text, maxProse)
+	return prose("text", text, MaxProse)
 }
 
 func (s *Service) recordThread(tx *tx, repo *store.Repository, c store.Change, t store.Thread, a Actor, kind, did, more string) error {
@@ -189,7 +188,7 @@ func (s *Service) threadPlace(ctx context.Context, db *gorm.DB, repo *store.Repo
 	if t.Before {
 		commit = r.Base
 	}
-	text, _, err := bare.File(ctx, commit, t.Path, maxFileBytes)
+	text, _, err := bare.File(ctx, commit, t.Path, MaxFileBytes)
 	if errors.Is(err, git.ErrNotFound) {
 		return "", invalid("path", "there is no %s at revision %d%s", t.Path, t.Revision, map[bool]string{true: " before the change"}[t.Before])
 	}
@@ -241,7 +240,7 @@ func (s *Service) thread(ctx context.Context, db *gorm.DB, repo *store.Repositor
 		return v, err
 	}
 	for _, r := range rows {
-		remark := wire.Remark{ID: r.ID, By: r.Login, Text: r.Text, HTML: markdown.HTML(r.Text), Suggestion: r.Suggestion, TakenAs: r.TakenAs, TakenBy: r.TakenBy, CreatedAt: r.CreatedAt, EditedAt: r.EditedAt}
+		remark := wire.Remark{ID: r.ID, By: r.Login, Text: r.Text, HTML: s.html(r.Text), Suggestion: r.Suggestion, TakenAs: r.TakenAs, TakenBy: r.TakenBy, CreatedAt: r.CreatedAt, EditedAt: r.EditedAt}
 		if r.EditedAt != nil {
 			var earlier []store.RemarkVersion
 			if err := db.Where("remark_id = ?", r.ID).Order("until").Find(&earlier).Error; err != nil {

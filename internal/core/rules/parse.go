@@ -35,8 +35,9 @@ func (f Finding) String() string {
 }
 
 const (
-	maxDepth    = 12
-	maxFindings = 50
+	maxDepth = 12
+	// MaxFindings is how many findings are told at once; that there are more is the last one.
+	MaxFindings = 50
 	// maxDescription leaves room for what people write into it.
 	maxDescription = 8 << 10
 )
@@ -99,7 +100,12 @@ func (u Under) Parse(text string) (*Document, []Finding) {
 			}
 			return a.Column - b.Column
 		})
-		return nil, r.findings[:min(len(r.findings), maxFindings)]
+		if r.more > 0 {
+			last := r.findings[len(r.findings)-1]
+			last.Message, last.Right, last.Excerpt = fmt.Sprintf("and %d findings more, which are not told", r.more), "correct these first", ""
+			r.findings = append(r.findings, last)
+		}
+		return nil, r.findings
 	}
 	d.Lines, d.Used = len(r.lines), r.used
 	return d, nil

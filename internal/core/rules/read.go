@@ -42,6 +42,7 @@ func tooDeep(text string) bool {
 type reader struct {
 	lines    []string
 	findings []Finding
+	more     int // findings that were not kept
 	under    Under
 	used     map[string][]string // branch kinds, and words in their place, with what they stand for
 }
@@ -52,6 +53,10 @@ func (r *reader) keys(n ast.Node, what, path string) []field {
 }
 
 func (r *reader) at(line, column int, message, right string) {
+	if len(r.findings) >= MaxFindings { // who made so many has enough to read
+		r.more++
+		return
+	}
 	r.findings = append(r.findings, Finding{
 		Line: line, Column: column, Message: message, Right: right, Excerpt: r.excerpt(line, column),
 	})
@@ -83,11 +88,15 @@ func (r *reader) excerpt(line, column int) string {
 		if n == line {
 			mark = ">"
 		}
-		text := []rune(r.lines[n-1])
-		if len(text) > 160 {
-			text = append(text[:160], '…')
+		text := r.lines[n-1]
+		count := 0
+		for i := range text { // a line may be as long as the document
+			if count++; count > 160 {
+				text = text[:i] + "…"
+				break
+			}
 		}
-		fmt.Fprintf(&b, "%s %4d | %s\n", mark, n, string(text))
+		fmt.Fprintf(&b, "%s %4d | %s\n", mark, n, text)
 	}
 	fmt.Fprintf(&b, "       | %s^", strings.Repeat(" ", max(0, min(column, 160)-1)))
 	return b.String()

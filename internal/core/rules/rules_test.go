@@ -91,7 +91,7 @@ func TestFindingsSayWhereAndWhatIsRight(t *testing.T) {
 		{"anchor", head + "areas: &x\n  a: {paths: a, owners: team:t}\n", 2, "anchor", ""},
 		{"alias", head + "areas: *x\n", 2, "alias", ""},
 		{"not YAML", head + "areas: [\n", 2, "not YAML", ""},
-		{"bad limit", head + "checks:\n  unit: {command: make, limit: soon}\n", 3, `limit cannot be "soon"`, "1s to 24h"},
+		{"bad limit", head + "checks:\n  unit: {command: make, limit: soon}\n", 3, `limit cannot be "soon"`, "1s to 168h"},
 		{"area without owners", head + "areas:\n  a: {paths: a/**}\n", 3, "no owners", "team:NAME"},
 		{"empty", "", 1, "empty", "one YAML mapping"},
 		{"NUL", "tavrin: \x00", 1, "NUL", ""},
@@ -307,7 +307,7 @@ func TestSentencesSayEverySetting(t *testing.T) {
 	for _, s := range d.Alone(3).DefinitionSentences() {
 		defined = append(defined, s.Text)
 	}
-	if got := strings.Join(defined, " "); got != `Check unit is the command "make test", for at most 1m30s. Check preview is reported by robot:previewer.` {
+	if got := strings.Join(defined, " "); got != `Check unit is the command "make test", for at most 1m30s. Check preview is reported by robot:previewer, within 1h.` {
 		t.Errorf("definitions say %s", got)
 	}
 	more, findings := Parse("tavrin: rules/1\nlabels: {urgent: {set_by: team:duty}}\nloosening: {agreed_by: role:maintainer}\nchecks: {trial: {kind: deployment, place: field, fresh: 12h}}\n")
@@ -318,7 +318,7 @@ func TestSentencesSayEverySetting(t *testing.T) {
 	for _, s := range more.Alone(1).DefinitionSentences() {
 		defined = append(defined, fmt.Sprintf("%s [%d]", s.Text, s.Sources[0].Line))
 	}
-	if got := strings.Join(defined, " "); got != "Check trial is reported by whoever has a token for it, and its pass is a deployment to field, and a pass counts for 12h. [4] Label urgent is set by team:duty. [2] "+
+	if got := strings.Join(defined, " "); got != "Check trial is reported by whoever has a token for it, within 1h, and its pass is a deployment to field, and a pass counts for 12h. [4] Label urgent is set by team:duty. [2] "+
 		"Loosening these rules needs a second person's word, of role:maintainer. [3]" {
 		t.Errorf("definitions say %s", got)
 	}
