@@ -107,7 +107,8 @@ func (p *page) shows(words ...string) {
 	}
 }
 
-// press presses the button with this text, as soon as there is one that can be pressed.
+// press presses the button with this text, as soon as there is one that can be pressed: one that is neither about to be
+// replaced nor in a part of the page that is still at work.
 func (p *page) press(text string) { p.t.Helper(); p.pressIn("main", text) }
 
 // dialog presses a button of the dialog that is open.
@@ -118,12 +119,49 @@ func (p *page) pressIn(place, text string) {
 	quoted, _ := json.Marshal(text)
 	p.do(headless.Script(fmt.Sprintf(`(async () => {
   for (let i = 0; i < 400; i++) {
-    const button = [...document.querySelectorAll(':is(%[2]s) button')].find((b) => b.innerText.trim() === %[1]s && !b.disabled);
+    const button = [...document.querySelectorAll(':is(%[2]s) button')].find((b) => b.innerText.trim() === %[1]s && !b.disabled && !b.closest('[inert], [aria-busy=true]'));
     if (button) return button.click();
     await new Promise((r) => setTimeout(r, 25));
   }
   throw new Error('no button ' + %[1]s);
 })()`, quoted, place)))
+}
+
+// clicking clicks what a selector finds, as soon as it is there and neither about to be replaced nor at work. The page's own
+// event is used: a pointer would go to a place, where by then something else may stand.
+func clicking(css string) chromedp.Action[chromedp.Void] {
+	quoted, _ := json.Marshal(css)
+	return headless.Script(fmt.Sprintf(`(async () => {
+  for (let i = 0; i < 400; i++) {
+    const found = document.querySelector(%[1]s);
+    if (found && !found.disabled && !found.closest('[inert], [aria-busy=true]')) { found.scrollIntoView({ block: 'nearest' }); return found.click(); }
+    await new Promise((r) => setTimeout(r, 25));
+  }
+  throw new Error('nothing to click: ' + %[1]s);
+})()`, quoted))
+}
+
+// reads waits until the difference shows what was chosen of the change, such as "revision=1" or "revision=1&commit=…", with
+// every line that is in view: what stands in the page before and after does not say that.
+func (p *page) reads(what string) {
+	p.t.Helper()
+	p.do(chromedp.WaitVisible(chromedp.CSS(fmt.Sprintf(`#difference [data-shows=%q][aria-busy=false]`, what))))
+}
+
+// choose chooses in the difference's list what has these words, and waits until it is shown.
+func (p *page) choose(words, shows string) {
+	p.t.Helper()
+	quoted, _ := json.Marshal(words)
+	p.do(headless.Script(fmt.Sprintf(`(async () => {
+  for (let i = 0; i < 400; i++) {
+    const s = document.querySelector('#difference select');
+    const option = s && [...s.options].find((o) => o.text.includes(%s));
+    if (option) { s.value = option.value; return s.dispatchEvent(new Event('change', { bubbles: true })); }
+    await new Promise((r) => setTimeout(r, 25));
+  }
+  throw new Error('nothing to choose');
+})()`, quoted)))
+	p.reads(shows)
 }
 
 func (p *page) open(path string) { p.t.Helper(); p.do(chromedp.Navigate(p.url + path)) }
@@ -158,11 +196,11 @@ func TestConsoleTellsTheWholeStory(t *testing.T) {
 	reviewer.shows("this token is not known")
 	reviewer.signIn("odo")
 	reviewer.shows("growers/irrigation", "version 1", "What waits for you", "1. Bring tamsin/east", "1 approval by an owner of valves")
-	reviewer.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation"]`)))
+	reviewer.do(clicking(`a[href="/growers/irrigation"]`))
 	reviewer.shows("main (default)", "trunk", "not protected", "History of main")
 	reviewer.do(chromedp.KeyEvent("c"))
 	reviewer.shows("Bring tamsin/east", "Not ready for main")
-	reviewer.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/changes/1"]`)))
+	reviewer.do(clicking(`a[href="/growers/irrigation/changes/1"]`))
 	reviewer.shows("Reviews", "shut, 0 of 1", "ask ines, odo or wren", `"trunk" (rules version 1, line 9)`, "valves/east", "Revision 1")
 
 	author.signIn("tamsin")
@@ -187,8 +225,8 @@ func TestConsoleTellsTheWholeStory(t *testing.T) {
 	queue.shows("change.landed", "tamsin joined change 1 to the queue of main")
 	queue.do(chromedp.KeyEvent("f"))
 	queue.shows("The root at the default branch.", "valves/")
-	queue.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/files?path=valves"]`)))
-	queue.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/files?path=valves%2Feast"]`)))
+	queue.do(clicking(`a[href="/growers/irrigation/files?path=valves"]`))
+	queue.do(clicking(`a[href="/growers/irrigation/files?path=valves%2Feast"]`))
 	queue.shows("close", commit[:10])
 	queue.do(chromedp.KeyEvent("u"))
 	queue.shows("Nobody pushes to it directly", "tavrin: rules/1")
@@ -203,11 +241,12 @@ func TestConsoleTellsTheWholeStory(t *testing.T) {
 func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
-	w.propose("tamsin", "topic", "a", "a\n")
+	k := w.propose("tamsin", "topic", "a", "a\n")
 	p := w.visit()
 	p.signIn("ines")
 	p.open("/growers/irrigation/changes/1")
 	p.shows("Your word on revision 1")
+	p.reads("revision=1")
 	p.press("Object")
 	p.shows("an objection or a comment needs words")
 	p.do(chromedp.SendKeys(chromedp.CSS("#text"), "<script>alert(1)</script> not yet"))
@@ -216,25 +255,26 @@ func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.press("Withdraw my objection")
 	p.shows("and took it back")
 	// A question on a line of the difference, answered and settled; a remark that needs no answer.
-	p.do(chromedp.Click(chromedp.CSS(`button[aria-label="Discuss line 1"]`)))
+	p.do(clicking(`button[aria-label="Discuss line 1"]`))
 	p.shows("a, line 1", "another number makes it a range")
 	p.do(chromedp.SendKeys(chromedp.CSS("#speak"), "why one?"))
 	p.press("Ask")
 	p.shows("a, line 1", "· open", "why one?")
-	p.do(chromedp.Click(chromedp.CSS(`button[aria-label="Discuss line 1"]`)), chromedp.SendKeys(chromedp.CSS("#speak"), "neat, **really**"))
-	p.do(chromedp.Click(chromedp.CSS(`[aria-label="Speak of the chosen lines"] button[aria-pressed]`)))
+	p.do(clicking(`button[aria-label="Discuss line 1"]`), chromedp.SendKeys(chromedp.CSS("#speak"), "neat, **really**"))
+	p.do(clicking(`[aria-label="Speak of the chosen lines"] button[aria-pressed]`))
 	p.shows("neat, really")
 	p.press("Remark, needs no answer")
-	p.shows("needs no answer", "neat, really")
+	p.do(chromedp.WaitVisible(chromedp.CSS("#thread-2")))
+	p.shows("neat, really")
 	// One of the whole file, in the one commit; and one's own words are altered.
-	p.do(headless.Script(`(() => { const s = document.querySelector('#difference select'); s.value = [...s.options].find((o) => o.text.includes('change a')).value; s.dispatchEvent(new Event('change', { bubbles: true })) })()`))
-	p.shows("+1 −0")
-	p.do(chromedp.Click(chromedp.CSS(`button[aria-label="Discuss the file a"]`)))
+	p.choose("change a", "revision=1&commit="+k.Head)
+	p.do(clicking(`button[aria-label="Discuss the file a"]`))
 	p.shows("a, the whole file, in commit ")
 	p.do(chromedp.SendKeys(chromedp.CSS("#speak"), "fine"))
 	p.press("Remark, needs no answer")
-	p.shows("fine", "Alter my words")
-	p.do(headless.Script(`[...document.querySelectorAll('#thread-3 button')].find((b) => b.innerText === 'Alter my words').click()`), chromedp.SendKeys(chromedp.CSS("#alter-3"), ", and short"))
+	p.do(chromedp.WaitVisible(chromedp.CSS("#thread-3")))
+	p.pressIn("#thread-3", "Alter my words")
+	p.do(chromedp.SendKeys(chromedp.CSS("#alter-3"), ", and short"))
 	p.press("Save my words")
 	p.shows("fine, and short", "before: fine")
 	p.press("Answer or settle")
@@ -363,8 +403,8 @@ func TestTwoBrowsersAndATerminal(t *testing.T) {
 	c.agree("finished", "2 requirements still missing (1 approval; 1 approval by an owner of valves)")
 
 	// The reviewer suggests other lines and sends that together with an objection.
-	reviewer.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`), chromedp.Click(chromedp.CSS(`button[aria-label="Discuss line 2"]`)), chromedp.WaitVisible(chromedp.CSS("#speak")),
-		chromedp.SendKeys(chromedp.CSS("#speak"), "too short"), chromedp.Click(chromedp.CSS(`[aria-label="Speak of the chosen lines"] input[type=checkbox]`)),
+	reviewer.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`), clicking(`button[aria-label="Discuss line 2"]`), chromedp.WaitVisible(chromedp.CSS("#speak")),
+		chromedp.SendKeys(chromedp.CSS("#speak"), "too short"), clicking(`[aria-label="Speak of the chosen lines"] input[type=checkbox]`),
 		chromedp.SendKeys(chromedp.CSS(`[aria-label="Speak of the chosen lines"] textarea.font-mono`), "5"))
 	reviewer.press("Gather for my review")
 	reviewer.shows("Gathered for your review", "valves/east, line 2")
@@ -382,6 +422,7 @@ func TestTwoBrowsersAndATerminal(t *testing.T) {
 	if got := w.must("tamsin", dir, "show", "HEAD:valves/east"); got != "open east\nwait 205\nclose east" {
 		t.Errorf("valves/east is %q", got)
 	}
+	reviewer.press("Go on with revision 2")
 	reviewer.press("Withdraw my objection")
 	c.agree("withdrawn", "2 requirements still missing (1 approval; 1 approval by an owner of valves)")
 	reviewer.press("Approve")
@@ -438,7 +479,7 @@ func TestConsoleOverride(t *testing.T) {
 	duty.open("/growers/irrigation/changes/1")
 	duty.press("It cannot wait …")
 	duty.shows("What to set aside", "1 approval", "check unit passes on the rehearsal")
-	duty.do(chromedp.Click(chromedp.CSS(`[role=dialog] label:nth-of-type(2) input, dialog label:nth-of-type(2) input`)), chromedp.SendKeys(chromedp.CSS("#aside-why"), "the pumps run dry"))
+	duty.do(clicking(`[role=dialog] label:nth-of-type(2) input, dialog label:nth-of-type(2) input`), chromedp.SendKeys(chromedp.CSS("#aside-why"), "the pumps run dry"))
 	duty.dialog("Show exactly what that sets aside")
 	duty.shows("Exactly this is set aside", "Because: the pumps run dry.")
 	duty.dialog("Set exactly that aside and land")
@@ -497,7 +538,7 @@ func TestLargeDifferenceIsReadInParts(t *testing.T) {
 	p.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Find a file"]`), "0200"))
 	p.press("fields/0200.txt")
 	p.shows("plot 200 line 0")
-	p.do(headless.Script(`document.querySelector('[aria-label="I have read fields/0200.txt"]').click()`))
+	p.do(clicking(`[aria-label="I have read fields/0200.txt"]`))
 	p.shows("400 files, 1 read")
 	p.untroubled()
 	if d := w.reads("odo", w.openedAs(1), client.Reading{FilesOnly: true}); !d.Files[200].Read || d.Looked != 1 {
@@ -536,7 +577,7 @@ func TestConsoleProposesAndAlters(t *testing.T) {
 	p := w.visit()
 	p.signIn("tamsin")
 	p.open("/growers/irrigation")
-	p.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/propose?source=topic"]`)))
+	p.do(clicking(`a[href="/growers/irrigation/propose?source=topic"]`))
 	p.shows("1 commit, 1 file, +1 −0. It merges.", "Touches valves, owned by team:hydraulics", "enough would be odo", "1 approval more needed")
 	p.press("Open the change")
 	p.shows("1. Open the east valve", "shut, 0 of 1")

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -50,9 +51,12 @@ func (w *workshop) git(args ...string) string {
 	return strings.TrimSpace(out)
 }
 
-func (w *workshop) try(args ...string) (string, error) {
+func (w *workshop) try(args ...string) (string, error) { return w.tryWith(nil, args...) }
+
+func (w *workshop) tryWith(stdin io.Reader, args ...string) (string, error) {
 	w.tick++
 	cmd := exec.Command("git", args...)
+	cmd.Stdin = stdin
 	cmd.Dir = w.dir
 	when := fmt.Sprintf("%d +0000", 1790000000+w.tick)
 	cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=Ines Varga", "GIT_AUTHOR_EMAIL=ines@fennmoor.example",

@@ -15,6 +15,7 @@ const together = 4;
 
 /** Lines that were chosen to speak of, and what they say now; first 0: the whole file. Of one commit, or of all. */
 export type Chosen = {
+  revision: number;
   path: string;
   first: number;
   last: number;
@@ -35,6 +36,13 @@ export class ShownFile {
   constructor(readonly about: FileDiff) {
     this.read = about.read;
     this.open = !about.read && !about.generated && !about.binary && about.added + about.removed <= hugeFile;
+  }
+
+  /** Why it is folded at first, in words; nothing when it is not. */
+  get folded(): string {
+    const f = this.about;
+    if (f.generated) return 'folded: made by a program, by its name';
+    return f.added + f.removed > hugeFile ? 'folded: very large' : '';
   }
 
   /** Why there are no lines, in words; nothing when there are. */
@@ -62,7 +70,7 @@ export class Difference {
   constructor(
     readonly about: Diff,
     private readonly path: string,
-    private readonly query: string,
+    readonly query: string,
   ) {
     this.files = about.files.map((f) => new ShownFile(f));
   }

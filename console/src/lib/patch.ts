@@ -14,6 +14,8 @@ export function readPatch(patch: string): PatchLine[] {
       lines.push({ kind: 'gap', text: hunk[3]?.trim() ?? '' });
     } else if (lines.length === 0) {
       continue; // what stands before the first hunk is told by the list of files
+    } else if (line.startsWith('\\')) {
+      lines.push({ kind: 'gap', text: 'no new line at the end of the line above' });
     } else if (line.startsWith('+')) {
       lines.push({ kind: 'added', text: line.slice(1), new: after++ });
     } else if (line.startsWith('-')) {

@@ -1567,6 +1567,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/repositories/{house}/{name}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try once more to settle a repository that was set apart */
+        post: operations["settle-repository"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{house}/{name}/tree": {
         parameters: {
             query?: never;
@@ -1894,6 +1911,8 @@ export interface components {
             /** Format: int64 */
             files: number;
             head: string;
+            /** @description paths that its commits touch and its difference does not show; by a strategy that keeps the commits they come to the target too */
+            hidden?: string[];
             labels: string[];
             landed_commit?: string;
             /** Format: int64 */
@@ -2135,10 +2154,10 @@ export interface components {
             /** @description of a review: you, or a team of yours, were asked by name */
             asked: boolean;
             /**
-             * @description something landed against its rules and nobody else has looked at it yet; an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
+             * @description a repository is set apart and only to be read; nobody answers for a check; something landed against its rules and nobody else has looked at it yet; an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
              * @enum {string}
              */
-            kind: "second-look" | "review" | "look-again" | "answer" | "own" | "decide";
+            kind: "set-apart" | "silent" | "second-look" | "review" | "look-again" | "answer" | "own" | "decide";
             /**
              * Format: int64
              * @description of the change; of a proposal: its number
@@ -2265,6 +2284,8 @@ export interface components {
             /** @description made by a program, by its name */
             generated: boolean;
             new_mode?: string;
+            /** @description what the lines do not show: the modes, a link, a submodule, bytes that text does not have */
+            notes: string[];
             /** @description as Git writes it; only where the mode differs */
             old_mode?: string;
             /** @description of a rename */
@@ -2292,6 +2313,8 @@ export interface components {
             /** @description made by a program, by its name */
             generated: boolean;
             new_mode?: string;
+            /** @description what the lines do not show: the modes, a link, a submodule, bytes that text does not have */
+            notes: string[];
             /** @description as Git writes it; only where the mode differs */
             old_mode?: string;
             /** @description of a rename */
@@ -2845,6 +2868,8 @@ export interface components {
             entries: components["schemas"]["Entry"][];
             /** @description ended, newest first */
             recent: components["schemas"]["Entry"][];
+            /** @description checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them */
+            silent: components["schemas"]["SilentCheck"][];
             tip: string;
         };
         Rehearsal: {
@@ -2937,6 +2962,8 @@ export interface components {
              * @description 0: no rules applied yet
              */
             rules_version: number;
+            /** @description why it is set apart and only to be read; absent: it is not */
+            trouble?: string;
         };
         Requirement: {
             /** @description those of them whose pass has grown too old, so that they are wanted again */
@@ -2982,6 +3009,8 @@ export interface components {
             protection: string;
         };
         Review: {
+            /** @description what of the change's title and description was altered after the review, in words */
+            altered?: string[];
             by: string;
             /** Format: date-time */
             created_at: string;
@@ -3167,6 +3196,26 @@ export interface components {
             /** @description Ed25519 over "tavrin journal head", seq and hash, a line each; base64 */
             signature: string;
         };
+        SilentCheck: {
+            /** Format: int64 */
+            attempt: number;
+            commit: string;
+            /** @description such as change/4 or rehearsal/7 */
+            for: string;
+            name: string;
+            /** @description it waits for a runner to take it */
+            runner: boolean;
+            /**
+             * Format: date-time
+             * @description when it was first asked for
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description when this attempt ends as errored; absent: it waits for a runner
+             */
+            until?: string;
+        };
         Source: {
             /** @description the document: "house NAME"; absent: the repository's own */
             document?: string;
@@ -3338,6 +3387,8 @@ export interface components {
             not: string[];
             /** Format: int64 */
             revision: number;
+            /** @description of an approval: what of the final message was altered after it was given */
+            since?: string[];
             /** @enum {string} */
             verdict: "approve" | "object";
         };
@@ -12768,6 +12819,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rules"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "settle-repository": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repository"];
                 };
             };
             /** @description Bad Request */

@@ -11,7 +11,7 @@
     cancel,
   }: {
     chosen: Chosen;
-    send: (text: string, suggestion: string | undefined, how: 'ask' | 'remark' | 'gather') => Promise<void>;
+    send: (text: string, suggestion: string | undefined, how: 'ask' | 'remark' | 'gather') => Promise<boolean>;
     cancel: () => void;
   } = $props();
   let text = $state('');
@@ -19,7 +19,7 @@
   let suggestion = $state('');
   const empty = $derived(!text.trim() && !suggests);
   async function go(how: 'ask' | 'remark' | 'gather') {
-    await send(text, suggests ? suggestion : undefined, how);
+    if (!(await send(text, suggests ? suggestion : undefined, how))) return; // what was typed is kept
     text = suggestion = '';
     suggests = false;
   }

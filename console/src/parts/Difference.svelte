@@ -54,9 +54,12 @@
       ...(space ? ['space=ignored'] : []),
     ].join('&'),
   );
-  const commit = $derived(what.startsWith('commit=') ? what.slice('commit='.length) : undefined);
+  // Everything that can be pressed is about what is shown, not about what was chosen and is still on its way.
+  const commit = $derived(shown?.about.commit || undefined);
   /** Whether what is shown may be spoken of: the newest difference, or a commit of it. */
-  const speakable = $derived(what === 'all' || commit !== undefined);
+  const speakable = $derived(shown?.about.revision === change.revision && !shown.about.since);
+  /** Whether another difference is on its way, so that nothing here is to be pressed any more. */
+  const replaced = $derived(!!shown && shown.query !== query);
 
   $effect(() => {
     const [at, asked] = [path, query];
@@ -143,13 +146,19 @@
       .filter((l) => !before && l.new !== undefined && l.new >= first && l.new <= last)
       .map((l) => l.text)
       .join('\n');
-    choose?.({ path: f.about.path, first, last, before, text, commit });
+    choose?.({ revision: shown!.about.revision, path: f.about.path, first, last, before, text, commit });
   }
+  const settled = $derived(
+    !!shown &&
+      !replaced &&
+      shown.files.slice(seen[0], seen[1]).every((f) => !f.open || f.lines || f.without || f.problem),
+  );
   const notes = (f: ShownFile) =>
     [
       f.about.status === 'renamed' ? `was ${f.about.old_path}` : f.about.status === 'changed' ? '' : f.about.status,
       f.about.new_mode ? `mode ${f.about.old_mode} to ${f.about.new_mode}` : '',
-      f.about.generated ? 'generated' : '',
+      ...f.about.notes,
+      f.open ? '' : f.folded,
     ].filter(Boolean);
 </script>
 
@@ -186,7 +195,15 @@
 {/if}
 
 {#if shown}
-  <div bind:this={list} class="relative" style:height={`${shown.tops[shown.files.length]}px`}>
+  <div
+    bind:this={list}
+    class="relative transition-opacity"
+    class:opacity-40={replaced}
+    inert={replaced}
+    aria-busy={!settled}
+    data-shows={shown.query}
+    style:height={`${shown.tops[shown.files.length]}px`}
+  >
     {#each shown.files.slice(seen[0], seen[1]) as f, n (f.about.file)}
       {@const i = seen[0]! + n}
       {@const [first, last] = shown.linesBetween(i, view.from, view.to)}
@@ -211,8 +228,16 @@
               type="button"
               class="plain-link shrink-0 cursor-pointer"
               aria-label={`Discuss the file ${f.about.path}`}
-              onclick={() => choose({ path: f.about.path, first: 0, last: 0, before: false, text: '', commit })}
-              >discuss</button
+              onclick={() =>
+                choose({
+                  revision: shown!.about.revision,
+                  path: f.about.path,
+                  first: 0,
+                  last: 0,
+                  before: false,
+                  text: '',
+                  commit,
+                })}>discuss</button
             >{/if}
           {#if !shown.about.commit}<span class="shrink-0"
               ><Tick checked={f.read} onchange={() => tick(f)} label={`I have read ${f.about.path}`}>read</Tick></span

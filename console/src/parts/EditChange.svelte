@@ -12,7 +12,7 @@
   }: {
     change: Change;
     repo: string;
-    save: (edit: Record<string, unknown>, ask: string[], labels: string[]) => Promise<void>;
+    save: (edit: Record<string, unknown>, ask: string[], labels: string[]) => Promise<unknown>;
     cancel: () => void;
   } = $props();
   // What is being altered is not what comes in meanwhile.

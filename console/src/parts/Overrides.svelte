@@ -13,7 +13,7 @@
   }: {
     overrides: Override[];
     repo: string;
-    act: (done: string, f: () => Promise<unknown>) => Promise<void>;
+    act: (done: string, f: () => Promise<unknown>) => Promise<unknown>;
   } = $props();
   let text = $state('');
   let at = $state<number>();

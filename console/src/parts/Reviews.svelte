@@ -28,9 +28,13 @@
         · <span class="text-soft"><When time={r.created_at} /></span>
       </p>
       {#if r.html}<div class="mt-1 ml-6"><Words html={r.html} /></div>{/if}
+      {#if (r.altered ?? []).length > 0}
+        <p class="ml-6 text-sm text-ochre">Altered since: {r.altered!.join('; ')}</p>
+      {/if}
       {#if w}
         <p class="ml-6 text-sm text-soft">
           {#if w.for.length > 0}{r.verdict === 'approve' ? 'counts for' : 'holds up'}: {w.for.join('; ')}{/if}
+          {#if (w.since ?? []).length > 0}<span class="block text-ochre">{w.since!.join('; ')}</span>{/if}
           {#if w.not.length > 0}<span class="block">{w.not.join('; ')}</span>{/if}
         </p>
       {/if}

@@ -4,6 +4,7 @@
   import { post, put, type Thread } from '../lib/api';
   import { session } from '../lib/session.svelte';
   import { short } from '../lib/words';
+  import Code from './Code.svelte';
   import Mark from './Mark.svelte';
   import When from './When.svelte';
   import Words from './Words.svelte';
@@ -21,7 +22,7 @@
     alive: boolean;
     /** whether suggestions may be taken in by who looks at this */
     author: boolean;
-    act: (done: string, f: () => Promise<unknown>) => Promise<void>;
+    act: (done: string, f: () => Promise<unknown>) => Promise<boolean>;
   } = $props();
   let chosen = $state<number>();
   let text = $state('');
@@ -43,14 +44,13 @@
         ? `now ${t.now.path}, line ${t.now.first}`
         : '';
   async function reply(t: Thread) {
-    await act('Your reply is on record.', () => post(`${path}/threads/${t.id}/remarks`, { text }));
-    text = '';
+    if (await act('Your reply is on record.', () => post(`${path}/threads/${t.id}/remarks`, { text }))) text = '';
   }
   async function settle(t: Thread) {
-    await act(t.settled ? 'The discussion is open again.' : 'The discussion is settled.', () =>
+    const went = await act(t.settled ? 'The discussion is open again.' : 'The discussion is settled.', () =>
       put(`${path}/threads/${t.id}/settled`, { settled: !t.settled, ...(outcome && !t.settled ? { outcome } : {}) }),
     );
-    outcome = '';
+    if (went) outcome = '';
   }
   // One's own remark may be altered; what it said before stays to be seen.
   let altering = $state<number>();
@@ -83,7 +83,9 @@
         <span class="text-soft">· {word(t)}</span>
       </p>
       {#if t.quoted}<pre
-          class="mt-1 ml-6 overflow-x-auto border-l-2 border-rule pl-2 font-mono text-[13px] leading-5 text-soft">{t.quoted}</pre>{/if}
+          class="mt-1 ml-6 overflow-x-auto border-l-2 border-rule pl-2 font-mono text-[13px] leading-5 text-soft"><Code
+            text={t.quoted}
+          /></pre>{/if}
       <ul class="mt-1 ml-6">
         {#each t.remarks as r (r.id)}
           <li class="py-1">
@@ -112,8 +114,9 @@
                 <p class="border-b border-rule px-2 py-1 text-sm text-soft">
                   {r.suggestion === '' ? 'suggests to take the lines out' : 'suggests instead'}
                 </p>
-                {#if r.suggestion}<pre
-                    class="overflow-x-auto bg-added px-2 font-mono text-[13px] leading-5">{r.suggestion}</pre>{/if}
+                {#if r.suggestion}<pre class="overflow-x-auto bg-added px-2 font-mono text-[13px] leading-5"><Code
+                      text={r.suggestion}
+                    /></pre>{/if}
                 <p class="px-2 py-1 text-sm">
                   {#if r.taken_as}<Mark state="met" size={14} /> taken in by {r.taken_by} as {short(r.taken_as)}
                   {:else if t.gone}<span class="text-soft">the lines have changed since</span>

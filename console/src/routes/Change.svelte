@@ -76,36 +76,50 @@
   let editing = $state(false);
   let settingAside = $state(false);
   let chosen = $state<Chosen>();
+  let busy = $state(false);
+  // A word is for the revision that somebody has read: one that comes while they read does not slip under their hand.
+  let reading = $state<number>();
+  $effect(() => {
+    if (reading === undefined && c) reading = c.revision;
+  });
+  const unread = $derived(c !== undefined && reading !== undefined && c.revision !== reading);
 
   async function act(done: string, f: () => Promise<unknown>) {
+    if (busy) return false; // a second press, or one for what the first has replaced
+    let went = true;
     problem = undefined;
+    busy = true; // until the page shows what came of it, nothing else is to be pressed
     try {
       await f();
       told = done;
     } catch (error) {
+      went = false;
       problem = (error as Error).message;
       scrollTo({ top: 0 });
     }
     await Promise.all(all.map((l) => l.reload()));
+    busy = false;
+    return went;
   }
   async function speak(words: string, suggestion: string | undefined, how: 'ask' | 'remark' | 'gather') {
-    const about = chosen && {
-      path: chosen.path,
-      commit: chosen.commit,
-      ...(chosen.first > 0 && { first_line: chosen.first, last_line: chosen.last, before: chosen.before }),
+    const lines = chosen; // others may be chosen before this is answered
+    const about = lines && {
+      path: lines.path,
+      commit: lines.commit,
+      ...(lines.first > 0 && { first_line: lines.first, last_line: lines.last, before: lines.before }),
     };
     const body = {
       ...about,
       text: words,
       suggestion,
-      revision: c!.revision,
+      revision: lines?.revision ?? reading,
       no_answer: how === 'remark',
     };
-    await act(
+    return act(
       how === 'gather' ? 'It is gathered; send it with your review.' : 'Your remark is on record.',
       async () => {
         await post(`${path}/${how === 'gather' ? 'gathered' : 'threads'}`, body);
-        chosen = undefined;
+        if (chosen === lines) chosen = undefined;
         if (!about) text = '';
       },
     );
@@ -115,7 +129,7 @@
     act(done, async () => {
       await post(`${path}/reviews`, {
         verdict,
-        revision: c!.revision,
+        revision: reading,
         text,
         gathered: (gathered.value?.length ?? 0) > 0,
       });
@@ -162,7 +176,7 @@
   command={`tavrin change show ${number} --repo ${repo}\ntavrin change gate ${number} --repo ${repo}\ntavrin review approve ${number} --revision ${c?.revision ?? 'R'} --repo ${repo}\ntavrin queue join ${number} --repo ${repo}\ntavrin change diff ${number} --new --repo ${repo}\ntavrin thread list ${number} --repo ${repo}`}
 >
   {#if c}
-    <div class="lg:grid lg:grid-cols-[9rem_minmax(0,1fr)] lg:gap-6">
+    <div aria-busy={busy} class="lg:grid lg:grid-cols-[9rem_minmax(0,1fr)] lg:gap-6">
       <nav
         aria-label="On this page"
         class="mb-4 flex flex-wrap gap-x-4 gap-y-1 text-sm lg:sticky lg:top-4 lg:flex-col lg:self-start"
@@ -313,13 +327,29 @@
                 bind:value={text}
                 placeholder="An objection or a question needs words; an approval may have some. Choose a line number below to speak of lines."
               />
+              {#if unread}
+                <p class="border-l-4 border-ochre p-2 text-sm">
+                  Revision {c.revision} came while you were reading revision {reading}.
+                  <Button size="xs" color="alternative" onclick={() => (reading = c.revision)}
+                    >Go on with revision {c.revision}</Button
+                  >
+                </p>
+              {/if}
               <div class="flex flex-wrap gap-2">
-                <Button size="sm" onclick={() => review('approve', 'Your approval is on record.')}>Approve</Button>
-                <Button size="sm" color="alternative" onclick={() => review('object', 'Your objection is on record.')}
-                  >Object</Button
+                <Button size="sm" disabled={unread} onclick={() => review('approve', 'Your approval is on record.')}
+                  >Approve</Button
                 >
-                <Button size="sm" color="alternative" onclick={() => review('comment', 'Your comment is on record.')}
-                  >Comment</Button
+                <Button
+                  size="sm"
+                  color="alternative"
+                  disabled={unread}
+                  onclick={() => review('object', 'Your objection is on record.')}>Object</Button
+                >
+                <Button
+                  size="sm"
+                  color="alternative"
+                  disabled={unread}
+                  onclick={() => review('comment', 'Your comment is on record.')}>Comment</Button
                 >
                 {#if !chosen}<Button size="sm" color="alternative" onclick={() => speak(text, undefined, 'ask')}
                     >Ask</Button
@@ -408,6 +438,13 @@
         </Panel>
 
         <Panel title="Difference" id="difference" note={`${count(c.files, 'file')}, +${c.added} −${c.removed}`}>
+          {#if (c.hidden ?? []).length > 0}
+            <p class="mb-3 border-l-4 border-ochre bg-sheet p-2 text-sm">
+              Its commits touch more than this shows: {c.hidden!.slice(0, 10).join(', ')}{c.hidden!.length > 10
+                ? ` and ${c.hidden!.length - 10} more`
+                : ''}. By a strategy that keeps the commits that comes to {c.target} too; choose a commit to read it.
+            </p>
+          {/if}
           <Difference
             {path}
             change={c}

@@ -45,6 +45,13 @@
   command={`tavrin queue show --repo ${repo}${branch ? ` --branch ${branch}` : ''}`}
 >
   {#if q}
+    {#each q.silent as k (k.commit + k.name)}
+      <p class="mb-3 border-l-4 border-ochre bg-panel p-3 text-sm">
+        <Mark state="pending" size={14} />
+        {k.runner ? 'No runner takes' : 'Nobody answers for'} the check <span class="font-medium">{k.name}</span> on
+        <Id id={k.commit} />, asked for <When time={k.since} />{k.attempt > 1 ? `, attempt ${k.attempt}` : ''}.
+      </p>
+    {/each}
     <div class="bed mb-8 grid gap-4 lg:grid-cols-[8rem_1.4fr_1fr_1fr]">
       <section aria-label="Tip" class="border-b-4 border-teal pb-2 lg:self-end">
         <p class="text-sm text-soft">{q.branch} is at</p>

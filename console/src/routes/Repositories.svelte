@@ -19,6 +19,8 @@
     return `${waiting}; you may read ${repos.value.length === 1 ? '1 repository' : `${repos.value.length} repositories`}.`;
   });
   const wants: Record<DeskItem['kind'], [string, string]> = {
+    'set-apart': ['unmet', 'set apart'],
+    silent: ['pending', 'silent check'],
     'second-look': ['overridden', 'second look'],
     review: ['unmet', 'review'],
     'look-again': ['pending', 'look again'],
@@ -29,11 +31,15 @@
   const to = (i: DeskItem) =>
     i.kind === 'second-look'
       ? `/${i.repository}#aside`
-      : i.kind !== 'decide'
-        ? `/${i.repository}/changes/${i.number}`
-        : i.repository.includes('/')
-          ? `/${i.repository}/rules`
-          : `/~/${i.repository}/rules`;
+      : i.kind === 'silent'
+        ? `/${i.repository}/queue`
+        : i.kind === 'set-apart'
+          ? `/${i.repository}`
+          : i.kind !== 'decide'
+            ? `/${i.repository}/changes/${i.number}`
+            : i.repository.includes('/')
+              ? `/${i.repository}/rules`
+              : `/~/${i.repository}/rules`;
 </script>
 
 <Page title="Repositories" {answer} problem={repos.problem ?? desk.problem} {command}>
@@ -47,7 +53,9 @@
               <p class="flex flex-wrap gap-x-2">
                 <span class="font-medium">{wants[i.kind][1]}{i.asked ? ', you were asked' : ''}</span>
                 <a class="plain-link min-w-0 break-words" href={to(i)}
-                  >{i.kind === 'decide' || i.kind === 'second-look' ? i.title : `${i.number}. ${i.title}`}</a
+                  >{['decide', 'second-look', 'silent', 'set-apart'].includes(i.kind)
+                    ? i.title
+                    : `${i.number}. ${i.title}`}</a
                 >
                 <span class="font-mono text-sm text-soft">{i.repository}</span>
                 <span class="text-sm text-soft"><When time={i.since} /></span>

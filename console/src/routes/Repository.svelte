@@ -53,6 +53,11 @@
   problem={told ?? about.problem ?? branches.problem ?? history.problem}
   command={`tavrin browse branches --repo ${repo}\ntavrin browse history --repo ${repo} --at ${at || (about.value?.default_branch ?? 'main')}`}
 >
+  {#if about.value?.trouble}
+    <p role="alert" class="mb-4 border-l-4 border-rust bg-panel p-3">
+      It is set apart and only to be read: {about.value.trouble}. An administrator has to look: tavrin repo settle {repo}
+    </p>
+  {/if}
   {#if about.value?.empty}
     <Panel title="Begin">
       <pre class="overflow-x-auto font-mono text-sm">git clone {location.origin}/git/{repo}.git</pre>
