@@ -423,7 +423,7 @@ func (w *workshop) grow(rng *rand.Rand) {
 			args := append(append([]string{"merge", "-q", "--no-edit", "--no-ff"}, how...), from)
 			if _, err := w.try(args...); err != nil {
 				mend()
-			} else if rng.IntN(4) == 0 {
+			} else if _, err := w.try("rev-parse", "-q", "--verify", "HEAD^2"); err == nil && rng.IntN(4) == 0 {
 				w.write("evil", fmt.Sprint(n))
 				w.git("add", "-A")
 				w.git("commit", "-q", "--amend", "--no-edit")
