@@ -49,6 +49,12 @@ func (s *server) gitRefs(w http.ResponseWriter, r *http.Request) {
 		s.gitProblem(w, r, err)
 		return
 	}
+	if done, err := s.gates.transfer(s.who(r)); err != nil { // here git shows people what it was told
+		s.gitProblem(w, r, err)
+		return
+	} else {
+		defer done()
+	}
 	s.unhurried(w)
 	w.Header().Set("Content-Type", "application/x-"+what+"-advertisement")
 	if what == "git-receive-pack" {

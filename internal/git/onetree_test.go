@@ -377,9 +377,15 @@ func (w *workshop) grow(rng *rand.Rand) {
 	ours := func(branch string) []string {
 		return strings.Fields(w.git("rev-list", "--no-merges", "--max-count=6", branch))
 	}
+	commit := func(message string, more ...string) { // a submodule has no files here that could be added
+		w.git("add", "-A", "--", ".", ":!sub")
+		if w.git("ls-files", "-u", "--", "sub") != "" {
+			w.git("update-index", "--add", "--cacheinfo", "160000,"+strings.Repeat("4", 40)+",sub")
+		}
+		w.git(append([]string{"commit", "-q", "--allow-empty", "-m", message}, more...)...)
+	}
 	mend := func() { // whatever is in the way is committed as it is, marks and all
-		w.git("add", "-A")
-		w.git("commit", "-q", "--allow-empty", "-m", "mended")
+		commit("mended")
 		w.try("cherry-pick", "--quit")
 		w.try("revert", "--quit")
 	}
@@ -389,13 +395,13 @@ func (w *workshop) grow(rng *rand.Rand) {
 		case k < 5:
 			f := fmt.Sprintf("f%d", rng.IntN(4))
 			w.write(f, lines(12, map[int]string{rng.IntN(12): fmt.Sprintf("%s %d", branch, n), rng.IntN(12): "same"}))
-			w.commit(fmt.Sprintf("%s edits %d", branch, n))
+			commit(fmt.Sprintf("%s edits %d", branch, n))
 		case k == 5:
 			w.try("mv", "f1", fmt.Sprintf("r%d", rng.IntN(2)))
-			w.commit("rename")
+			commit("rename")
 		case k == 6:
 			w.try("rm", "-q", "f2")
-			w.commit("remove")
+			commit("remove")
 		case k == 7:
 			w.try("update-index", "--add", "--cacheinfo", fmt.Sprintf("160000,%s,sub", strings.Repeat(strconv.Itoa(1+rng.IntN(3)), 40)))
 			w.git("commit", "-q", "--allow-empty", "-m", "sub")
@@ -417,7 +423,7 @@ func (w *workshop) grow(rng *rand.Rand) {
 			how := [][]string{nil, nil, {"-s", "ours"}, {"-X", "ours"}, {"-X", "theirs"}}[rng.IntN(5)]
 			if from == branch || branch == "main" && rng.IntN(4) > 0 { // main takes topic in now and then: several bases
 				w.write(fmt.Sprintf("n%d", n), branch)
-				w.commit("new file")
+				commit("new file")
 				return
 			}
 			args := append(append([]string{"merge", "-q", "--no-edit", "--no-ff"}, how...), from)
@@ -425,8 +431,7 @@ func (w *workshop) grow(rng *rand.Rand) {
 				mend()
 			} else if _, err := w.try("rev-parse", "-q", "--verify", "HEAD^2"); err == nil && rng.IntN(4) == 0 {
 				w.write("evil", fmt.Sprint(n))
-				w.git("add", "-A")
-				w.git("commit", "-q", "--amend", "--no-edit")
+				commit("with something of its own", "--amend")
 			}
 		}
 	}
@@ -435,7 +440,7 @@ func (w *workshop) grow(rng *rand.Rand) {
 	}
 	w.git("checkout", "-q", "-f", "topic")
 	w.write("own", "topic's own\n")
-	w.commit("its own")
+	commit("its own")
 	w.git("branch", "-f", "shown", "main")
 	for i := range rng.IntN(4) {
 		step("main", 100+i)

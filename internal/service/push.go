@@ -182,14 +182,19 @@ func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, er
 
 // names notes which names are taken already, where the push makes new ones, and marks those beyond the bound.
 func (p *push) names(in *git.Incoming, facts *guard.Facts, refs []git.Ref) error {
-	made := 0
+	made, there := 0, 0
+	for _, r := range refs {
+		if strings.HasPrefix(r.Name, "refs/heads/") || strings.HasPrefix(r.Name, "refs/tags/") {
+			there++
+		}
+	}
 	for i := range in.Updates {
 		u := &in.Updates[i]
 		if u.Old != "" || u.New == "" || strings.HasPrefix(u.Ref, guard.Scratch) {
 			continue
 		}
-		if made++; int64(len(refs)+made) > p.s.bounds.RepositoryRefs && u.Problem == "" {
-			u.Problem = p.s.bounds.Reach("repository.refs", "%s has %d branches and tags", p.repo.Name, len(refs)).Error()
+		if made++; int64(there+made) > p.s.bounds.RepositoryRefs && u.Problem == "" {
+			u.Problem = p.s.bounds.Reach("repository.refs", "%s has %d branches and tags", p.repo.Name, there+made-1).Error()
 		}
 	}
 	if made == 0 {
