@@ -3,7 +3,7 @@
 GO      ?= go
 console := console/dist/index.html
 
-.PHONY: build demo test check bench docs shots clean
+.PHONY: build demo test check bench docs shots histories fuzz steady clean
 
 build: bin/tavrin
 
@@ -26,7 +26,20 @@ demo: build
 # Everything: formatting, the console's own checks, and all tests, those in the browser too.
 test: build check
 	./e2e/needs.sh
-	$(GO) test -timeout 20m ./...
+	$(GO) test -timeout 20m -parallel 4 ./...
+
+# Two thousand random histories, with merges, reversals and submodules: nothing lands but what was shown. Some minutes.
+histories:
+	cd internal/git && TAVRIN_HISTORIES=$${TAVRIN_HISTORIES:-2000} $(GO) test -count=1 -timeout 2h -run TestP2RandomHistories -v .
+
+# Every reader of what people send, ten minutes each.
+fuzz:
+	for t in git/FuzzReadRequest git/FuzzParseCommit git/FuzzReadListed git/FuzzReadTree git/FuzzReadRawNumstat git/FuzzReadMerge core/trailer/FuzzDrop markdown/FuzzHTML; do \
+	  $(GO) test ./internal/$${t%/*} -run '^$$' -fuzz "^$${t##*/}$$" -fuzztime $${FUZZTIME:-10m} || exit 1; done
+
+# The whole suite ten times by itself and ten times beside a load on both cores: none of the twenty may fail.
+steady: build
+	./e2e/steady.sh $${QUIET:-10} $${BUSY:-10}
 
 check:
 	test -z "$$(gofmt -l client cmd console/*.go demo e2e internal wire)" || { gofmt -l client cmd console/*.go demo e2e internal wire; exit 1; }

@@ -119,12 +119,25 @@ func (p *page) pressIn(place, text string) {
 	quoted, _ := json.Marshal(text)
 	p.do(headless.Script(fmt.Sprintf(`(async () => {
   for (let i = 0; i < 400; i++) {
-    const button = [...document.querySelectorAll(':is(%[2]s) button')].find((b) => b.innerText.trim() === %[1]s && !b.disabled && !b.closest('[inert], [aria-busy=true]'));
+    const button = [...document.querySelectorAll(':is(%[2]s) button')].find((b) => b.innerText.trim() === %[1]s && !b.disabled && !b.closest('[inert], body [aria-busy=true]'));
     if (button) return button.click();
     await new Promise((r) => setTimeout(r, 25));
   }
   throw new Error('no button ' + %[1]s);
 })()`, quoted, place)))
+}
+
+// still waits until the page shows what it was opened for: every answer has come, and nothing moves any more.
+func (p *page) still() {
+	p.t.Helper()
+	p.do(chromedp.WaitVisible(chromedp.CSS("main h1")), headless.Script(`(async () => {
+  for (let quiet = 0, i = 0; quiet < 3; i++) {
+    if (i > 2000) throw new Error('the page never comes to rest');
+    await new Promise((r) => setTimeout(r, 20));
+    const moving = document.getAnimations().some((a) => a.playState === 'running');
+    quiet = document.documentElement.dataset.awaits === '0' && !moving ? quiet + 1 : 0;
+  }
+})()`))
 }
 
 // clicking clicks what a selector finds, as soon as it is there and neither about to be replaced nor at work. The page's own
@@ -134,7 +147,7 @@ func clicking(css string) chromedp.Action[chromedp.Void] {
 	return headless.Script(fmt.Sprintf(`(async () => {
   for (let i = 0; i < 400; i++) {
     const found = document.querySelector(%[1]s);
-    if (found && !found.disabled && !found.closest('[inert], [aria-busy=true]')) { found.scrollIntoView({ block: 'nearest' }); return found.click(); }
+    if (found && !found.disabled && !found.closest('[inert], body [aria-busy=true]')) { found.scrollIntoView({ block: 'nearest' }); return found.click(); }
     await new Promise((r) => setTimeout(r, 25));
   }
   throw new Error('nothing to click: ' + %[1]s);
@@ -186,7 +199,7 @@ func (p *page) untroubled() {
 // The whole story in the console: sign in, see what protects a branch, read a change, approve it, ask for it to
 // land, and see it land without loading the page again.
 func TestConsoleTellsTheWholeStory(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "tamsin/east", "valves/east", "open\nclose\n")
 	reviewer, author := w.visit(), w.visit()
@@ -239,7 +252,7 @@ func TestConsoleTellsTheWholeStory(t *testing.T) {
 
 // A review is for the revision on the screen: if a newer one came in between, nothing is recorded.
 func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	p := w.visit()
@@ -302,7 +315,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	if err != nil {
 		t.Fatalf("the console's packages are not installed: make build: %v", err)
 	}
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(strings.Replace(simple, "checks: [unit]", "checks: [unit, lint]", 1))
 	k := w.propose("tamsin", "topic", "valves/east", "open\n")
 	_, err = w.as("wren").Review(t.Context(), repo, k.Number, "object", 1, "a long word: "+strings.Repeat("water", 60))
@@ -337,16 +350,14 @@ func TestConsoleIsAccessible(t *testing.T) {
 		p.do(headless.Script(fmt.Sprintf(`localStorage.setItem('theme', %q)`, theme)))
 		for _, path := range paths {
 			p.open(path)
-			p.do(chromedp.WaitVisible(chromedp.CSS("main h1")))
-			time.Sleep(700 * time.Millisecond) // for transitions, before colours are measured
+			p.still()
 			check(path, theme)
 		}
 	}
 	p.do(chromedp.EmulateViewport(400, 800))
 	for _, path := range paths {
 		p.open(path)
-		p.do(chromedp.WaitVisible(chromedp.CSS("main h1")))
-		time.Sleep(300 * time.Millisecond)
+		p.still()
 		width, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`document.documentElement.scrollWidth`))
 		w.ok(err)
 		if width > 400 {
@@ -384,7 +395,7 @@ func (c *carried) agree(step string, words ...string) {
 // Two browsers and one terminal carry a change from draft to clear, with an objection, a suggestion, a fixup, a rebase and
 // a second reviewer; every page and command agrees at every step.
 func TestTwoBrowsersAndATerminal(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	ines := w.begin(strings.Replace(simple, "      - objections: none\n", "      - objections: none\n      - threads: settled\n", 1))
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
@@ -471,7 +482,7 @@ func (w *town) openedAs(number int) wire.Change {
 // Setting requirements aside in the console takes a reason and the confirmation of exactly what is set aside; the second
 // look is somebody else's. Notices tell of it.
 func TestConsoleOverride(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(strings.ReplaceAll(withDuty, "person:wren, person:ines", "person:wren"))
 	k := w.propose("tamsin", "flood", "pumps", "off\n")
 	duty, other := w.visit(), w.visit()
@@ -519,7 +530,7 @@ func TestConsoleOverride(t *testing.T) {
 
 // A large difference is loaded as one reads: what is far away is not in the page, and can be found.
 func TestLargeDifferenceIsReadInParts(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(simple)
 	w.wide(400, 50)
 	p := w.visit()
@@ -567,7 +578,7 @@ func (w *town) wide(files, lines int) {
 
 // A change is proposed and altered in the console: what it will meet is seen first, and it may go to another branch.
 func TestConsoleProposesAndAlters(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	ines := w.begin(simple + "changes: {description: \"- [ ] tried\"}\nlabels: {urgent: {set_by: role:writer}}\n")
 	w.must("ines", ines, "push", "-q", "origin", "main:refs/heads/side")
 	dir := w.clone("tamsin")

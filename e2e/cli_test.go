@@ -297,7 +297,7 @@ protect:
 
 // A runner runs command checks on exactly the commit, keeps secrets out, and ends what jobs leave running (P7).
 func TestRunner(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(commands)
 	w.runner()
 	file := filepath.Join(w.dir, "barn.token")

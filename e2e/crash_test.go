@@ -18,7 +18,7 @@ func (w *town) dieAt(step string) (again func()) {
 	w.t.Helper()
 	w.close()
 	cmd := exec.Command(os.Args[0], "-test.run=^$")
-	cmd.Env = append(os.Environ(), "TAVRIN_E2E_DIE_AT="+step, "TAVRIN_E2E_DIR="+w.dir+"/data", "TAVRIN_E2E_LISTEN="+freeAddress(w.t))
+	cmd.Env = append(os.Environ(), "TAVRIN_E2E_DIE_AT="+step, "TAVRIN_E2E_DIR="+w.dir+"/data", "TAVRIN_E2E_LISTEN=127.0.0.1:0")
 	cmd.Stderr = os.Stderr
 	out, err := cmd.StdoutPipe()
 	w.ok(err)

@@ -82,7 +82,18 @@ const repo = "growers/irrigation"
 // newTown starts a service in this process with the repository growers/irrigation and these people: ines, a
 // maintainer; odo, tamsin and wren, writers (odo in team hydraulics); pavo, a reader; and the robot builder, who
 // may report unit, lint and bench.
+//
+// The test runs beside others: mostly it waits for processes and for the disk.
 func newTown(t testing.TB) *town {
+	t.Helper()
+	if beside, ok := t.(*testing.T); ok {
+		beside.Parallel()
+	}
+	return aloneTown(t)
+}
+
+// aloneTown is newTown for a test that nothing may run beside: it drives a browser, or alters what all of the process share.
+func aloneTown(t testing.TB) *town {
 	t.Helper()
 	w := &town{t: t, dir: t.TempDir(), tokens: map[string]string{}}
 	w.open(service.Options{})

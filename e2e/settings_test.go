@@ -266,7 +266,7 @@ func TestFreshnessOnTheRehearsal(t *testing.T) {
 	w.close()
 	w.open(service.Options{Now: func() time.Time { return now }})
 	w.admin = w.as("admin")
-	w.begin("tavrin: rules/1\nchecks: {unit: {fresh: 1h}}\nprotect:\n  - {name: trunk, branches: main, require: [{checks: unit}, {checks: lint}]}\n")
+	w.begin("tavrin: rules/1\nchecks: {unit: {fresh: 1h}, lint: {limit: 24h}}\nprotect:\n  - {name: trunk, branches: main, require: [{checks: unit}, {checks: lint}]}\n")
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	w.join("tamsin", k, "rebase")
 	commit := w.rehearsed(k)

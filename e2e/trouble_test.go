@@ -46,7 +46,7 @@ func (w *town) bareDir() string { return filepath.Join(w.dir, "data", "repositor
 // A move that is reported as failed, because git was killed after it, is found and recorded as moved: once, and nobody is told
 // otherwise (P4).
 func TestP4MovedAlthoughReportedAsFailed(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	dir := w.clone("tamsin")
@@ -77,7 +77,7 @@ func TestP4MovedAlthoughReportedAsFailed(t *testing.T) {
 // A helper that is killed is the service's trouble: the entry keeps its place, says what is the matter, and goes on by itself,
 // and nothing holds the others up.
 func TestTroubleOfTheServicesOwnEjectsNobody(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(simple)
 	first, second := w.propose("tamsin", "first", "a", "a\n"), w.propose("wren", "second", "b", "b\n")
 	for _, k := range []wire.Change{first, second} {
@@ -100,7 +100,7 @@ func TestTroubleOfTheServicesOwnEjectsNobody(t *testing.T) {
 
 // One that rests lets the others go ahead.
 func TestOneThatRestsHoldsNobodyUp(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(simple)
 	first, second := w.propose("tamsin", "first", "a", "a\n"), w.propose("wren", "second", "b", "b\n")
 	for _, k := range []wire.Change{first, second} {
@@ -254,7 +254,7 @@ func TestARepositoryIsSetApart(t *testing.T) {
 
 // Trouble with one repository, or a git that hangs there, holds up no other.
 func TestOneRepositorysTroubleIsNoOthers(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(simple)
 	ctx := t.Context()
 	const other = "growers/ledger"

@@ -9,6 +9,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"tavrin/internal/core/gate"
 	"tavrin/internal/store"
 )
 
@@ -133,6 +134,11 @@ func (g gathered) dependsOnTime() bool {
 	}
 	for _, q := range g.set.For(g.change.Target).Requirements {
 		if q.Fresh > 0 {
+			return true
+		}
+	}
+	for _, q := range g.report.Requirements { // a check that nobody defines or reports is waited for so long and no longer
+		if q.At == "rehearsal" && q.State == gate.Pending && len(q.Checks) == 0 {
 			return true
 		}
 	}

@@ -109,7 +109,7 @@ func (s *Service) gatherRevision(db *gorm.DB, repo *store.Repository, c store.Ch
 		}
 	}
 	if g.rehearsal != nil && rehearsal.CommitID != "" {
-		g.facts.Rehearsal = &gate.Rehearsal{Commit: rehearsal.CommitID, Base: rehearsal.Base}
+		g.facts.Rehearsal = &gate.Rehearsal{Commit: rehearsal.CommitID, Base: rehearsal.Base, BuiltAt: rehearsal.CreatedAt.UTC()}
 		g.facts.Rehearsal.Checks, err = gateChecks(db, repo.ID, rehearsal.CommitID)
 	}
 	return g, err

@@ -58,7 +58,23 @@ export class Problem extends Error {
   }
 }
 
-async function call<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+// How many answers are on their way: while there are any, the page does not show yet what it is about to show, and says so.
+let awaited = 0;
+function waiting(by: number) {
+  awaited += by;
+  document.documentElement.dataset.awaits = String(awaited);
+}
+
+async function call<T>(...request: [method: string, path: string, body?: unknown, headers?: Record<string, string>]) {
+  waiting(1);
+  try {
+    return await ask<T>(...request);
+  } finally {
+    setTimeout(() => waiting(-1)); // once what waits for the answer has had it
+  }
+}
+
+async function ask<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
   let response: Response;
   try {
     response = await fetch('/api/v1' + path, {

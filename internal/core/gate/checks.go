@@ -144,6 +144,9 @@ func (j *judge) check(w wantedCheck) {
 	switch {
 	case w.none != "" && (w.at == rules.AtHead || j.f.Rehearsal != nil):
 		q.State, q.Next = Pending, w.none
+		if r := j.f.Rehearsal; w.at == rules.AtRehearsal && !r.BuiltAt.IsZero() && j.f.At.Sub(r.BuiltAt) >= rules.DefaultAnswer {
+			q.State, q.Next = Unmet, fmt.Sprintf("%s, and none came within %s: a maintainer has to define or connect one", w.none, rules.Brief(rules.DefaultAnswer))
+		}
 		j.add(q, w.from)
 		return
 	case w.at == rules.AtRehearsal && j.f.Rehearsal == nil:

@@ -137,6 +137,21 @@ var forFolding = regexp.MustCompile(`^(fixup|squash|amend)! `)
 // ForFolding says whether a commit of that message is meant to be folded into another.
 func ForFolding(message string) bool { return forFolding.MatchString(message) }
 
+func (j *judge) pathCase(q rules.Sourced) {
+	r := Requirement{Key: "case", Title: q.Title, Level: q.Level, State: Met}
+	var wrong []string
+	for _, path := range j.f.Comes(j.strategy()) {
+		if area, nearly := j.set.NearlyIn(path); nearly {
+			wrong = append(wrong, fmt.Sprintf("%s (area %s)", path, area.Name))
+		}
+	}
+	if len(wrong) > 0 {
+		r.State, r.Who = Unmet, j.f.Authors
+		r.Next = fmt.Sprintf("%s: written as the area writes it, or moved elsewhere", few(wrong, "and"))
+	}
+	j.add(r, q.From)
+}
+
 func (j *judge) fixups(q rules.Sourced) {
 	r := Requirement{Key: "fixups", Title: q.Title, Level: q.Level, State: Met}
 	strategy := j.strategy()
@@ -309,7 +324,7 @@ func Pushed(e *rules.Effective, commits []Commit, known map[string]Person) []Obs
 			if wrong := unsigned(commits, known); len(wrong) > 0 {
 				short, sentence = "a commit is not signed", few(wrong, "and")+"."
 			}
-		case rules.Approvals, rules.Owners, rules.Objections, rules.Threads, rules.Tasks, rules.Ticket, rules.Fixups, rules.Checks, rules.Deployment:
+		case rules.Approvals, rules.Owners, rules.Objections, rules.Threads, rules.Tasks, rules.Ticket, rules.PathCase, rules.Fixups, rules.Checks, rules.Deployment:
 		}
 		for _, from := range q.From {
 			if short != "" {

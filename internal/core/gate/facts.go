@@ -138,6 +138,8 @@ type Rehearsal struct {
 	Commit string  `json:"commit"`
 	Base   string  `json:"base"`
 	Checks []Check `json:"checks"`
+	// BuiltAt is when its checks were asked for; zero in records from before it was kept.
+	BuiltAt time.Time `json:"built_at,omitzero"`
 }
 
 // Commit is one commit that a change brings.

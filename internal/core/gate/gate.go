@@ -189,6 +189,8 @@ func (j *judge) judge(q rules.Sourced, exempt bool) {
 		j.tasks(q)
 	case rules.Ticket:
 		j.ticket(q)
+	case rules.PathCase:
+		j.pathCase(q)
 	case rules.Fixups:
 		j.fixups(q)
 	case rules.History:

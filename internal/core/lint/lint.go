@@ -75,6 +75,8 @@ func Lint(doc *rules.Document, set *rules.Set, of string, w World) []Advice {
 	}
 	l.combined()
 	l.idle()
+	l.nearly()
+	l.unused()
 	slices.SortStableFunc(l.out, func(a, b Advice) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Text, b.Text)) })
 	return slices.Compact(l.out)
 }
@@ -313,7 +315,7 @@ func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what str
 		if len(p.With) > 0 && !slices.ContainsFunc(p.With, rules.Strategy.Straight) {
 			l.say(Blocked, q.Line, "allow rebase or squash", "%s: history is to stay straight, and every strategy that is allowed makes a merge commit", what)
 		}
-	case rules.Objections, rules.Tasks, rules.Ticket, rules.Fixups, rules.Messages, rules.Signed:
+	case rules.Objections, rules.Tasks, rules.Ticket, rules.PathCase, rules.Fixups, rules.Messages, rules.Signed:
 	}
 	if q.When != nil && q.When.PathsText != nil && l.w.Paths != nil && !slices.ContainsFunc(l.w.Paths, q.When.Paths.Match) {
 		l.say(Fragile, q.When.Line, "correct the globs", "%s: no file there is now matches the condition's paths %s", what, strings.Join(q.When.PathsText, ", "))
@@ -442,6 +444,91 @@ func (l *linter) at(from []rules.Source, s Severity, edit, format string, args .
 			return
 		}
 	}
+}
+
+// maxNearly is how many files are named that lie in an area but for upper and lower case.
+const maxNearly = 10
+
+// nearly remarks on files that would lie in an area if upper and lower case were the same.
+func (l *linter) nearly() {
+	said := 0
+	for _, path := range l.w.Paths {
+		area, nearly := l.set.NearlyIn(path)
+		if !nearly || area.From.Document != l.of {
+			continue
+		}
+		if said++; said > maxNearly {
+			l.say(Fragile, area.LineOf("paths"), "", "area %q: more files differ from its paths by upper and lower case alone", area.Name)
+			return
+		}
+		l.say(Fragile, area.LineOf("paths"), "rename the file, or add its spelling; {case: exact} refuses new ones",
+			"area %q: %s differs from its paths by upper and lower case alone, so that nobody of it owns the file", area.Name, path)
+	}
+}
+
+// unused remarks on keys that have no effect where they stand.
+func (l *linter) unused() {
+	for i := range l.doc.Protections {
+		p := &l.doc.Protections[i]
+		what := fmt.Sprintf("protection %q", p.Name)
+		idle := func(key, why string) {
+			if p.Says(key) {
+				l.say(Note, p.LineOf(key), "leave it out", "%s: %s has no effect: %s", what, key, why)
+			}
+		}
+		asks := func(d ...rules.Demand) bool {
+			return slices.ContainsFunc(p.Require, func(q rules.Requirement) bool { return slices.Contains(d, q.Demand) })
+		}
+		if len(p.With) == 1 {
+			idle("land.strategy", fmt.Sprintf("%s is the only strategy that is allowed", p.With[0]))
+		}
+		if len(p.With) == 1 && p.With[0] == rules.Rebase {
+			idle("land.message", "a rebase keeps the messages of its commits")
+			idle("land.trailers", "a rebase keeps the messages of its commits")
+		}
+		if !asks(rules.Approvals, rules.Owners) && !slices.ContainsFunc(l.set.Areas(), func(a rules.PlacedArea) bool { return a.Approvals > 0 }) && !l.askedElsewhere(p, rules.Approvals, rules.Owners) {
+			idle("after_push.approvals_stay", "nothing asks for approvals there")
+		}
+		if !asks(rules.Objections) && !l.askedElsewhere(p, rules.Objections) {
+			idle("after_push.objections_stay", "nothing asks that objections be settled there (objections: none)")
+		}
+	}
+	demanded := l.set.Demanded()
+	for i := range l.doc.Checks {
+		c := &l.doc.Checks[i]
+		named := slices.ContainsFunc(demanded, func(d rules.Check) bool { return d.Name == c.Name }) || l.wantedByGlob(c.Name)
+		if !named && c.Place == "" {
+			l.say(Note, c.Line, "ask for it in a protection or an area, or leave it out", "check %q is defined, and nothing asks for it", c.Name)
+		}
+	}
+}
+
+// askedElsewhere says whether another protection asks one of the demands: what a protection says of pushes holds for those of
+// others on the same branches too.
+func (l *linter) askedElsewhere(p *rules.Protection, d ...rules.Demand) bool {
+	for _, layer := range l.set.Layers() {
+		for i := range layer.Document.Protections {
+			o := &layer.Document.Protections[i]
+			if o != p && slices.ContainsFunc(o.Require, func(q rules.Requirement) bool { return slices.Contains(d, q.Demand) }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// wantedByGlob says whether some requirement's glob means a check.
+func (l *linter) wantedByGlob(name string) bool {
+	for _, layer := range l.set.Layers() {
+		for i := range layer.Document.Protections {
+			for _, q := range layer.Document.Protections[i].Require {
+				if slices.ContainsFunc(q.Checks, func(c rules.CheckName) bool { return c.Match(name) }) {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // idle remarks on patterns of areas that match nothing.

@@ -82,6 +82,12 @@ func TestLint(t *testing.T) {
 		{"exempt", "protect:\n  - {name: a, branches: main, exempt: person:odo}\n", Note, "does not bind person:odo", ""},
 		{"a condition on no file", one("{objections: none, when: {paths: nowhere/*}}"), Fragile, "condition's paths nowhere/*", ""},
 		{"one to agree", "loosening: {agreed_by: person:odo}\n", Fragile, "another person than the one who proposes", ""},
+		{"another case", "areas:\n  a: {paths: [Firmware/**, 'ci/**', 'docs/**'], owners: team:accounts}\n", Fragile, "differs from its paths by upper and lower case alone", "{case: exact}"},
+		{"a strategy of one", "protect:\n  - {name: a, branches: main, land: {with: rebase, strategy: rebase}}\n", Note, "land.strategy has no effect", "leave it out"},
+		{"a message for a rebase", "protect:\n  - {name: a, branches: main, land: {with: rebase, message: \"{title}\"}}\n", Note, "land.message has no effect", ""},
+		{"approvals that stay of none", "protect:\n  - {name: a, branches: main, after_push: {approvals_stay: never}}\n", Note, "after_push.approvals_stay has no effect", ""},
+		{"objections that stay of none", "protect:\n  - {name: a, branches: main, after_push: {objections_stay: never}}\n", Note, "after_push.objections_stay has no effect", ""},
+		{"a check of no use", "checks: {preview: {witness: robot:barn}}\n", Note, "nothing asks for it", ""},
 		{"owners without areas", one("owners: every touched area"), Note, "there are no areas", ""},
 		{"a label of nobody", "labels: {urgent: {set_by: team:nosuch}}\n", Blocked, "team:nosuch, which there is not", ""},
 	}

@@ -210,7 +210,7 @@ func (r Requirement) atLeast(o Requirement) bool {
 		return more && within(o.At, r.At) && shorter(r.Fresh, o.Fresh) && (!r.Skipped || o.Skipped) && (o.Witness == "" || r.Witness == o.Witness)
 	case Deployment:
 		return r.To == o.To && within(o.At, r.At) && shorter(r.Fresh, o.Fresh)
-	case Owners, Objections, Tasks, Fixups, History, Signed:
+	case Owners, Objections, Tasks, PathCase, Fixups, History, Signed:
 	}
 	return true
 }

@@ -51,7 +51,7 @@ func (r *reader) requirement(d *Document, n ast.Node) (Requirement, bool) {
 		q.In = parts
 	case Checks, Deployment:
 		q.At = []Place{AtRehearsal}
-	case Owners, Objections, Threads, Tasks, Fixups, History, Messages, Signed:
+	case Owners, Objections, Threads, Tasks, PathCase, Fixups, History, Messages, Signed:
 	}
 	beside := besides(q.Demand)
 	for _, f := range fields {
@@ -79,7 +79,7 @@ func (r *reader) demand(q *Requirement, f field) {
 	switch q.Demand {
 	case Approvals:
 		q.Count = r.number(f, k.Low, k.High)
-	case Owners, Objections, Threads, Tasks, Fixups, History, Signed:
+	case Owners, Objections, Threads, Tasks, PathCase, Fixups, History, Signed:
 		oneOf(r, f, k.Allowed...)
 	case Ticket, Messages:
 		q.Pattern = r.expression(f)

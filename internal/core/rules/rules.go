@@ -192,6 +192,7 @@ const (
 	Threads    Demand = "threads"
 	Tasks      Demand = "tasks"
 	Ticket     Demand = "ticket"
+	PathCase   Demand = "case"
 	Fixups     Demand = "fixups"
 	History    Demand = "history"
 	Messages   Demand = "messages"
@@ -201,7 +202,7 @@ const (
 )
 
 // Demands lists every demand in the order in which they are shown.
-var Demands = []Demand{Approvals, Owners, Objections, Threads, Tasks, Ticket, Fixups, History, Messages, Signed, Checks, Deployment}
+var Demands = []Demand{Approvals, Owners, Objections, Threads, Tasks, Ticket, PathCase, Fixups, History, Messages, Signed, Checks, Deployment}
 
 // Place says on which commit a check is asked for.
 type Place string
@@ -315,6 +316,9 @@ type Protection struct {
 
 // LineOf returns the line of one of the protection's keys, such as "rewrite" or "land.with", or else its own line.
 func (p *Protection) LineOf(key string) int { return lineOf(p.lines, key, p.Line) }
+
+// Says says whether the document states a key of the protection.
+func (p *Protection) Says(key string) bool { _, said := p.lines[key]; return said }
 
 // States says whether the document states the key, such as "rewrite" or "land.with", for this protection.
 func (p *Protection) States(key string) bool { _, ok := p.lines[key]; return ok }

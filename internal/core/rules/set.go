@@ -36,8 +36,11 @@ type Set struct {
 	suspended  []Suspension
 	areas      []PlacedArea
 	index      *glob.Index
-	memo       sync.Map // branch → *Effective
-	kept       atomic.Int32
+	folded     sync.Once
+	// foldedIndex is the index of the areas' globs in lower case.
+	foldedIndex *glob.Index
+	memo        sync.Map // branch → *Effective
+	kept        atomic.Int32
 }
 
 // maxKept bounds how many branches an answer is remembered for: names are asked about that do not exist.
@@ -187,6 +190,28 @@ func (s *Set) AreasOf(path string) []PlacedArea {
 		out = append(out, s.areas[i])
 	}
 	return out
+}
+
+// NearlyIn returns an area that a path would lie in if upper and lower case were the same, and does not lie in.
+func (s *Set) NearlyIn(path string) (PlacedArea, bool) {
+	s.folded.Do(func() {
+		lists := make([]glob.List, len(s.areas))
+		for i, a := range s.areas {
+			texts := a.Paths.Texts()
+			for n := range texts {
+				texts[n] = strings.ToLower(texts[n])
+			}
+			lists[i], _ = glob.CompileList(texts) // what compiled with capitals compiles without
+		}
+		s.foldedIndex = glob.NewIndex(lists)
+	})
+	in := s.index.Of(path, nil)
+	for _, i := range s.foldedIndex.Of(strings.ToLower(path), nil) {
+		if !slices.Contains(in, i) && !s.areas[i].Paths.Match(path) {
+			return s.areas[i], true
+		}
+	}
+	return PlacedArea{}, false
 }
 
 // Touched is one area and the changed paths that lie in it.

@@ -244,6 +244,8 @@ func (r Sourced) asks() string {
 			where = " in its " + either(words(r.In))
 		}
 		return fmt.Sprintf("a ticket is referred to%s (%s)", where, r.Pattern)
+	case PathCase:
+		return "no path differs from an area's by upper and lower case alone"
 	case Fixups:
 		return "no fixup commit is left unfolded"
 	case History:
@@ -369,6 +371,8 @@ func (r *Requirement) title() string {
 			text += " in its " + either(words(r.In))
 		}
 		text += fmt.Sprintf(" (%s)", r.Pattern)
+	case PathCase:
+		text = "no path differs from an area's by upper and lower case alone"
 	case Fixups:
 		text = "no fixup commit is left"
 	case History:
