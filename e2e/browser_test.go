@@ -127,6 +127,19 @@ func (p *page) pressIn(place, text string) {
 })()`, quoted, place)))
 }
 
+// bringing brings what a selector finds into view, as soon as it is there.
+func bringing(css string) chromedp.Action[chromedp.Void] {
+	quoted, _ := json.Marshal(css)
+	return headless.Script(fmt.Sprintf(`(async () => {
+  for (let i = 0; i < 400; i++) {
+    const found = document.querySelector(%[1]s);
+    if (found) return found.scrollIntoView();
+    await new Promise((r) => setTimeout(r, 25));
+  }
+  throw new Error('nothing to bring into view: ' + %[1]s);
+})()`, quoted))
+}
+
 // still waits until the page shows what it was opened for: every answer has come, and nothing moves any more.
 func (p *page) still() {
 	p.t.Helper()
@@ -414,7 +427,7 @@ func TestTwoBrowsersAndATerminal(t *testing.T) {
 	c.agree("finished", "2 requirements still missing (1 approval; 1 approval by an owner of valves)")
 
 	// The reviewer suggests other lines and sends that together with an objection.
-	reviewer.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`), clicking(`button[aria-label="Discuss line 2"]`), chromedp.WaitVisible(chromedp.CSS("#speak")),
+	reviewer.do(bringing(`#difference [data-shows]`), clicking(`button[aria-label="Discuss line 2"]`), chromedp.WaitVisible(chromedp.CSS("#speak")),
 		chromedp.SendKeys(chromedp.CSS("#speak"), "too short"), clicking(`[aria-label="Speak of the chosen lines"] input[type=checkbox]`),
 		chromedp.SendKeys(chromedp.CSS(`[aria-label="Speak of the chosen lines"] textarea.font-mono`), "5"))
 	reviewer.press("Gather for my review")
@@ -537,7 +550,7 @@ func TestLargeDifferenceIsReadInParts(t *testing.T) {
 	p.signIn("odo")
 	p.open("/growers/irrigation/changes/1")
 	p.shows("400 files, 0 read")
-	p.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`))
+	p.do(bringing(`#difference [data-shows]`))
 	p.shows("plot 0 line 0")
 	rows, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`document.querySelectorAll('#difference section').length`))
 	w.ok(err)
@@ -546,7 +559,7 @@ func TestLargeDifferenceIsReadInParts(t *testing.T) {
 	}
 	p.do(headless.Script(`scrollTo(0, document.body.scrollHeight)`))
 	p.shows("plot 399 line 49")
-	p.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Find a file"]`), "0200"))
+	p.do(bringing(`#difference [data-shows]`), chromedp.SendKeys(chromedp.CSS(`input[aria-label="Find a file"]`), "0200"))
 	p.press("fields/0200.txt")
 	p.shows("plot 200 line 0")
 	p.do(clicking(`[aria-label="I have read fields/0200.txt"]`))
