@@ -61,7 +61,7 @@ func TestConsoleShowsWhatIsNotSeen(t *testing.T) {
 	p.open("/growers/irrigation/changes/1")
 	p.do(bringing(`#difference [data-shows]`))
 	p.reads("revision=1")
-	p.shows("⟨U+202E⟩", "wi⟨U+200B⟩de␍", "⟨U+0000⟩", "echo two", "no new line at the end of the line above", "a symbolic link", "a submodule", "may be run as a program",
+	p.shows("⟨U+202E⟩", "wi⟨U+200B⟩de⟨CR⟩", "⟨U+0000⟩", "echo two", "no new line at the end of the line above", "a symbolic link", "a submodule", "may be run as a program",
 		"holds bytes that text does not have", "folded: made by a program, by its name")
 	hidden, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`/[\u202e\u200b\u2066]/.test(document.querySelector('#difference').innerText)`))
 	w.ok(err)

@@ -117,10 +117,9 @@ func (r *Repo) weighed(ctx context.Context, files []FileDiff) ([]FileDiff, error
 		before, after := sizes[f.oldID], sizes[f.newID]
 		if f.Binary {
 			f.Added, f.Removed = int((after+binaryALine-1)/binaryALine), int((before+binaryALine-1)/binaryALine)
-			if f.Odd, err = r.odd(ctx, f, sizes); err != nil {
+			if err := r.lookInto(ctx, f, sizes); err != nil {
 				return nil, err
 			}
-			f.Binary = !f.Odd
 			continue
 		}
 		f.Added = max(f.Added, int((after-before)/growthALine))
@@ -141,18 +140,42 @@ func (f *FileDiff) blobs() []string {
 	return ids
 }
 
-// odd says whether a file that Git takes for binary is text, but for some bytes.
-func (r *Repo) odd(ctx context.Context, f *FileDiff, sizes map[string]int64) (bool, error) {
-	for _, id := range f.blobs() {
+// lookInto finds out whether a file that Git takes for binary is text, but for some bytes, and counts its lines if so.
+func (r *Repo) lookInto(ctx context.Context, f *FileDiff, sizes map[string]int64) error {
+	var counts [2]int
+	blobs := f.blobs()
+	for i, id := range blobs {
 		if sizes[id] > oddText {
-			return false, nil
+			return nil
 		}
 		text, err := r.run(ctx, nil, "cat-file", "blob", id)
 		if err != nil || !mostlyText(text) {
-			return false, err
+			return err
+		}
+		counts[i] = bytes.Count(text, []byte("\n"))
+		if len(text) > 0 && text[len(text)-1] != '\n' {
+			counts[i]++
 		}
 	}
-	return true, nil
+	f.Odd, f.Binary = true, false
+	switch {
+	case len(blobs) == 2:
+		out, err := r.run(ctx, nil, "diff", "--numstat", "--text", "--no-ext-diff", "--no-textconv", blobs[0], blobs[1])
+		if c := countsForm.FindStringSubmatch(string(out)); err == nil && c != nil {
+			counts[1], _ = strconv.Atoi(c[1])
+			counts[0], _ = strconv.Atoi(c[2])
+		} else if err != nil {
+			return err
+		}
+		f.Added, f.Removed = counts[1], counts[0]
+	case f.OldMode == "000000":
+		f.Added, f.Removed = counts[0], 0
+	default:
+		f.Added, f.Removed = 0, counts[0]
+	}
+	before, after := sizes[f.oldID], sizes[f.newID]
+	f.Added, f.Removed = max(f.Added, int((after-before)/growthALine)), max(f.Removed, int((before-after)/growthALine))
+	return nil
 }
 
 // mostlyText says whether nine in ten bytes are such as text has.

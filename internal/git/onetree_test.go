@@ -543,7 +543,7 @@ func TestDifferencesAreWhole(t *testing.T) {
 		got[f.Path] = f
 	}
 	for path, want := range map[string]FileDiff{
-		"a": {Added: 1, Removed: 1, NewMode: "100755"}, "run.sh": {Added: 1, Odd: true, NewMode: "100644"}, "long": {Added: 20, NewMode: "100644"},
+		"a": {Added: 1, Removed: 1, NewMode: "100755"}, "run.sh": {Added: 2, Odd: true, NewMode: "100644"}, "long": {Added: 20, NewMode: "100644"},
 		"noise": {Added: 10, Binary: true, NewMode: "100644"}, "link": {Added: 1, NewMode: "120000"}, "sub": {Added: 1, NewMode: "160000"},
 	} {
 		if f := got[path]; f.Added != want.Added || f.Removed != want.Removed || f.Odd != want.Odd || f.Binary != want.Binary || f.NewMode != want.NewMode {

@@ -2,7 +2,7 @@
 
 const unseen = /[\p{Cc}\p{Cf}\p{Co}\p{Zl}\p{Zp}\p{Variation_Selector}\p{Default_Ignorable_Code_Point}]|[^\S ]/gu;
 
-const names: Record<string, string> = { '\r': '␍' };
+const names: Record<string, string> = { '\r': '⟨CR⟩' };
 
 /** The text as HTML. */
 export function escaped(text: string): string {
