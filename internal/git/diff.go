@@ -207,7 +207,7 @@ func readRawNumstat(out string) ([]FileDiff, string, error) {
 	for strings.HasPrefix(out, ":") {
 		head, _ := next()
 		raw := strings.Fields(head)
-		if len(raw) != 5 || len(raw[0]) != 7 || statusWords[raw[4][0]] == "" {
+		if len(raw) != 5 || len(raw[0]) != 7 || !IsID(raw[2]) || !IsID(raw[3]) || statusWords[raw[4][0]] == "" {
 			return nil, "", fmt.Errorf("git diff-tree: unreadable line %.80q", head)
 		}
 		f := FileDiff{Status: statusWords[raw[4][0]], OldMode: raw[0][1:], NewMode: raw[1], oldID: raw[2], newID: raw[3]}

@@ -100,6 +100,10 @@ func (r *Repo) build(ctx context.Context, p Plan, keep bool) (Built, error) {
 	}
 	defer os.RemoveAll(dir)
 	b := builder{repo: view, dir: dir, plan: p, aside: map[string]bool{}}
+	if err := b.start(ctx); err != nil {
+		return Built{}, err
+	}
+	defer b.stop()
 	if err := b.judge(ctx); err != nil {
 		return Built{}, err
 	}
@@ -125,23 +129,51 @@ func (r *Repo) build(ctx context.Context, p Plan, keep bool) (Built, error) {
 	return built, nil
 }
 
-// judge finds the tree that has to come out.
+// start starts the processes that serve the whole of it.
+func (b *builder) start(ctx context.Context) (err error) {
+	if b.read, err = b.repo.startHelper(ctx, "cat-file", "--batch"); err != nil {
+		return err
+	}
+	if b.merger, err = b.repo.startMerger(ctx, b.plan.Base); err != nil {
+		b.read.close()
+		return err
+	}
+	if b.write, err = b.repo.startWriter(ctx, filepath.Join(b.dir, "commit")); err != nil {
+		b.read.close()
+		b.merger.close()
+	}
+	return err
+}
+
+func (b *builder) stop() {
+	b.read.close()
+	b.merger.close()
+	b.write.close()
+}
+
+// judge finds the tree that has to come out, as Judge does: the same merge through the processes at hand.
 func (b *builder) judge(ctx context.Context) error {
 	if contained, err := b.repo.IsAncestor(ctx, b.plan.Head, b.plan.Base); err != nil || contained {
 		return firstError(err, NothingError{})
 	}
-	var err error
-	if b.baseTree, err = b.repo.treeOf(ctx, b.plan.Base); err != nil {
+	text, err := b.read.object(b.plan.Base, "commit")
+	if err != nil {
 		return err
 	}
-	var stages []stage
-	if b.plan.Shown != "" {
-		b.judged, stages, err = b.repo.judge(ctx, Shown{b.plan.Shown, b.plan.Head}, b.plan.Base)
-	} else {
-		b.judged, stages, err = b.repo.mergeTree(ctx, b.plan.Base, b.plan.Head)
-	}
-	if err == nil && len(stages) > 0 {
-		return conflictOf(stages)
+	b.baseTree = readHeader(text).tree
+	switch {
+	case b.plan.Shown == "":
+		b.judged, err = b.merger.merge(b.plan.Base, b.plan.Head)
+	case b.plan.Shown == b.plan.Base:
+		if text, err = b.read.object(b.plan.Head, "commit"); err == nil {
+			b.judged = readHeader(text).tree
+		}
+	default:
+		var standIn string
+		if standIn, err = b.write.write(standInText(b.baseTree, b.plan.Shown)); err == nil {
+			b.aside[standIn] = true
+			b.judged, err = b.merger.merge(standIn, b.plan.Head)
+		}
 	}
 	return err
 }
@@ -188,6 +220,9 @@ type builder struct {
 	aside    map[string]bool // commits made for the purpose, not to be kept
 	baseTree string          // of the plan's base
 	judged   string          // the tree that has to come out
+	read     *helper
+	merger   *merger
+	write    *writer
 }
 
 // merge writes the judge's tree as one commit. A merge is written only where Git's own merge makes that tree too, so that
@@ -204,7 +239,7 @@ func (b *builder) merge(ctx context.Context) (Built, error) {
 		}
 	}
 	b.wrote = true
-	id, err := b.repo.writeCommit(ctx, commitText(b.judged, parents, b.plan.Author, b.plan.Committer, b.plan.Message))
+	id, err := b.write.write(commitText(b.judged, parents, b.plan.Author, b.plan.Committer, b.plan.Message))
 	return Built{Commit: id, Tree: b.judged}, err
 }
 
@@ -241,23 +276,13 @@ func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, erro
 	if err != nil {
 		return Built{}, err
 	}
-	m, err := b.repo.startMerger(ctx, b.plan.Base)
-	if err != nil {
-		return Built{}, err
-	}
-	defer m.close()
-	w, err := b.repo.startWriter(ctx, filepath.Join(b.dir, "commit"))
-	if err != nil {
-		return Built{}, err
-	}
-	defer w.close()
 	tip, tree := b.plan.Base, b.baseTree
 	for _, c := range picks {
 		if len(c.parents) > 0 && c.parents[0] == tip && (b.plan.Genuine[c.id] || trailer.Reserved(c.message) == "") {
 			tip, tree = c.id, c.tree
 			continue
 		}
-		merged, err := b.replay(m, w, c, tree)
+		merged, err := b.replay(c, tree)
 		if conflict := (*ConflictError)(nil); errors.As(err, &conflict) {
 			return Built{}, &DifferentError{Strategy: b.plan.Strategy, Conflict: conflict}
 		}
@@ -268,7 +293,7 @@ func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, erro
 			continue
 		}
 		b.wrote = true
-		if tip, err = w.write(c.replayed(merged, tip, b.plan.Committer)); err != nil {
+		if tip, err = b.write.write(c.replayed(merged, tip, b.plan.Committer)); err != nil {
 			return Built{}, err
 		}
 		tree = merged
@@ -285,27 +310,27 @@ func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, erro
 // replay merges what a commit changed onto a tree. Git 2.39 cannot be told the merge base, so a commit is made for the
 // purpose that has the tree and the commit's own parent: their merge base is then that parent. A commit without a parent
 // changed nothing into what it holds: both sides get one that holds nothing.
-func (b *builder) replay(m *merger, w *writer, c pick, tree string) (string, error) {
+func (b *builder) replay(c pick, tree string) (string, error) {
 	theirs, parent := c.id, ""
 	if len(c.parents) > 0 {
 		parent = c.parents[0]
 	} else {
-		nothing, err := w.write(standInText(EmptyTree))
+		nothing, err := b.write.write(standInText(EmptyTree))
 		if err != nil {
 			return "", err
 		}
-		if theirs, err = w.write(standInText(c.tree, nothing)); err != nil {
+		if theirs, err = b.write.write(standInText(c.tree, nothing)); err != nil {
 			return "", err
 		}
 		b.aside[nothing], b.aside[theirs] = true, true
 		parent = nothing
 	}
-	standIn, err := w.write(standInText(tree, parent))
+	standIn, err := b.write.write(standInText(tree, parent))
 	if err != nil {
 		return "", err
 	}
 	b.aside[standIn] = true
-	merged, err := m.merge(standIn, theirs)
+	merged, err := b.merger.merge(standIn, theirs)
 	if conflict := (*ConflictError)(nil); errors.As(err, &conflict) {
 		conflict.Commit = c.id
 	}
@@ -334,26 +359,22 @@ func (b *builder) picks(ctx context.Context, skip map[string]bool) ([]pick, erro
 		return nil, err
 	}
 	ids := slices.DeleteFunc(strings.Fields(string(out)), func(id string) bool { return skip[id] })
-	return b.readPicks(ctx, ids)
+	return b.readPicks(ids)
 }
 
-// readPicks reads the commits and their parents' trees through one process.
-func (b *builder) readPicks(ctx context.Context, ids []string) ([]pick, error) {
-	r, err := b.repo.startHelper(ctx, "cat-file", "--batch")
-	if err != nil {
-		return nil, err
-	}
-	defer r.close()
+// readPicks reads the commits and their parents' trees.
+func (b *builder) readPicks(ids []string) ([]pick, error) {
 	known := map[string]pick{}
 	read := func(id string) (pick, error) {
 		if c, ok := known[id]; ok {
 			return c, nil
 		}
-		text, err := r.object(id, "commit")
+		text, err := b.read.object(id, "commit")
 		h := readHeader(text)
 		known[id] = pick{id: id, tree: h.tree, parents: h.parents, author: h.author, encoding: h.encoding, message: h.message}
 		return known[id], err
 	}
+	var err error
 	picks := make([]pick, len(ids))
 	for i, id := range ids {
 		if picks[i], err = read(id); err != nil {
