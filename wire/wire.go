@@ -152,7 +152,7 @@ type Change struct {
 	Revision        int        `json:"revision"`
 	Head            string     `json:"head"`
 	Base            string     `json:"base"`
-	Hidden          []string   `json:"hidden,omitempty" doc:"paths that its commits touch and its difference does not show; by a strategy that keeps the commits they come to the target too"`
+	Hidden          []string   `json:"hidden,omitempty" doc:"the first hundred paths that its commits touch and its difference does not show; by a strategy that keeps the commits they come to the target too"`
 	SourceGone      bool       `json:"source_gone,omitempty" doc:"there is no such source branch now: the change stays at its newest revision, and may land"`
 	Ready           bool       `json:"ready"`
 	Summary         string     `json:"summary" doc:"the gate in one sentence"`

@@ -34,7 +34,9 @@ func (s *server) identified(next http.Handler) http.Handler {
 		}
 		a, err := s.identify(r)
 		if err != nil {
-			err = s.refusedSignIn(s.address(r), err)
+			if credential(r) != "" { // a session that is over is no try
+				err = s.refusedSignIn(s.address(r), err)
+			}
 			if strings.HasPrefix(r.URL.Path, "/git/") {
 				s.gitProblem(w, r, err)
 				return

@@ -91,6 +91,10 @@ func (p *Program) enter(ctx context.Context) (context.Context, func(), error) {
 		forget()
 		return ctx, nil, errors.Join(ctx.Err(), b.Reach("git.person-processes", "%s has as many git processes as one may", person))
 	}
+	// The service's own work waits for nobody: who holds a turn may be waiting for it.
+	if person == "" {
+		return context.WithValue(ctx, turnKey{}, true), func() { mine.Release(1); forget() }, nil
+	}
 	if t.all.Acquire(waiting, 1) != nil {
 		mine.Release(1)
 		forget()

@@ -398,10 +398,14 @@ func (in *Incoming) connect(ctx context.Context, tips []string) error {
 	if err != nil {
 		return err
 	}
+	var unneeded []string
 	for _, id := range list.commits {
-		if _, needed := in.commits[id]; !needed && !in.repo.HasCommit(ctx, id) {
-			in.rode = append(in.rode, id)
+		if _, needed := in.commits[id]; !needed {
+			unneeded = append(unneeded, id)
 		}
+	}
+	if in.rode, err = in.repo.lacking(ctx, unneeded); err != nil {
+		return err
 	}
 	b := in.repo.program.bounds()
 	look := slices.Concat(in.order, in.rode)
@@ -417,6 +421,24 @@ func (in *Incoming) connect(ctx context.Context, tips []string) error {
 		}
 	}
 	return in.measure(ctx, look)
+}
+
+// lacking returns those of the objects that the repository does not have.
+func (r *Repo) lacking(ctx context.Context, ids []string) ([]string, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	out, err := r.run(ctx, strings.NewReader(strings.Join(ids, "\n")+"\n"), "cat-file", "--batch-check=%(objectname)", "--buffer")
+	if err != nil {
+		return nil, err
+	}
+	var lacks []string
+	for line := range strings.Lines(string(out)) {
+		if id, missing, _ := strings.Cut(strings.TrimSpace(line), " "); missing != "" {
+			lacks = append(lacks, id)
+		}
+	}
+	return lacks, nil
 }
 
 // walk lists what the new tips need beyond what refs hold, and returns what of it did not come with the push. In the listing

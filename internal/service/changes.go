@@ -21,6 +21,8 @@ import (
 const (
 	MaxTitle = 200
 	MaxProse = 16 << 10
+	// maxHidden is how many of the paths are named that a change's difference does not show.
+	maxHidden = 100
 )
 
 // NewChange is what a change is made from.
@@ -437,7 +439,7 @@ func (s *Service) changeView(db *gorm.DB, repo *store.Repository, c store.Change
 	v := wire.Change{Repository: repo.Name, Number: c.Number, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 		State: c.State, Revision: c.Revision, Head: r.Head, Base: r.Base, Ready: report.Ready, Summary: report.Summary, OpenedBy: c.OpenedBy,
 		Authors: r.Authors, Files: r.Files, Added: r.Added, Removed: r.Removed, LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt}
-	v.Hidden = r.History.Hidden
+	v.Hidden = r.History.Hidden[:min(len(r.History.Hidden), maxHidden)]
 	v.SourceGone = (c.State == "open" || c.State == "draft") && !s.bare(repo).HasBranch(c.Source)
 	v.Labels, v.Reviewers, v.DependsOn = []string{}, []wire.Reviewer{}, []int{}
 	for _, d := range g.facts.Dependencies {

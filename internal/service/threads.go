@@ -272,7 +272,7 @@ func (s *Service) carried(ctx context.Context, db *gorm.DB, repo *store.Reposito
 	if t.Before {
 		from, to = then.Base, now.Base
 	}
-	moved, err := s.bare(repo).Follow(ctx, from, to, t.Path)
+	moved, err := remembered(s, key{"follow", repo.ID, from + to + t.Path}, func(m git.Moved) int { return 1 + len(m.Hunks)/20 }, func() (git.Moved, error) { return s.bare(repo).Follow(ctx, from, to, t.Path) })
 	if err != nil || moved.Path == "" {
 		return nil, moved.Path == "", err
 	}

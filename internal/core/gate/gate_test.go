@@ -94,6 +94,17 @@ func TestJudge(t *testing.T) {
 		{"approval by a stranger", func(f *Facts) { f.Reviews[0].By = "nobody" }, false, false, "approvals", Unmet, ""},
 		{"P6 approval of an older, other difference", func(f *Facts) { f.Reviews[0].Revision = 1 }, false, false, "approvals", Unmet, "odo approved revision 1, and the difference has changed since"},
 		{"P6 approval of the same difference", func(f *Facts) { f.Reviews[0].Revision, f.Reviews[0].SameDifference = 1, true }, true, false, "approvals", Met, ""},
+		{"P6 the same difference by a history that brings more", func(f *Facts) {
+			f.Reviews[0].Revision, f.Reviews[0].SameDifference, f.Reviews[0].Hidden = 1, true, []string{"secret"}
+		}, false, false, "approvals", Unmet, "commits since touch secret, which the difference does not show"},
+		{"P6 and by a strategy that brings the difference alone", func(f *Facts) {
+			f.Reviews[0].Revision, f.Reviews[0].SameDifference, f.Reviews[0].Hidden, f.Asker, f.Strategy = 1, true, []string{"secret"}, "odo", rules.Squash
+		}, true, false, "approvals", Met, ""},
+		{"P2 an area that the history touches", func(f *Facts) { f.History.Hidden = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", Unmet, "ask bela or pavo"},
+		{"P2 several merge bases", func(f *Facts) { f.Bases, f.Source = 2, "topic" }, false, false, "base", Unmet, "tavrin change bring-up 7"},
+		{"a claim in a commit, by a merge", func(f *Facts) {
+			f.Commits, f.Asker, f.Strategy = []Commit{{ID: strings.Repeat("d", 40), Message: "x", Reserved: "Approved-by"}}, "wren", rules.Merge
+		}, false, false, "trailers", Unmet, "(Approved-by): reword"},
 		{"objection", func(f *Facts) { f.Reviews = append(f.Reviews, Review{By: "bela", Verdict: Object, Revision: 1}) }, false, false, "objections", Unmet, "bela objects"},
 		{"area without its owner", func(f *Facts) { f.Paths = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", Unmet, "ask bela or pavo"},
 		{"area with its owner", func(f *Facts) { f.Paths = []string{"firmware/a.c"} }, true, false, "owners/valves", Met, ""},
@@ -654,5 +665,35 @@ func TestBeforeAChangeHasANumber(t *testing.T) {
 	f.Number, f.Reviews = 0, nil
 	if next := find(t, Judge(parsed(t, document), f), "approvals").Next; !strings.HasSuffix(next, "tavrin review approve N --revision 2") {
 		t.Errorf("next step is %q", next)
+	}
+}
+
+// A check that no name stands for is waited for as long as an answer from outside, and then never comes (P9).
+func TestP9ACheckThatNobodyDefinesIsNotWaitedForWithoutEnd(t *testing.T) {
+	set := parsed(t, "tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, require: [{checks: \"bench *\"}]}\n")
+	f := facts()
+	f.Rehearsal = rehearsed()
+	f.Rehearsal.BuiltAt = time.Unix(1_790_000_000, 0)
+	for after, want := range map[time.Duration]State{rules.DefaultAnswer - time.Second: Pending, rules.DefaultAnswer: Unmet} {
+		f.At = f.Rehearsal.BuiltAt.Add(after)
+		if q := find(t, Judge(set, f), "checks/bench *@rehearsal"); q.State != want {
+			t.Errorf("after %s it is %s: %s", after, q.State, q.Next)
+		}
+	}
+}
+
+// Paths that lie in an area but for upper and lower case are found, wherever they come from.
+func TestPathsAsTheirAreasWriteThem(t *testing.T) {
+	set := parsed(t, "tavrin: rules/1\nareas:\n  valves: {paths: [\"firmware/Valves/**\", \"!**/*.md\"], owners: person:odo}\nprotect:\n  - {name: trunk, branches: main, require: [{case: exact}]}\n")
+	for path, want := range map[string]State{"firmware/Valves/a.c": Met, "Firmware/valves/a.c": Unmet, "firmware/VALVES/x": Unmet, "firmware/valves/x.md": Met, "other/valves/a": Met} {
+		f := facts()
+		f.Paths = []string{path}
+		if q := find(t, Judge(set, f), "case"); q.State != want {
+			t.Errorf("%s: %s, %s", path, q.State, q.Next)
+		}
+		f.Paths, f.History.Hidden = []string{"docs/x"}, []string{path}
+		if q := find(t, Judge(set, f), "case"); q.State != want {
+			t.Errorf("%s, by a commit alone: %s, %s", path, q.State, q.Next)
+		}
 	}
 }

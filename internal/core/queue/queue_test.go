@@ -3,6 +3,7 @@ package queue
 import (
 	"math/rand/v2"
 	"reflect"
+	"strings"
 	"testing"
 )
 
@@ -129,6 +130,36 @@ func carryOut(t *testing.T, line *Line, tips *int) {
 			}
 			*tips++
 			e.State, line.Tip = Landed, string(rune('0'+*tips))
+		}
+	}
+}
+
+// What rests keeps its place and holds nobody up; what is said of an entry that cannot be rehearsed names the way on.
+func TestRestingAndWords(t *testing.T) {
+	steps := Plan(Line{Tip: "t", Entries: []Entry{{ID: 1, Place: 1, State: LinedUp, Ready: true, Resting: true}, {ID: 2, Place: 2, State: LinedUp, Ready: true}}})
+	if len(steps) != 1 || steps[0].Entry != 2 || steps[0].Action != Build {
+		t.Errorf("the steps are %+v", steps)
+	}
+	if steps = Plan(Line{Tip: "t", Entries: []Entry{{ID: 1, State: LinedUp, Ready: true, Resting: true}}}); len(steps) != 0 {
+		t.Errorf("what rests is left alone: %+v", steps)
+	}
+	n := NotBuilt{Text: "by rebase something else than was shown would land in a", Number: 3, Source: "topic", Target: "main"}
+	for _, c := range []struct {
+		kind   Kind
+		others []string
+		says   []string
+	}{
+		{Conflicts, nil, []string{"bring topic up to main", "git rebase origin/main", "join again"}},
+		{Differs, []string{"squash", "merge"}, []string{"--strategy squash or merge, by which what was shown would land"}},
+		{Differs, nil, []string{"no other strategy that is allowed would land what was shown"}},
+		{Empty, nil, []string{"close the change"}},
+		{TooMuch, nil, []string{"make it smaller"}},
+	} {
+		n.Kind, n.Others = c.kind, c.others
+		for _, part := range append(c.says, n.Text) {
+			if !strings.Contains(n.Reason(), part) {
+				t.Errorf("%s: %q is not in %q", c.kind, part, n.Reason())
+			}
 		}
 	}
 }
