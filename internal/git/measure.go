@@ -1,11 +1,16 @@
 package git
 
 import (
+	"bufio"
 	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,41 +37,104 @@ func (p *packed) has(id string) bool {
 	return found
 }
 
+// asked is a running "git cat-file --batch-command", which answers about many objects at once.
+type asked struct{ *helper }
+
+func (r *Repo) startAsking(ctx context.Context) (asked, error) {
+	h, err := r.startHelper(ctx, "cat-file", "--batch-command", "--buffer")
+	return asked{h}, err
+}
+
+// together is how many objects are asked about before their answers are read.
+const together = 5000
+
+// each asks for the info or the contents of objects, and hands on what is said of each.
+func (a asked) each(what string, ids []string, f func(id string) error) error {
+	for chunk := range slices.Chunk(ids, together) {
+		var b strings.Builder
+		for _, id := range chunk {
+			b.WriteString(what + " " + id + "\n")
+		}
+		b.WriteString("flush\n")
+		if _, err := io.WriteString(a.in, b.String()); err != nil { // git reads all of it before it answers
+			return a.broken(err)
+		}
+		for _, id := range chunk {
+			if err := f(id); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// contents returns one object.
+func (a asked) contents(id, kind string) (text string, err error) {
+	err = a.each("contents", []string{id}, func(string) error {
+		text, err = a.answer(id, kind)
+		return err
+	})
+	return text, err
+}
+
 // listed lists the objects in the folder of a push, each within its bound.
-func (in *Incoming) listed(ctx context.Context) (*packed, error) {
-	alone := &Repo{program: in.repo.program, dir: in.repo.dir, env: []string{"GIT_OBJECT_DIRECTORY=" + in.dir}}
-	h, err := alone.startHelper(ctx, "cat-file", "--batch-check", "--batch-all-objects", "--unordered", "--buffer")
+func (in *Incoming) listed(a asked) (*packed, error) {
+	ids, err := in.indexed()
 	if err != nil {
 		return nil, err
 	}
 	b := in.repo.program.bounds()
-	list := &packed{}
-	for {
-		line, err := h.out.ReadString('\n')
-		if err == io.EOF && line == "" {
-			break
+	list := &packed{ids: ids}
+	names := make([]string, len(ids))
+	for i, id := range ids {
+		names[i] = hex.EncodeToString(id[:])
+	}
+	return list, a.each("info", names, func(want string) error {
+		line, err := a.out.ReadString('\n')
+		if err != nil {
+			return a.broken(err)
 		}
 		id, kind, size, ok := readListed(line)
-		if err != nil || !ok {
-			h.close()
-			return nil, fmt.Errorf("git cat-file: unreadable line %.80q", line)
-		}
-		if text := kind == "commit" || kind == "tag"; text && size > b.PushTextBytes {
-			h.close()
-			return nil, b.Reach("push.text-bytes", "%s %.10s has %d bytes", kind, id, size)
-		} else if size > b.PushObjectBytes {
-			h.close()
-			return nil, b.Reach("push.object-bytes", "%s %.10s has %d bytes", kind, id, size)
-		}
-		if kind == "commit" {
+		text := kind == "commit" || kind == "tag"
+		switch {
+		case !ok || id != want:
+			return fmt.Errorf("git cat-file: unreadable line %.80q", line)
+		case text && size > b.PushTextBytes:
+			return b.Reach("push.text-bytes", "%s %.10s has %d bytes", kind, id, size)
+		case size > b.PushObjectBytes:
+			return b.Reach("push.object-bytes", "%s %.10s has %d bytes", kind, id, size)
+		case kind == "commit":
 			list.commits = append(list.commits, id)
 		}
-		raw, _ := hex.DecodeString(id)
-		list.ids = append(list.ids, [20]byte(raw))
+		return nil
+	})
+}
+
+// indexed reads the ids of the objects that came, in ascending order, from the pack's index (gitformat-pack, version 2): a
+// head of eight bytes, 256 counts of which the last is that of all, and the ids.
+func (in *Incoming) indexed() ([][20]byte, error) {
+	files, err := filepath.Glob(filepath.Join(in.dir, "pack", "*.idx"))
+	if err != nil || len(files) != 1 {
+		return nil, errors.Join(err, fmt.Errorf("the push left %d indexes of packs", len(files)))
 	}
-	h.in.Close()
-	slices.SortFunc(list.ids, func(a, b [20]byte) int { return bytes.Compare(a[:], b[:]) })
-	return list, h.wait()
+	f, err := os.Open(files[0])
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	const beforeIDs = 8 + 256*4
+	head := make([]byte, beforeIDs)
+	if _, err := io.ReadFull(f, head); err != nil || string(head[:8]) != "\xfftOc\x00\x00\x00\x02" {
+		return nil, errors.Join(err, errors.New("the index of the pack is of a form that is not read"))
+	}
+	ids := make([][20]byte, binary.BigEndian.Uint32(head[beforeIDs-4:]))
+	r := bufio.NewReader(f)
+	for i := range ids {
+		if _, err := io.ReadFull(r, ids[i][:]); err != nil {
+			return nil, err
+		}
+	}
+	return ids, nil
 }
 
 // readListed reads "ID KIND SIZE\n".
@@ -111,9 +179,13 @@ func (m *measured) put(id string, e extent) {
 }
 
 // measure looks at the commits that came and how far their trees go.
-func (in *Incoming) measure(ctx context.Context, commits []string) error {
-	var roots []string
-	err := in.view.eachCommit(ctx, commits, func(id, text string) error {
+func (in *Incoming) measure(a asked, commits []string) error {
+	roots := make([]string, 0, len(commits))
+	err := a.each("contents", commits, func(id string) error {
+		text, err := a.answer(id, "commit")
+		if err != nil {
+			return err
+		}
 		h := readHeader(text)
 		if !readableEncoding(h.encoding) {
 			return fmt.Errorf("commit %.10s says that its text is in %.40q, which cannot be read here: write it in UTF-8 (git commit --amend)", id, h.encoding)
@@ -124,15 +196,10 @@ func (in *Incoming) measure(ctx context.Context, commits []string) error {
 		roots = append(roots, h.tree)
 		return nil
 	})
-	if err != nil || len(roots) == 0 {
-		return err
-	}
-	h, err := in.view.startHelper(ctx, "cat-file", "--batch")
 	if err != nil {
 		return err
 	}
-	defer h.close()
-	m := &measuring{helper: h, known: &in.repo.program.measured, b: in.repo.program.bounds()}
+	m := &measuring{asked: a, known: &in.repo.program.measured, b: in.repo.program.bounds()}
 	for i, root := range roots {
 		if _, err := m.tree(root, 1); err != nil {
 			return fmt.Errorf("the tree of commit %.10s: %w", commits[i], err)
@@ -143,7 +210,7 @@ func (in *Incoming) measure(ctx context.Context, commits []string) error {
 
 // measuring measures trees through one process.
 type measuring struct {
-	*helper
+	asked
 	known *measured
 	b     *bounds.Bounds
 }
@@ -155,7 +222,7 @@ func (m *measuring) tree(id string, deep int64) (extent, error) {
 	}
 	e, ok := m.known.get(id)
 	if !ok {
-		text, err := m.object(id, "tree")
+		text, err := m.contents(id, "tree")
 		if err != nil {
 			return e, err
 		}

@@ -387,7 +387,12 @@ func (r *Repo) takePack(ctx context.Context, in *bufio.Reader, incoming *Incomin
 
 // connect checks that everything the new tips need is there and within the bounds, and notes the commits that came.
 func (in *Incoming) connect(ctx context.Context, tips []string) error {
-	list, err := in.listed(ctx)
+	ask, err := in.view.startAsking(ctx)
+	if err != nil {
+		return err
+	}
+	defer ask.close()
+	list, err := in.listed(ask)
 	if err != nil {
 		return err
 	}
@@ -420,7 +425,7 @@ func (in *Incoming) connect(ctx context.Context, tips []string) error {
 			}
 		}
 	}
-	return in.measure(ctx, look)
+	return in.measure(ask, look)
 }
 
 // lacking returns those of the objects that the repository does not have.

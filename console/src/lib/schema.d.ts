@@ -1911,7 +1911,7 @@ export interface components {
             /** Format: int64 */
             files: number;
             head: string;
-            /** @description paths that its commits touch and its difference does not show; by a strategy that keeps the commits they come to the target too */
+            /** @description the first hundred paths that its commits touch and its difference does not show; by a strategy that keeps the commits they come to the target too */
             hidden?: string[];
             labels: string[];
             landed_commit?: string;
