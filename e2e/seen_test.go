@@ -17,6 +17,7 @@ func (w *town) strange() string {
 	w.ok(os.WriteFile(dir+"/.gitattributes", []byte("* -diff\n"), 0o644))
 	w.ok(os.WriteFile(dir+"/turned", []byte("open \u202e/* close \u2066*/\u2069 wi\u200bde\r\n"), 0o644))
 	w.ok(os.WriteFile(dir+"/odd.sh", []byte("echo one\x00\necho two\n"), 0o755))
+	w.ok(os.WriteFile(dir+"/na\u202eme", []byte("x\n"), 0o644))
 	w.ok(os.WriteFile(dir+"/end", []byte("no new line"), 0o644))
 	w.ok(os.WriteFile(dir+"/package-lock.json", []byte("{\"evil\": 1}\n"), 0o644))
 	w.ok(os.Symlink("../../etc", dir+"/link"))
@@ -62,7 +63,7 @@ func TestConsoleShowsWhatIsNotSeen(t *testing.T) {
 	p.do(bringing(`#difference [data-shows]`))
 	p.reads("revision=1")
 	p.shows("⟨U+202E⟩", "wi⟨U+200B⟩de⟨CR⟩", "⟨U+0000⟩", "echo two", "no new line at the end of the line above", "a symbolic link", "a submodule", "may be run as a program",
-		"holds bytes that text does not have", "folded: made by a program, by its name")
+		"holds bytes that text does not have", "folded: made by a program, by its name", "na⟨U+202E⟩me")
 	hidden, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`/[\u202e\u200b\u2066]/.test(document.querySelector('#difference').innerText)`))
 	w.ok(err)
 	if hidden {

@@ -98,6 +98,48 @@ func TestTroubleOfTheServicesOwnEjectsNobody(t *testing.T) {
 	w.landed(second)
 }
 
+// A branch of which it cannot be worked out what it brings holds nothing up for long: its move is on record, whoever pushed it
+// is told, and the repository goes on.
+func TestAPushThatCannotBeWorkedOutHoldsNothingUp(t *testing.T) {
+	w := aloneTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	other := w.propose("wren", "other", "b", "b\n")
+	dir := w.clone("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "topic")
+	head := w.commit("tamsin", dir, "a", "b\n", "more")
+	mend := w.sabotage(fmt.Sprintf(`case "$*" in *"merge-base --all"*%s*) echo "fatal: Out of memory, malloc failed" >&2; exit 128 ;; esac`, head))
+	out, err := w.gitAs("tamsin", dir, "push", "origin", "topic")
+	if err != nil || w.tip("topic") != head {
+		t.Fatalf("it moved, and the pusher is told: %s", out)
+	}
+	has(t, out, "has moved. What follows from it")
+	w.landAsSoonAsItMay(other)
+	if now := w.openedAs(1); now.Revision != 1 || now.Head != k.Head {
+		t.Errorf("it follows: %+v", now)
+	}
+	mend()
+	again := w.commit("tamsin", dir, "a", "c\n", "again")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	if now := w.openedAs(1); now.Revision != 2 || now.Head != again {
+		t.Errorf("pushed again, it does not follow: %+v", now)
+	}
+}
+
+// landAsSoonAsItMay lands a change of wren's, however often something has to be asked again meanwhile.
+func (w *town) landAsSoonAsItMay(k wire.Change) {
+	w.t.Helper()
+	w.approve("odo", k)
+	for range 400 {
+		if _, err := w.as("wren").Join(w.t.Context(), repo, k.Number, client.NewEntry{}); err == nil {
+			break
+		}
+		pause()
+	}
+	w.report(w.rehearsed(k), "unit", "passed")
+	w.landed(k)
+}
+
 // One that rests lets the others go ahead.
 func TestOneThatRestsHoldsNobodyUp(t *testing.T) {
 	w := aloneTown(t)

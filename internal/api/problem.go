@@ -93,7 +93,7 @@ func (s *server) problemOf(ctx context.Context, err error) *Problem {
 	var reached *bounds.Reached
 	if errors.As(err, &reached) {
 		status := http.StatusUnprocessableEntity
-		if strings.HasPrefix(reached.Name, "git.") || strings.HasPrefix(reached.Name, "calls.") {
+		if strings.HasPrefix(reached.Name, "git.") && reached.Name != "git.output-bytes" || strings.HasPrefix(reached.Name, "calls.") {
 			status = http.StatusTooManyRequests
 		}
 		return &Problem{Status: status, Title: http.StatusText(status), Detail: reached.Error()}

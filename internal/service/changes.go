@@ -138,8 +138,8 @@ func (s *Service) revisionsOf(ctx context.Context, repo *store.Repository, branc
 			continue
 		}
 		p, err := s.revisionOf(ctx, repo, c, &last, head, pusher)
-		if err != nil && !aboutTheChange(err) {
-			return nil, nil, err
+		if reached := (*bounds.Reached)(nil); err != nil && !aboutTheChange(err) && !errors.As(err, &reached) {
+			return nil, nil, err // trouble of the service's own: the revision is made when it is over
 		}
 		if err != nil {
 			s.log.Warn("no revision made", "repository", repo.Name, "change", c.Number, "error", err)
@@ -222,7 +222,25 @@ func (s *Service) revisionOf(ctx context.Context, repo *store.Repository, c stor
 func aboutTheChange(err error) bool {
 	var p *Problem
 	var reached *bounds.Reached
-	return errors.As(err, &p) || errors.As(err, &reached) && !strings.HasPrefix(reached.Name, "git.")
+	return errors.As(err, &p) || errors.As(err, &reached) && (!strings.HasPrefix(reached.Name, "git.") || reached.Name == "git.output-bytes")
+}
+
+// mostTries is how often it is tried to make the revisions that follow from a move, before the move is put on record without
+// them: nothing that somebody pushed may keep a repository from going on.
+const mostTries = 3
+
+// followed is revisionsOf for a move that is being put on record.
+func (s *Service) followed(ctx context.Context, repo *store.Repository, i *store.Intent) ([]pendingRevision, []string, error) {
+	branch := strings.TrimPrefix(i.Ref, "refs/heads/")
+	revisions, told, err := s.revisionsOf(ctx, repo, branch, i.New, i.Actor)
+	if err == nil || ctx.Err() != nil {
+		return revisions, told, err
+	}
+	if s.tries.again(i.ID) < mostTries {
+		return nil, nil, err
+	}
+	s.log.Error("CHANGES DO NOT FOLLOW THEIR BRANCH: their revisions could not be made", "repository", repo.Name, "branch", branch, "head", i.New, "error", err)
+	return nil, []string{fmt.Sprintf("Changes from %s stay where they are: the service could not work out what came (%s). Push again to have it tried again.", branch, shortened(err.Error()))}, nil
 }
 
 // brings finds out what the commits of a revision bring one by one, and what of it the difference does not show.

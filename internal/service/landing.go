@@ -128,7 +128,7 @@ func entryAndChange(db *gorm.DB, entry int64) (store.Entry, store.Change, error)
 // in one transaction. When the source branch is to be removed, the intent to do so is returned.
 func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, intent *store.Intent) (*store.Intent, error) {
 	target := strings.TrimPrefix(intent.Ref, "refs/heads/")
-	revisions, _, err := s.revisionsOf(ctx, repo, target, intent.New, intent.Actor)
+	revisions, _, err := s.followed(ctx, repo, intent)
 	if err != nil {
 		return nil, err
 	}

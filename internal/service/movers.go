@@ -38,6 +38,23 @@ func (m *movers) move(repo int64, tasks *sync.WaitGroup, work func()) {
 	})
 }
 
+// tries counts how often something was tried in vain. Its zero value is ready.
+type tries struct {
+	mu sync.Mutex
+	of map[int64]int
+}
+
+// again counts one more try, and returns how many there were.
+func (t *tries) again(id int64) int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.of == nil {
+		t.of = map[int64]int{}
+	}
+	t.of[id]++
+	return t.of[id]
+}
+
 const (
 	// firstRest and longestRest are how long something rests after the service had trouble with it.
 	firstRest   = time.Second

@@ -408,12 +408,12 @@ func (s *Service) closeIntent(ctx context.Context, i *store.Intent, outcome stri
 // finishPush records a ref that has moved by a push, and makes the revisions that follow from it. It returns
 // lines for the pusher's terminal. The repository's lock is held.
 func (s *Service) finishPush(ctx context.Context, repo *store.Repository, i *store.Intent) ([]string, error) {
-	branch, isBranch := strings.CutPrefix(i.Ref, "refs/heads/")
+	isBranch := strings.HasPrefix(i.Ref, "refs/heads/")
 	var revisions []pendingRevision
 	var told []string
 	if isBranch && i.New != "" {
 		var err error
-		if revisions, told, err = s.revisionsOf(ctx, repo, branch, i.New, i.Actor); err != nil {
+		if revisions, told, err = s.followed(ctx, repo, i); err != nil {
 			return nil, err
 		}
 		more, err := s.rewritten(ctx, repo, i)

@@ -65,6 +65,7 @@ type Service struct {
 
 	movers movers
 	rests  rests
+	tries  tries
 
 	doubt    func(string)
 	cache    cache

@@ -6,6 +6,7 @@
   import { Difference, lineHeight, type Chosen, type ShownFile } from '../lib/difference.svelte';
   import { count, short } from '../lib/words';
   import FileLines from './FileLines.svelte';
+  import Name from './Name.svelte';
   import Tick from './Tick.svelte';
 
   let {
@@ -180,7 +181,7 @@
     {#each matching.slice(0, 200) as f (f.about.file)}
       <li>
         <button type="button" class="cursor-pointer text-left break-all hover:underline" onclick={() => jump(f)}
-          >{f.about.path}</button
+          ><Name text={f.about.path} /></button
         >
       </li>
     {:else}<li class="font-sans text-soft">No file of that name.</li>{/each}
@@ -219,9 +220,9 @@
             class="min-w-0 cursor-pointer truncate text-left font-mono hover:underline"
             aria-expanded={f.open}
             title={f.about.path}
-            onclick={() => (f.open = !f.open)}>{f.open ? '▾' : '▸'} {f.about.path}</button
+            onclick={() => (f.open = !f.open)}>{f.open ? '▾' : '▸'} <Name text={f.about.path} /></button
           >
-          {#each notes(f) as note (note)}<span class="shrink-0 truncate text-soft">{note}</span>{/each}
+          {#each notes(f) as note (note)}<span class="shrink-0 truncate text-soft"><Name text={note} /></span>{/each}
           <span class="grow"></span>
           <span class="shrink-0 whitespace-nowrap text-soft">+{f.about.added} −{f.about.removed}</span>
           {#if choose && speakable}<button

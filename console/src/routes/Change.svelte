@@ -6,6 +6,7 @@
   import EditChange from '../parts/EditChange.svelte';
   import Id from '../parts/Id.svelte';
   import Mark from '../parts/Mark.svelte';
+  import Name from '../parts/Name.svelte';
   import Overrides from '../parts/Overrides.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
@@ -426,7 +427,7 @@
                 </p>
                 <ul class="mt-1 ml-4 text-sm">
                   {#each r.commits ?? [] as k (k.id)}<li class="flex gap-3">
-                      <Id id={k.id} /><span class="min-w-0 truncate">{k.subject}</span>
+                      <Id id={k.id} /><span class="min-w-0 truncate"><Name text={k.subject} /></span>
                       {#if k.signed_by}<span class="text-teal">signed by {k.signed_by}</span>
                       {:else if k.signature && k.signature !== 'not signed'}<span class="text-ochre">{k.signature}</span
                         >{/if}
