@@ -93,14 +93,14 @@ func (p *Program) enter(ctx context.Context) (context.Context, func(), error) {
 	}
 	// The service's own work waits for nobody: who holds a turn may be waiting for it.
 	if person == "" {
-		return context.WithValue(ctx, turnKey{}, true), func() { mine.Release(1); forget() }, nil
+		return context.WithValue(ctx, turnKey{}, true), sync.OnceFunc(func() { mine.Release(1); forget() }), nil
 	}
 	if t.all.Acquire(waiting, 1) != nil {
 		mine.Release(1)
 		forget()
 		return ctx, nil, errors.Join(ctx.Err(), b.Reach("git.processes", "as many git processes run as may"))
 	}
-	return context.WithValue(ctx, turnKey{}, true), func() { t.all.Release(1); mine.Release(1); forget() }, nil
+	return context.WithValue(ctx, turnKey{}, true), sync.OnceFunc(func() { t.all.Release(1); mine.Release(1); forget() }), nil
 }
 
 // bounds returns the bounds in force.
@@ -123,6 +123,8 @@ type process struct {
 	leave  func()
 	bound  *bounds.Reached // why it was ended, when a bound was reached
 	late   *bounds.Reached // the bound on its time
+	ended  sync.Once
+	err    error // how it ended
 }
 
 // prepare makes a git process ready to be started, once it is its turn.
@@ -174,8 +176,14 @@ func (p *process) start(b *bounds.Bounds) error {
 	return nil
 }
 
-// wait waits for its end, ends what it may have left, and says what went wrong.
+// wait waits for its end, ends what it may have left, and says what went wrong. Who is told that it broke and who closes it
+// both wait: the second gets the same answer.
 func (p *process) wait() error {
+	p.ended.Do(func() { p.err = p.end() })
+	return p.err
+}
+
+func (p *process) end() error {
 	err := p.cmd.Wait()
 	syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL) // children that outlive their parent
 	late := context.Cause(p.ctx) == error(p.late)

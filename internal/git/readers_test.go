@@ -243,3 +243,29 @@ func alive(file string) error {
 	}
 	return nil
 }
+
+// A helper that dies in the middle of an answer is an error, once, for whoever asked it; its turn is given back once.
+func TestAHelperThatDies(t *testing.T) {
+	w := newWorkshop(t)
+	w.write("a", "a\n")
+	head := w.commit("start")
+	w.push()
+	for range 20 {
+		h, err := w.repo.startHelper(For(t.Context(), "wren"), "cat-file", "--batch")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := h.object(head, "commit"); err != nil {
+			t.Fatal(err)
+		}
+		h.cmd.Process.Kill()
+		if _, err := h.object(head, "commit"); err == nil {
+			t.Error("a dead helper answers")
+		}
+		h.close()
+		h.close()
+	}
+	if p := w.repo.program; len(p.turns.people) != 0 || !p.turns.all.TryAcquire(p.bounds().GitProcesses) {
+		t.Error("a turn was not given back")
+	}
+}

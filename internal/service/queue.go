@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -351,7 +352,7 @@ func (s *Service) advanceAll(ctx context.Context) error {
 			if s.rests.resting(-repo.ID, s.now()) != "" || ctx.Err() != nil {
 				return
 			}
-			err := s.advance(ctx, repo)
+			err := s.advanceSafely(ctx, repo)
 			switch {
 			case err == nil:
 				s.rests.over(-repo.ID)
@@ -362,6 +363,17 @@ func (s *Service) advanceAll(ctx context.Context) error {
 		})
 	}
 	return nil
+}
+
+// advanceSafely is advance for a task of its own: a fault in the program is trouble of the service's own with this repository,
+// and no other's end.
+func (s *Service) advanceSafely(ctx context.Context, repo *store.Repository) (err error) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			err = fmt.Errorf("a fault in the program: %v\n%s", fault, debug.Stack())
+		}
+	}()
+	return s.advance(ctx, repo)
 }
 
 // maxRounds bounds the steps taken for one repository before its lock is given up for others.
