@@ -101,16 +101,21 @@ func TestConsoleNeverTakesAPressForWhatWasReplaced(t *testing.T) {
 	p.reads("revision=2")
 	during, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`(async () => {
   const real = window.fetch;
-  let go;
-  window.fetch = async (...a) => { await new Promise((r) => (go = r)); return real(...a); };
+  const held = []; // whatever the page asks for meanwhile, the difference among it
+  window.fetch = async (...a) => { await new Promise((r) => held.push(r)); return real(...a); };
   const s = document.querySelector('#difference select');
-  s.value = [...s.options].find((o) => o.text.includes('worse')).value;
+  let option;
+  for (let i = 0; i < 400 && !option; i++) {
+    option = [...s.options].find((o) => o.text.includes('worse'));
+    if (!option) { held.splice(0).forEach((r) => r()); await new Promise((r) => setTimeout(r, 25)); }
+  }
+  s.value = option.value;
   s.dispatchEvent(new Event('change', { bubbles: true }));
-  await new Promise((r) => setTimeout(r, 100));
   const list = document.querySelector('#difference [data-shows]');
+  for (let i = 0; i < 400 && !list.inert; i++) await new Promise((r) => setTimeout(r, 25));
   const told = list.dataset.shows + ' ' + list.inert;
   window.fetch = real;
-  go();
+  held.forEach((r) => r());
   return told;
 })()`, chromedp.EvalAwaitPromise))
 	w.ok(err)

@@ -4,6 +4,8 @@
 set -eu
 quiet=${1:-10} busy=${2:-10}
 log=$(mktemp -d)
+GOTMPDIR=${GOTMPDIR:-${TMPDIR:-/tmp}} TMPDIR=$("$(dirname "$0")/scratch.sh")
+export GOTMPDIR TMPDIR
 load=
 stop() { for p in $load; do kill "$p" 2>/dev/null || true; done; load=; }
 trap stop EXIT INT TERM
