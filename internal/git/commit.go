@@ -247,11 +247,11 @@ func (r *Repo) startHelper(ctx context.Context, args ...string) (*helper, error)
 	}
 	in, err := p.cmd.StdinPipe()
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, p.giveUp())
 	}
 	out, err := p.cmd.StdoutPipe()
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, p.giveUp())
 	}
 	b := r.program.bounds()
 	if err := p.start(b); err != nil {

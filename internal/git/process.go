@@ -168,11 +168,16 @@ func command(args []string) string {
 // start starts it, bounded.
 func (p *process) start(b *bounds.Bounds) error {
 	if err := p.cmd.Start(); err != nil {
-		p.cancel()
-		p.leave()
-		return fmt.Errorf("start git %s: %w", command(p.args), err)
+		return errors.Join(fmt.Errorf("start git %s: %w", command(p.args), err), p.giveUp())
 	}
 	restrict(p.cmd.Process.Pid, b.GitMemory, b.GitCPUSeconds)
+	return nil
+}
+
+// giveUp gives back the turn of a process that is not started after all.
+func (p *process) giveUp() error {
+	p.cancel()
+	p.leave()
 	return nil
 }
 

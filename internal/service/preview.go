@@ -100,17 +100,27 @@ func (s *Service) clearScratch(ctx context.Context, repo *store.Repository) erro
 		if s.now().Sub(last.CreatedAt) < scratchStays {
 			continue
 		}
-		err := s.bare(repo).MoveRefs(ctx, git.Move{Ref: r.Name, Old: r.ID})
-		if err == nil {
-			err = s.write(ctx, func(tx *tx) error {
-				return tx.record(event{actor: itself, kind: "scratch.deleted", repo: repo, subject: r.Name, text: fmt.Sprintf("%s was removed: nobody had pushed to it for a week", r.Name), data: map[string]any{"old": r.ID}})
-			})
-		}
-		if !errors.Is(err, git.ErrMoved) { // pushed to meanwhile: it stays
-			errs = append(errs, err)
-		}
+		errs = append(errs, s.removeScratch(ctx, repo, r))
 	}
 	return errors.Join(errs...)
+}
+
+// removeScratch removes one scratch space, as a writer of the repository; not when it was pushed to meanwhile.
+func (s *Service) removeScratch(ctx context.Context, repo *store.Repository, r git.Ref) error {
+	unlock, err := s.writing(ctx, repo)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if err := s.bare(repo).MoveRefs(ctx, git.Move{Ref: r.Name, Old: r.ID}); err != nil {
+		if errors.Is(err, git.ErrMoved) {
+			return nil
+		}
+		return err
+	}
+	return s.write(ctx, func(tx *tx) error {
+		return tx.record(event{actor: itself, kind: "scratch.deleted", repo: repo, subject: r.Name, text: fmt.Sprintf("%s was removed: nobody had pushed to it for a week", r.Name), data: map[string]any{"old": r.ID}})
+	})
 }
 
 // ends finds the tips of a change's branches, and says what is wrong with either.

@@ -323,7 +323,7 @@ func (s *Service) TidyNow(ctx context.Context) error { return s.packAll(ctx) }
 // packAll packs the repositories that have grown untidy, and clears their scratch spaces.
 func (s *Service) packAll(ctx context.Context) error {
 	var repos []store.Repository
-	if err := s.store.Read(ctx).Find(&repos).Error; err != nil {
+	if err := s.store.Read(ctx).Where("trouble = ''").Find(&repos).Error; err != nil {
 		return err
 	}
 	var errs []error

@@ -66,7 +66,7 @@ func (s *Service) hasMoved(ctx context.Context, repo *store.Repository, ref, old
 	if at, err = bare.At(ref); err != nil || at == new {
 		return err == nil, at, err
 	}
-	if at == "" || new == "" || at == old {
+	if at == "" || new == "" || at == old || !strings.HasPrefix(ref, "refs/heads/") {
 		return false, at, nil
 	}
 	moved, err = bare.IsAncestor(ctx, new, at)
