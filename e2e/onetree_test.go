@@ -178,7 +178,7 @@ func TestNothingIsJudgedOnAPart(t *testing.T) {
 	w := newTown(t)
 	dir := w.begin(allWays + "      \n")
 	w.close()
-	w.open(service.Options{Bounds: bound(t, "push.direct-commits=2", "change.commits=3", "change.message-bytes=3000", "push.commits=5", "push.text-bytes=2000")})
+	w.open(service.Options{Bounds: bound(t, "push.direct-commits=2", "change.commits=3", "change.message-bytes=3000", "push.commits=5", "push.text-bytes=2000", "push.object-bytes=100000")})
 	w.must("ines", dir, "remote", "set-url", "origin", w.gitURL())
 	add := func(n int, message string) {
 		for i := range n {
@@ -216,6 +216,12 @@ func TestNothingIsJudgedOnAPart(t *testing.T) {
 	add(6, "six")
 	refused("push.commits is 5", "wide")
 	w.must("ines", dir, "push", "-q", "origin", "wide~1:refs/heads/wide")
+	w.must("ines", dir, "checkout", "-q", "-b", "large", "topic~5")
+	w.commit("ines", dir, "f", strings.Repeat("x", 100_001), "large")
+	refused("push.object-bytes is 100000", "large")
+	w.must("ines", dir, "reset", "-q", "--hard", "HEAD~1")
+	w.commit("ines", dir, "f", strings.Repeat("x", 100_000), "just so")
+	w.must("ines", dir, "push", "-q", "origin", "large")
 	w.must("ines", dir, "checkout", "-q", "-b", "wordy", "topic~5")
 	w.commit("ines", dir, "f", "wordy", strings.Repeat("word ", 400))
 	refused("push.text-bytes is 2000", "wordy")

@@ -8,7 +8,8 @@ GOTMPDIR=${GOTMPDIR:-${TMPDIR:-/tmp}} TMPDIR=$("$(dirname "$0")/scratch.sh")
 export GOTMPDIR TMPDIR
 load=
 stop() { for p in $load; do kill "$p" 2>/dev/null || true; done; load=; }
-trap stop EXIT INT TERM
+trap stop EXIT
+trap 'exit 1' INT TERM
 failed=0
 run() { # NAME
   begin=$(date +%s)
