@@ -323,6 +323,10 @@ func TestP2RandomHistoriesLandTheJudgesTree(t *testing.T) {
 			tally["several bases"]++ // the gate asks for bringing it up; what was shown is still what would land
 		}
 		want, clean := w.judgedApart(bases[0], now, head)
+		// Approvals are compared by Judge, and a rehearsal is built by the same merge through processes of its own: one answer.
+		if tree, err := w.repo.Judge(t.Context(), Shown{bases[0], head}, now); (err == nil) != clean || clean && tree != want {
+			t.Fatalf("history %d of seed %d: Judge says %s, %v, not %s (clean %v)", i, seed, tree, err, want, clean)
+		}
 		for _, s := range []Strategy{Rebase, Squash, Merge} {
 			p := plan(s, now, head)
 			p.Shown = bases[0]
