@@ -212,7 +212,7 @@ func (p *page) untroubled() {
 // The whole story in the console: sign in, see what protects a branch, read a change, approve it, ask for it to
 // land, and see it land without loading the page again.
 func TestConsoleTellsTheWholeStory(t *testing.T) {
-	w := aloneTown(t)
+	w := newTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "tamsin/east", "valves/east", "open\nclose\n")
 	reviewer, author := w.visit(), w.visit()
@@ -265,7 +265,7 @@ func TestConsoleTellsTheWholeStory(t *testing.T) {
 
 // A review is for the revision on the screen: if a newer one came in between, nothing is recorded.
 func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
-	w := aloneTown(t)
+	w := newTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	p := w.visit()
@@ -328,7 +328,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	if err != nil {
 		t.Fatalf("the console's packages are not installed: make build: %v", err)
 	}
-	w := aloneTown(t)
+	w := newTown(t)
 	w.begin(strings.Replace(simple, "checks: [unit]", "checks: [unit, lint]", 1))
 	k := w.propose("tamsin", "topic", "valves/east", "open\n")
 	_, err = w.as("wren").Review(t.Context(), repo, k.Number, "object", 1, "a long word: "+strings.Repeat("water", 60))
@@ -408,7 +408,7 @@ func (c *carried) agree(step string, words ...string) {
 // Two browsers and one terminal carry a change from draft to clear, with an objection, a suggestion, a fixup, a rebase and
 // a second reviewer; every page and command agrees at every step.
 func TestTwoBrowsersAndATerminal(t *testing.T) {
-	w := aloneTown(t)
+	w := newTown(t)
 	ines := w.begin(strings.Replace(simple, "      - objections: none\n", "      - objections: none\n      - threads: settled\n", 1))
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
@@ -495,7 +495,7 @@ func (w *town) openedAs(number int) wire.Change {
 // Setting requirements aside in the console takes a reason and the confirmation of exactly what is set aside; the second
 // look is somebody else's. Notices tell of it.
 func TestConsoleOverride(t *testing.T) {
-	w := aloneTown(t)
+	w := newTown(t)
 	w.begin(strings.ReplaceAll(withDuty, "person:wren, person:ines", "person:wren"))
 	k := w.propose("tamsin", "flood", "pumps", "off\n")
 	duty, other := w.visit(), w.visit()
@@ -543,7 +543,7 @@ func TestConsoleOverride(t *testing.T) {
 
 // A large difference is loaded as one reads: what is far away is not in the page, and can be found.
 func TestLargeDifferenceIsReadInParts(t *testing.T) {
-	w := aloneTown(t)
+	w := newTown(t)
 	w.begin(simple)
 	w.wide(400, 50)
 	p := w.visit()
@@ -591,7 +591,7 @@ func (w *town) wide(files, lines int) {
 
 // A change is proposed and altered in the console: what it will meet is seen first, and it may go to another branch.
 func TestConsoleProposesAndAlters(t *testing.T) {
-	w := aloneTown(t)
+	w := newTown(t)
 	ines := w.begin(simple + "changes: {description: \"- [ ] tried\"}\nlabels: {urgent: {set_by: role:writer}}\n")
 	w.must("ines", ines, "push", "-q", "origin", "main:refs/heads/side")
 	dir := w.clone("tamsin")

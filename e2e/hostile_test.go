@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tavrin/client"
+	"tavrin/internal/core/lint"
 	"tavrin/internal/service"
 	"tavrin/wire"
 )
@@ -279,22 +280,38 @@ func TestMarkdownIsBounded(t *testing.T) {
 func TestFindingsAreBounded(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
-	var flow, block strings.Builder
-	flow.WriteString("tavrin: rules/1\nprotect: {")
-	block.WriteString("tavrin: rules/1\n")
-	for i := range 40_000 {
-		fmt.Fprintf(&flow, "k%d: 1, ", i)
-		fmt.Fprintf(&block, "k%d: 1\n", i)
+	keys := func(n int, form string) string {
+		var b strings.Builder
+		for i := range n {
+			fmt.Fprintf(&b, form, i)
+		}
+		return b.String()
 	}
-	for _, text := range []string{flow.String() + "}\n", block.String()} {
-		_, err := w.as("ines").ApplyRules(t.Context(), repo, text, "to see", -1)
+	for _, c := range []struct {
+		text string
+		last string
+	}{
+		{"tavrin: rules/1\nprotect: {" + keys(40_000, "k%d: 1, ") + "}\n", `"protect" is a mapping`},
+		{"tavrin: rules/1\n" + keys(1500, "k%d: 1\n"), "and 1450 findings more"},
+		{"tavrin: rules/1\n" + keys(40_000, "k%d: 1\n"), "a mapping of more than 2000 entries"},
+		{"tavrin: rules/1\n" + strings.Repeat("[\n", 400_000), "nested too deeply"},
+	} {
+		_, err := w.as("ines").ApplyRules(t.Context(), repo, c.text, "to see", -1)
 		p, ok := err.(*client.Problem)
-		if !ok || p.Status != 422 || len(p.Findings) == 0 || len(p.Findings) > 51 {
-			t.Fatalf("%v", err)
+		if !ok || p.Status != 422 || len(p.Findings) == 0 || len(p.Findings) > 51 || !strings.Contains(p.Findings[len(p.Findings)-1].Message, c.last) {
+			t.Errorf("%q: %.300v", c.last, err)
 		}
-		if last := p.Findings[len(p.Findings)-1]; len(p.Findings) > 50 && !strings.Contains(last.Message, "findings more") {
-			t.Errorf("the last finding is %+v", last)
-		}
+	}
+	_, err := w.as("tamsin").TestRules(t.Context(), repo, simple, "tavrin: examples/1\nexamples: "+strings.Repeat("[\n", 400_000))
+	if err == nil || !strings.Contains(err.Error(), "nested too deeply") {
+		t.Errorf("%v", err)
+	}
+	// remarks of lint are bounded too, the worst first
+	many := strings.Replace(simple, "owners: team:hydraulics", "owners: ["+keys(500, "person:nobody%d,")+"]", 1)
+	said, err := w.as("ines").LintRules(t.Context(), repo, many)
+	w.ok(err)
+	if n := len(said.Advice); n != lint.MaxTold+1 || !strings.Contains(said.Advice[n-1].Text, "findings more") || said.Advice[0].Severity != lint.Blocked {
+		t.Errorf("%d remarks; %v", n, said.Findings)
 	}
 }
 

@@ -17,6 +17,8 @@ import (
 	"tavrin/internal/api"
 	"tavrin/internal/bounds"
 	"tavrin/internal/cli"
+	"tavrin/internal/core/lint"
+	"tavrin/internal/core/plainyaml"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/service"
@@ -54,7 +56,9 @@ func limits() string {
 		most int
 		unit string
 	}{
-		{"a rules document", rules.MaxBytes, "bytes"}, {"findings told of a rules document; the last says how many more there are", rules.MaxFindings, "findings"},
+		{"a rules document, or a file of examples for one", plainyaml.MaxBytes, "bytes"}, {"mappings and lists in each other there", plainyaml.MaxDepth, "levels"}, {"entries of one mapping there", plainyaml.MaxEntries, "entries"},
+		{"findings told of a rules document; the last says how many more there are", rules.MaxFindings, "findings"}, {"remarks of lint told; the last says how many more there are", lint.MaxTold, "remarks"},
+		{"protections in one rules document", rules.MaxProtections, "protections"}, {"requirements in one", rules.MaxRequirements, "requirements"}, {"patterns of branches in one, of kinds and protections", rules.MaxPatterns, "patterns"}, {"entries of all lists of one", rules.MaxItems, "entries"}, {"globs of one, with braces multiplied out", rules.MaxItems, "globs"},
 		{"a title", service.MaxTitle, "characters"}, {"a description, review or remark", service.MaxProse, "bytes"}, {"a request's body, but for Git's", api.MaxBody, "bytes"},
 		{"a check's log that is kept, its end", service.MaxLog, "bytes"}, {"a file that is shown whole", service.MaxFileBytes, "bytes"}, {"the patch of a difference in one answer; it says when it was cut", service.MaxPatch, "bytes"},
 		{"a name of a branch or tag, with refs/…/", git.MaxRefName, "bytes"},

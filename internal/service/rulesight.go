@@ -143,8 +143,7 @@ func (s *Service) advice(ctx context.Context, d draft) ([]wire.Advice, error) {
 			out = append(out, found)
 		}
 	}
-	slices.SortStableFunc(out, func(a, b wire.Advice) int { return a.Line - b.Line })
-	return out, nil
+	return lint.Told(out), nil
 }
 
 // world gathers what lint knows of a repository.

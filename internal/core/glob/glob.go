@@ -31,6 +31,8 @@ const (
 	MaxLength = 512
 	// MaxAlternatives is the largest number of rows that a pattern's braces may multiply out to.
 	MaxAlternatives = 256
+	// MaxRows is the largest number of rows that all patterns of one list may multiply out to.
+	MaxRows = 20_000
 )
 
 // Syntax says in a few words how a glob is written, for messages about wrong ones.
@@ -87,6 +89,9 @@ func Compile(text string) (Pattern, error) {
 	}
 	return p, nil
 }
+
+// Rows returns for how many patterns without braces the pattern stands.
+func (p Pattern) Rows() int { return len(p.rows) }
 
 // multiplied gives the patterns without braces that a pattern stands for.
 func multiplied(text string) ([]string, error) {
@@ -153,6 +158,11 @@ func alternatives(whole, text string, depth int) (out []string, rest string, err
 			}
 			text = rest[1:]
 			continue
+		}
+		if width == 1 && text[0] != '\\' { // all that is plain at once: each addition is made to every alternative
+			if width = strings.IndexAny(text[1:], `\[{},`) + 1; width == 0 {
+				width = len(text)
+			}
 		}
 		if err := add(text[:width]); err != nil {
 			return nil, "", err
@@ -356,6 +366,7 @@ func (p Pattern) Beginnings() []Beginning {
 // List is a set of patterns with exclusions. The zero value matches nothing.
 type List struct {
 	include, exclude []Pattern
+	rows             int
 }
 
 // CompileList reads patterns, those with a leading "!" as exclusions. A list of exclusions alone is an error,
@@ -373,12 +384,18 @@ func CompileList(texts []string) (List, error) {
 		} else {
 			l.include = append(l.include, p)
 		}
+		if l.rows += len(p.rows); l.rows > MaxRows {
+			return List{}, fmt.Errorf("a list of globs stands for more than %d patterns, its braces multiplied out", MaxRows)
+		}
 	}
 	if len(l.include) == 0 {
 		return List{}, fmt.Errorf("a list of globs needs at least one that does not begin with \"!\"")
 	}
 	return l, nil
 }
+
+// Rows returns for how many patterns without braces the list stands.
+func (l List) Rows() int { return l.rows }
 
 // Match says whether the name is in the list.
 func (l List) Match(name string) bool {

@@ -14,6 +14,7 @@ import (
 
 	"tavrin/internal/core/areas"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/glob"
 	"tavrin/internal/core/rules"
 )
 
@@ -57,7 +58,10 @@ const Silent = 30 * 24 * time.Hour
 // Lint finds what to remark on in a document. set is the rules in force with it; of is the document's name in sources:
 // empty for a repository's own.
 func Lint(doc *rules.Document, set *rules.Set, of string, w World) []Advice {
-	l := linter{doc: doc, set: set, of: of, w: w}
+	l := linter{doc: doc, set: set, of: of, w: w, paths: map[string]bool{}}
+	for _, path := range w.Paths {
+		l.paths[path] = true
+	}
 	for i := range doc.Areas {
 		l.area(&doc.Areas[i])
 	}
@@ -81,6 +85,25 @@ func Lint(doc *rules.Document, set *rules.Set, of string, w World) []Advice {
 	return slices.Compact(l.out)
 }
 
+// MaxTold is how many findings are told of one document.
+const MaxTold = 200
+
+// Told leaves the worst MaxTold of findings, in the order of lines, and says last how many more there are.
+func Told(found []Advice) []Advice {
+	slices.SortStableFunc(found, func(a, b Advice) int {
+		return slices.Index(severities, a.Severity) - slices.Index(severities, b.Severity)
+	})
+	more, next := len(found)-MaxTold, Severity("")
+	if more > 0 {
+		next, found = found[MaxTold].Severity, found[:MaxTold]
+	}
+	slices.SortStableFunc(found, func(a, b Advice) int { return a.Line - b.Line })
+	if more > 0 {
+		found = append(found, Advice{Severity: next, Line: found[MaxTold-1].Line, Text: fmt.Sprintf("and %d findings more, none of them worse than these, which are not told", more), Edit: "see to these first"})
+	}
+	return found
+}
+
 // Worst returns the worst severity among findings; empty when there are none.
 func Worst(found []Advice) Severity {
 	for _, s := range severities {
@@ -97,6 +120,9 @@ type linter struct {
 	of  string
 	w   World
 	out []Advice
+
+	paths map[string]bool           // those of w
+	met   map[*rules.Condition]bool // those whose globs some path matches
 }
 
 func (l *linter) say(s Severity, line int, edit, format string, args ...any) {
@@ -201,7 +227,7 @@ func (l *linter) check(c *rules.Check) {
 	}
 	for word := range strings.FieldsSeq(c.Command) {
 		path := strings.TrimPrefix(strings.Trim(word, "\"'"), "./")
-		if slices.Contains(l.w.Paths, path) && len(l.set.AreasOf(path)) == 0 {
+		if l.paths[path] && len(l.set.AreasOf(path)) == 0 {
 			l.say(Fragile, c.LineOf("command"), fmt.Sprintf("add %s to an area", path),
 				"check %q runs %s, which nobody owns: a change may alter it and pass by it", c.Name, path)
 		}
@@ -262,7 +288,9 @@ func (l *linter) protection(p *rules.Protection) {
 	for i := range p.Require {
 		l.requirement(p, &p.Require[i], what)
 		for j := range p.Require[:i] {
-			l.beside(&p.Require[j], &p.Require[i], what)
+			if l.beside(&p.Require[j], &p.Require[i], what) {
+				break // the first says it
+			}
 		}
 	}
 }
@@ -317,9 +345,34 @@ func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what str
 		}
 	case rules.Objections, rules.Tasks, rules.Ticket, rules.PathCase, rules.Fixups, rules.Messages, rules.Signed:
 	}
-	if q.When != nil && q.When.PathsText != nil && l.w.Paths != nil && !slices.ContainsFunc(l.w.Paths, q.When.Paths.Match) {
+	if q.When != nil && q.When.PathsText != nil && l.w.Paths != nil && !l.holdsSomewhere(q.When) {
 		l.say(Fragile, q.When.Line, "correct the globs", "%s: no file there is now matches the condition's paths %s", what, strings.Join(q.When.PathsText, ", "))
 	}
+}
+
+// holdsSomewhere says whether some file is one that a condition is about. All conditions are asked about each file at once: there
+// may be hundreds of them, and half a million files.
+func (l *linter) holdsSomewhere(when *rules.Condition) bool {
+	if l.met == nil {
+		var lists []glob.List
+		var of []*rules.Condition
+		for i := range l.doc.Protections {
+			for _, q := range l.doc.Protections[i].Require {
+				if q.When != nil && q.When.PathsText != nil {
+					lists, of = append(lists, q.When.Paths), append(of, q.When)
+				}
+			}
+		}
+		index := glob.NewIndex(lists)
+		l.met = map[*rules.Condition]bool{}
+		var space [16]int
+		for _, path := range l.w.Paths {
+			for _, n := range index.Of(path, space[:0]) {
+				l.met[of[n]] = true
+			}
+		}
+	}
+	return l.met[when]
 }
 
 func (l *linter) matches(c rules.CheckName) bool {
@@ -331,8 +384,9 @@ func (l *linter) matches(c rules.CheckName) bool {
 	return slices.ContainsFunc(l.set.Checks(), func(k rules.Check) bool { return c.Match(k.Name) })
 }
 
-// beside remarks on two requirements of one protection that repeat or whose thresholds are out of order.
-func (l *linter) beside(a, b *rules.Requirement, what string) {
+// beside remarks on two requirements of one protection that repeat or whose thresholds are out of order, and says whether it did.
+func (l *linter) beside(a, b *rules.Requirement, what string) bool {
+	before := len(l.out)
 	switch {
 	case a.SameAs(b):
 		l.say(Note, b.Line, "leave one out", "%s: line %d asks the same already", what, a.Line)
@@ -343,6 +397,7 @@ func (l *linter) beside(a, b *rules.Requirement, what string) {
 		slices.Equal(a.NotFrom, b.NotFrom) && a.Newest == b.Newest:
 		l.say(Note, b.Line, "leave it out, or raise its count", "%s: line %d asks for %d approvals always, so that these %d add nothing", what, a.Line, a.Count, b.Count)
 	}
+	return len(l.out) > before
 }
 
 func (l *linter) threshold(a, b *rules.Requirement, what, unit string, overA, overB int) {

@@ -13,6 +13,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"tavrin/internal/core/glob"
+	"tavrin/internal/core/plainyaml"
 	"tavrin/internal/core/trailer"
 )
 
@@ -35,9 +36,12 @@ func (f Finding) String() string {
 }
 
 const (
-	maxDepth = 12
 	// MaxFindings is how many findings are told at once; that there are more is the last one.
 	MaxFindings = 50
+	// MaxProtections is how many protections one document may have, MaxRequirements how many requirements they may ask for
+	// together, MaxPatterns how many patterns of branches it may hold and MaxItems how many entries all its lists together: what
+	// is asked of a document grows with the product of some of them.
+	MaxProtections, MaxRequirements, MaxPatterns, MaxItems = 100, 500, 1000, 20_000
 	// maxDescription leaves room for what people write into it.
 	maxDescription = 8 << 10
 )
@@ -68,19 +72,9 @@ func Parse(text string) (*Document, []Finding) { return Under{}.Parse(text) }
 
 // Parse reads a rules document as what u says it is. It answers as the function Parse does.
 func (u Under) Parse(text string) (*Document, []Finding) {
-	r := &reader{lines: strings.Split(text, "\n"), under: u, used: map[string][]string{}}
-	switch {
-	case len(text) > MaxBytes:
-		r.at(1, 1, fmt.Sprintf("the document has %d bytes", len(text)), fmt.Sprintf("at most %d bytes", MaxBytes))
-		return nil, r.findings
-	case !utf8.ValidString(text):
-		r.at(1, 1, "the document is not valid UTF-8", "save it as UTF-8")
-		return nil, r.findings
-	case strings.ContainsRune(text, 0):
-		r.at(1, 1, "the document holds a NUL character", "plain text only")
-		return nil, r.findings
-	case tooDeep(text):
-		r.at(1, 1, "the document is nested too deeply", fmt.Sprintf("at most %d levels", maxDepth))
+	r := &reader{lines: strings.Split(text, "\n"), under: u, used: map[string][]string{}, counts: map[string]int{}}
+	if trouble := plainyaml.Check(text, "the document"); trouble != nil {
+		r.at(trouble.Line, trouble.Column, trouble.Message, trouble.Right)
 		return nil, r.findings
 	}
 	file, err := parser.ParseBytes([]byte(text), 0, parser.AllowDuplicateMapKey())
@@ -181,6 +175,7 @@ func (r *reader) kinds(d *Document, f field) {
 		r.named(k, "a branch kind")
 		r.houses(k, "the branch kind", r.under.House != nil && r.under.House.Kind(k.name) != nil)
 		list, texts := r.globs(k)
+		r.within(k.key, "patterns of branches", len(texts), MaxPatterns)
 		line, _ := place(k.key)
 		d.Kinds = append(d.Kinds, Kind{Name: k.name, Patterns: texts, List: list, Line: line})
 	}
@@ -326,8 +321,8 @@ func (r *reader) checkGlobs(f field) []CheckName {
 			r.checkName(f.value, text)
 		} else if p, err := glob.Compile(text); err != nil {
 			r.bad(f.value, err.Error(), "the name of a check, or "+glob.Syntax)
-		} else {
-			c.glob = p
+		} else if c.glob = p; !r.within(f.value, multipliedOut, p.Rows(), MaxItems) {
+			return nil
 		}
 		out = append(out, c)
 	}
@@ -342,6 +337,9 @@ func (r *reader) protections(d *Document, f field) {
 	}
 	names := map[string]int{}
 	for _, n := range seq.Values {
+		if !r.within(n, "protections", 1, MaxProtections) {
+			return
+		}
 		p := r.protection(d, n)
 		if line, twice := names[p.Name]; twice && p.Name != "" {
 			r.bad(n, fmt.Sprintf("two protections are called %q", p.Name), fmt.Sprintf("give each a name of its own; the first is on line %d", line))
@@ -430,12 +428,14 @@ func (r *reader) branches(d *Document, f field, texts []string) glob.List {
 		}
 		r.used[t] = stands
 		patterns = append(patterns, stands...)
+		if !r.within(f.value, "patterns of branches", len(stands), MaxPatterns) {
+			return glob.List{}
+		}
 	}
-	list, err := glob.CompileList(patterns)
-	if err != nil && len(texts) > 0 {
-		r.bad(f.value, err.Error(), "a branch kind or "+glob.Syntax)
+	if len(texts) == 0 {
+		return glob.List{}
 	}
-	return list
+	return r.compiled(f, patterns, "a branch kind or "+glob.Syntax)
 }
 
 func (r *reader) land(p *Protection, f field) {

@@ -13,31 +13,6 @@ import (
 	"tavrin/internal/core/glob"
 )
 
-// tooDeep guards the YAML parser, which recurses, against hostile nesting in either style.
-func tooDeep(text string) bool {
-	flow, deepest := 0, 0
-	for _, c := range text {
-		switch c {
-		case '[', '{':
-			flow++
-			deepest = max(deepest, flow)
-		case ']', '}':
-			flow = max(0, flow-1)
-		case '\n':
-			flow = 0
-		}
-	}
-	if deepest > 64 {
-		return true
-	}
-	for line := range strings.SplitSeq(text, "\n") {
-		if len(line)-len(strings.TrimLeft(line, " -?")) > 200 {
-			return true
-		}
-	}
-	return false
-}
-
 // reader walks the syntax tree and gathers findings as it goes.
 type reader struct {
 	lines    []string
@@ -45,6 +20,29 @@ type reader struct {
 	more     int // findings that were not kept
 	under    Under
 	used     map[string][]string // branch kinds, and words in their place, with what they stand for
+	counts   map[string]int      // how many of what the document holds, as far as it was read
+}
+
+// within counts more of something and says whether the document may hold as many. That it may not is found once.
+func (r *reader) within(n ast.Node, what string, more, most int) bool {
+	before := r.counts[what]
+	r.counts[what] += more
+	if before <= most && r.counts[what] > most {
+		r.bad(n, fmt.Sprintf("the document holds more than %d %s", most, what), "fewer; one pattern, team or protection may stand for many")
+	}
+	return r.counts[what] <= most
+}
+
+// items returns the entries of a list, or what stands in its place; nothing when the document's lists are too long.
+func (r *reader) items(f field) []ast.Node {
+	values := []ast.Node{f.value}
+	if seq, ok := f.value.(*ast.SequenceNode); ok {
+		values = seq.Values
+	}
+	if !r.within(f.value, "entries of lists", len(values), MaxItems) {
+		return nil
+	}
+	return values
 }
 
 // keys returns the fields of the mapping that stands at a path of the document.
@@ -179,12 +177,6 @@ func kindOf(n ast.Node) string {
 		return "true or false"
 	case *ast.NullNode:
 		return "empty"
-	case *ast.AnchorNode:
-		return "an anchor, which rules documents do not use"
-	case *ast.AliasNode:
-		return "an alias, which rules documents do not use"
-	case *ast.TagNode:
-		return "a tag, which rules documents do not use"
 	default:
 		return fmt.Sprintf("a YAML %s", v.Type())
 	}
@@ -204,15 +196,12 @@ func (r *reader) text(f field) string {
 
 // texts reads one text or a list of texts.
 func (r *reader) texts(f field) []string {
-	seq, ok := f.value.(*ast.SequenceNode)
-	if !ok {
-		if s := r.text(f); s != "" {
-			return []string{s}
-		}
-		return nil
+	_, several := f.value.(*ast.SequenceNode)
+	var texts []string
+	if several {
+		texts = []string{}
 	}
-	texts := []string{}
-	for _, v := range seq.Values {
+	for _, v := range r.items(f) {
 		if s := r.text(field{f.key, f.name, v}); s != "" {
 			texts = append(texts, s)
 		}
@@ -341,12 +330,8 @@ func joined[T ~string](words []T) string {
 // principalTexts reads one text or a list of texts; "team: hydraulics", which YAML takes for a mapping and which is
 // easily typed, is meant as "team:hydraulics".
 func (r *reader) principalTexts(f field) []string {
-	values := []ast.Node{f.value}
-	if seq, ok := f.value.(*ast.SequenceNode); ok {
-		values = seq.Values
-	}
 	texts := []string{}
-	for _, v := range values {
+	for _, v := range r.items(f) {
 		if m, ok := v.(*ast.MappingNode); ok && len(m.Values) == 1 {
 			key, isText := m.Values[0].Key.(*ast.StringNode)
 			value, isTextToo := m.Values[0].Value.(*ast.StringNode)
@@ -394,15 +379,27 @@ func (r *reader) principals(f field, robots bool) []Principal {
 	return out
 }
 
+// multipliedOut is what globs are counted as.
+const multipliedOut = "globs, with braces multiplied out"
+
+// compiled compiles globs, as long as all of the document do not stand for too many.
+func (r *reader) compiled(f field, texts []string, right string) glob.List {
+	if r.counts[multipliedOut] > MaxItems {
+		return glob.List{}
+	}
+	list, err := glob.CompileList(texts)
+	if err != nil {
+		r.bad(f.value, err.Error(), right)
+	}
+	r.within(f.value, multipliedOut, list.Rows(), MaxItems)
+	return list
+}
+
 func (r *reader) globs(f field) (glob.List, []string) {
 	texts := r.texts(f)
 	if len(texts) == 0 {
 		r.bad(f.value, fmt.Sprintf("%q names no pattern", f.name), "one glob or a list of globs")
 		return glob.List{}, nil
 	}
-	list, err := glob.CompileList(texts)
-	if err != nil {
-		r.bad(f.value, err.Error(), glob.Syntax)
-	}
-	return list, texts
+	return r.compiled(f, texts, glob.Syntax), texts
 }

@@ -16,6 +16,9 @@ func (r *reader) requirements(d *Document, f field) []Requirement {
 	}
 	var out []Requirement
 	for _, n := range seq.Values {
+		if !r.within(n, "requirements", 1, MaxRequirements) {
+			return nil
+		}
 		if q, ok := r.requirement(d, n); ok {
 			q.key = q.identity()
 			out = append(out, q)

@@ -23,9 +23,6 @@ import (
 // Format is the value of the document's first key, "tavrin": the version of the document's form.
 const Format = "rules/1"
 
-// MaxBytes is the largest document accepted.
-const MaxBytes = 1 << 20
-
 // Document is one parsed rules document.
 type Document struct {
 	Kinds       []Kind

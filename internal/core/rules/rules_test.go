@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"tavrin/internal/core/plainyaml"
 )
 
 const sample = `tavrin: rules/1
@@ -96,8 +98,8 @@ func TestFindingsSayWhereAndWhatIsRight(t *testing.T) {
 		{"empty", "", 1, "empty", "one YAML mapping"},
 		{"NUL", "tavrin: \x00", 1, "NUL", ""},
 		{"not UTF-8", "tavrin: \xff", 1, "UTF-8", ""},
-		{"too large", strings.Repeat("#", MaxBytes+1), 1, "bytes", "at most"},
-		{"too deep", head + "areas: " + strings.Repeat("[", 5000), 1, "nested too deeply", ""},
+		{"too large", strings.Repeat("#", plainyaml.MaxBytes+1), 1, "bytes", "at most"},
+		{"too deep", head + "areas: " + strings.Repeat("[", 5000), 2, "nested too deeply", ""},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -262,6 +264,54 @@ func TestP8CombiningIsAnAlgebra(t *testing.T) {
 	}
 	if tightened < 100 {
 		t.Errorf("only %d of the added protections tightened anything: the test says little", tightened)
+	}
+}
+
+// A document holds as much as the bounds say, and one more is found, once and where it stands.
+func TestDocumentsAreBounded(t *testing.T) {
+	times := func(n int, entry func(i int) string) string {
+		var b strings.Builder
+		for i := range n {
+			b.WriteString(entry(i))
+		}
+		return b.String()
+	}
+	protection := func(i int) string { return fmt.Sprintf("  - {name: p%d, branches: b%d, push: nobody}\n", i, i) }
+	for _, c := range []struct {
+		what string
+		most int
+		text func(n int) string
+	}{
+		{"protections", MaxProtections, func(n int) string { return "protect:\n" + times(n, protection) }},
+		{"requirements", MaxRequirements, func(n int) string {
+			return "protect:\n  - name: p\n    branches: main\n    require:\n" + times(n, func(i int) string { return fmt.Sprintf("      - {approvals: 1, when: {paths: p%d}}\n", i) })
+		}},
+		{"patterns of branches", MaxPatterns, func(n int) string {
+			return "branches: {k: [" + times(n/2, func(i int) string { return fmt.Sprintf("a%d,", i) }) + "]}\nprotect:\n  - {name: p, push: nobody, branches: [" +
+				times(n-n/2, func(i int) string { return fmt.Sprintf("b%d,", i) }) + "]}\n"
+		}},
+		{"patterns of branches", MaxPatterns, func(n int) string { // by a kind's name
+			return "branches: {k: [" + times(50, func(i int) string { return fmt.Sprintf("a%d,", i) }) + "]}\nprotect:\n" +
+				times(19, func(i int) string { return fmt.Sprintf("  - {name: q%d, branches: k, push: nobody}\n", i) }) + times(n-20*50, protection)
+		}},
+		{"entries of lists", MaxItems, func(n int) string {
+			return "areas: {a: {paths: a, owners: [" + times(n-1, func(i int) string { return fmt.Sprintf("person:p%d,", i) }) + "]}}\n"
+		}},
+		{"globs, with braces multiplied out", MaxItems, func(n int) string {
+			area := func(i int) string {
+				return fmt.Sprintf("  a%d: {owners: team:t, paths: [%s]}\n", i, times(50, func(j int) string { return fmt.Sprintf("\"a%d{a,b}{c,d}\",", j) }))
+			}
+			return "areas:\n" + times(MaxItems/200-1, area) + "  b: {owners: team:t, paths: [" + times(n-MaxItems+200, func(i int) string { return fmt.Sprintf("x%d,", i) }) + "]}\n"
+		}},
+	} {
+		text := "tavrin: rules/1\n"
+		if _, found := Parse(text + c.text(c.most)); len(found) > 0 {
+			t.Errorf("%d %s: %v", c.most, c.what, found[0])
+		}
+		_, found := Parse(text + c.text(c.most+1))
+		if want := fmt.Sprintf("the document holds more than %d %s", c.most, c.what); !slices.ContainsFunc(found, func(f Finding) bool { return f.Message == want && f.Line > 1 }) || len(found) > 2 {
+			t.Errorf("%d %s: %v", c.most+1, c.what, found)
+		}
 	}
 }
 

@@ -27,18 +27,14 @@ import (
 	"time"
 
 	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/plainyaml"
 	"tavrin/internal/core/rules"
 )
 
 // Format is the value of the file's first key, "tavrin".
 const Format = "examples/1"
-
-// MaxBytes is the largest file accepted.
-const MaxBytes = 1 << 20
 
 // File is a file of examples.
 type File struct {
@@ -98,14 +94,11 @@ type Result struct {
 
 // Parse reads a file of examples. The error says line and column.
 func Parse(text string) (*File, error) {
-	if len(text) > MaxBytes {
-		return nil, fmt.Errorf("the file has %d bytes; at most %d", len(text), MaxBytes)
-	}
 	if strings.TrimSpace(text) == "" {
 		return nil, fmt.Errorf("the file is empty; begin with tavrin: %s", Format)
 	}
-	if err := plain(text); err != nil {
-		return nil, err
+	if trouble := plainyaml.Check(text, "the file"); trouble != nil {
+		return nil, trouble
 	}
 	var f File
 	if err := decode(text, &f); err != nil {
@@ -137,37 +130,6 @@ func decode(text string, f *File) (err error) {
 		return errors.New(strings.TrimSpace(yaml.FormatError(err, false, true)))
 	}
 	return nil
-}
-
-// plain refuses what examples do not use: anchors, aliases and tags.
-func plain(text string) error {
-	file, err := parser.ParseBytes([]byte(text), 0)
-	if err != nil {
-		return fmt.Errorf("the examples cannot be read: %s", strings.TrimSpace(yaml.FormatError(err, false, true)))
-	}
-	var odd oddities
-	for _, doc := range file.Docs {
-		if doc.Body != nil {
-			ast.Walk(&odd, doc.Body)
-		}
-	}
-	return odd.err
-}
-
-// oddities finds the first anchor, alias or tag.
-type oddities struct{ err error }
-
-// Visit is called for each node.
-func (o *oddities) Visit(n ast.Node) ast.Visitor {
-	switch n.(type) {
-	case *ast.AnchorNode, *ast.AliasNode, *ast.TagNode:
-		if o.err == nil {
-			p := n.GetToken().Position
-			o.err = fmt.Errorf("line %d, column %d: anchors, aliases and tags are not used in examples: write it out", p.Line, p.Column)
-		}
-		return nil
-	}
-	return o
 }
 
 func (e Example) valid() error {

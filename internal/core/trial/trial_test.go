@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/plainyaml"
 	"tavrin/internal/core/rules"
 )
 
@@ -72,8 +73,8 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 		{people + "  - {name: a, change: {author: odo}, expect: ready, because: x}", "misses nothing"},
 		{people + "  - {name: a, change: {author: odo}, expect: ready, checks: {unit: great}}", `cannot be "great"`},
 		{people + "  - {name: a, change: {author: odo}, expect: ready, strategy: teleport}", "rebase, squash, merge"},
-		{"tavrin: examples/1\npeople: &x {}\nexamples: []", "anchors"},
-		{strings.Repeat("#", MaxBytes+1), "bytes"},
+		{"tavrin: examples/1\npeople: &x {}\nexamples: []", "anchor"},
+		{strings.Repeat("#", plainyaml.MaxBytes+1), "bytes"},
 		{"[", "cannot be read"},
 	}
 	for _, c := range cases {
