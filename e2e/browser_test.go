@@ -108,7 +108,7 @@ func (p *page) shows(words ...string) {
 }
 
 // press presses the button with this text, as soon as there is one that can be pressed: one that is neither about to be
-// replaced nor in a part of the page that is still at work.
+// replaced nor in a part of the page that is still at work, and the only one that says so: of two, the first may be any.
 func (p *page) press(text string) { p.t.Helper(); p.pressIn("main", text) }
 
 // dialog presses a button of the dialog that is open.
@@ -118,12 +118,13 @@ func (p *page) pressIn(place, text string) {
 	p.t.Helper()
 	quoted, _ := json.Marshal(text)
 	p.do(headless.Script(fmt.Sprintf(`(async () => {
-  for (let i = 0; i < 400; i++) {
-    const button = [...document.querySelectorAll(':is(%[2]s) button')].find((b) => b.innerText.trim() === %[1]s && !b.disabled && !b.closest('[inert], body [aria-busy=true]'));
-    if (button) return button.click();
+  let found = [];
+  for (let i = 0; i < 2000; i++) {
+    found = [...document.querySelectorAll(':is(%[2]s) button')].filter((b) => b.innerText.trim() === %[1]s && !b.disabled && !b.closest('[inert], body [aria-busy=true]'));
+    if (found.length === 1) return found[0].click();
     await new Promise((r) => setTimeout(r, 25));
   }
-  throw new Error('no button ' + %[1]s);
+  throw new Error(found.length + ' buttons ' + %[1]s);
 })()`, quoted, place)))
 }
 
@@ -131,7 +132,7 @@ func (p *page) pressIn(place, text string) {
 func bringing(css string) chromedp.Action[chromedp.Void] {
 	quoted, _ := json.Marshal(css)
 	return headless.Script(fmt.Sprintf(`(async () => {
-  for (let i = 0; i < 400; i++) {
+  for (let i = 0; i < 2000; i++) {
     const found = document.querySelector(%[1]s);
     if (found) return found.scrollIntoView();
     await new Promise((r) => setTimeout(r, 25));
@@ -158,7 +159,7 @@ func (p *page) still() {
 func clicking(css string) chromedp.Action[chromedp.Void] {
 	quoted, _ := json.Marshal(css)
 	return headless.Script(fmt.Sprintf(`(async () => {
-  for (let i = 0; i < 400; i++) {
+  for (let i = 0; i < 2000; i++) {
     const found = document.querySelector(%[1]s);
     if (found && !found.disabled && !found.closest('[inert], body [aria-busy=true]')) { found.scrollIntoView({ block: 'nearest' }); return found.click(); }
     await new Promise((r) => setTimeout(r, 25));
@@ -179,7 +180,7 @@ func (p *page) choose(words, shows string) {
 	p.t.Helper()
 	quoted, _ := json.Marshal(words)
 	p.do(headless.Script(fmt.Sprintf(`(async () => {
-  for (let i = 0; i < 400; i++) {
+  for (let i = 0; i < 2000; i++) {
     const s = document.querySelector('#difference select');
     const option = s && [...s.options].find((o) => o.text.includes(%s));
     if (option) { s.value = option.value; return s.dispatchEvent(new Event('change', { bubbles: true })); }
@@ -212,7 +213,7 @@ func (p *page) untroubled() {
 // The whole story in the console: sign in, see what protects a branch, read a change, approve it, ask for it to
 // land, and see it land without loading the page again.
 func TestConsoleTellsTheWholeStory(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "tamsin/east", "valves/east", "open\nclose\n")
 	reviewer, author := w.visit(), w.visit()
@@ -265,7 +266,7 @@ func TestConsoleTellsTheWholeStory(t *testing.T) {
 
 // A review is for the revision on the screen: if a newer one came in between, nothing is recorded.
 func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	p := w.visit()
@@ -303,7 +304,7 @@ func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.do(chromedp.SendKeys(chromedp.CSS("#alter-3"), ", and short"))
 	p.press("Save my words")
 	p.shows("fine, and short", "before: fine")
-	p.press("Answer or settle")
+	p.pressIn("#thread-1", "Answer or settle")
 	p.do(chromedp.SendKeys(chromedp.CSS("#reply-1"), "because it is measured"))
 	p.press("Reply")
 	p.shows("because it is measured")
@@ -328,7 +329,7 @@ func TestConsoleIsAccessible(t *testing.T) {
 	if err != nil {
 		t.Fatalf("the console's packages are not installed: make build: %v", err)
 	}
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(strings.Replace(simple, "checks: [unit]", "checks: [unit, lint]", 1))
 	k := w.propose("tamsin", "topic", "valves/east", "open\n")
 	_, err = w.as("wren").Review(t.Context(), repo, k.Number, "object", 1, "a long word: "+strings.Repeat("water", 60))
@@ -347,35 +348,47 @@ func TestConsoleIsAccessible(t *testing.T) {
 	p := w.visit()
 	paths := []string{"/", "/growers/irrigation", "/growers/irrigation/changes", "/growers/irrigation/changes/1", "/growers/irrigation/changes/2", "/growers/irrigation/queue",
 		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/~/growers/rules", "/~/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/notices", "/growers/irrigation/changes?state=all&text=none", "/growers/irrigation/propose?source=topic", "/nowhere/at/all"}
-	check := func(path, theme string) {
-		p.do(headless.Script(string(axe) + ";0"))
-		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ['violations']}).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).slice(0, 3).join(' | ')).join('\n'))`, chromedp.EvalAwaitPromise))
+	// A theme alters colours alone, so that in the second one nothing but the contrast is looked at again.
+	check := func(path, theme, only string) {
+		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](fmt.Sprintf(`axe.run(document, {resultTypes: ['violations']%s}).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).slice(0, 3).join(' | ')).join('\n'))`, only), chromedp.EvalAwaitPromise))
 		w.ok(err)
 		if found != "" {
 			t.Errorf("%s, %s:\n%s", path, theme, found)
 		}
 	}
-	p.open("/")
-	p.shows("Sign in")
-	check("sign in", "light")
-	p.signIn("ines")
-	for _, theme := range []string{"light", "dark"} {
-		p.do(headless.Script(fmt.Sprintf(`localStorage.setItem('theme', %q)`, theme)))
-		for _, path := range paths {
-			p.open(path)
-			p.still()
-			check(path, theme)
+	turn := func(theme string) {
+		p.do(clicking("header [aria-pressed]"))
+		p.still()
+		if is, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`document.documentElement.classList.contains('dark')`)); err != nil || is != (theme == "dark") {
+			t.Fatalf("the page is not %s: %v", theme, err)
 		}
 	}
-	p.do(chromedp.EmulateViewport(400, 800))
-	for _, path := range paths {
-		p.open(path)
+	look := func(path string) {
+		p.still()
+		p.do(headless.Script(string(axe) + ";0"))
+		check(path, "light", "")
+		turn("dark")
+		check(path, "dark", ", runOnly: ['color-contrast']")
+		turn("light")
+		p.do(chromedp.EmulateViewport(400, 800))
 		p.still()
 		width, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`document.documentElement.scrollWidth`))
 		w.ok(err)
 		if width > 400 {
 			t.Errorf("%s is %d pixels wide on a screen of 400", path, width)
 		}
+		p.do(chromedp.EmulateViewport(1280, 800))
+	}
+	p.open("/")
+	p.shows("Sign in")
+	p.do(headless.Script(`localStorage.setItem('theme', 'light')`))
+	p.open("/")
+	p.shows("Sign in")
+	look("sign in")
+	p.signIn("ines")
+	for _, path := range paths {
+		p.open(path)
+		look(path)
 	}
 	p.untroubled()
 }
@@ -408,7 +421,7 @@ func (c *carried) agree(step string, words ...string) {
 // Two browsers and one terminal carry a change from draft to clear, with an objection, a suggestion, a fixup, a rebase and
 // a second reviewer; every page and command agrees at every step.
 func TestTwoBrowsersAndATerminal(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	ines := w.begin(strings.Replace(simple, "      - objections: none\n", "      - objections: none\n      - threads: settled\n", 1))
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
@@ -495,7 +508,7 @@ func (w *town) openedAs(number int) wire.Change {
 // Setting requirements aside in the console takes a reason and the confirmation of exactly what is set aside; the second
 // look is somebody else's. Notices tell of it.
 func TestConsoleOverride(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(strings.ReplaceAll(withDuty, "person:wren, person:ines", "person:wren"))
 	k := w.propose("tamsin", "flood", "pumps", "off\n")
 	duty, other := w.visit(), w.visit()
@@ -543,7 +556,7 @@ func TestConsoleOverride(t *testing.T) {
 
 // A large difference is loaded as one reads: what is far away is not in the page, and can be found.
 func TestLargeDifferenceIsReadInParts(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	w.begin(simple)
 	w.wide(400, 50)
 	p := w.visit()
@@ -591,7 +604,7 @@ func (w *town) wide(files, lines int) {
 
 // A change is proposed and altered in the console: what it will meet is seen first, and it may go to another branch.
 func TestConsoleProposesAndAlters(t *testing.T) {
-	w := newTown(t)
+	w := aloneTown(t)
 	ines := w.begin(simple + "changes: {description: \"- [ ] tried\"}\nlabels: {urgent: {set_by: role:writer}}\n")
 	w.must("ines", ines, "push", "-q", "origin", "main:refs/heads/side")
 	dir := w.clone("tamsin")

@@ -243,8 +243,11 @@
                   <span>{v.applied_by}{v.agreed_by ? `, agreed by ${v.agreed_by}` : ''}</span>
                   <span class="text-soft"><When time={v.applied_at} /></span>
                   <span class="min-w-0 grow">{v.because}</span>
-                  <button type="button" class="plain-link cursor-pointer" onclick={() => compare(v.version)}
-                    >what it changed</button
+                  <button
+                    type="button"
+                    class="plain-link cursor-pointer"
+                    aria-label={`what it changed, version ${v.version}`}
+                    onclick={() => compare(v.version)}>what it changed</button
                   >
                   {#if v.version !== rules.value?.version}<a
                       class="plain-link"
