@@ -150,7 +150,7 @@ func readListed(line string) (id, kind string, size int64, ok bool) {
 // extent is how far a tree goes.
 type extent struct {
 	paths int64
-	depth int64 // folders in each other, itself counted
+	depth int64 // folders in each other below it
 }
 
 // measured remembers how far trees go, by id: what it holds is true of every repository. Its zero value is ready.
@@ -201,7 +201,7 @@ func (in *Incoming) measure(a asked, commits []string) error {
 	}
 	m := &measuring{asked: a, known: &in.repo.program.measured, b: in.repo.program.bounds()}
 	for i, root := range roots {
-		if _, err := m.tree(root, 1); err != nil {
+		if _, err := m.tree(root, 0); err != nil {
 			return fmt.Errorf("the tree of commit %.10s: %w", commits[i], err)
 		}
 	}
@@ -215,7 +215,7 @@ type measuring struct {
 	b     *bounds.Bounds
 }
 
-// tree measures a tree that stands so deep in others.
+// tree measures a tree that stands in so many others.
 func (m *measuring) tree(id string, deep int64) (extent, error) {
 	if deep > m.b.PushTreeDepth {
 		return extent{}, m.b.Reach("push.tree-depth", "folders stand more than %d deep in each other", m.b.PushTreeDepth)
@@ -226,7 +226,6 @@ func (m *measuring) tree(id string, deep int64) (extent, error) {
 		if err != nil {
 			return e, err
 		}
-		e.depth = 1
 		for text != "" {
 			mode, child, rest, ok := readEntry(text)
 			if !ok {
@@ -253,7 +252,7 @@ func (m *measuring) tree(id string, deep int64) (extent, error) {
 	switch {
 	case e.paths > m.b.PushTreePaths:
 		return e, m.b.Reach("push.tree-paths", "it holds more than %d files", m.b.PushTreePaths)
-	case deep-1+e.depth > m.b.PushTreeDepth:
+	case deep+e.depth > m.b.PushTreeDepth:
 		return e, m.b.Reach("push.tree-depth", "folders stand more than %d deep in each other", m.b.PushTreeDepth)
 	}
 	return e, nil

@@ -123,6 +123,7 @@ type process struct {
 	leave  func()
 	bound  *bounds.Reached // why it was ended, when a bound was reached
 	late   *bounds.Reached // the bound on its time
+	spent  *bounds.Reached // the one on its processor's time
 	ended  sync.Once
 	err    error // how it ended
 }
@@ -138,7 +139,7 @@ func (r *Repo) prepare(ctx context.Context, args ...string) (*process, error) {
 	if slices.Contains(transfers, command(args)) {
 		seconds, name = b.GitTransferSeconds, "git.transfer-seconds"
 	}
-	p := &process{args: args, stderr: &tail{max: 8 << 10}, leave: leave, late: b.Reach(name, "git %s took too long", command(args))}
+	p := &process{args: args, stderr: &tail{max: 8 << 10}, leave: leave, late: b.Reach(name, "git %s took too long", command(args)), spent: b.Reach("git.cpu-seconds", "git %s used up its processor time", command(args))}
 	p.ctx, p.cancel = context.WithTimeoutCause(inside, time.Duration(seconds)*time.Second, p.late)
 	cmd := exec.CommandContext(p.ctx, "git", args...)
 	cmd.Dir, cmd.Env, cmd.Stderr = r.dir, r.program.environment(r.env...), p.stderr
@@ -208,7 +209,7 @@ func (p *process) end() error {
 		if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
 			failed.Killed = true
 			if status.Signal() == syscall.SIGXCPU {
-				return fmt.Errorf("git %s: it used up its processor time (bound git.cpu-seconds)", command(p.args))
+				return p.spent
 			}
 		}
 	}

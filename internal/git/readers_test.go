@@ -9,7 +9,10 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
+
+	"tavrin/internal/bounds"
 )
 
 // What people put into a commit cannot look like the end of it, like another, or like something that Git says.
@@ -156,6 +159,7 @@ func FuzzReadMerge(f *testing.F) {
 func TestProcessesAreBounded(t *testing.T) {
 	w := newWorkshop(t)
 	w.write("a", strings.Repeat("a\n", 5000))
+	w.write("b", strings.Repeat("b", 100))
 	head := w.commit("start")
 	w.push()
 	p := &Program{Home: w.t.TempDir(), Bounds: w.repo.program.Bounds}
@@ -182,10 +186,42 @@ func TestProcessesAreBounded(t *testing.T) {
 	if err := alive(w.dir + "/pid"); err == nil {
 		t.Error("its child lives on")
 	}
+	// A transfer may take longer than other work.
+	p.bounds().GitSeconds, p.bounds().GitTransferSeconds = 1, 2
+	for args, want := range map[string]string{"upload-pack .": "git.transfer-seconds is 2", "cat-file --batch": "git.seconds is 1"} {
+		silent, hold, err := os.Pipe() // somebody who says nothing
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = r.stream(t.Context(), silent, new(bytes.Buffer), strings.Fields(args)...)
+		hold.Close()
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s was not ended: %v", args, err)
+		}
+	}
 	p.bounds().GitSeconds = 120
+	if out, err := r.run(t.Context(), nil, "cat-file", "blob", head+":b"); err != nil || len(out) != 100 {
+		t.Errorf("just as much as may be is not read: %d, %v", len(out), err)
+	}
 	p.bounds().GitMemory = 1 << 20
 	if _, err := r.run(t.Context(), nil, "log", "--stat"); err == nil {
 		t.Error("it had the memory that it was not to have")
+	}
+}
+
+// Processor time is counted apart from the time on the clock. A git that toils is one that stands before it in the path.
+func TestProcessorTimeIsBounded(t *testing.T) {
+	w := newWorkshop(t)
+	dir := t.TempDir()
+	if err := os.WriteFile(dir+"/git", []byte("#!/bin/sh\nwhile :; do :; done\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	p := &Program{Home: t.TempDir()}
+	p.bounds().GitCPUSeconds = 1
+	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+	var reached *bounds.Reached
+	if _, err := p.Open(w.repo.dir).run(t.Context(), nil, "log"); !errors.As(err, &reached) || reached.Name != "git.cpu-seconds" {
+		t.Errorf("it was not ended: %v", err)
 	}
 }
 
@@ -222,6 +258,32 @@ func TestTurns(t *testing.T) {
 	if len(p.turns.people) != 0 {
 		t.Errorf("%d people are remembered", len(p.turns.people))
 	}
+}
+
+// All together have no more turns than there are, and who waits for one too long is told.
+func TestTurnsOfAll(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		p := &Program{Home: t.TempDir()}
+		p.bounds().GitProcesses = 2
+		var leaves []func()
+		for _, who := range []string{"wren", "odo"} {
+			_, leave, err := p.enter(For(t.Context(), who))
+			if err != nil {
+				t.Fatal(err)
+			}
+			leaves = append(leaves, leave)
+		}
+		if _, _, err := p.enter(For(t.Context(), "tamsin")); err == nil || !strings.Contains(err.Error(), "the bound git.processes is 2") {
+			t.Errorf("three have two turns: %v", err)
+		}
+		leaves[0]()
+		if _, leave, err := p.enter(For(t.Context(), "tamsin")); err != nil {
+			t.Errorf("a turn was not given back: %v", err)
+		} else {
+			leave()
+		}
+		leaves[1]()
+	})
 }
 
 // alive says whether the process lives whose number is in a file.

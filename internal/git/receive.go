@@ -526,7 +526,7 @@ func explainPack(err error, size int64, b *bounds.Bounds) error {
 		return err
 	}
 	if size > b.PushPackBytes {
-		return b.Reach("push.pack-bytes", "the pack is too large: it has more than %d MiB", b.PushPackBytes>>20)
+		return b.Reach("push.pack-bytes", "the pack is too large")
 	}
 	return fmt.Errorf("the pack is not sound: %s", strings.TrimSpace(e.Stderr))
 }

@@ -107,7 +107,7 @@ func (m Most) HTML(text string) string {
 	if err := engine.Convert([]byte(text), &out); err != nil {
 		return typed(text)
 	}
-	if int64(out.Len()) > m.HTMLBytes {
+	if int64(len(bytes.TrimSpace(out.Bytes()))) > m.HTMLBytes {
 		return typed(text)
 	}
 	laid := strings.TrimSpace(policy.Sanitize(out.String()))
