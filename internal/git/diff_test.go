@@ -14,6 +14,7 @@ import (
 // Carrying a difference over to another base agrees with what says whether an approval still counts: the tree is that of
 // the later head exactly when the difference is the same (P6). Where the two do not go together, the files are named.
 func TestP6CarryOverAgreesWithSameDifference(t *testing.T) {
+	t.Parallel()
 	w := newWorkshop(t)
 	rng := rand.New(rand.NewPCG(31, 32))
 	files := []string{"a", "b", "dir/c"}

@@ -104,6 +104,7 @@ func plan(s Strategy, base, head string) Plan {
 
 // A rebase without a checkout gives the trees that git rebase gives, on random histories, or conflicts as it does.
 func TestRebaseAgreesWithGit(t *testing.T) {
+	t.Parallel()
 	rng := rand.New(rand.NewPCG(7, 7))
 	clean, conflicts := 0, 0
 	for range 25 {
@@ -309,6 +310,7 @@ func TestMoveRefsIsCompareAndSwap(t *testing.T) {
 }
 
 func TestPackKeepsEverything(t *testing.T) {
+	t.Parallel()
 	w := newWorkshop(t)
 	var last string
 	for i := range manyPacks + 1 {
@@ -395,6 +397,7 @@ func FuzzReadRequest(f *testing.F) {
 
 // Whatever kind of conflict: it is found, its files are named, and nothing is left in the repository.
 func TestKindsOfConflict(t *testing.T) {
+	t.Parallel()
 	cases := map[string]struct {
 		topic, main func(w *workshop)
 		file        string
@@ -436,6 +439,7 @@ func TestKindsOfConflict(t *testing.T) {
 // For random rewritings, the difference is said to be the same exactly when applying it by git itself gives the same
 // tree (P6).
 func TestP6SameDifferenceOnRandomHistories(t *testing.T) {
+	t.Parallel()
 	rng := rand.New(rand.NewPCG(5, 6))
 	answers := map[bool]int{}
 	for range 12 {

@@ -45,6 +45,7 @@ func (w *workshop) tells(p Plan) (string, Built) {
 // What lands is what was shown, by whatever strategy, or nothing lands (P2). Each case says what becomes of it by rebase,
 // squash and merge, and what the tree holds where it lands.
 func TestP2OneTree(t *testing.T) {
+	t.Parallel()
 	on := func(w *workshop, branch string) { w.git("checkout", "-q", branch) }
 	cases := []struct {
 		name string
@@ -302,6 +303,7 @@ func (w *workshop) judgedApart(shown, onto, head string) (string, bool) {
 // Random histories, with merges of every kind, reversals, cherry-picks, renames, submodules, and merges back and forth: by no
 // strategy lands anything but the judge's tree (P2). TAVRIN_HISTORIES says how many; make histories runs many.
 func TestP2RandomHistoriesLandTheJudgesTree(t *testing.T) {
+	t.Parallel()
 	n := 12
 	if text := os.Getenv("TAVRIN_HISTORIES"); text != "" {
 		n, _ = strconv.Atoi(text)
