@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -400,18 +401,23 @@ type carried struct {
 	pages  []*page
 }
 
-// agree fails the test unless every page and the terminal say the same of the gate: these words.
+// agree fails the test unless every page and the terminal come to say the same of the gate: these words. What was pressed in a
+// page is still on its way.
 func (c *carried) agree(step string, words ...string) {
 	c.t.Helper()
 	var k struct {
 		Summary  string `json:"summary"`
 		Revision int    `json:"revision"`
 	}
-	c.ok(json.Unmarshal([]byte(c.says("tamsin", 0, "", "change", "show", fmt.Sprint(c.number), "--repo", repo, "-o", "json")), &k))
-	for _, w := range words {
-		if !strings.Contains(k.Summary, w) {
-			c.t.Errorf("%s: the terminal says %q, not %q", step, k.Summary, w)
+	lacks := func() bool {
+		c.ok(json.Unmarshal([]byte(c.says("tamsin", 0, "", "change", "show", fmt.Sprint(c.number), "--repo", repo, "-o", "json")), &k))
+		return slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(k.Summary, w) })
+	}
+	for i := 0; lacks(); i++ {
+		if i > 200 {
+			c.t.Fatalf("%s: the terminal says %q, not %q", step, k.Summary, words)
 		}
+		pause()
 	}
 	for _, p := range c.pages {
 		p.shows(k.Summary, fmt.Sprintf("Your word on revision %d", k.Revision))
