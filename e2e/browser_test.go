@@ -583,6 +583,7 @@ func TestLargeDifferenceIsReadInParts(t *testing.T) {
 	p.shows("plot 200 line 0")
 	p.do(clicking(`[aria-label="I have read fields/0200.txt"]`))
 	p.shows("400 files, 1 read")
+	p.still() // the service has heard of it
 	p.untroubled()
 	if d := w.reads("odo", w.openedAs(1), client.Reading{FilesOnly: true}); !d.Files[200].Read || d.Looked != 1 {
 		t.Errorf("read %v, looked %d", d.Files[200].Read, d.Looked)
