@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tavrin/internal/core/rules"
+	"tavrin/internal/often"
 )
 
 const overridable = `tavrin: rules/1
@@ -139,7 +140,7 @@ func TestOverridableSaysWhyNot(t *testing.T) {
 func TestP1OverridesOnlyTouchWhatTheyName(t *testing.T) {
 	rng := rand.New(rand.NewPCG(21, 22))
 	opened := 0
-	for range 1500 {
+	for range often.Times(500) {
 		f := randomFacts(rng)
 		doc := parsed(t, around+randomProtection(rng, "p1")+randomProtection(rng, "p2"))
 		f.Overrides, f.Tip = nil, ""

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 	"unicode/utf8"
+
+	"tavrin/internal/often"
 )
 
 func TestMatch(t *testing.T) {
@@ -124,7 +126,7 @@ func generated(rng *rand.Rand) (pattern, name string) {
 func TestMatchAgreesWithRegularExpressions(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 6))
 	matched := 0
-	for range 200_000 {
+	for range often.Times(50_000) {
 		pattern, name := generated(rng)
 		p, err := Compile(pattern)
 		if err != nil {
@@ -138,7 +140,7 @@ func TestMatchAgreesWithRegularExpressions(t *testing.T) {
 			matched++
 		}
 	}
-	if matched < 2000 {
+	if matched < 500 {
 		t.Errorf("only %d of the generated names matched: the test says little", matched)
 	}
 }

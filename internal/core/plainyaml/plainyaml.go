@@ -39,21 +39,28 @@ func (t *Trouble) Error() string {
 
 // Check returns why a text is not to be parsed, or nil. what names it in the words: "the document", "the file".
 func Check(text, what string) *Trouble {
+	_, trouble := Tokens(text, what)
+	return trouble
+}
+
+// Tokens returns a text's tokens, for the parser, or why it is not to be parsed.
+func Tokens(text, what string) (token.Tokens, *Trouble) {
 	switch {
 	case len(text) > MaxBytes:
-		return &Trouble{1, 1, fmt.Sprintf("%s has %d bytes", what, len(text)), fmt.Sprintf("at most %d bytes", MaxBytes)}
+		return nil, &Trouble{1, 1, fmt.Sprintf("%s has %d bytes", what, len(text)), fmt.Sprintf("at most %d bytes", MaxBytes)}
 	case !utf8.ValidString(text):
-		return &Trouble{1, 1, what + " is not valid UTF-8", "save it as UTF-8"}
+		return nil, &Trouble{1, 1, what + " is not valid UTF-8", "save it as UTF-8"}
 	case strings.ContainsRune(text, 0):
-		return &Trouble{1, 1, what + " holds a NUL character", "plain text only"}
+		return nil, &Trouble{1, 1, what + " holds a NUL character", "plain text only"}
 	}
 	m := measure{what: what}
-	for _, t := range lexer.Tokenize(text) {
+	tokens := lexer.Tokenize(text)
+	for _, t := range tokens {
 		if trouble := m.take(t); trouble != nil {
-			return trouble
+			return nil, trouble
 		}
 	}
-	return nil
+	return tokens, nil
 }
 
 // measure is what is known after some tokens.

@@ -4,6 +4,8 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+
+	"tavrin/internal/often"
 )
 
 func TestCompareFindsWhatLoosens(t *testing.T) {
@@ -86,7 +88,7 @@ protect:
 func TestP8CompareNeverMissesALoosening(t *testing.T) {
 	rng := rand.New(rand.NewPCG(11, 12))
 	loosening := 0
-	for range 1200 {
+	for range often.Times(400) {
 		was, now := parseAll(t, randomProtection(rng, "a")), parseAll(t, randomProtection(rng, "a"))
 		if rng.IntN(2) == 0 { // near misses: the old protection and one more requirement
 			text := randomProtection(rng, "a")
@@ -103,7 +105,7 @@ func TestP8CompareNeverMissesALoosening(t *testing.T) {
 			}
 		}
 	}
-	if loosening < 300 {
+	if loosening < 100 {
 		t.Errorf("only %d generated pairs loosened: the test says little", loosening)
 	}
 }

@@ -73,11 +73,12 @@ func Parse(text string) (*Document, []Finding) { return Under{}.Parse(text) }
 // Parse reads a rules document as what u says it is. It answers as the function Parse does.
 func (u Under) Parse(text string) (*Document, []Finding) {
 	r := &reader{lines: strings.Split(text, "\n"), under: u, used: map[string][]string{}, counts: map[string]int{}}
-	if trouble := plainyaml.Check(text, "the document"); trouble != nil {
+	tokens, trouble := plainyaml.Tokens(text, "the document")
+	if trouble != nil {
 		r.at(trouble.Line, trouble.Column, trouble.Message, trouble.Right)
 		return nil, r.findings
 	}
-	file, err := parser.ParseBytes([]byte(text), 0, parser.AllowDuplicateMapKey())
+	file, err := parser.Parse(tokens, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		r.syntax(err)
 		return nil, r.findings

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"tavrin/internal/core/plainyaml"
+	"tavrin/internal/often"
 )
 
 const sample = `tavrin: rules/1
@@ -233,7 +234,7 @@ func parseAll(t *testing.T, protections ...string) *Document {
 func TestP8CombiningIsAnAlgebra(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	tightened := 0
-	for range 600 {
+	for range often.Times(200) {
 		protections := make([]string, 1+rng.IntN(4))
 		for i := range protections {
 			protections[i] = randomProtection(rng, fmt.Sprintf("p%d", i))
@@ -262,7 +263,7 @@ func TestP8CombiningIsAnAlgebra(t *testing.T) {
 			tightened++
 		}
 	}
-	if tightened < 100 {
+	if tightened < 30 {
 		t.Errorf("only %d of the added protections tightened anything: the test says little", tightened)
 	}
 }
