@@ -63,9 +63,9 @@ func TestApprovalSettings(t *testing.T) {
 	cases := []struct{ requirement, state, says string }{
 		{"approvals: 1", "met", ""},
 		{"approvals: 2", "unmet", "wren's approval does not count: an author"},
-		{"{approvals: 2, not_from: nobody}", "met", "an author's own counting"},
-		{"{approvals: 2, not_from: last_pusher}", "unmet", "the last to push"},
-		{"{approvals: 2, not_from: commit_authors}", "unmet", "brought or wrote a commit"},
+		{"{approvals: 2, own: counts}", "met", "an author's own counting"},
+		{"{approvals: 2, not_from: last_pusher, own: counts}", "unmet", "the last to push"},
+		{"{approvals: 2, not_from: commit_authors, own: counts}", "unmet", "brought or wrote a commit"},
 		{"{approvals: 1, from: team:hydraulics}", "met", "from team:hydraulics"},
 		{"{approvals: 1, from: person:pavo}", "unmet", "ask pavo"},
 		{"{approvals: 1, from: role:maintainer}", "unmet", "ask ines"},

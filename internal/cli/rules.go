@@ -154,6 +154,9 @@ func printDifferences(w io.Writer, differences []wire.Difference) {
 		effect := "tightens, or neither"
 		if d.Loosens {
 			effect = "loosens"
+			if d.Why != "" {
+				effect += ": " + d.Why
+			}
 		}
 		row(w, d.What, dash(d.Was)+" -> "+dash(d.Now), effect, fmt.Sprintf("line %d", d.Line))
 	}

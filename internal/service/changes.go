@@ -709,7 +709,11 @@ func (s *Service) Review(ctx context.Context, a Actor, name string, number int, 
 		if n.Verdict == gate.Comment && strings.TrimSpace(n.Text) == "" && sent == 0 {
 			return invalid("text", "say what you mean: nothing was gathered, and a comment needs words")
 		}
-		row = store.Review{ChangeID: c.ID, Revision: n.Revision, Login: a.Login(), Verdict: string(n.Verdict), Text: n.Text, Title: c.Title, Description: c.Description, CreatedAt: s.now()}
+		teams, err := teamsOf(tx.DB, []string{a.Login()})
+		if err != nil {
+			return err
+		}
+		row = store.Review{ChangeID: c.ID, Revision: n.Revision, Login: a.Login(), Verdict: string(n.Verdict), Text: n.Text, Title: c.Title, Description: c.Description, Teams: teams[a.Login()], CreatedAt: s.now()}
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}

@@ -250,17 +250,21 @@ func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tip
 
 // look finds out what the decision about a protected branch depends on besides the move itself.
 func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips map[string]string, set *rules.Set) error {
+	e := set.For(strings.TrimPrefix(g.Ref, "refs/heads/"))
 	if g.Old == "" {
 		for ref, tip := range tips {
 			branch, isBranch := strings.CutPrefix(ref, "refs/heads/")
-			if !isBranch || !set.For(branch).Protected {
+			if !isBranch || !slices.ContainsFunc(e.Protections, func(m rules.Matching) bool { return m.Holds([]string{branch}) }) {
 				continue
 			}
 			held, err := in.Contains(ctx, tip, g.New)
 			if err != nil {
 				return err
 			}
-			if g.Held = g.Held || held; held {
+			if held {
+				g.Held = append(g.Held, branch)
+			}
+			if e.MayBegin(g.Held) {
 				break
 			}
 		}
@@ -269,8 +273,8 @@ func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips
 	if g.Old != "" {
 		not = append(not, g.Old)
 	} else {
-		for ref, tip := range tips {
-			if branch, isBranch := strings.CutPrefix(ref, "refs/heads/"); isBranch && set.For(branch).Protected {
+		for ref, tip := range tips { // what every protection takes for held is not new to it
+			if branch, isBranch := strings.CutPrefix(ref, "refs/heads/"); isBranch && e.MayBegin([]string{branch}) {
 				not = append(not, tip)
 			}
 		}

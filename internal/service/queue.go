@@ -56,6 +56,7 @@ func (s *Service) gatherRevision(db *gorm.DB, repo *store.Repository, c store.Ch
 		return g, err
 	}
 	g.facts.TargetGone = !s.bare(repo).HasBranch(c.Target)
+	g.facts.SourceGone = (c.State == "open" || c.State == "draft") && !s.bare(repo).HasBranch(c.Source)
 	if g.facts.People, err = peopleOf(db, repo); err != nil {
 		return g, err
 	}

@@ -181,6 +181,34 @@ func placeOf(db *gorm.DB, h shelf) (rules.Under, error) {
 	return rules.Under{House: house}, err
 }
 
+// differences says in what two documents of a shelf differ, either nil for none, beside those that hold together with them: the
+// house's, or its repositories'.
+func (s *Service) differences(db *gorm.DB, h shelf, was, now *rules.Document) ([]rules.Difference, error) {
+	as, err := placeOf(db, h)
+	if err != nil {
+		return nil, err
+	}
+	others := []*rules.Document{as.House}
+	if h.repo == nil {
+		repos, err := repositoriesOf(db, *h.house)
+		if err != nil {
+			return nil, err
+		}
+		for i := range repos {
+			row, err := (shelf{repo: &repos[i]}).newest(db)
+			if err != nil {
+				return nil, err
+			}
+			doc, err := documentOf(row, rules.Under{House: was, Accepted: true})
+			if err != nil {
+				return nil, err
+			}
+			others = append(others, doc)
+		}
+	}
+	return rules.Compare(was, now, others...), nil
+}
+
 // rulesThen puts together the versions that something was judged by.
 func (s *Service) rulesThen(db *gorm.DB, repo *store.Repository, own, house int) (*rules.Set, error) {
 	ownRow, err := (shelf{repo: repo}).at(db, own)

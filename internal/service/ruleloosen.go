@@ -48,7 +48,11 @@ func (s *Service) proposalView(db *gorm.DB, h shelf, row store.RulesProposal, wa
 		if err != nil {
 			return v, err
 		}
-		v.Differences = append(v.Differences, rules.Compare(was, now)...)
+		differences, err := s.differences(db, h, was, now)
+		if err != nil {
+			return v, err
+		}
+		v.Differences = append(v.Differences, differences...)
 	}
 	return v, nil
 }

@@ -227,7 +227,11 @@ func (s *Service) TryRules(ctx context.Context, a Actor, where, text string, las
 	if err != nil {
 		return out, err
 	}
-	out.Differences = append(out.Differences, rules.Compare(d.was, d.now)...)
+	differences, err := s.differences(db, d.shelf, d.was, d.now)
+	if err != nil {
+		return out, err
+	}
+	out.Differences = append(out.Differences, differences...)
 	out.Loosens = rules.Loosens(out.Differences)
 	if d.was != nil && out.Loosens {
 		for _, p := range d.was.AgreedBy {

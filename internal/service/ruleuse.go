@@ -118,7 +118,11 @@ func (s *Service) ApplyRules(ctx context.Context, a Actor, where, text, because 
 		if err != nil {
 			return err
 		}
-		if was != nil && len(was.AgreedBy) > 0 && rules.Loosens(rules.Compare(was, now)) {
+		differences, err := s.differences(tx.DB, h, was, now)
+		if err != nil {
+			return err
+		}
+		if was != nil && len(was.AgreedBy) > 0 && rules.Loosens(differences) {
 			row := store.RulesProposal{BasedOn: last.Version, Text: text, Because: because, ProposedBy: a.Login(), ProposedAt: s.now(), State: "open"}
 			proposal, err := s.propose(tx, h, &row, was)
 			out.Rules, out.Proposal = rulesView(last), &proposal
@@ -315,7 +319,8 @@ func (s *Service) RulesDifferences(ctx context.Context, a Actor, where string, f
 			return nil, err
 		}
 	}
-	return append([]wire.Difference{}, rules.Compare(docs[0], docs[1])...), nil
+	differences, err := s.differences(db, h, docs[0], docs[1])
+	return append([]wire.Difference{}, differences...), err
 }
 
 // readBack reads a version on record under the house's rules of today.

@@ -204,9 +204,13 @@ func gateReviews(db *gorm.DB, c store.Change, newest store.Revision, rehearsal *
 	if err != nil {
 		return nil, err
 	}
+	var disabled []string
+	if err := db.Model(&store.Account{}).Where("disabled AND login IN (SELECT login FROM reviews WHERE change_id = ?)", c.ID).Pluck("login", &disabled).Error; err != nil {
+		return nil, err
+	}
 	out := []gate.Review{}
 	for _, r := range standing {
-		review := gate.Review{By: r.Login, Verdict: gate.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description,
+		review := gate.Review{By: r.Login, Verdict: gate.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description, Teams: r.Teams, Disabled: slices.Contains(disabled, r.Login),
 			SameDifference: r.Revision == newest.Number || slices.Contains(newest.SameAs, r.Revision)}
 		if rehearsal != nil && review.Verdict == gate.Approve && r.Revision != newest.Number { // an objection is not lost by this
 			review.SameDifference = review.SameDifference && slices.Contains(rehearsal.SameAs, r.Revision)

@@ -232,6 +232,7 @@ type Review struct {
 	Text        string
 	Title       string // the change's when it was given
 	Description string
+	Teams       []string `gorm:"serializer:json"` // of who gave it, then
 	CreatedAt   time.Time
 	WithdrawnAt *time.Time
 }

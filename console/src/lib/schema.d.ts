@@ -2213,6 +2213,8 @@ export interface components {
             was?: string;
             /** @description the setting, such as protection "trunk": push */
             what: string;
+            /** @description of one that loosens although it seems not to: how it may */
+            why?: string;
         };
         Digest: {
             desk: components["schemas"]["DeskItem"][];

@@ -10,6 +10,7 @@
       <span class="font-medium">{d.what}</span>
       <span class="text-soft">line {d.line}</span>
       {#if d.loosens}<span class="ml-1 rounded border border-ochre px-1 text-xs text-ochre">loosens</span>{/if}
+      {#if d.why}<span class="block text-soft">{d.why}</span>{/if}
       <span class="block break-words">
         {#if d.was}<del class="bg-removed px-1 no-underline">− {d.was}</del>{/if}
         {#if d.now}<ins class="bg-added px-1 no-underline">+ {d.now}</ins>{/if}

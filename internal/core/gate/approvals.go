@@ -14,6 +14,7 @@ type pool struct {
 	in     func(Person) bool
 	not    []rules.Exclusion
 	newest bool // only approvals of the newest revision count
+	stay   rules.Stay
 }
 
 func stringsOf[T any](words []T) []string {
@@ -25,12 +26,12 @@ func stringsOf[T any](words []T) []string {
 }
 
 func (j *judge) wantApprovals(q rules.Sourced) {
-	p := pool{words: "anyone who may write", in: func(p Person) bool { return p.Role.AtLeast(Writer) }, not: q.NotFrom, newest: q.Newest}
+	p := pool{words: "anyone who may write", in: func(p Person) bool { return p.Role.AtLeast(Writer) }, not: q.NotFrom, newest: q.Newest, stay: j.effective.ApprovalsStay.Value}
 	if len(q.Requirement.From) > 0 {
 		p.words = list(principals(q.Requirement.From), "or")
 		p.in = func(p Person) bool { return p.IsAny(q.Requirement.From) }
 	}
-	j.approvedBy("approvals", q.Title, q.Count, p, q.Level, q.From)
+	j.approvedBy("approvals", "approvals "+q.Identity(), q.Title, q.Count, p, q.Level, q.From)
 }
 
 func (j *judge) owners(q rules.Sourced) {
@@ -39,12 +40,12 @@ func (j *judge) owners(q rules.Sourced) {
 		return
 	}
 	for _, t := range j.touched {
-		j.ownersOf(t, 1, q.Level, q.From)
+		j.ownersOf(t, 1, j.effective.ApprovalsStay.Value, q.Level, q.From)
 	}
 }
 
 // ownersOf asks for n approvals by an area's owners. An author who owns the area does not count for it.
-func (j *judge) ownersOf(t rules.Touched, n int, level rules.Level, from []rules.Source) {
+func (j *judge) ownersOf(t rules.Touched, n int, stay rules.Stay, level rules.Level, from []rules.Source) {
 	name := t.Name
 	if t.From.Document != "" {
 		name += " (" + t.From.Document + ")"
@@ -53,17 +54,24 @@ func (j *judge) ownersOf(t rules.Touched, n int, level rules.Level, from []rules
 		words: "an owner of " + name + " (" + list(principals(t.Owners), "or") + ")",
 		in:    func(p Person) bool { return p.IsAny(t.Owners) },
 		not:   []rules.Exclusion{rules.NotAuthor},
+		stay:  stay,
 	}
-	j.approvedBy("owners/"+t.Name, count(n, "approval")+" by an owner of "+name, n, p, level, from)
+	asks := fmt.Sprintf("owners %d %s %q %q", n, stay, t.Name, t.From.Document)
+	j.approvedBy("owners/"+t.Name, asks, count(n, "approval")+" by an owner of "+name, n, p, level, from)
 }
 
-// areas adds what touched areas ask by themselves: approvals and checks.
+// areas adds what touched areas ask by themselves: approvals and checks. Approvals of another difference never count for them,
+// whatever protections say of pushes, of which there may be none.
 func (j *judge) areas() {
+	stay := j.effective.ApprovalsStay.Value
+	if stay == rules.StayAlways {
+		stay = rules.StayIfUnchanged
+	}
 	for _, t := range j.touched {
 		if t.Approvals > 0 {
 			from := t.From
 			from.Line = t.LineOf("asks.approvals")
-			j.ownersOf(t, t.Approvals, rules.Required, []rules.Source{from})
+			j.ownersOf(t, t.Approvals, stay, rules.Required, []rules.Source{from})
 		}
 		for _, name := range t.Checks {
 			from := t.From
@@ -73,16 +81,16 @@ func (j *judge) areas() {
 	}
 }
 
-// approvedBy judges one demand for n approvals out of a pool.
-func (j *judge) approvedBy(key, title string, n int, p pool, level rules.Level, from []rules.Source) {
-	if j.shownAlready(title, level, from) {
+// approvedBy judges one demand for n approvals out of a pool. asks is equal for demands that ask the same.
+func (j *judge) approvedBy(key, asks, title string, n int, p pool, level rules.Level, from []rules.Source) {
+	if j.shownAlready(asks, level, from) {
 		return
 	}
 	q := Requirement{Key: key, Title: title, Level: level, State: Unmet, Need: n}
 	if j.pools == nil {
-		j.pools = map[string]pool{}
+		j.pools = map[int]pool{}
 	}
-	j.pools[title] = p
+	j.pools[len(j.out)] = p
 	first := len(j.counted)
 	for i := range j.approvals() {
 		if a := &j.given[i]; j.discount(a, p) == counts {
@@ -98,8 +106,12 @@ func (j *judge) approvedBy(key, title string, n int, p pool, level rules.Level, 
 	q.Who = j.couldApprove(p, counted, n-q.Have)
 	missing := count(n-q.Have, "approval")
 	if len(q.Who) < n-q.Have {
-		q.Next = fmt.Sprintf("%s more needed from %s, and only %s could give one: a maintainer has to add people or change the rule",
-			missing, p.words, people(q.Who))
+		only := "only "
+		if len(q.Who) == 0 {
+			only = ""
+		}
+		q.Next = fmt.Sprintf("%s more needed from %s, and %s%s could give one: a maintainer has to add people or change the rule",
+			missing, p.words, only, people(q.Who))
 	} else {
 		q.Next = fmt.Sprintf("%s more needed; ask %s to run: tavrin review approve %d --revision %d", missing, people(q.Who), j.f.Number, j.f.Revision)
 	}
@@ -179,7 +191,9 @@ type discount uint8
 const (
 	counts discount = iota
 	notAsked
+	leftTeam
 	noAccess
+	disabled
 	byRobot
 	byAuthor
 	byCommitAuthor
@@ -193,9 +207,15 @@ const (
 // discount says why an approval does not count, or that it does.
 func (j *judge) discount(r *approval, p pool) discount {
 	switch {
+	case r.Disabled:
+		return disabled
 	case !r.known:
 		return noAccess
 	case !p.in(r.person):
+		then := r.person
+		if then.Teams = r.Teams; p.in(then) {
+			return leftTeam
+		}
 		return notAsked
 	case r.person.Robot:
 		return byRobot
@@ -203,7 +223,7 @@ func (j *judge) discount(r *approval, p pool) discount {
 	if why := j.excluded(r.By, p.not); why != counts {
 		return why
 	}
-	switch stay := j.effective.ApprovalsStay.Value; {
+	switch stay := p.stay; {
 	case r.Revision == j.f.Revision:
 		return counts
 	case p.newest:
@@ -227,6 +247,10 @@ func (j *judge) said(r *Review, why discount) string {
 	switch why {
 	case noAccess:
 		return not + "they have no access any more"
+	case disabled:
+		return not + "their account is disabled"
+	case leftTeam:
+		return not + "they have left the team since"
 	case byRobot:
 		return r.By + " is a robot, and robots do not approve"
 	case byAuthor:
@@ -271,7 +295,7 @@ func (j *judge) excluded(login string, not []rules.Exclusion) discount {
 // approversCounted lists whose approvals count, by login.
 func (j *judge) approversCounted() []string {
 	if len(j.pools) == 0 {
-		everybody := pool{in: func(Person) bool { return true }, not: []rules.Exclusion{rules.NotAuthor}}
+		everybody := pool{in: func(Person) bool { return true }, not: []rules.Exclusion{rules.NotAuthor}, stay: j.effective.ApprovalsStay.Value}
 		for i := range j.approvals() {
 			if a := &j.given[i]; j.discount(a, everybody) == counts {
 				j.counted = append(j.counted, a.By)
@@ -311,8 +335,8 @@ func (j *judge) weighed() []Weighed {
 func (j *judge) weighApproval(r Review, w *Weighed) {
 	i := slices.IndexFunc(j.approvals(), func(a approval) bool { return a.By == r.By })
 	asked := false
-	for _, q := range j.out {
-		p, ok := j.pools[q.Title]
+	for n, q := range j.out {
+		p, ok := j.pools[n]
 		if !ok || q.State == NotApplicable {
 			continue
 		}

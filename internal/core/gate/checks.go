@@ -10,7 +10,8 @@ import (
 )
 
 // wantedCheck is one demand for checks on one commit, gathered before it is judged so that demands for the same check
-// on the same commit are one: with the shorter freshness, every witness, and a no to skipped over a yes.
+// on the same commit are one: with the shorter freshness, every witness, and a no to skipped over a yes. An advisory one lends
+// nothing of that to a required one, nor takes anything from it.
 type wantedCheck struct {
 	key       string // empty: by its name
 	names     []string
@@ -29,7 +30,7 @@ type wantedCheck struct {
 func (j *judge) want(w wantedCheck) {
 	for i := range j.wanted {
 		o := &j.wanted[i]
-		if o.at != w.at || o.atLeast != w.atLeast || o.title != w.title || !slices.Equal(o.names, w.names) {
+		if o.at != w.at || o.atLeast != w.atLeast || o.title != w.title || !slices.Equal(o.names, w.names) || !o.joins(w) {
 			continue
 		}
 		if o.fresh == 0 || w.fresh > 0 && w.fresh < o.fresh {
@@ -37,13 +38,18 @@ func (j *judge) want(w wantedCheck) {
 		}
 		o.skipped = o.skipped && w.skipped
 		o.witnesses = slices.Concat(o.witnesses, w.witnesses)
-		if w.level == rules.Required {
-			o.level = w.level
-		}
-		o.from = slices.Concat(o.from, w.from)
+		o.from, o.level = rules.Stronger(o.level, o.from, w.level, w.from)
 		return
 	}
 	j.wanted = append(j.wanted, w)
+}
+
+// joins says whether two demands for the same checks are one: when they ask the same of them, or ask for a single check at the
+// same level, so that to satisfy both is to satisfy what is asked together. Of several checks one may satisfy the one and
+// another the other.
+func (w *wantedCheck) joins(o wantedCheck) bool {
+	same := w.fresh == o.fresh && w.skipped == o.skipped && slices.Equal(w.witnesses, o.witnesses)
+	return same || w.level == o.level && len(w.names) == 1
 }
 
 // wantChecks takes a requirement apart into demands for single checks, as far as it names them one by one.
@@ -201,7 +207,13 @@ func (j *judge) weigh(q *Requirement, w wantedCheck) {
 func (j *judge) standing(declared rules.Check, c Check, w wantedCheck) (State, string) {
 	by := reporter(declared, declared.Name)
 	switch {
-	case c.State == NotReported || c.State == Waiting:
+	case c.State == NotReported:
+		next := "waiting for " + by
+		if other := j.renamed(declared.Name, w.at); other != "" {
+			next += fmt.Sprintf("; %s was reported on the %s: if that is its new name, a maintainer has to change the rules", other, w.at)
+		}
+		return Pending, next
+	case c.State == Waiting:
 		return Pending, "waiting for " + by
 	case c.State == Running:
 		return Pending, c.Name + " is running"
@@ -227,6 +239,26 @@ func (j *judge) standing(declared rules.Check, c Check, w wantedCheck) (State, s
 		return Unmet, next + ": mend the change and push, then join again; joining again by itself runs it once more"
 	}
 	return Unmet, next + fmt.Sprintf(": mend the change and push, or ask for another attempt with tavrin check again --name %q", c.Name)
+}
+
+// renamed finds a check that was reported on a commit, is asked for by nobody, and may be the new name of one that was not.
+func (j *judge) renamed(name string, at rules.Place) string {
+	plain := func(s string) string {
+		return strings.Map(func(c rune) rune {
+			if strings.ContainsRune(" ._/:-", c) {
+				return -1
+			}
+			return c
+		}, strings.ToLower(s))
+	}
+	wanted := plain(name)
+	for _, c := range j.reported(at) {
+		asked := slices.ContainsFunc(j.wanted, func(w wantedCheck) bool { return slices.Contains(w.names, c.Name) })
+		if other := plain(c.Name); !asked && (strings.Contains(other, wanted) || strings.Contains(wanted, other)) {
+			return c.Name
+		}
+	}
+	return ""
 }
 
 // freshness says whether a pass is young enough to count.

@@ -295,11 +295,12 @@ func Claims(commits []Commit) []string {
 }
 
 // Pushed says what a direct push would break of the requirements that hold for pushes too: straight history, messages
-// and signatures, each with where it is asked and what to do. Commits are those the push brings to the branch.
+// and signatures, each with where it is asked and what to do. Commits are those the push brings to the branch. A condition is
+// about changes, and a push is none: what stands beside one holds for every push.
 func Pushed(e *rules.Effective, commits []Commit, known map[string]Person) []Obstacle {
 	var out []Obstacle
 	for _, q := range e.Requirements {
-		if q.Level != rules.Required || q.When != nil {
+		if q.Level != rules.Required {
 			continue
 		}
 		short, sentence := "", ""
@@ -325,6 +326,9 @@ func Pushed(e *rules.Effective, commits []Commit, known map[string]Person) []Obs
 				short, sentence = "a commit is not signed", few(wrong, "and")+"."
 			}
 		case rules.Approvals, rules.Owners, rules.Objections, rules.Threads, rules.Tasks, rules.Ticket, rules.PathCase, rules.Fixups, rules.Checks, rules.Deployment:
+		}
+		if short != "" && q.When != nil {
+			sentence += " (Its condition is about changes; it holds for every push.)"
 		}
 		for _, from := range q.From {
 			if short != "" {

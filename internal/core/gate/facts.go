@@ -78,6 +78,9 @@ type Review struct {
 	// Title and Description are the change's when the review was given.
 	Title       string `json:"title,omitempty"`
 	Description string `json:"description,omitempty"`
+	// Teams are those of who gave it, when it was given; Disabled says that their account is disabled now.
+	Teams    []string `json:"teams,omitempty"`
+	Disabled bool     `json:"disabled,omitempty"`
 }
 
 // CheckState is the state of a check on a commit.
@@ -220,6 +223,7 @@ type Facts struct {
 	Source      string            `json:"source,omitempty"`
 	Target      string            `json:"target"`
 	TargetGone  bool              `json:"target_gone,omitempty"` // there is no such branch now
+	SourceGone  bool              `json:"source_gone,omitempty"`
 	Revision    int               `json:"revision"`
 	Head        string            `json:"head"`
 	Opener      string            `json:"opener,omitempty"`
@@ -286,13 +290,21 @@ func Comes(set *rules.Set, f Facts) []string {
 
 // brought is what conditions are judged by: the difference, and, by a strategy that keeps the commits, the largest of them
 // where that is larger.
-func (f Facts) brought(strategy rules.Strategy, touched []rules.Touched) rules.Brought {
+func (f Facts) brought(set *rules.Set, strategy rules.Strategy, touched []rules.Touched) rules.Brought {
 	b := rules.Brought{Title: f.Title, Source: f.Source, Target: f.Target, Paths: f.Comes(strategy), Added: f.Added, Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels}
 	if strategy.Keeps() {
 		b.Added, b.Removed, b.Files = max(b.Added, f.History.Added), max(b.Removed, f.History.Removed), max(b.Files, f.History.Files)
 	}
 	for _, t := range touched {
 		b.Areas = append(b.Areas, t.Name)
+		if t.From.Document != "" {
+			b.HouseAreas = append(b.HouseAreas, t.Name)
+		}
+	}
+	for _, label := range f.Labels {
+		if set.LabelOfHouse(label) {
+			b.HouseLabels = append(b.HouseLabels, label)
+		}
 	}
 	for _, login := range f.Authors {
 		b.AuthorIs = append(b.AuthorIs, "person:"+login)

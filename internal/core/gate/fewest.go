@@ -19,8 +19,8 @@ func Fewest(set *rules.Set, f Facts) (logins []string, hopeless []string, exact 
 		meets []int // places in need
 	}
 	byLogin := map[string]*candidate{}
-	for _, q := range report.Requirements {
-		pool, asksApprovals := j.pools[q.Title]
+	for n, q := range report.Requirements {
+		pool, asksApprovals := j.pools[n]
 		if !asksApprovals || q.Holds() || q.Level != rules.Required {
 			continue
 		}

@@ -101,7 +101,8 @@ func judged(set *rules.Set, f Facts) (Report, *judge) {
 	every := j.effective
 	j.effective = bound
 	for _, q := range every.Requirements {
-		j.judge(q, !bound.Asks(q))
+		q, binds := bound.Asked(q) // where another protection asks the same, at the level at which it does
+		j.judge(q, !binds)
 	}
 	j.areas()
 	j.checksWanted()
@@ -148,8 +149,9 @@ type judge struct {
 	touched   []rules.Touched
 	out       []Requirement
 	wanted    []wantedCheck
-	pools     map[string]pool // of the demands for approvals, by title
-	counted   []string        // whose approvals count for one of them
+	pools     map[int]pool   // of the demands for approvals, by their places in out
+	same      map[string]int // places in out, by what is asked
+	counted   []string       // whose approvals count for one of them
 	facts     *rules.Brought
 	given     []approval
 	people    []Person // everybody, by login, once somebody asked
@@ -161,7 +163,7 @@ func (j *judge) judge(q rules.Sourced, exempt bool) {
 	holds, why := true, ""
 	if q.When != nil {
 		if j.facts == nil {
-			b := j.f.brought(j.strategy(), j.touched)
+			b := j.f.brought(j.set, j.strategy(), j.touched)
 			j.facts = &b
 		}
 		holds, why = q.When.Holds(*j.facts)
@@ -233,19 +235,20 @@ func (j *judge) add(q Requirement, sources []rules.Source) {
 }
 
 // shownAlready says whether a requirement that asks the same is in the report; if so, it gets the sources too, and
-// required wins over advisory. Titles say everything that is asked, so that equal ones ask the same.
-func (j *judge) shownAlready(title string, level rules.Level, from []rules.Source) bool {
-	for i := range j.out {
-		if j.out[i].Title == title && j.out[i].State != NotApplicable && j.out[i].State != Overridden {
-			j.out[i].Sources = slices.Concat(j.out[i].Sources, from)
-			j.out[i].Because = rules.Because(j.out[i].Sources)
-			if level == rules.Required {
-				j.out[i].Level = level
-			}
-			return true
+// required wins over advisory. asks is equal for those that ask the same.
+func (j *judge) shownAlready(asks string, level rules.Level, from []rules.Source) bool {
+	i, shown := j.same[asks]
+	if !shown {
+		if j.same == nil {
+			j.same = map[string]int{}
 		}
+		j.same[asks] = len(j.out) // where the caller puts it
+		return false
 	}
-	return false
+	q := &j.out[i]
+	q.Sources, q.Level = rules.Stronger(q.Level, q.Sources, level, from)
+	q.Because = rules.Because(q.Sources)
+	return true
 }
 
 // because names sources in words. A requirement's own were put into words when the rules were combined.
@@ -273,6 +276,10 @@ func (j *judge) open() {
 		q.Next = fmt.Sprintf("it is closed: tavrin change reopen %d", j.f.Number)
 	}
 	j.add(q, nil)
+	if j.f.SourceGone {
+		j.add(Requirement{Key: "source", Title: "the branch " + j.f.Source + " is there", Because: "every change", State: Unmet, Need: 1, Who: j.f.Authors,
+			Next: fmt.Sprintf("%s was deleted: push it again (git push origin %.10s:refs/heads/%s), or close the change (tavrin change close %d)", j.f.Source, j.f.Head, j.f.Source, j.f.Number)}, nil)
+	}
 	if j.f.TargetGone && j.f.State != "landed" {
 		j.add(Requirement{Key: "target", Title: "the branch " + j.f.Target + " is there", Because: "every change", State: Unmet, Need: 1,
 			Next: fmt.Sprintf("%s was deleted or renamed: bring it back under that name, or close the change (tavrin change close %d) and open it for another branch", j.f.Target, j.f.Number)}, nil)

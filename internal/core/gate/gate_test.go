@@ -198,6 +198,19 @@ func TestContentDemands(t *testing.T) {
 			f.At = noon
 			f.HeadChecks = []Check{{Name: "seen", State: Passed, By: "barn", At: noon.Add(-90 * time.Minute)}}
 		}, Pending, "passed 1h30m ago, and a pass counts for 1h"},
+		{"an approval of who left the team", "approvals: 1, from: team:stewards", func(f *Facts) {
+			f.Reviews = []Review{{By: "odo", Verdict: Approve, Revision: 2, Teams: []string{"stewards"}}}
+		}, Unmet, "odo's approval does not count: they have left the team since"},
+		{"an approval of who was never asked", "approvals: 1, from: team:stewards", func(f *Facts) {
+			f.Reviews = []Review{{By: "odo", Verdict: Approve, Revision: 2}}
+		}, Unmet, "1 approval more needed from team:stewards, and nobody could give one: a maintainer has to add people or change the rule"},
+		{"an approval of a disabled account", "approvals: 1", func(f *Facts) {
+			f.Reviews = []Review{{By: "odo", Verdict: Approve, Revision: 2, Disabled: true}}
+		}, Unmet, "odo's approval does not count: their account is disabled"},
+		{"a check that has another name now", "checks: unit, at: head", func(f *Facts) { f.HeadChecks = []Check{{Name: "Unit tests", State: Passed, By: "barn"}} }, Pending,
+			"waiting for a witness for unit; Unit tests was reported on the head: if that is its new name"},
+		{"a glob that matches nothing", "checks: 'bench *', at: head", func(*Facts) {}, Pending, "no check that matches bench * is defined"},
+		{"so many of a glob that matches nothing", "checks: 'bench *', at: head, at_least: 1", func(*Facts) {}, Unmet, ""},
 		{"an approval of somebody gone", "approvals: 1", func(f *Facts) { f.Reviews = []Review{{By: "gone", Verdict: Approve, Revision: 2}} }, Unmet, "no access any more"},
 		{"when it is not so", "approvals: 2, when: {lines: over 3}", func(*Facts) {}, NotApplicable, "asked for when the lines changed are over 3"},
 	}
@@ -221,7 +234,7 @@ func TestSeveralProtectionsTogether(t *testing.T) {
 	f := facts()
 	f.At, f.Asker, f.Strategy, f.Title = noon, "odo", rules.Squash, "a"
 	f.HeadChecks = []Check{{Name: "seen", State: Skipped, By: "barn", At: noon}}
-	counts, doesNot := "require: [{checks: seen, at: head, skipped: counts}]", "require: [{checks: seen, at: head, fresh: 1h, level: advisory}]"
+	counts, doesNot := "require: [{checks: seen, at: head, skipped: counts}]", "require: [{checks: seen, at: head, fresh: 1h}]"
 	if q := find(t, Judge(two(counts, counts), f), "check/seen@head"); q.State != Met || len(q.Sources) != 2 {
 		t.Errorf("skipped counts for both: %+v", q)
 	}
@@ -234,6 +247,20 @@ func TestSeveralProtectionsTogether(t *testing.T) {
 	if q := find(t, Judge(two(counts, doesNot), f), "check/seen@head"); q.State != Pending || !slices.Equal(q.Again, []string{"seen"}) {
 		t.Errorf("the shorter freshness: %+v", q)
 	}
+	// An advisory one lends nothing, and takes nothing: each stands for itself.
+	f.HeadChecks[0].State, f.HeadChecks[0].At = Skipped, noon
+	advises := "require: [{checks: seen, at: head, fresh: 1h, witness: robot:other, level: advisory}]"
+	for _, set := range []*rules.Set{two(counts, advises), two(advises, counts)} {
+		for _, q := range Judge(set, f).Requirements {
+			if !strings.HasPrefix(q.Key, "check/seen@head") {
+				continue
+			}
+			if want := map[rules.Level]State{rules.Required: Met, rules.Advisory: Unmet}[q.Level]; q.State != want || len(q.Sources) != 1 {
+				t.Errorf("beside an advisory one: %+v", q)
+			}
+		}
+	}
+	f.HeadChecks[0].State, f.HeadChecks[0].At = Passed, noon.Add(-2*time.Hour)
 	messages := "require: [{messages: '^docs: '}], land: {message: 'docs: {title}'}"
 	if q := find(t, Judge(two(messages, "require: []"), f), "messages"); q.State != Met {
 		t.Errorf("one template: %+v", q)
@@ -318,7 +345,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "  - name: %s\n    branches: %s\n    require:\n", name, pick("main", "main", "'**'", "dev"))
 	for range 1 + rng.IntN(4) {
-		b.WriteString("      - {" + pick("approvals: 1", "approvals: 2", "approvals: 1, not_from: nobody", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts, not_from: last_pusher",
+		b.WriteString("      - {" + pick("approvals: 1", "approvals: 2", "approvals: 1, own: counts", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts, not_from: last_pusher",
 			"owners: every touched area", "objections: none", "threads: settled", "tasks: done", "ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: straight",
 			"messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: 'u*', at: [head, rehearsal]", "checks: [unit, lint], at_least: 1, skipped: counts",
 			"checks: unit, fresh: 2h", "checks: unit, witness: robot:barn", "deployment: field") +

@@ -3,7 +3,6 @@ package gate
 import (
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"tavrin/internal/core/rules"
@@ -45,9 +44,8 @@ func (o Override) lapsed(f Facts) string {
 func Lapsed(o Override, f Facts) string { return o.lapsed(f) }
 
 // MayOverride says why a person may not set a requirement aside; nothing when they may. Everybody who asks for the
-// requirement has to allow it: each protection it comes from, and for what an area asks, each protection of the area's
-// document that matches the branch.
-func MayOverride(e *rules.Effective, q Requirement, p Person) string {
+// requirement has to allow it: each protection and each area that it comes from.
+func MayOverride(set *rules.Set, e *rules.Effective, q Requirement, p Person) string {
 	switch {
 	case p.Robot:
 		return "robots set nothing aside"
@@ -57,18 +55,14 @@ func MayOverride(e *rules.Effective, q Requirement, p Person) string {
 		return fmt.Sprintf("%q is asked of every change, not by a rule", q.Title)
 	}
 	for _, from := range q.Sources {
-		asked := false
-		for _, m := range e.Protections {
-			if m.Source.Document != from.Document || m.Name != from.Protection && !strings.HasPrefix(from.Protection, "area ") {
-				continue
-			}
-			asked = true
-			if !p.IsAny(m.Override) {
-				return fmt.Sprintf("%s, which asks %q, gives the right to %s", m.Source, q.Title, list(principals(m.Override), "or"))
-			}
+		var right []rules.Principal
+		if i := slices.IndexFunc(e.Protections, func(m rules.Matching) bool { return m.Source.Document == from.Document && m.Name == from.Protection }); i >= 0 {
+			right = e.Protections[i].Override
+		} else if area, is := set.Area(from); is {
+			right = area.Override
 		}
-		if !asked {
-			return fmt.Sprintf("%s, which asks %q, gives the right to nobody", from, q.Title)
+		if !p.IsAny(right) {
+			return fmt.Sprintf("%s, which asks %q, gives the right to %s", from, q.Title, list(principals(right), "or"))
 		}
 	}
 	return ""
@@ -88,7 +82,7 @@ func Overridable(set *rules.Set, f Facts, login string) []Standing {
 	var out []Standing
 	for _, q := range report.Requirements {
 		if q.Level == rules.Required && !q.Holds() {
-			out = append(out, Standing{q, MayOverride(j.all, q, person)})
+			out = append(out, Standing{q, MayOverride(j.set, j.all, q, person)})
 		}
 	}
 	return out
@@ -105,7 +99,7 @@ func (j *judge) setAside() {
 		for i := range j.out {
 			q := &j.out[i]
 			named := slices.Contains(o.Requirements, Named{q.Key, q.Title})
-			if !named || q.Holds() || q.Level != rules.Required || MayOverride(j.all, *q, person) != "" {
+			if !named || q.Holds() || q.Level != rules.Required || MayOverride(j.set, j.all, *q, person) != "" {
 				continue
 			}
 			q.State, q.Who = Overridden, []string{}

@@ -108,9 +108,14 @@ func TestP1OverrideSetsAsideWhatItNamesAndNothingElse(t *testing.T) {
 func TestOverrideOfAnAreasAsk(t *testing.T) {
 	f := overridden()
 	f.Overrides[0].Requirements = []Named{{"owners/valves", "1 approval by an owner of valves"}}
-	doc := strings.Replace(overridable, "      - objections: none\n", "      - objections: none\n    override: team:duty\n", 1)
+	doc := strings.Replace(overridable, "asks: {approvals: 1}", "asks: {approvals: 1, override: team:duty}", 1)
 	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != Overridden || !strings.Contains(q.Next, "the fields are flooding") {
-		t.Errorf("every protection allows it, and the ask is %+v", q)
+		t.Errorf("the area allows it, and the ask is %+v", q)
+	}
+	// No protection opens what an area asks.
+	doc = overridable + "  - {name: more, branches: \"**\", push: nobody, override: role:reader}\n"
+	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != Unmet {
+		t.Errorf("a protection opens it: %+v", q)
 	}
 }
 
@@ -125,7 +130,7 @@ func TestOverridableSaysWhyNot(t *testing.T) {
 		return out
 	}
 	bela := why("bela")
-	if bela["approvals"] != "" || !strings.Contains(bela["objections"], `"floor" (rules version 3, line 12), which asks "no open objection", gives the right to nobody`) {
+	if bela["approvals"] != "" || !strings.Contains(bela["objections"], `"floor" (rules version 3, line 15), which asks "no open objection", gives the right to nobody`) {
 		t.Errorf("for bela: %q", bela)
 	}
 	if odo := why("odo"); !strings.Contains(odo["approvals"], "gives the right to team:duty") {

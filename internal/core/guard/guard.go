@@ -30,8 +30,8 @@ type Update struct {
 	New string // empty: the ref is deleted
 	// Forward says that New contains Old; it means nothing for a new or deleted ref.
 	Forward bool
-	// Held says that a protected branch holds New already; it means something for a new ref only.
-	Held bool
+	// Held are the branches that hold New already; it means something for a new ref only.
+	Held []string
 	// Commits are those that the push brings to the branch, for the requirements that hold for pushes too.
 	Commits []gate.Commit
 }
@@ -216,28 +216,28 @@ func obstacles(u Update, f Facts, branch string, e *rules.Effective) []Obstacle 
 			add("rewrite", from, true, "history is not rewritten", fmt.Sprintf("%.10s does not contain %s's %.10s, and its history is not rewritten.", u.New, branch, u.Old))
 		}
 	}
-	if u.Old == "" && u.Held {
-		for _, a := range e.Create {
-			if !f.Pusher.IsAny(a.Who) {
-				add("create", a.Source, false, "you may not create it", fmt.Sprintf("%s may be created by %s.", branch, whoever(a.Who)))
-			}
+	who := func(a rules.Allowance) string {
+		if len(a.Who) == 0 {
+			return "nobody pushes to it directly"
 		}
-		return out
+		return "only " + whoever(a.Who) + " may push to it directly"
 	}
-	for _, a := range e.Push {
-		if f.Pusher.IsAny(a.Who) {
-			continue
+	for i, a := range e.Push { // each protection by itself, so that one more can only refuse
+		m, create := e.Protections[i], e.Create[i]
+		held, mayCreate := u.Old == "" && m.Holds(u.Held), u.Old == "" && f.Pusher.IsAny(create.Who)
+		switch {
+		case f.Pusher.IsAny(a.Who), held && mayCreate:
+		case held:
+			add("create", create.Source, false, "you may not create it", fmt.Sprintf("%s may be created by %s.", branch, whoever(create.Who)))
+		case mayCreate:
+			add("create", a.Source, true, "it brings new commits", fmt.Sprintf("you may create %s, but only from a commit that a branch of %s holds already, and %.10s is none: "+
+				"push such a commit, and propose the rest as a change.", branch, strings.Join(m.Created.Texts(), ", "), u.New))
+		default:
+			add("push", a.Source, u.New != "", who(a), fmt.Sprintf("%s is protected: %s; changes land through the queue.", branch, who(a)))
 		}
-		if u.Old == "" && slices.ContainsFunc(e.Create, func(c rules.Allowance) bool { return f.Pusher.IsAny(c.Who) }) {
-			add("create", a.Source, true, "it brings new commits", fmt.Sprintf("you may create %s, but only from a commit that a protected branch holds already, and %.10s is none: "+
-				"push a commit of such a branch, and propose the rest as a change.", branch, u.New))
-			continue
-		}
-		who := "nobody pushes to it directly"
-		if len(a.Who) > 0 {
-			who = "only " + whoever(a.Who) + " may push to it directly"
-		}
-		add("push", a.Source, u.New != "", who, fmt.Sprintf("%s is protected: %s; changes land through the queue.", branch, who))
+	}
+	if u.Old == "" && e.MayBegin(u.Held) { // what is asked of commits was asked where they are held
+		return out
 	}
 	for _, o := range gate.Pushed(e, u.Commits, f.People) {
 		add(string(o.Demand), o.From, true, o.Short, o.Sentence)
@@ -268,7 +268,7 @@ func maySetAside(all []Obstacle, f Facts, e *rules.Effective) bool {
 
 // MaySetAside says why the pusher may not set an obstacle aside; nothing when they may.
 func MaySetAside(o Obstacle, f Facts, e *rules.Effective) string {
-	return gate.MayOverride(e, gate.Requirement{Title: o.title(), Sources: []rules.Source{o.From}}, f.Pusher)
+	return gate.MayOverride(f.Rules, e, gate.Requirement{Title: o.title(), Sources: []rules.Source{o.From}}, f.Pusher)
 }
 
 // orPermitted is the verdict where a permit of the pusher's sets aside everything that stands against the move.

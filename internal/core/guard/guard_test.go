@@ -197,7 +197,7 @@ func TestNamesInTheWay(t *testing.T) {
 	}
 	for name, allowed := range map[string]bool{"release": false, "hotfix": false, "coldfix": false, "develop/x": false, "develop/x/y": false, "release/1": true, "topic": true, "develop": true,
 		"releases": true, "hot": true, "wren/topic": true} {
-		v := Judge(Update{Ref: "refs/heads/" + name, New: b, Held: true}, Facts{Repository: "growers/irrigation", Pusher: gate.Person{Login: "ines", Role: gate.Maintainer}, Default: "main", Rules: doc.Alone(3)})
+		v := Judge(Update{Ref: "refs/heads/" + name, New: b, Held: []string{name}}, Facts{Repository: "growers/irrigation", Pusher: gate.Person{Login: "ines", Role: gate.Maintainer}, Default: "main", Rules: doc.Alone(3)})
 		if v.Allowed != allowed {
 			t.Errorf("%s: allowed %v, %v", name, v.Allowed, v.Lines)
 		}

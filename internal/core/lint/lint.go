@@ -185,7 +185,7 @@ func (l *linter) approvals(line int, what string, n int, who []rules.Principal, 
 		l.say(severity(Blocked), line, fmt.Sprintf("ask for at most %d, or widen the pool", max(len(pool), 1)),
 			"%s can never be satisfied: it asks for %d, and %s are %d with access (%s)", what, n, names(who), len(pool), orNobody(pool))
 	case notAuthor && len(pool) == n && n == 1 && len(who) == 0:
-		l.say(severity(Blocked), line, "not_from: nobody, the setting for a team of one",
+		l.say(severity(Blocked), line, "own: counts, the setting for a team of one",
 			"%s can never be satisfied: %s is the only person who may write, and an author's own approval does not count", what, pool[0])
 	case notAuthor && len(pool) == n:
 		worst := Fragile // changes of others can still be approved

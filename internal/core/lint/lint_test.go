@@ -52,7 +52,7 @@ func TestLint(t *testing.T) {
 		{"the whole pool", one("{approvals: 2, from: team:hydraulics}"), Fragile, "a change of their own", "one less"},
 		{"no slack", one("{approvals: 1, from: team:hydraulics}"), Fragile, "one absence blocks", "widen"},
 		{"advisory only noted", one("{approvals: 9, level: advisory}"), Note, "never be satisfied", ""},
-		{"nobody excluded", one("{approvals: 1, not_from: nobody}"), Note, "own approval counts", ""},
+		{"nobody excluded", one("{approvals: 1, own: counts}"), Note, "own approval counts", ""},
 		{"an empty team", one("{approvals: 1, from: team:empty, level: advisory}"), Fragile, "team:empty, of whom nobody has access", "add people"},
 		{"a team that is not", one("{approvals: 1, from: team:nosuch, level: advisory}"), Blocked, "team:nosuch, which there is not", "correct the name"},
 		{"a person without access", "protect:\n  - {name: trunk, branches: main, push: person:old}\n", Fragile, "person:old, who has no access", ""},
@@ -109,10 +109,10 @@ func TestTeamOfOne(t *testing.T) {
 	w := world()
 	w.People = map[string]gate.Person{"odo": {Login: "odo", Role: gate.Maintainer}}
 	found := linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1}]}\n", w)
-	if len(found) != 1 || found[0].Severity != Blocked || !strings.Contains(found[0].Edit, "not_from: nobody") {
+	if len(found) != 1 || found[0].Severity != Blocked || !strings.Contains(found[0].Edit, "own: counts") {
 		t.Errorf("found %+v", found)
 	}
-	if found = linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1, not_from: nobody}]}\n", w); Worst(found) == Blocked {
+	if found = linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1, own: counts}]}\n", w); Worst(found) == Blocked {
 		t.Errorf("with the setting for a team of one: %+v", found)
 	}
 }

@@ -13,19 +13,21 @@ type Difference struct {
 	Was     string `json:"was,omitempty" doc:"absent: it is new"`
 	Now     string `json:"now,omitempty" doc:"absent: it is gone"`
 	Loosens bool   `json:"loosens" doc:"it cannot be ruled out that something may pass now that could not before"`
+	Why     string `json:"why,omitempty" doc:"of one that loosens although it seems not to: how it may"`
 	Line    int    `json:"line" doc:"in the new document; in the old one where it is gone"`
 }
 
 // Compare lists in what a new version of a document differs from an old one, either of which may be nil for an empty
-// one, and what of it loosens. It errs on the strict side: what is not seen to tighten loosens.
-func Compare(was, now *Document) []Difference {
+// one, and what of it loosens. It errs on the strict side: what is not seen to tighten loosens. others are the documents that
+// hold together with it: the house's for a repository's, the repositories' for a house's.
+func Compare(was, now *Document, others ...*Document) []Difference {
 	if was == nil {
 		was = &Document{}
 	}
 	if now == nil {
 		now = &Document{}
 	}
-	c := comparison{}
+	c := comparison{was: was, now: now, others: others}
 	c.document(was, now)
 	return c.out
 }
@@ -35,11 +37,38 @@ func Loosens(differences []Difference) bool {
 	return slices.ContainsFunc(differences, func(d Difference) bool { return d.Loosens })
 }
 
-type comparison struct{ out []Difference }
+type comparison struct {
+	was, now *Document
+	others   []*Document
+	out      []Difference
+}
 
-func (c *comparison) differ(line int, what, was, now string, loosens bool) {
-	if was != now {
-		c.out = append(c.out, Difference{What: what, Was: was, Now: now, Loosens: loosens, Line: line})
+// value is what is compared, and how it is shown. Values are the same when is is; a value of which is is empty is none.
+type value struct{ is, shown string }
+
+func word(text string) value { return value{text, text} }
+
+func list[T any](words []T) value {
+	if len(words) == 0 {
+		return value{}
+	}
+	return value{set(words), shown(words)}
+}
+
+func who(ps []Principal) value { return value{set(ps), principalNames(ps)} }
+
+func truth(b bool) value { return word(fmt.Sprint(b)) }
+
+func (c *comparison) differ(line int, what string, was, now value, loosens bool) {
+	if was.is != now.is {
+		c.out = append(c.out, Difference{What: what, Was: was.shown, Now: now.shown, Loosens: loosens, Line: line})
+	}
+}
+
+// because says why the difference that was found last loosens, where that is not plain.
+func (c *comparison) because(before int, why string) {
+	if len(c.out) > before && why != "" {
+		c.out[len(c.out)-1].Loosens, c.out[len(c.out)-1].Why = true, why
 	}
 }
 
@@ -61,56 +90,139 @@ func both[T any](was, now []T, name func(*T) string, gone, added func(*T), kept 
 }
 
 func (c *comparison) document(was, now *Document) {
-	c.differ(now.LineOf("loosening"), "loosening", sorted(was.AgreedBy), sorted(now.AgreedBy), len(was.AgreedBy) > 0 && (len(now.AgreedBy) == 0 || !within(now.AgreedBy, was.AgreedBy)))
-	c.differ(now.LineOf("changes"), "changes: description", was.Description, now.Description, false)
+	c.differ(now.LineOf("loosening"), "loosening", list(was.AgreedBy), list(now.AgreedBy), len(was.AgreedBy) > 0 && (len(now.AgreedBy) == 0 || !within(now.AgreedBy, was.AgreedBy)))
+	c.differ(now.LineOf("changes"), "changes: description", word(was.Description), word(now.Description), false)
+	// What a kind stands for is compared where it is used. That another document uses it is refused elsewhere.
 	both(was.Kinds, now.Kinds, func(k *Kind) string { return k.Name },
-		func(k *Kind) { c.differ(k.Line, "branch kind "+k.Name, sorted(k.Patterns), "", false) },
-		func(k *Kind) { c.differ(k.Line, "branch kind "+k.Name, "", sorted(k.Patterns), false) },
-		func(a, b *Kind) {
-			c.differ(b.Line, "branch kind "+a.Name, sorted(a.Patterns), sorted(b.Patterns), false)
-		})
+		func(k *Kind) { c.differ(k.Line, "branch kind "+k.Name, list(k.Patterns), value{}, false) },
+		func(k *Kind) { c.differ(k.Line, "branch kind "+k.Name, value{}, list(k.Patterns), false) },
+		func(a, b *Kind) { c.differ(b.Line, "branch kind "+a.Name, list(a.Patterns), list(b.Patterns), false) })
 	both(was.Labels, now.Labels, func(l *Label) string { return l.Name },
-		func(l *Label) { c.differ(l.Line, "label "+l.Name, sorted(l.SetBy), "", true) },
-		func(l *Label) { c.differ(l.Line, "label "+l.Name, "", sorted(l.SetBy), false) },
+		func(l *Label) { c.differ(l.Line, "label "+l.Name, list(l.SetBy), value{}, true) },
+		func(l *Label) {
+			before := len(c.out)
+			c.differ(l.Line, "label "+l.Name, value{}, list(l.SetBy), false)
+			c.because(before, c.named(l.Name, "label", func(d *Document) bool {
+				return slices.ContainsFunc(d.Labels, func(o Label) bool { return o.Name == l.Name })
+			}, "labels"))
+		},
 		func(a, b *Label) {
-			c.differ(b.Line, "label "+a.Name+": set_by", sorted(a.SetBy), sorted(b.SetBy), true) // who sets it decides what is asked, either way
+			c.differ(b.Line, "label "+a.Name+": set_by", list(a.SetBy), list(b.SetBy), true) // who sets it decides what is asked, either way
 		})
 	both(was.Areas, now.Areas, func(a *Area) string { return a.Name },
-		func(a *Area) { c.differ(a.Line, "area "+a.Name, sorted(a.Text), "", true) },
-		func(a *Area) { c.differ(a.Line, "area "+a.Name, "", sorted(a.Text), false) }, c.area)
+		func(a *Area) { c.differ(a.Line, "area "+a.Name, list(a.Text), value{}, true) },
+		func(a *Area) {
+			before := len(c.out)
+			c.differ(a.Line, "area "+a.Name, value{}, list(a.Text), false)
+			c.because(before, c.named(a.Name, "area", func(d *Document) bool {
+				return slices.ContainsFunc(d.Areas, func(o Area) bool { return o.Name == a.Name })
+			}, "areas"))
+		}, c.area)
 	both(was.Checks, now.Checks, func(k *Check) string { return k.Name },
-		func(k *Check) { c.differ(k.Line, "check "+k.Name, "defined", "", true) },
+		func(k *Check) { c.differ(k.Line, "check "+k.Name, word("defined"), value{}, true) },
 		func(k *Check) {
-			c.differ(k.Line, "check "+k.Name, "", "defined", k.Command != "" || k.Place != "")
+			before := len(c.out)
+			c.differ(k.Line, "check "+k.Name, value{}, word("defined"), false)
+			c.because(before, c.defines(k))
 		}, c.check)
 	both(was.Protections, now.Protections, func(p *Protection) string { return p.Name },
-		func(p *Protection) { c.differ(p.Line, fmt.Sprintf("protection %q", p.Name), "in force", "", true) },
-		func(p *Protection) { c.differ(p.Line, fmt.Sprintf("protection %q", p.Name), "", "in force", false) },
-		func(a, b *Protection) { c.protection(was, now, a, b) })
+		func(p *Protection) {
+			c.differ(p.Line, fmt.Sprintf("protection %q", p.Name), word("in force"), value{}, true)
+		},
+		func(p *Protection) {
+			before := len(c.out)
+			c.differ(p.Line, fmt.Sprintf("protection %q", p.Name), value{}, word("in force"), false)
+			switch {
+			case p.Default != "":
+				c.because(before, landingWhy["land.strategy"])
+			case p.Message != "":
+				c.because(before, landingWhy["land.message"])
+			}
+		},
+		c.protection)
+}
+
+// named says how a new area or label may loosen: another document gives the name a meaning of its own, or an expression sees
+// that there is one more.
+func (c *comparison) named(name, what string, defines func(*Document) bool, variable string) string {
+	if slices.ContainsFunc(c.others, func(d *Document) bool { return d != nil && defines(d) }) {
+		return fmt.Sprintf("another document that holds together with it defines the %s %q too", what, name)
+	}
+	for _, d := range append([]*Document{c.was, c.now}, c.others...) {
+		if d == nil {
+			continue
+		}
+		for _, p := range d.Protections {
+			for _, q := range p.Require {
+				if q.When != nil && (!q.When.OfHouse || c.now.OfHouse) && strings.Contains(q.When.Expression, variable) {
+					return fmt.Sprintf("the expression %s asks for %s, and may come out otherwise where there is one more", q.When.Expression, variable)
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// defines says how a new definition of a check may loosen: what was any robot's answer, or nothing yet, is now what it says.
+func (c *comparison) defines(k *Check) string {
+	switch {
+	case k.Command != "":
+		return "what passes it is now a command of these rules"
+	case k.Place != "":
+		return "its pass is now a deployment to " + k.Place
+	case slices.ContainsFunc(c.others, func(d *Document) bool {
+		return d != nil && slices.ContainsFunc(d.Checks, func(o Check) bool { return o.Name == k.Name })
+	}):
+		return fmt.Sprintf("another document that holds together with it defines the check %q too", k.Name)
+	case c.globbed(k.Name):
+		return "a glob of a requirement that asks for some of several checks may mean it too"
+	}
+	return ""
+}
+
+// globbed says whether a requirement for so many of several checks means a check by a glob: one more may then pass in the place
+// of another.
+func (c *comparison) globbed(name string) bool {
+	for _, d := range append([]*Document{c.was, c.now}, c.others...) {
+		if d == nil {
+			continue
+		}
+		for _, p := range d.Protections {
+			for _, q := range p.Require {
+				if slices.ContainsFunc(q.Checks, func(n CheckName) bool { return n.Several() && n.Match(name) }) {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 func (c *comparison) area(a, b *Area) {
 	what := "area " + a.Name + ": "
-	c.differ(b.LineOf("paths"), what+"paths", sorted(a.Text), sorted(b.Text), !covers(b.Text, a.Text))
-	c.differ(b.LineOf("owners"), what+"owners", sorted(a.Owners), sorted(b.Owners), !within(b.Owners, a.Owners))
-	c.differ(b.LineOf("asks.approvals"), what+"asks.approvals", fmt.Sprint(a.Approvals), fmt.Sprint(b.Approvals), b.Approvals < a.Approvals)
-	c.differ(b.LineOf("checks"), what+"checks", sorted(a.Checks), sorted(b.Checks), !within(a.Checks, b.Checks))
-	c.differ(b.LineOf("asks.reviewers"), what+"asks.reviewers", sorted(a.Reviewers), sorted(b.Reviewers), false)
-	c.differ(b.LineOf("asks.optional"), what+"asks.optional", sorted(a.Optional), sorted(b.Optional), false)
+	before := len(c.out)
+	c.differ(b.LineOf("paths"), what+"paths", list(a.Text), list(b.Text), !covers(b.Text, a.Text))
+	c.because(before, c.named(a.Name, "area", func(*Document) bool { return false }, "areas"))
+	c.differ(b.LineOf("owners"), what+"owners", list(a.Owners), list(b.Owners), !within(b.Owners, a.Owners))
+	c.differ(b.LineOf("asks.approvals"), what+"asks.approvals", word(fmt.Sprint(a.Approvals)), word(fmt.Sprint(b.Approvals)), b.Approvals < a.Approvals)
+	c.differ(b.LineOf("asks.override"), what+"asks.override", who(a.Override), who(b.Override), !within(b.Override, a.Override))
+	c.differ(b.LineOf("checks"), what+"checks", list(a.Checks), list(b.Checks), !within(a.Checks, b.Checks))
+	c.differ(b.LineOf("asks.reviewers"), what+"asks.reviewers", list(a.Reviewers), list(b.Reviewers), false)
+	c.differ(b.LineOf("asks.optional"), what+"asks.optional", list(a.Optional), list(b.Optional), false)
 	c.repositories(b.Line, what, a.Repositories.Texts(), b.Repositories.Texts())
 }
 
 func (c *comparison) repositories(line int, what string, was, now []string) {
-	c.differ(line, what+"repositories", sorted(was), sorted(now), len(now) > 0 && (len(was) == 0 || !covers(now, was)))
+	c.differ(line, what+"repositories", list(was), list(now), len(now) > 0 && (len(was) == 0 || !covers(now, was)))
 }
 
 func (c *comparison) check(a, b *Check) {
 	what := "check " + a.Name + ": "
-	c.differ(b.LineOf("command"), what+"command", a.Command, b.Command, true)
-	c.differ(b.LineOf("witness"), what+"witness", a.Witness, b.Witness, a.Witness != "" || b.Witness == "")
-	c.differ(b.LineOf("limit"), what+"limit", brief(a.Limit), brief(b.Limit), false)
-	c.differ(b.LineOf("fresh"), what+"fresh", span(a.Fresh), span(b.Fresh), !shorter(b.Fresh, a.Fresh))
-	c.differ(b.LineOf("place"), what+"place", a.Place, b.Place, true)
+	c.differ(b.LineOf("command"), what+"command", word(a.Command), word(b.Command), true)
+	c.differ(b.LineOf("witness"), what+"witness", word(a.Witness), word(b.Witness), a.Witness != "" || b.Witness == "")
+	c.differ(b.LineOf("limit"), what+"limit", word(brief(a.Limit)), word(brief(b.Limit)), false)
+	c.differ(b.LineOf("fresh"), what+"fresh", word(span(a.Fresh)), word(span(b.Fresh)), !shorter(b.Fresh, a.Fresh))
+	c.differ(b.LineOf("place"), what+"place", word(a.Place), word(b.Place), true)
 }
 
 func span(d time.Duration) string {
@@ -123,45 +235,84 @@ func span(d time.Duration) string {
 // shorter says whether a freshness is at least as strict as another; 0 is for ever.
 func shorter(a, b time.Duration) bool { return b == 0 || a > 0 && a <= b }
 
-func (c *comparison) protection(was, now *Document, a, b *Protection) {
+func (c *comparison) protection(a, b *Protection) {
 	what := fmt.Sprintf("protection %q: ", a.Name)
-	stood, stand := standing(was, a.Text), standing(now, b.Text)
-	c.differ(b.LineOf("branches"), what+"branches", sorted(stood), sorted(stand), !covers(stand, stood))
-	c.repositories(b.LineOf("repositories"), what, a.RepoText, b.RepoText)
-	c.differ(b.LineOf("push"), what+"push", principalNames(a.Push), principalNames(b.Push), !within(b.Push, a.Push))
-	create := func(p *Protection) []Principal {
-		if p.Create == nil {
-			return p.Push
-		}
-		return p.Create
+	before := len(c.out)
+	c.differ(b.LineOf("branches"), what+"branches", list(a.stands), list(b.stands), !covers(b.stands, a.stands))
+	if held := held(b); b.FromText == nil && !covers(a.stands, b.stands) && len(creators(b)) > 0 {
+		c.because(before, fmt.Sprintf("its branches may be created from what %s hold, and those are more now", shown(held)))
 	}
-	c.differ(b.LineOf("create"), what+"create", principalNames(create(a)), principalNames(create(b)), !within(create(b), create(a)))
-	c.differ(b.LineOf("rewrite"), what+"rewrite", string(a.Rewrite), string(b.Rewrite), b.Rewrite == Allowed)
-	c.differ(b.LineOf("delete"), what+"delete", string(a.Delete), string(b.Delete), b.Delete == Allowed)
-	c.differ(b.LineOf("exempt"), what+"exempt", principalNames(a.Exempt), principalNames(b.Exempt), !within(b.Exempt, a.Exempt))
-	c.differ(b.LineOf("override"), what+"override", principalNames(a.Override), principalNames(b.Override), !within(b.Override, a.Override))
-	c.differ(b.LineOf("after_push.approvals_stay"), what+"approvals_stay", string(a.ApprovalsStay), string(b.ApprovalsStay), slices.Index(stays, b.ApprovalsStay) > slices.Index(stays, a.ApprovalsStay))
-	c.differ(b.LineOf("after_push.objections_stay"), what+"objections_stay", string(a.ObjectionsStay), string(b.ObjectionsStay), slices.Index(stays, b.ObjectionsStay) < slices.Index(stays, a.ObjectionsStay))
-	c.differ(b.LineOf("land.by"), what+"land.by", sorted(a.LandBy), sorted(b.LandBy), a.LandBy != nil && (b.LandBy == nil || !within(b.LandBy, a.LandBy)))
+	c.repositories(b.LineOf("repositories"), what, a.RepoText, b.RepoText)
+	c.differ(b.LineOf("push"), what+"push", who(a.Push), who(b.Push), !within(b.Push, a.Push))
+	c.differ(b.LineOf("create"), what+"create", who(creators(a)), who(creators(b)), !within(creators(b), creators(a)))
+	if a.FromText != nil || b.FromText != nil {
+		c.differ(b.LineOf("create_from"), what+"create_from", list(held(a)), list(held(b)), !covers(held(a), held(b)))
+	}
+	c.differ(b.LineOf("rewrite"), what+"rewrite", word(string(a.Rewrite)), word(string(b.Rewrite)), b.Rewrite == Allowed)
+	c.differ(b.LineOf("delete"), what+"delete", word(string(a.Delete)), word(string(b.Delete)), b.Delete == Allowed)
+	c.differ(b.LineOf("exempt"), what+"exempt", who(a.Exempt), who(b.Exempt), !within(b.Exempt, a.Exempt))
+	c.differ(b.LineOf("override"), what+"override", who(a.Override), who(b.Override), !within(b.Override, a.Override))
+	c.differ(b.LineOf("after_push.approvals_stay"), what+"approvals_stay", word(string(a.ApprovalsStay)), word(string(b.ApprovalsStay)), slices.Index(stays, b.ApprovalsStay) > slices.Index(stays, a.ApprovalsStay))
+	c.differ(b.LineOf("after_push.objections_stay"), what+"objections_stay", word(string(a.ObjectionsStay)), word(string(b.ObjectionsStay)), slices.Index(stays, b.ObjectionsStay) < slices.Index(stays, a.ObjectionsStay))
+	c.landing(what, a, b)
+	c.requirements(what, a, b)
+}
+
+// held are the globs of the branches of which one has to hold what a branch of a protection is created from.
+func held(p *Protection) []string {
+	if p.FromText != nil {
+		return p.from
+	}
+	return p.stands
+}
+
+// creators lists who may create a branch of a protection.
+func creators(p *Protection) []Principal {
+	if p.Create == nil {
+		return p.Push
+	}
+	return p.Create
+}
+
+func (c *comparison) landing(what string, a, b *Protection) {
+	c.differ(b.LineOf("land.by"), what+"land.by", landers(a), landers(b), a.LandBy != nil && (b.LandBy == nil || !within(b.LandBy, a.LandBy)))
 	with := func(p *Protection) []Strategy {
 		if len(p.With) == 0 {
 			return Strategies
 		}
 		return p.With
 	}
-	c.differ(b.LineOf("land.with"), what+"land.with", sorted(with(a)), sorted(with(b)), !within(with(b), with(a)))
-	c.differ(b.LineOf("land.strategy"), what+"land.strategy", string(a.Default), string(b.Default), false)
-	c.differ(b.LineOf("land.message"), what+"land.message", a.Message, b.Message, false)
-	c.differ(b.LineOf("land.trailers"), what+"land.trailers", sorted(a.Trailers), sorted(b.Trailers), false)
-	truth := func(p *bool, absent bool) string {
-		if p == nil {
-			return fmt.Sprint(absent)
-		}
-		return fmt.Sprint(*p)
+	c.differ(b.LineOf("land.with"), what+"land.with", list(with(a)), list(with(b)), !within(with(b), with(a)))
+	for _, s := range []struct {
+		key      string
+		was, now value
+	}{{"land.strategy", word(string(a.Default)), word(string(b.Default))}, {"land.message", word(a.Message), word(b.Message)}} {
+		before := len(c.out)
+		c.differ(b.LineOf(s.key), what+s.key, s.was, s.now, false)
+		c.because(before, landingWhy[s.key])
 	}
-	c.differ(b.LineOf("land.remove_source"), what+"land.remove_source", truth(a.RemoveSource, false), truth(b.RemoveSource, false), false)
-	c.differ(b.LineOf("land.join_early"), what+"land.join_early", truth(a.JoinEarly, true), truth(b.JoinEarly, true), truth(b.JoinEarly, true) == "true")
-	c.requirements(what, a, b)
+	c.differ(b.LineOf("land.trailers"), what+"land.trailers", list(a.Trailers), list(b.Trailers), false)
+	said := func(p *bool, absent bool) bool {
+		if p == nil {
+			return absent
+		}
+		return *p
+	}
+	c.differ(b.LineOf("land.remove_source"), what+"land.remove_source", truth(said(a.RemoveSource, false)), truth(said(b.RemoveSource, false)), false)
+	c.differ(b.LineOf("land.join_early"), what+"land.join_early", truth(said(a.JoinEarly, true)), truth(said(b.JoinEarly, true)), said(b.JoinEarly, true))
+}
+
+// landingWhy says how a default that seems to ask nothing may loosen.
+var landingWhy = map[string]string{
+	"land.strategy": "what is asked of commits and messages depends on the strategy, which is this one where nobody says another",
+	"land.message":  "what is asked of messages is judged by what it makes",
+}
+
+func landers(p *Protection) value {
+	if p.LandBy == nil {
+		return value{}
+	}
+	return who(p.LandBy)
 }
 
 func (c *comparison) requirements(what string, a, b *Protection) {
@@ -171,12 +322,12 @@ func (c *comparison) requirements(what string, a, b *Protection) {
 	for _, r := range a.Require {
 		if !same(b.Require, r) {
 			held := r.Level == Advisory || slices.ContainsFunc(b.Require, func(n Requirement) bool { return n.atLeast(r) })
-			c.differ(r.Line, what+"require", r.said(), "", !held)
+			c.differ(r.Line, what+"require", value{"was", r.said()}, value{}, !held)
 		}
 	}
 	for _, r := range b.Require {
 		if !same(a.Require, r) {
-			c.differ(r.Line, what+"require", "", r.said(), false)
+			c.differ(r.Line, what+"require", value{}, value{"now", r.said()}, false)
 		}
 	}
 }
@@ -194,7 +345,7 @@ func (r Requirement) said() string {
 
 // atLeast says whether the requirement is seen to ask at least what another asks.
 func (r Requirement) atLeast(o Requirement) bool {
-	if r.Demand != o.Demand || r.Level == Advisory && o.Level == Required || r.When != nil && (o.When == nil || r.When.String() != o.When.String()) {
+	if r.Demand != o.Demand || r.Level == Advisory && o.Level == Required || r.When != nil && (o.When == nil || r.When.identity() != o.When.identity()) {
 		return false
 	}
 	switch r.Demand {
@@ -205,27 +356,13 @@ func (r Requirement) atLeast(o Requirement) bool {
 	case Ticket, Messages:
 		return r.Pattern.String() == o.Pattern.String() && within(r.In, o.In)
 	case Checks:
-		names := func(q Requirement) []string { return texts(q.Checks) }
-		more := r.AtLeast == 0 && o.AtLeast == 0 && within(names(o), names(r)) || sorted(names(o)) == sorted(names(r)) && (r.AtLeast == 0 || o.AtLeast > 0 && r.AtLeast >= o.AtLeast)
+		more := r.AtLeast == 0 && o.AtLeast == 0 && within(texts(o.Checks), texts(r.Checks)) || set(o.Checks) == set(r.Checks) && (r.AtLeast == 0 || o.AtLeast > 0 && r.AtLeast >= o.AtLeast)
 		return more && within(o.At, r.At) && shorter(r.Fresh, o.Fresh) && (!r.Skipped || o.Skipped) && (o.Witness == "" || r.Witness == o.Witness)
 	case Deployment:
 		return r.To == o.To && within(o.At, r.At) && shorter(r.Fresh, o.Fresh)
 	case Owners, Objections, Tasks, PathCase, Fixups, History, Signed:
 	}
 	return true
-}
-
-// standing gives the patterns that branch words stand for.
-func standing(d *Document, words []string) []string {
-	var out []string
-	for _, w := range words {
-		if stands, ok := d.Used[w]; ok {
-			out = append(out, stands...)
-		} else {
-			out = append(out, w)
-		}
-	}
-	return out
 }
 
 // covers says whether globs are seen to match at least what others match: they hold every pattern of theirs and take

@@ -46,7 +46,7 @@ protect:
 		{"approvals stay", "approvals_stay: never", "approvals_stay: always", "approvals_stay", true},
 		{"objections go", "objections_stay: always", "objections_stay: never", "objections_stay", true},
 		{"fewer branches", "trunk: main", "trunk: mainline", "branch kind trunk", true},
-		{"more branches", "trunk: main", "trunk: [main, dev]", "branch kind trunk", false},
+		{"more branches", "trunk: main", "trunk: [main, dev]", "branch kind trunk", true}, // its branches may be created from more
 		{"override", "push: team:release", "push: team:release\n    override: person:odo", "override", true},
 		{"exempt", "push: team:release", "push: team:release\n    exempt: person:odo", "exempt", true},
 		{"another command", "make test", "exit 0", "check unit: command", true},
@@ -107,5 +107,96 @@ func TestP8CompareNeverMissesALoosening(t *testing.T) {
 	}
 	if loosening < 100 {
 		t.Errorf("only %d generated pairs loosened: the test says little", loosening)
+	}
+}
+
+// No two documents that differ in what they mean compare as the same, however alike they are written, and what does not differ in
+// meaning does not differ.
+func TestIdentityIsByValue(t *testing.T) {
+	with := func(text string) string { return "tavrin: rules/1\n" + text }
+	req := func(r string) string {
+		return with("protect:\n  - {name: p, branches: main, require: [" + r + "]}\n")
+	}
+	for _, c := range []struct {
+		a, b string
+		same bool
+	}{
+		{with(`protect: [{name: p, branches: [main, develop]}]`), with(`protect: [{name: p, branches: ["develop,main"]}]`), false},
+		{with(`protect: [{name: p, branches: [main, develop]}]`), with(`protect: [{name: p, branches: [develop, main, main]}]`), true},
+		{with(`areas: {a: {paths: [x, y], owners: team:t}}`), with(`areas: {a: {paths: ["x,y"], owners: team:t}}`), false},
+		{with(`areas: {a: {paths: [x], checks: [u, v], owners: team:t}}`), with(`areas: {a: {paths: [x], checks: [v, u], owners: team:t}}`), true},
+		{req(`{approvals: 1, when: {paths: [x, y]}}`), req(`{approvals: 1, when: {paths: ["x,y"]}}`), false},
+		{req(`{approvals: 1, when: {source: [x, y]}}`), req(`{approvals: 1, when: {source: ["x,y"]}}`), false},
+		{req(`{checks: [x, y]}`), req(`{checks: "x, y"}`), true}, // refused below: it is no name
+		{req(`{checks: ["x*", "y*"]}`), req(`{checks: "x*,y*"}`), false},
+		{req(`{checks: ["{x,y}"]}`), req(`{checks: ["{x", "y}"]}`), true},
+		{req(`{approvals: 1, called: a}`), req(`{approvals: 1, called: b}`), true},
+		{req(`{messages: "^a", example: a}`), req(`{messages: "^a", example: ab}`), true},
+		{req(`{approvals: 1}, {objections: none}`), req(`{objections: none}, {approvals: 1}`), true},
+		{req(`{ticket: "F", in: [title, branch]}`), req(`{ticket: "F", in: [branch, title]}`), true},
+		{with(`branches: {k: x}` + "\nprotect:\n  - {name: p, branches: main, require: [{approvals: 1, when: {source: k}}]}\n"), with(`branches: {k: [x, y]}` + "\nprotect:\n  - {name: p, branches: main, require: [{approvals: 1, when: {source: k}}]}\n"), false},
+		{with(`protect: [{name: p, branches: main, land: {trailers: ["A: b", "C: d"]}}]`), with(`protect: [{name: p, branches: main, land: {trailers: ["C: d", "A: b"]}}]`), true},
+	} {
+		a, found := Parse(c.a)
+		b, foundToo := Parse(c.b)
+		if found != nil || foundToo != nil {
+			if !c.same { // what is refused cannot be taken for another
+				t.Errorf("%s\n%s\n%v %v", c.a, c.b, found, foundToo)
+			}
+			continue
+		}
+		if differences := Compare(a, b); (len(differences) == 0) != c.same {
+			t.Errorf("%s\n%s\ndiffer in %+v", c.a, c.b, differences)
+		}
+	}
+	house, _ := Under{OfHouse: true}.Parse(with("protect: [{name: p, repositories: [x, y], branches: main, push: team:a}]"))
+	other, _ := Under{OfHouse: true}.Parse(with(`protect: [{name: p, repositories: ["x,y"], branches: main, push: team:a}]`))
+	if !Loosens(Compare(house, other)) {
+		t.Error("the repositories of a house's protection are taken for others")
+	}
+	// A word that is a kind in one document and a name in the other merges nothing.
+	plain, _ := Under{OfHouse: true}.Parse(with("protect: [{name: h, branches: main, require: [{approvals: 1, when: {source: topic}}]}]"))
+	kind, found := Under{House: plain}.Parse(with("branches: {topic: feature/**}\nprotect: [{name: r, branches: main, require: [{approvals: 1, when: {source: topic}}]}]"))
+	if e := NewSet("g/r", Layer{Document: plain, Of: "house g"}, Layer{Document: kind}).For("main"); len(e.Requirements) != 2 {
+		t.Errorf("%v: two demands became %d", found, len(e.Requirements))
+	}
+}
+
+// What is added by one document changes nothing that another one says, or is said to loosen.
+func TestP8AnAdditionElsewhereIsSeen(t *testing.T) {
+	const cel = "protect: [{name: p, branches: main, require: [{approvals: 1, when: {cel: 'size(areas) < 1 && size(labels) < 1'}}]}]\n"
+	for _, c := range []struct {
+		name, was, now, other string
+		ofHouse, loosens      bool
+	}{
+		{"an area beside an expression", cel, "areas: {a: {paths: a, owners: team:t}}\n" + cel, "", false, true},
+		{"a label beside an expression", cel, "labels: {l: {set_by: team:t}}\n" + cel, "", false, true},
+		{"an area, and no expression", "", "areas: {a: {paths: a, owners: team:t}}\n", "", false, false},
+		{"a house's area beside a repository's expression", "", "areas: {a: {paths: a, owners: team:t}}\n", cel, true, true},
+		{"a house's area that a repository defines", "", "areas: {a: {paths: a, owners: team:t}}\n", "areas: {a: {paths: b, owners: team:u}}\n", true, true},
+		{"a house's check that a repository defines", "", "checks: {u: {witness: robot:b}}\n", "checks: {u: {witness: robot:c}}\n", true, true},
+		{"a check that is anybody's to report until then", "", "checks: {u: {witness: robot:b}}\n", "", true, false},
+		{"a check that becomes a command", "", "checks: {u: {command: 'true'}}\n", "protect: [{name: p, branches: main, require: [{checks: u}]}]\n", false, true},
+		{"a protection with a default strategy", "", "protect: [{name: p, branches: main, land: {strategy: squash}}]\n", "", false, true},
+		{"a protection with a message", "", "protect: [{name: p, branches: main, land: {message: 'x {title}'}}]\n", "", false, true},
+		{"a protection with a right to set aside", "", "protect: [{name: p, branches: main, override: role:writer}]\n", "", false, false},
+		{"a protection under which writers push", "", "protect: [{name: p, branches: '**', push: role:writer}]\n", "", false, false},
+	} {
+		read := func(text string, ofHouse bool) *Document {
+			d, found := Under{OfHouse: ofHouse}.Parse("tavrin: rules/1\n" + text)
+			if found != nil {
+				t.Fatalf("%s: %v", c.name, found)
+			}
+			return d
+		}
+		found := Compare(read(c.was, c.ofHouse), read(c.now, c.ofHouse), read(c.other, !c.ofHouse))
+		if Loosens(found) != c.loosens {
+			t.Errorf("%s: loosens %v: %+v", c.name, !c.loosens, found)
+		}
+		for _, d := range found {
+			if d.Loosens && d.Was == "" && d.Why == "" {
+				t.Errorf("%s: it is not said how %q loosens", c.name, d.What)
+			}
+		}
 	}
 }

@@ -22,11 +22,15 @@ type Condition struct {
 	Files      Bound
 	Source     glob.List // the source branch is in it
 	SourceText []string
+	stands     []string    // the globs that SourceText stands for
 	Author     []Principal // somebody who counts as author is one of them
 	Labels     []string    // the change has one of them
 	Expression string      // in CEL (https://cel.dev), of type bool
 	program    cel.Program
 	Line       int
+	// OfHouse: it stands in a house's document, and knows of the house's areas and labels alone, so that a repository's do not
+	// change what it means.
+	OfHouse bool
 }
 
 // Bound is a count to be over or under; a part that is below 0 says nothing.
@@ -56,11 +60,13 @@ type Brought struct {
 	Title, Source, Target string
 	Paths                 []string
 	Areas                 []string // names of those touched
+	HouseAreas            []string // those of them that the house defines
 	Added, Removed        int      // lines
 	Files                 int
 	Authors               []string // logins
 	AuthorIs              []string // what the authors are, as principals: person:wren, team:field
 	Labels                []string
+	HouseLabels           []string // those of them that the house defines
 }
 
 // Holds says whether the condition holds. An expression that cannot be worked out for these facts, or costs too much,
@@ -68,6 +74,9 @@ type Brought struct {
 func (c *Condition) Holds(b Brought) (holds bool, why string) {
 	if c == nil {
 		return true, ""
+	}
+	if c.OfHouse {
+		b.Areas, b.Labels = b.HouseAreas, b.HouseLabels
 	}
 	switch {
 	case c.PathsText != nil && !slices.ContainsFunc(b.Paths, c.Paths.Match),
@@ -101,20 +110,15 @@ func (c *Condition) Words() string {
 			said = append(said, fmt.Sprintf(format, args...))
 		}
 	}
-	say(c.PathsText != nil, "a path in %s changes", strings.Join(c.PathsText, ", "))
+	say(c.PathsText != nil, "a path in %s changes", globWords(c.PathsText))
 	say(len(c.Areas) > 0, "%s is touched", either(c.Areas))
 	say(c.Lines != Unbounded, "the lines changed are %s", strings.ReplaceAll(c.Lines.String(), ",", " and"))
 	say(c.Files != Unbounded, "the files changed are %s", strings.ReplaceAll(c.Files.String(), ",", " and"))
-	say(c.SourceText != nil, "the source branch is %s", either(c.SourceText))
+	say(c.SourceText != nil, "the source branch is %s", globWords(c.SourceText))
 	say(len(c.Author) > 0, "an author is %s", either(texts(c.Author)))
 	say(len(c.Labels) > 0, "it is labelled %s", either(c.Labels))
 	say(c.Expression != "", "the expression %s holds", c.Expression)
 	return strings.Join(said, " and ")
-}
-
-// String is equal for two conditions exactly when they state the same.
-func (c *Condition) String() string {
-	return fmt.Sprintf("%s;%s;%s;%s;%s;%s;%s;%s", sorted(c.PathsText), sorted(c.Areas), c.Lines, c.Files, sorted(c.SourceText), sorted(c.Author), sorted(c.Labels), c.Expression)
 }
 
 // Limits of an expression. The cost is CEL's own measure, roughly one for each step; the facts of a change with ten
@@ -170,6 +174,22 @@ func texts[T fmt.Stringer](words []T) []string {
 		out[i] = w.String()
 	}
 	return out
+}
+
+// globWords puts globs into words: "main or release/**, but not release/old".
+func globWords(texts []string) string {
+	var in, out []string
+	for _, text := range texts {
+		if rest, taken := strings.CutPrefix(text, "!"); taken {
+			out = append(out, rest)
+		} else {
+			in = append(in, text)
+		}
+	}
+	if len(out) == 0 {
+		return either(in)
+	}
+	return either(in) + ", but not " + either(out) + ","
 }
 
 func either(words []string) string {

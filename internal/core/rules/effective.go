@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"tavrin/internal/core/glob"
 )
 
 // Sourced is a requirement with every place that asks for it.
@@ -42,6 +44,8 @@ type Matching struct {
 	Name     string
 	Source   Source
 	Patterns []string // branch patterns and kinds as written
+	// Created are the branches of which one has to hold a commit that a branch is created from.
+	Created  glob.List
 	Exempt   []Principal
 	Override []Principal
 }
@@ -53,7 +57,7 @@ type Effective struct {
 	Protected      bool
 	Protections    []Matching
 	Requirements   []Sourced
-	Push           []Allowance
+	Push           []Allowance // one of each of Protections, in their order; so is Create
 	Create         []Allowance
 	LandBy         []Allowance
 	Rewrite        Setting[Permission]
@@ -104,7 +108,7 @@ func (c *combining) take(l Layer, p *Protection) {
 		return Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.LineOf(key)}
 	}
 	c.Protected = true
-	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.Exempt, p.Override})
+	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.heldBy(), p.Exempt, p.Override})
 	c.Push = append(c.Push, Allowance{p.Push, source("push")})
 	if p.Create != nil {
 		c.Create = append(c.Create, Allowance{p.Create, source("create")})
@@ -134,6 +138,26 @@ func (c *combining) take(l Layer, p *Protection) {
 	for _, r := range p.Require {
 		c.add(r, Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: r.Line})
 	}
+}
+
+// heldBy are the branches of which one has to hold a commit that a branch of the protection is created from.
+func (p *Protection) heldBy() glob.List {
+	if p.FromText != nil {
+		return p.From
+	}
+	return p.Branches
+}
+
+// Holds says whether a commit that these branches hold may become a branch under the protection, as far as it goes. That says
+// nothing of who may make it.
+func (m Matching) Holds(branches []string) bool {
+	return slices.ContainsFunc(branches, m.Created.Match)
+}
+
+// MayBegin says whether a branch may begin at a commit that these branches hold, whoever makes it: each protection has to find it
+// held. Which branches those are is said by the protection itself, so that no other makes more of them.
+func (e *Effective) MayBegin(holding []string) bool {
+	return !slices.ContainsFunc(e.Protections, func(m Matching) bool { return !m.Holds(holding) })
 }
 
 // done settles what all protections have to agree on, and gives everything an order.
@@ -195,19 +219,39 @@ func falseFirst(a, b bool) int {
 	return 1
 }
 
-// add puts a requirement beside those already there, or, when one asks the same, adds the source to it; required
-// wins over advisory.
+// add puts a requirement beside those already there, or, when one asks the same, adds the source to it. Required wins over
+// advisory: what only advises is then no source of it, and has no say in who may set it aside.
 func (e *Effective) add(r Requirement, from Source) {
 	for i := range e.Requirements {
 		if e.Requirements[i].key == r.key {
-			e.Requirements[i].From = append(e.Requirements[i].From, from)
-			if r.Level == Required {
-				e.Requirements[i].Level = Required
-			}
+			q := &e.Requirements[i]
+			q.From, q.Level = Stronger(q.Level, q.From, r.Level, []Source{from})
+			// What it is called, and its example, are no part of what it asks: of several, the first in the order of letters.
+			e.Requirements[i].Called = firstSaid(e.Requirements[i].Called, r.Called)
+			e.Requirements[i].Example = firstSaid(e.Requirements[i].Example, r.Example)
 			return
 		}
 	}
 	e.Requirements = append(e.Requirements, Sourced{Requirement: r, From: []Source{from}})
+}
+
+// Stronger gives the sources and the level of two that ask the same: of those that require it, where one does.
+func Stronger(a Level, from []Source, b Level, more []Source) ([]Source, Level) {
+	switch {
+	case a == b:
+		return slices.Concat(from, more), a
+	case b == Required:
+		return slices.Clone(more), b
+	}
+	return from, a
+}
+
+// firstSaid is the first of two texts in the order of letters, an empty one left out.
+func firstSaid(a, b string) string {
+	if a == "" || b != "" && b < a {
+		return b
+	}
+	return a
 }
 
 // sort gives everything an order that does not depend on that of the documents.
@@ -257,35 +301,12 @@ func (e *Effective) Choose(asked Strategy) (chosen Strategy, said string, err er
 	return e.With[0], ", the first that is allowed, since the rules state no default", nil
 }
 
-// identity is equal for two requirements exactly when they ask the same, wherever they stand and at whatever level.
-func (r *Requirement) identity() string {
-	pattern, when := "", ""
-	if r.Pattern != nil {
-		pattern = r.Pattern.String()
+// Asked returns the requirement of the effective settings that asks what another asks, at the level at which they ask it.
+func (e *Effective) Asked(q Sourced) (Sourced, bool) {
+	if i := slices.IndexFunc(e.Requirements, func(o Sourced) bool { return o.key == q.key }); i >= 0 {
+		return e.Requirements[i], true
 	}
-	if r.When != nil {
-		when = r.When.String()
-	}
-	return fmt.Sprintf("%s|%03d|%q|%s|%s|%v|%s|%q|%s|%q|%s|%s|%s|%d|%v|%s|%s|%q", r.Demand, r.Count, r.Called, sorted(r.From), sorted(r.NotFrom), r.Newest,
-		sorted(r.SettledBy), pattern, sorted(r.In), r.Example, sorted(r.Checks), sorted(r.At), r.Fresh, r.AtLeast, r.Skipped, r.Witness, r.To, when)
-}
-
-// String gives the name as written.
-func (c CheckName) String() string { return c.Text }
-
-// sorted joins words in an order of their own, each once, since a list that says who or what has none.
-func sorted[T any](words []T) string {
-	texts := make([]string, len(words))
-	for i, w := range words {
-		texts[i] = fmt.Sprint(w)
-	}
-	slices.Sort(texts)
-	return strings.Join(slices.Compact(texts), ",")
-}
-
-// Asks says whether the effective settings ask what the requirement asks.
-func (e *Effective) Asks(q Sourced) bool {
-	return slices.ContainsFunc(e.Requirements, func(o Sourced) bool { return o.key == q.key })
+	return q, false
 }
 
 // SameAs says whether two requirements ask the same, at whatever level.

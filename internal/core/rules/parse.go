@@ -102,7 +102,7 @@ func (u Under) Parse(text string) (*Document, []Finding) {
 		}
 		return nil, r.findings
 	}
-	d.Lines, d.Used = len(r.lines), r.used
+	d.Lines, d.Used, d.OfHouse = len(r.lines), r.used, u.OfHouse
 	return d, nil
 }
 
@@ -236,6 +236,8 @@ func (r *reader) areaAsks(a *Area, f field) {
 			a.Reviewers = r.principals(h, false)
 		case "optional":
 			a.Optional = r.principals(h, false)
+		case "override":
+			a.Override = r.overriders(h)
 		}
 	}
 }
@@ -362,18 +364,18 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 			p.Repositories, p.RepoText = r.globs(f)
 		case "branches":
 			p.Text = r.texts(f)
-			p.Branches = r.branches(d, f, p.Text)
+			p.Branches, p.stands = r.branches(d, f, p.Text)
 		case "push":
 			p.Push = r.principals(f, true)
 		case "create":
 			p.Create = r.principals(f, true)
+		case "create_from":
+			p.FromText = r.texts(f)
+			p.From, p.from = r.branches(d, f, p.FromText)
 		case "exempt":
 			p.Exempt = r.principals(f, true)
 		case "override":
-			p.Override = r.principals(f, true)
-			if i := slices.IndexFunc(p.Override, func(who Principal) bool { return who.Kind == Robot }); i >= 0 {
-				r.bad(f.value, fmt.Sprintf("%s is a robot, and robots set nothing aside", p.Override[i]), "person:LOGIN, team:NAME, role:ROLE or nobody; what a robot may do as a rule is exempt")
-			}
+			p.Override = r.overriders(f)
 		case "rewrite":
 			p.Rewrite = oneOf(r, f, permissions...)
 		case "delete":
@@ -395,6 +397,8 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 	}
 	if p.Name == "" || len(p.Name) > 80 || strings.ContainsAny(p.Name, "\n\"") {
 		r.bad(n, "a protection needs a name", "name: a few words, at most 80 characters, without quotes")
+	} else if strings.HasPrefix(p.Name, "area ") {
+		r.bad(n, fmt.Sprintf("a protection cannot be called %q: sources name areas so", p.Name), "another name")
 	} else if c := odd(p.Name); c != "" {
 		r.bad(n, fmt.Sprintf("the name %q holds %s", p.Name, c), "letters that can be seen, and read one way only")
 	}
@@ -402,6 +406,15 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 		r.bad(n, "a protection needs branches", "branches: kinds from \"branches\" or globs")
 	}
 	return p
+}
+
+// overriders reads who may set something aside.
+func (r *reader) overriders(f field) []Principal {
+	who := r.principals(f, true)
+	if i := slices.IndexFunc(who, func(p Principal) bool { return p.Kind == Robot }); i >= 0 {
+		r.bad(f.value, fmt.Sprintf("%s is a robot, and robots set nothing aside", who[i]), "person:LOGIN, team:NAME, role:ROLE or nobody; what a robot may do as a rule is exempt")
+	}
+	return who
 }
 
 // odd names a character that cannot be seen or that turns the direction of reading, or nothing.
@@ -414,29 +427,38 @@ func odd(text string) string {
 	return ""
 }
 
-// branches compiles branch patterns, a kind's name standing for the kind's patterns.
-func (r *reader) branches(d *Document, f field, texts []string) glob.List {
-	var patterns []string
-	for _, t := range texts {
-		stands := []string{t}
-		if k := d.Kind(t); k != nil {
-			stands = k.Patterns
+// branches compiles branch patterns, a kind's name standing for the kind's patterns; it returns those too.
+func (r *reader) branches(d *Document, f field, texts []string) (glob.List, []string) {
+	if len(texts) == 0 {
+		return glob.List{}, nil
+	}
+	stands := []string{}
+	for _, text := range texts {
+		word, out := strings.CutPrefix(text, "!")
+		k := d.Kind(word)
+		if r.under.House != nil && r.under.House.Kind(word) != nil { // what the house came to define is the house's
+			k = r.under.House.Kind(word)
 		}
-		if r.under.House != nil {
-			if k := r.under.House.Kind(t); k != nil {
-				stands = k.Patterns
+		meant := []string{word}
+		if k != nil {
+			meant = k.Patterns
+		}
+		r.used[word] = meant
+		for _, pattern := range meant {
+			switch {
+			case !out:
+				stands = append(stands, pattern)
+			case k != nil && strings.HasPrefix(pattern, "!"):
+				r.bad(f.value, fmt.Sprintf("%q takes out a kind that takes something out itself (%s)", text, pattern), "write the globs out")
+			default:
+				stands = append(stands, "!"+pattern)
 			}
 		}
-		r.used[t] = stands
-		patterns = append(patterns, stands...)
-		if !r.within(f.value, "patterns of branches", len(stands), MaxPatterns) {
-			return glob.List{}
+		if !r.within(f.value, "patterns of branches", len(meant), MaxPatterns) {
+			return glob.List{}, nil
 		}
 	}
-	if len(texts) == 0 {
-		return glob.List{}
-	}
-	return r.compiled(f, patterns, "a branch kind or "+glob.Syntax)
+	return r.compiled(f, stands, "a branch kind or "+glob.Syntax), stands
 }
 
 func (r *reader) land(p *Protection, f field) {

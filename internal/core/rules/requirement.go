@@ -112,12 +112,14 @@ func (r *reader) beside(d *Document, q *Requirement, f field) {
 			r.bad(f.value, "\"from\" names nobody, so nobody's approval could count", "team:NAME, person:LOGIN or role:ROLE; leave it out for everybody who may write")
 		}
 	case "not_from":
-		q.NotFrom = someOf(r, f, append(slices.Clone(exclusions), "nobody")...)
-		if i := slices.Index(q.NotFrom, "nobody"); i >= 0 {
-			if len(q.NotFrom) > 1 {
-				r.bad(f.value, "\"not_from\" says nobody and somebody", "nobody, or some of "+joined(exclusions))
+		for _, x := range someOf(r, f, exclusions...) {
+			if x != NotAuthor { // who is meant anyway, but for own: counts
+				q.NotFrom = append(q.NotFrom, x)
 			}
-			q.NotFrom = []Exclusion{}
+		}
+	case "own":
+		if oneOf(r, f, k.Allowed...) == "counts" {
+			q.NotFrom = slices.DeleteFunc(q.NotFrom, func(x Exclusion) bool { return x == NotAuthor })
 		}
 	case "on":
 		oneOf(r, f, k.Allowed...)
@@ -145,7 +147,7 @@ func (r *reader) beside(d *Document, q *Requirement, f field) {
 
 // condition reads a "when".
 func (r *reader) condition(d *Document, f field) *Condition {
-	c := &Condition{Lines: Unbounded, Files: Unbounded}
+	c := &Condition{Lines: Unbounded, Files: Unbounded, OfHouse: r.under.OfHouse}
 	c.Line, _ = place(f.key)
 	fields := r.keys(f.value, `"when"`, requirementPath+".when")
 	for _, g := range fields {
@@ -165,7 +167,7 @@ func (r *reader) condition(d *Document, f field) *Condition {
 			c.Files = r.amount(g)
 		case "source":
 			c.SourceText = r.texts(g)
-			c.Source = r.branches(d, g, c.SourceText)
+			c.Source, c.stands = r.branches(d, g, c.SourceText)
 		case "author":
 			c.Author = r.principals(g, false)
 		case "label":

@@ -36,9 +36,10 @@ type Document struct {
 	AgreedBy []Principal
 	// Used holds the names of branch kinds that the document uses, with the patterns they stood for when it was read,
 	// and every other word used in their place.
-	Used  map[string][]string
-	Lines int // of the text
-	lines map[string]int
+	Used    map[string][]string
+	OfHouse bool // it is a house's
+	Lines   int  // of the text
+	lines   map[string]int
 }
 
 // Kind is a branch kind: a name for a set of branch patterns.
@@ -68,6 +69,7 @@ type Area struct {
 	Checks    []string    // checks that a change touching the area needs, on the rehearsal
 	Reviewers []Principal // asked to review a new change that touches the area
 	Optional  []Principal // told of it, without being asked
+	Override  []Principal // may set aside what the area asks, in the open and one case at a time; empty: nobody
 	Line      int
 	lines     map[string]int
 }
@@ -213,7 +215,7 @@ const (
 // Exclusion names somebody whose approval does not count.
 type Exclusion string
 
-// The exclusions. NotAuthor is meant where a document says nothing; "not_from: nobody" lifts it.
+// The exclusions. NotAuthor is meant unless "own: counts" lifts it.
 const (
 	NotAuthor       Exclusion = "author"         // opener, whoever's push contributed, and registered addresses
 	NotLastPusher   Exclusion = "last_pusher"    // the last to change the difference
@@ -287,10 +289,15 @@ type Protection struct {
 	RepoText     []string
 	Branches     glob.List
 	Text         []string // branch patterns and kinds as written
+	stands       []string // the globs that they stand for
 	// Push lists who may push directly; empty: nobody.
 	Push []Principal
-	// Create lists who may create a matching branch from a commit that is protected already; nil: whoever may push.
+	// Create lists who may create a matching branch from a commit that is held already; nil: whoever may push. From are the
+	// branches that have to hold it; empty: those of this protection.
 	Create         []Principal
+	From           glob.List
+	FromText       []string // as written
+	from           []string // the globs that they stand for
 	Rewrite        Permission
 	Delete         Permission
 	Require        []Requirement

@@ -153,7 +153,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 	b.WriteString("    require:\n")
 	for range 1 + rng.IntN(5) {
 		b.WriteString("      - {" + pick(
-			"approvals: 1", "approvals: 2, from: [team:a, team:b]", "approvals: 2, from: [team:b, team:a]", "approvals: 1, not_from: nobody", "approvals: 1, on: newest_revision",
+			"approvals: 1", "approvals: 2, from: [team:a, team:b]", "approvals: 2, from: [team:b, team:a]", "approvals: 1, own: counts", "approvals: 1, on: newest_revision",
 			"owners: every touched area", "objections: none", "threads: settled", "tasks: done", "ticket: 'F-[0-9]+'", "fixups: none", "history: straight",
 			"messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: [unit, lint]", "checks: [lint, unit]", "checks: 'b*', at: head", "checks: [a, b], at_least: 1",
 			"deployment: field, fresh: 1h") + pick("", "", ", when: {lines: over 10}", ", when: {paths: 'a/**'}", ", level: advisory") + "}\n")
@@ -166,7 +166,7 @@ func essence(e *Effective) map[string]any {
 	lists := func(all []Allowance) map[string]bool {
 		out := map[string]bool{}
 		for _, a := range all {
-			out[sorted(a.Who)] = true
+			out[set(a.Who)] = true
 		}
 		return out
 	}

@@ -192,6 +192,24 @@ func (s *Set) AreasOf(path string) []PlacedArea {
 	return out
 }
 
+// Area returns the area of a document, by the words in which sources name it.
+func (s *Set) Area(from Source) (PlacedArea, bool) {
+	i := slices.IndexFunc(s.areas, func(a PlacedArea) bool {
+		return a.From.Document == from.Document && a.From.Protection == from.Protection
+	})
+	if i < 0 {
+		return PlacedArea{}, false
+	}
+	return s.areas[i], true
+}
+
+// LabelOfHouse says whether the house's document defines a label.
+func (s *Set) LabelOfHouse(name string) bool {
+	return slices.ContainsFunc(s.layers, func(l Layer) bool {
+		return l.Of != "" && slices.ContainsFunc(l.Document.Labels, func(x Label) bool { return x.Name == name })
+	})
+}
+
 // NearlyIn returns an area that a path would lie in if upper and lower case were the same, and does not lie in.
 func (s *Set) NearlyIn(path string) (PlacedArea, bool) {
 	s.folded.Do(func() {

@@ -51,7 +51,7 @@ func (e *Effective) Sentences() []Sentence {
 		if len(g.Value) == 0 {
 			say("create", g.From, "Nobody creates it by pushing.")
 		} else {
-			say("create", g.From, "Only %s may create it, from a commit that a protected branch holds already.", principalNames(g.Value))
+			say("create", g.From, "Only %s may create it, from a commit that is held already.", principalNames(g.Value))
 		}
 	}
 	if e.Rewrite.Value != Allowed {
@@ -91,7 +91,7 @@ func (e *Effective) Sentences() []Sentence {
 func grouped(lists []Allowance) []Setting[[]Principal] {
 	var out []Setting[[]Principal]
 	for _, a := range lists {
-		i := slices.IndexFunc(out, func(g Setting[[]Principal]) bool { return sorted(g.Value) == sorted(a.Who) })
+		i := slices.IndexFunc(out, func(g Setting[[]Principal]) bool { return set(g.Value) == set(a.Who) })
 		if i < 0 {
 			out = append(out, Setting[[]Principal]{a.Who, []Source{a.Source}})
 			continue
