@@ -271,7 +271,8 @@ func (e *Effective) sort() {
 		return cmp.Or(strings.Compare(b.Document, a.Document), strings.Compare(a.Protection, b.Protection))
 	})
 	slices.SortFunc(e.Requirements, func(a, b Sourced) int {
-		return cmp.Or(slices.Index(Demands, a.Demand)-slices.Index(Demands, b.Demand), strings.Compare(a.key, b.key))
+		return cmp.Or(slices.Index(Demands, a.Demand)-slices.Index(Demands, b.Demand), a.narrowed()-b.narrowed(), a.Count-b.Count,
+			len(a.Requirement.From)-len(b.Requirement.From), strings.Compare(a.key, b.key)) // what is always asked, of everybody, first
 	})
 	for i := range e.Requirements {
 		slices.SortFunc(e.Requirements[i].From, bySource)
@@ -279,6 +280,14 @@ func (e *Effective) sort() {
 		e.Requirements[i].Because = Because(e.Requirements[i].From)
 		e.Requirements[i].Line = 0 // its sources say where it stands
 	}
+}
+
+// narrowed is 1 for a requirement that is asked on a condition, and 0 for one that is always asked.
+func (r *Requirement) narrowed() int {
+	if r.When != nil {
+		return 1
+	}
+	return 0
 }
 
 // Choose settles how a change lands: as asked, if that is allowed; else by the default that the rules agree on; else,
