@@ -143,22 +143,34 @@ func (s *Service) advice(ctx context.Context, d draft) ([]wire.Advice, error) {
 			out = append(out, found)
 		}
 	}
+	if d.shelf.repo == nil && d.now != nil {
+		var all []string
+		repos, err := repositoriesOf(db, *d.shelf.house)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range repos {
+			all = append(all, r.Name)
+		}
+		out = append(out, lint.ForNone(d.now, all)...)
+	}
 	return lint.Told(out), nil
 }
 
 // world gathers what lint knows of a repository.
 func (s *Service) world(ctx context.Context, db *gorm.DB, repo *store.Repository) (lint.World, error) {
-	w := lint.World{Repository: repo.Name, At: s.now(), Known: map[string]bool{}, Witnesses: map[string][]string{}, Reported: map[string]time.Time{}}
+	w := lint.World{Repository: repo.Name, At: s.now(), Known: map[string]bool{}, Disabled: map[string]bool{}, Witnesses: map[string][]string{}, Reported: map[string]time.Time{}}
 	var err error
 	if w.People, err = peopleOf(db, repo); err != nil {
 		return w, err
 	}
 	var accounts []store.Account
-	if err := db.Where("NOT disabled").Find(&accounts).Error; err != nil {
+	if err := db.Find(&accounts).Error; err != nil {
 		return w, err
 	}
 	for _, a := range accounts {
-		w.Known[map[bool]string{true: "robot:", false: "person:"}[a.Robot]+a.Login] = true
+		who := map[bool]string{true: "robot:", false: "person:"}[a.Robot] + a.Login
+		w.Known[who], w.Disabled[who] = !a.Disabled, a.Disabled
 	}
 	var teams []string
 	if err := db.Model(&store.Team{}).Pluck("name", &teams).Error; err != nil {

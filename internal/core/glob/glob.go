@@ -5,7 +5,7 @@
 //   - any run of characters but "/"
 //     **       any run of characters, "/" included; "a/**" is everything below a, "**/a" is a at any depth
 //     ?        one character but "/"
-//     [abc]    one of the characters, [a-z] one of a range, [!abc] none of them
+//     [abc]    one of the characters, [a-z] one of a range, [!abc] or [^abc] none of them, [\]] the character "]"
 //     {a,b}    either part
 //     \x       the character x itself
 //
@@ -174,14 +174,8 @@ func alternatives(whole, text string, depth int) (out []string, rest string, err
 
 // classWidth returns the width in bytes of the character class that text begins with.
 func classWidth(text string) (int, error) {
-	end := strings.IndexByte(text[1:], ']')
-	if end < 0 {
-		return 0, fmt.Errorf("\"[\" without \"]\"")
-	}
-	if body := strings.TrimPrefix(text[1:1+end], "!"); body == "" || strings.Contains(body, "/") {
-		return 0, fmt.Errorf("a character class needs characters, none of them \"/\"")
-	}
-	return end + 2, nil
+	_, width, err := readClass(text)
+	return width, err
 }
 
 // tokens reads a pattern without braces.
@@ -233,26 +227,42 @@ func tokens(text string) (row, error) {
 	return r, nil
 }
 
-func readClass(text string) (token, int, error) {
-	width, err := classWidth(text)
-	if err != nil {
-		return token{}, 0, err
+// readClass reads the character class that text begins with, as Git reads it: "!" or "^" negates, "]" is plain where it comes
+// first, and a "\" takes the next character as it is. Named classes such as [:alpha:] are refused rather than misread.
+func readClass(text string) (t token, width int, err error) {
+	t.kind = class
+	rest := text[1:]
+	if rest != "" && strings.ContainsRune("!^", rune(rest[0])) {
+		t.negated, rest = true, rest[1:]
 	}
-	body, negated := strings.CutPrefix(text[1:width-1], "!")
-	t := token{kind: class, negated: negated}
-	chars := []rune(body)
-	for i := 0; i < len(chars); i++ {
-		first, last := chars[i], chars[i]
-		if i+2 < len(chars) && chars[i+1] == '-' {
-			last = chars[i+2]
-			i += 2
+	char := func() (c rune) {
+		rest = strings.TrimPrefix(rest, `\`)
+		c, size := utf8.DecodeRuneInString(rest)
+		rest = rest[size:]
+		return c
+	}
+	for rest != "" && (rest[0] != ']' || len(t.ranges) == 0) {
+		if strings.HasPrefix(rest, "[:") {
+			return token{}, 0, fmt.Errorf("named classes such as [:alpha:] are not read: write the range")
 		}
-		if last < first {
+		first := char()
+		last := first
+		if len(rest) > 1 && rest[0] == '-' && rest[1] != ']' {
+			rest = rest[1:]
+			last = char()
+		}
+		switch {
+		case first == '/' || last == '/':
+			return token{}, 0, fmt.Errorf("a character class needs characters, none of them \"/\"")
+		case last < first:
 			return token{}, 0, fmt.Errorf("the range %c-%c runs backwards", first, last)
 		}
 		t.ranges = append(t.ranges, first, last)
 	}
-	return t, width, nil
+	if rest == "" {
+		return token{}, 0, fmt.Errorf("\"[\" without \"]\"")
+	}
+	return t, len(text) - len(rest) + 1, nil
 }
 
 // has says whether a class holds a character. No class holds "/".

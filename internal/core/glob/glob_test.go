@@ -35,6 +35,16 @@ func TestMatch(t *testing.T) {
 		{"{,x}a", []string{"a", "xa"}, []string{"x"}},
 		{`{a\,b,c}`, []string{"a,b", "c"}, []string{"a"}},
 		{"[{,}]", []string{"{", ",", "}"}, []string{""}},
+		{`[\]]x`, []string{"]x"}, []string{"x", `\]x`, `\x`}},
+		{`[]a]`, []string{"]", "a"}, []string{"", "[", "b"}},
+		{`[!]a]`, []string{"b", "["}, []string{"]", "a", "/"}},
+		{`[^a]`, []string{"b", "^"}, []string{"a", "/"}},
+		{`[a^]`, []string{"a", "^"}, []string{"b"}},
+		{`[\\a]`, []string{`\`, "a"}, []string{"b"}},
+		{`[a\-c]`, []string{"a", "-", "c"}, []string{"b"}},
+		{`[a-]`, []string{"a", "-"}, []string{"b"}},
+		{`[[]x`, []string{"[x"}, []string{"x"}},
+		{`[\[-\]]`, []string{"[", "]", `\`}, []string{"a", "^"}},
 		{"*a*b", []string{"ab", "xaxb", "aab", "abab"}, []string{"a/b", "ba"}},
 		{"**a*b/**/c", []string{"x/ab/c", "a/xaxb/y/c"}, []string{"a/b/c"}},
 		{"a\nb", []string{"a\nb"}, []string{"ab"}},
@@ -58,7 +68,7 @@ func TestMatch(t *testing.T) {
 }
 
 func TestCompileRefusesWhatCannotBeMeant(t *testing.T) {
-	for _, text := range []string{"", "[", "[]", "[!]", "{a", "a}", `a\`, "a\x00", "[a/b]", "[z-a]", "{a,b", "a}b", "{{{{{{{{{{a}}}}}}}}}}", strings.Repeat("{a,b}", 9), strings.Repeat("a", 513)} {
+	for _, text := range []string{"", "[", "[]", "[!]", "{a", "a}", `a\`, "a\x00", "[a/b]", "[z-a]", "[[:alpha:]]", `[\]`, `[a\`, "[+-/]", "{a,b", "a}b", "{{{{{{{{{{a}}}}}}}}}}", strings.Repeat("{a,b}", 9), strings.Repeat("a", 513)} {
 		if _, err := Compile(text); err == nil {
 			t.Errorf("%q was accepted", text)
 		}

@@ -43,6 +43,7 @@ type World struct {
 	Repository string
 	People     map[string]gate.Person // everybody with access, by login
 	Known      map[string]bool        // every principal that exists, such as person:odo, team:field, robot:barn
+	Disabled   map[string]bool        // those whose account is disabled, such as person:odo
 	Branches   []string
 	Paths      []string // files on the default branch; nil: not known
 	// Witnesses are the robots whose tokens name a check, by check; Runner says that some token takes its commands.
@@ -75,7 +76,9 @@ func Lint(doc *rules.Document, set *rules.Set, of string, w World) []Advice {
 		l.agreement()
 	}
 	for i := range doc.Protections {
-		l.protection(&doc.Protections[i])
+		if l.concerned(&doc.Protections[i]) {
+			l.protection(&doc.Protections[i])
+		}
 	}
 	l.combined()
 	l.idle()
@@ -161,6 +164,8 @@ func names(who []rules.Principal) string {
 func (l *linter) principals(line int, what string, who []rules.Principal) {
 	for _, p := range who {
 		switch {
+		case l.w.Disabled[p.String()]:
+			l.say(Blocked, line, "enable the account, or name somebody else", "%s %s, whose account is disabled", what, p)
 		case p.Kind != rules.ByRole && !l.w.Known[p.String()]:
 			l.say(Blocked, line, "make it first, or correct the name", "%s %s, which there is not", what, p)
 		case p.Kind == rules.Team && len(l.pool([]rules.Principal{p})) == 0:
@@ -194,6 +199,7 @@ func (l *linter) approvals(line int, what string, n int, who []rules.Principal, 
 		}
 		l.say(severity(worst), line, "ask for one less, or widen the pool",
 			"%s cannot be satisfied for a change of their own: it asks for %d of %s, and an author's own approval does not count", what, n, orNobody(pool))
+	case len(l.pool(nil)) < 2: // of slack there can be none
 	case notAuthor && len(pool) == n+1, !notAuthor && len(pool) == n:
 		l.say(severity(Fragile), line, "widen the pool", "%s has no slack: it asks for %d of %s, so that one absence blocks", what, n, orNobody(pool))
 	}
@@ -271,6 +277,9 @@ func (l *linter) reporter(line int, name string, required bool) {
 func (l *linter) protection(p *rules.Protection) {
 	what := fmt.Sprintf("protection %q", p.Name)
 	l.branches(p, what)
+	l.everywhere(p, what)
+	l.creation(p, what)
+	l.stricter(p, what)
 	for key, who := range map[string][]rules.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt, "override": p.Override, "land.by": p.LandBy} {
 		l.principals(p.LineOf(key), fmt.Sprintf("%s: %s names", what, key), who)
 	}
@@ -278,10 +287,10 @@ func (l *linter) protection(p *rules.Protection) {
 		l.say(Note, p.LineOf("exempt"), "", "%s does not bind %s", what, names(p.Exempt))
 	}
 	if p.LandBy != nil {
-		switch pool := l.pool(p.LandBy); len(pool) {
-		case 0:
+		switch pool := l.pool(p.LandBy); {
+		case len(pool) == 0:
 			l.say(Blocked, p.LineOf("land.by"), "name somebody with access", "%s: nobody may ask to land", what)
-		case 1:
+		case len(pool) == 1 && len(l.pool(nil)) > 1:
 			l.say(Fragile, p.LineOf("land.by"), "name more people", "%s: only %s may ask to land, so that one absence blocks", what, pool[0])
 		}
 	}
@@ -323,7 +332,10 @@ func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what str
 		}
 	case rules.Threads:
 		l.principals(q.Line, what+": threads are settled by", q.SettledBy)
+	case rules.Ticket:
+		l.ticketPattern(q, what)
 	case rules.Checks:
+		l.robots(q, what)
 		for _, c := range q.Checks {
 			if !c.Several() {
 				l.reporter(q.Line, c.Text, must)
@@ -343,7 +355,10 @@ func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what str
 		if len(p.With) > 0 && !slices.ContainsFunc(p.With, rules.Strategy.Straight) {
 			l.say(Blocked, q.Line, "allow rebase or squash", "%s: history is to stay straight, and every strategy that is allowed makes a merge commit", what)
 		}
-	case rules.Objections, rules.Tasks, rules.Ticket, rules.PathCase, rules.Fixups, rules.Messages, rules.Signed:
+	case rules.Objections, rules.Tasks, rules.PathCase, rules.Fixups, rules.Messages, rules.Signed:
+	}
+	if q.When != nil {
+		l.condition(q, what)
 	}
 	if q.When != nil && q.When.PathsText != nil && l.w.Paths != nil && !l.holdsSomewhere(q.When) {
 		l.say(Fragile, q.When.Line, "correct the globs", "%s: no file there is now matches the condition's paths %s", what, strings.Join(q.When.PathsText, ", "))
@@ -428,6 +443,7 @@ func (l *linter) combined() {
 		if !e.Protected {
 			continue
 		}
+		l.together(branch, e)
 		if len(e.With) == 0 {
 			l.at(e.WithFrom, Blocked, "allow a strategy in both", "%s: together %s leave no strategy, so that nothing can land", branch, rules.Because(e.WithFrom))
 		} else if !slices.ContainsFunc(e.With, rules.Strategy.Straight) {

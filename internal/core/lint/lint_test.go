@@ -21,6 +21,7 @@ func world() World {
 			"wren": {Login: "wren", Role: gate.Writer, Teams: []string{"accounts"}}, "ines": {Login: "ines", Role: gate.Maintainer, Standby: true}, "barn": {Login: "barn", Role: gate.Writer, Robot: true},
 		},
 		Known:     map[string]bool{"person:odo": true, "person:bela": true, "person:wren": true, "person:old": true, "team:hydraulics": true, "team:accounts": true, "team:empty": true, "robot:barn": true},
+		Disabled:  map[string]bool{"person:gone": true},
 		Witnesses: map[string][]string{"preview": {"barn"}, "renamed": {"barn"}, "old": {"barn"}},
 		Reported:  map[string]time.Time{"preview": now.Add(-time.Hour), "old": now.Add(-60 * 24 * time.Hour)},
 	}
@@ -89,6 +90,20 @@ func TestLint(t *testing.T) {
 		{"objections that stay of none", "protect:\n  - {name: a, branches: main, after_push: {objections_stay: never}}\n", Note, "after_push.objections_stay has no effect", ""},
 		{"a check of no use", "checks: {preview: {witness: robot:barn}}\n", Note, "nothing asks for it", ""},
 		{"owners without areas", one("owners: every touched area"), Note, "there are no areas", ""},
+		{"another robot than the check's", "checks: {preview: {witness: robot:barn}}\n" + one("{checks: preview, witness: robot:other}"), Blocked, "so that nobody's does", "the same robot"},
+		{"the same robot as the check's", "checks: {preview: {witness: robot:barn}}\n" + one("{checks: preview, witness: robot:barn}"), "", "", ""},
+		{"no push anywhere", "protect:\n  - {name: all, branches: '**'}\n", Fragile, "nobody can push one to propose", "push: role:writer"},
+		{"a ticket in a long text", one("ticket: '^FEN-[0-9]+$'"), Fragile, "bound to the ends of the whole text", "(?m)"},
+		{"a ticket in the title", one("{ticket: '^FEN-[0-9]+$', in: title}"), "", "", ""},
+		{"a kind misspelt", "branches: {hotfix: hotfix/**}\n" + one("{objections: none, when: {source: hotfx}}"), Fragile, `no branch kind and no branch "hotfx"`, "did you mean the kind hotfix?"},
+		{"a kind", "branches: {hotfix: hotfix/**}\n" + one("{objections: none, when: {source: ['**', '!hotfix']}}"), "", "", ""},
+		{"a label that lifts", "labels: {urgent: {set_by: team:hydraulics}}\n" + one(`{objections: none, when: {cel: "!('urgent' in labels)"}}`), Note, "team:hydraulics may set that on a change of their own", ""},
+		{"creation from what nobody saw", "protect:\n  - {name: lines, branches: 'release/**', create: role:writer, create_from: main}\n", Fragile, "nothing there asks for a review", "create_from"},
+		{"creation from what was seen", "protect:\n  - {name: lines, branches: [main, 'release/**'], create: role:writer, require: [{approvals: 1}]}\n", "", "", ""},
+		{"a default that history rules out", "protect:\n  - {name: a, branches: main, require: [{history: straight}], land: {strategy: merge}}\n", Fragile, "by merge where nobody says another", ""},
+		{"a message that does not fit", "protect:\n  - {name: a, branches: main, require: [{messages: '^[a-z]+: ', example: 'docs: a'}], land: {message: 'Change {number}: {title}'}}\n", Fragile, "does not fit the messages", ""},
+		{"a message that fits", "protect:\n  - {name: a, branches: main, require: [{messages: '^[a-z]+: ', example: 'docs: a'}], land: {message: '{title} ({number})'}}\n", "", "", ""},
+		{"a person who is disabled", "protect:\n  - {name: trunk, branches: main, push: person:gone}\n", Blocked, "person:gone, whose account is disabled", "enable"},
 		{"a label of nobody", "labels: {urgent: {set_by: team:nosuch}}\n", Blocked, "team:nosuch, which there is not", ""},
 	}
 	for _, c := range cases {
@@ -163,5 +178,60 @@ func TestHouseLeavesACheckOpen(t *testing.T) {
 	}
 	if found := lint("checks: {preview: {witness: robot:barn}}\n"); len(found) != 0 {
 		t.Errorf("found %+v", found)
+	}
+}
+
+// A house's document is judged for the repositories that it is for, and a repository's beside it.
+func TestHouseAndRepository(t *testing.T) {
+	house, findings := rules.Under{OfHouse: true}.Parse("tavrin: rules/1\nareas: {all: {repositories: nowhere, paths: '**', owners: team:hydraulics}}\nprotect:\n" +
+		"  - {name: ours, branches: main, rewrite: never, delete: never, after_push: {approvals_stay: never}, require: [{approvals: 1}]}\n" +
+		"  - {name: theirs, repositories: ledger, branches: main, require: [{approvals: 9}]}\n  - {name: nobody's, repositories: [orchard, 'greenhouse-*'], branches: main}\n")
+	if findings != nil {
+		t.Fatal(findings)
+	}
+	own, findings := rules.Under{House: house}.Parse("tavrin: rules/1\nprotect:\n  - {name: mine, branches: main, rewrite: allowed, after_push: {approvals_stay: always, objections_stay: always}}\n")
+	if findings != nil {
+		t.Fatal(findings)
+	}
+	set := rules.NewSet("growers/irrigation", rules.Layer{Document: house, Of: "house growers", Version: 1}, rules.Layer{Document: own, Version: 1})
+	says := func(found []Advice, text string) bool {
+		return slices.ContainsFunc(found, func(a Advice) bool { return strings.Contains(a.Text, text) })
+	}
+	found := Lint(house, set, "house growers", world())
+	if says(found, "theirs") || says(found, "nobody's") {
+		t.Errorf("what is for other repositories is judged here: %+v", found)
+	}
+	found = ForNone(house, []string{"growers/irrigation", "growers/ledger"})
+	if len(found) != 2 || !says(found, `protection "nobody's" is for no repository there is now: orchard, greenhouse-* matches none`) || !says(found, `area "all"`) {
+		t.Errorf("what is for none: %+v", found)
+	}
+	found = Lint(own, set, "", world())
+	if !says(found, `protection "mine": rewrite has no effect: "ours" (house growers`) || !says(found, "after_push.approvals_stay has no effect") {
+		t.Errorf("a stricter house: %+v", found)
+	}
+	if says(found, "objections_stay has no effect: \"ours\"") {
+		t.Errorf("a house that says the same: %+v", found)
+	}
+}
+
+// In a repository of one nothing is said of slack, which there can be none of.
+func TestNoSlackInARepositoryOfOne(t *testing.T) {
+	w := world()
+	w.People = map[string]gate.Person{"odo": {Login: "odo", Role: gate.Maintainer}}
+	for _, a := range linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1, own: counts}], land: {by: person:odo}}\n", w) {
+		if strings.Contains(a.Text, "absence") || strings.Contains(a.Text, "slack") {
+			t.Errorf("it says %+v", a)
+		}
+	}
+}
+
+func TestDistance(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{{"", "", 0}, {"a", "", 1}, {"", "ab", 2}, {"hotfx", "hotfix", 1}, {"line", "lime", 1}, {"trunk", "turnk", 2}, {"abc", "xyz", 3}} {
+		if got := distance(c.a, c.b); got != c.want || distance(c.b, c.a) != got {
+			t.Errorf("%q and %q: %d", c.a, c.b, got)
+		}
 	}
 }

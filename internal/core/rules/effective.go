@@ -108,7 +108,7 @@ func (c *combining) take(l Layer, p *Protection) {
 		return Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.LineOf(key)}
 	}
 	c.Protected = true
-	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.heldBy(), p.Exempt, p.Override})
+	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.HeldBy(), p.Exempt, p.Override})
 	c.Push = append(c.Push, Allowance{p.Push, source("push")})
 	if p.Create != nil {
 		c.Create = append(c.Create, Allowance{p.Create, source("create")})
@@ -140,8 +140,8 @@ func (c *combining) take(l Layer, p *Protection) {
 	}
 }
 
-// heldBy are the branches of which one has to hold a commit that a branch of the protection is created from.
-func (p *Protection) heldBy() glob.List {
+// HeldBy are the branches of which one has to hold a commit that a branch of the protection is created from.
+func (p *Protection) HeldBy() glob.List {
 	if p.FromText != nil {
 		return p.From
 	}
