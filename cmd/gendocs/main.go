@@ -78,6 +78,7 @@ func settings() string {
 	b.WriteString("# Every setting of the rules document\n\nGenerated from the code by `make docs`. How a document reads as a whole is in [rules.md](rules.md).\n\n" +
 		"A key's place is written with `.` for a mapping, `[]` for the entries of a list and `{}` for named entries. *Absent* says what it means not to state it; " +
 		"*together* says what becomes of it where several protections, areas or documents state it.\n")
+	b.WriteString("\n## How demands behave\n\n" + rules.BehaviourTable())
 	for _, k := range rules.Keys {
 		fmt.Fprintf(&b, "\n## `%s`\n\n%s.", k.Path, strings.ToUpper(k.Means[:1])+k.Means[1:])
 		if k.House {

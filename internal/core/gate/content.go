@@ -211,7 +211,11 @@ func (j *judge) messages(q rules.Sourced) {
 	if strategy != rules.Squash {
 		for _, c := range j.f.Commits {
 			r.Need++
-			if q.Pattern.MatchString(c.Message) || strategy == rules.Rebase && c.Parents > 1 { // a rebase drops merge commits
+			message := c.Message
+			if strategy == rules.Rebase { // which drops merge commits, and what only the service says
+				message = strings.TrimSpace(trailer.Drop(message))
+			}
+			if q.Pattern.MatchString(message) || strategy == rules.Rebase && c.Parents > 1 {
 				r.Have++
 			} else {
 				wrong = append(wrong, fmt.Sprintf("%.10s %q", c.ID, c.Subject()))
