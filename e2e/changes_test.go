@@ -132,8 +132,10 @@ func TestLifeOfAChange(t *testing.T) {
 	if strings.Contains(first.Patch, "+b") || !strings.Contains(second.Patch, "+b") || second.Revision != 2 {
 		t.Errorf("differences are\n%s\n%s", first.Patch, second.Patch)
 	}
-	// The source branch may go; the revision stays readable, and lands.
+	// The source branch may go: the revision stays readable, and lands once the branch is back.
 	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
+	w.stands(k, "source", "unmet", "topic was deleted")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	w.land(k, "squash")
 	_, err = author.ReopenChange(ctx, repo, 1)
 	problem(t, err, 409, "is landed")

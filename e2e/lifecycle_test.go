@@ -229,7 +229,7 @@ func TestSourceDeletedAndReused(t *testing.T) {
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
 	now := w.openedAs(1)
-	if !now.SourceGone || now.State != "open" || now.Revision != 1 || !now.Ready {
+	if !now.SourceGone || now.State != "open" || now.Revision != 1 || now.Ready {
 		t.Errorf("its source deleted: %+v", now)
 	}
 	has(t, w.says("tamsin", 0, "goes on when the branch is pushed again", "change", "show", "1", "--repo", repo), "topic to main")
@@ -252,10 +252,13 @@ func TestSourceDeletedAndReused(t *testing.T) {
 	if now = w.openedAs(1); now.Revision != 2 || now.Ready {
 		t.Errorf("after other work: revision %d, ready %v", now.Revision, now.Ready)
 	}
-	// Without its source a change may still land: what was reviewed is kept.
+	// Without its source a change does not land; what was reviewed is kept, and counts when the branch is back.
 	w.approve("odo", now)
 	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
 	w.join("tamsin", now, "")
+	w.until(now, "waiting", func(k wire.Change) bool { return k.Entry != nil && k.Entry.State == "waiting" })
+	w.stands(now, "source", "unmet", "topic was deleted")
+	w.must("tamsin", dir, "push", "-q", "origin", "more:topic")
 	w.report(w.rehearsed(now), "unit", "passed")
 	w.landed(now)
 }

@@ -409,7 +409,7 @@ func TestAreaSettings(t *testing.T) {
 	}
 	// A person removed while an area names them, a team emptied: the gate says so, and nothing opens.
 	w.ok(w.admin.SetTeam(t.Context(), "hydraulics", []string{}, nil))
-	w.stands(k, "owners/valves", "unmet", "only nobody could give one")
+	w.stands(k, "owners/valves", "unmet", "nobody could give one")
 	w.ok(w.admin.SetDisabled(t.Context(), "wren", true))
 	w.stands(k, "owners/all", "unmet", "only ines could give one")
 	at, err = w.as("pavo").ChangeAreas(t.Context(), repo, k.Number)

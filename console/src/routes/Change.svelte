@@ -193,8 +193,8 @@
               landed={c.state === 'landed'}
             />{/if}
           {#if c.source_gone}<p class="mt-3 text-sm text-soft">
-              The branch {c.source} is gone. The change stays at revision {c.revision}, may land, and goes on when the
-              branch is pushed again.
+              The branch {c.source} is gone. The change stays at revision {c.revision}, and goes on when the branch is
+              pushed again.
             </p>{/if}
           {#if c.entry?.state === 'ejected' && alive}
             <p class="mt-3 border-l-4 border-rust bg-panel p-3">
