@@ -65,9 +65,9 @@ func (c *comparison) differ(line int, what string, was, now value, loosens bool)
 	}
 }
 
-// because says why the difference that was found last loosens, where that is not plain.
+// because says why the difference that was found last loosens although it does not seem to.
 func (c *comparison) because(before int, why string) {
-	if len(c.out) > before && why != "" {
+	if len(c.out) > before && why != "" && !c.out[len(c.out)-1].Loosens {
 		c.out[len(c.out)-1].Loosens, c.out[len(c.out)-1].Why = true, why
 	}
 }
