@@ -3,7 +3,7 @@
 GO      ?= go
 console := console/dist/index.html
 
-.PHONY: build demo test check bench docs shots histories fuzz steady clean
+.PHONY: build demo test check bench docs shots histories properties fuzz steady clean
 
 build: bin/tavrin
 
@@ -31,6 +31,10 @@ test: build check
 # Two thousand random histories, with merges, reversals and submodules: nothing lands but what was shown. Some minutes.
 histories:
 	cd internal/git && TAVRIN_HISTORIES=$${TAVRIN_HISTORIES:-2000} $(GO) test -count=1 -timeout 2h -run TestP2RandomHistories -v .
+
+# What the rules promise, on made-up documents, facts, pushes and overrides: a million and more of them. Some minutes.
+properties:
+	TAVRIN_OFTEN=$${TAVRIN_OFTEN:-200} $(GO) test -count=1 -timeout 2h -run 'TestP8|TestP1Overrides|TestMatchAgrees' ./internal/core/...
 
 # Every reader of what people send, ten minutes each.
 fuzz:

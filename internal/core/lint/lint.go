@@ -126,6 +126,8 @@ type linter struct {
 
 	paths map[string]bool           // those of w
 	met   map[*rules.Condition]bool // those whose globs some path matches
+
+	effective map[string]*rules.Effective // by branch
 }
 
 func (l *linter) say(s Severity, line int, edit, format string, args ...any) {
@@ -439,7 +441,7 @@ func (l *linter) combined() {
 	}
 	slices.Sort(branches)
 	for _, branch := range slices.Compact(branches) {
-		e := l.set.For(branch)
+		e := l.on(branch)
 		if !e.Protected {
 			continue
 		}

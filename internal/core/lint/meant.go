@@ -44,6 +44,17 @@ func (l *linter) robots(q *rules.Requirement, what string) {
 	}
 }
 
+// on is what holds on a branch. It is worked out once for each: there may be many branches, and many protections that ask.
+func (l *linter) on(branch string) *rules.Effective {
+	if l.effective == nil {
+		l.effective = map[string]*rules.Effective{}
+	}
+	if l.effective[branch] == nil {
+		l.effective[branch] = l.set.For(branch)
+	}
+	return l.effective[branch]
+}
+
 // anyBranch is a name that nobody gives a protection for.
 const anyBranch = "a-branch-of-somebody"
 
@@ -129,7 +140,7 @@ func (l *linter) creation(p *rules.Protection, what string) {
 		return
 	}
 	asks := func(branch string) bool {
-		return slices.ContainsFunc(l.set.For(branch).Requirements, func(q rules.Sourced) bool {
+		return slices.ContainsFunc(l.on(branch).Requirements, func(q rules.Sourced) bool {
 			return q.Level == rules.Required && q.When == nil && (q.Demand == rules.Approvals || q.Demand == rules.Owners)
 		})
 	}
@@ -170,7 +181,7 @@ func (l *linter) stricter(p *rules.Protection, what string) {
 	var all []*rules.Effective
 	for _, branch := range l.w.Branches {
 		if p.Branches.Match(branch) {
-			all = append(all, l.set.For(branch))
+			all = append(all, l.on(branch))
 		}
 	}
 	house := func(from []rules.Source) bool {
