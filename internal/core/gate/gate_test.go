@@ -303,6 +303,25 @@ func TestIdenticalDemandsAreShownOnceWithBothSources(t *testing.T) {
 	}
 }
 
+// What only advises is no source of what is required, and has no say in who may set it aside; an exempt person is held by the
+// same demand at the level at which what binds them asks it.
+func TestAdviceIsNoSourceOfWhatIsRequired(t *testing.T) {
+	requires, advises := "  - {name: a, branches: main, exempt: person:odo, require: [{objections: none}]}\n", "  - {name: b, branches: main, require: [{objections: none, level: advisory}]}\n"
+	f := facts()
+	f.Reviews = []Review{{By: "bela", Verdict: Object, Revision: 2}}
+	for _, text := range []string{requires + advises, advises + requires} {
+		set := parsed(t, "tavrin: rules/1\nprotect:\n"+text)
+		f.Asker = ""
+		if q := find(t, Judge(set, f), "objections"); q.Level != rules.Required || len(q.Sources) != 1 || q.Sources[0].Protection != "a" {
+			t.Errorf("it is asked by %+v", q)
+		}
+		f.Asker, f.Strategy = "odo", rules.Squash
+		if q := find(t, Judge(set, f), "objections"); q.Level != rules.Advisory || q.Sources[0].Protection != "b" {
+			t.Errorf("odo is held by %+v", q)
+		}
+	}
+}
+
 func TestUnsatisfiableDemandSaysSo(t *testing.T) {
 	doc := parsed(t, "tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, require: [{approvals: 2, from: 'team:accounts'}]}\n")
 	if q := find(t, Judge(doc, facts()), "approvals"); !strings.Contains(q.Next, "only bela could give one") {

@@ -203,3 +203,33 @@ func TestNamesInTheWay(t *testing.T) {
 		}
 	}
 }
+
+// A branch is created from what each protection finds held, by those who may; who may push does as they may.
+func TestCreation(t *testing.T) {
+	doc, findings := rules.Parse("tavrin: rules/1\nprotect:\n  - {name: lines, branches: 'release/**', create: role:writer, create_from: main}\n" +
+		"  - {name: both, branches: ['release/1', develop], create: role:writer, push: person:ines}\n")
+	if findings != nil {
+		t.Fatal(findings)
+	}
+	for _, c := range []struct {
+		branch, by string
+		held       []string
+		says       string // empty: it may
+	}{
+		{"release/2", "odo", []string{"main"}, ""},
+		{"release/2", "odo", []string{"develop", "topic"}, "a branch of main holds already"},
+		{"release/2", "pavo", []string{"main"}, "may not write"},
+		{"release/2", "odo", nil, "a branch of main holds already"},
+		{"release/1", "odo", []string{"main"}, "a branch of release/1, develop holds already"}, // not held for the other
+		{"release/1", "odo", []string{"main", "develop"}, ""},
+		{"release/1", "ines", []string{"main"}, ""},
+		{"release/1", "ines", []string{"develop"}, "a branch of main holds already"},
+	} {
+		pusher := town[c.by]
+		pusher.Login = c.by
+		v := Judge(Update{Ref: "refs/heads/" + c.branch, New: strings.Repeat("b", 40), Held: c.held}, Facts{Repository: "growers/irrigation", Pusher: pusher, People: town, Default: "main", Rules: doc.Alone(3)})
+		if v.Allowed != (c.says == "") || !strings.Contains(strings.Join(v.Lines, " "), c.says) {
+			t.Errorf("%s by %s from what %v hold: %v", c.branch, c.by, c.held, v.Lines)
+		}
+	}
+}
