@@ -204,6 +204,9 @@ func gateReviews(db *gorm.DB, c store.Change, newest store.Revision, rehearsal *
 	if err != nil {
 		return nil, err
 	}
+	if len(standing) == 0 {
+		return []gate.Review{}, nil
+	}
 	var disabled []string
 	if err := db.Model(&store.Account{}).Where("disabled AND login IN (SELECT login FROM reviews WHERE change_id = ?)", c.ID).Pluck("login", &disabled).Error; err != nil {
 		return nil, err

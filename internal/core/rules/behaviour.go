@@ -2,6 +2,7 @@ package rules
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -57,7 +58,7 @@ func BehaviourTable() string {
 		}
 		var by []string
 		for _, s := range Strategies {
-			if !strings.Contains(joined(b.NotBy), string(s)) {
+			if !slices.Contains(b.NotBy, s) {
 				by = append(by, string(s))
 			}
 		}

@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -65,10 +66,12 @@ func (c *comparison) differ(line int, what string, was, now value, loosens bool)
 	}
 }
 
-// because says why the difference that was found last loosens although it does not seem to.
-func (c *comparison) because(before int, why string) {
-	if len(c.out) > before && why != "" && !c.out[len(c.out)-1].Loosens {
-		c.out[len(c.out)-1].Loosens, c.out[len(c.out)-1].Why = true, why
+// unless is differ for a setting that does not seem to loosen, where why says how it may; empty: it does not.
+func (c *comparison) unless(why string, line int, what string, was, now value, loosens bool) {
+	before := len(c.out)
+	c.differ(line, what, was, now, loosens || why != "")
+	if len(c.out) > before && !loosens {
+		c.out[before].Why = why
 	}
 }
 
@@ -100,11 +103,10 @@ func (c *comparison) document(was, now *Document) {
 	both(was.Labels, now.Labels, func(l *Label) string { return l.Name },
 		func(l *Label) { c.differ(l.Line, "label "+l.Name, list(l.SetBy), value{}, true) },
 		func(l *Label) {
-			before := len(c.out)
-			c.differ(l.Line, "label "+l.Name, value{}, list(l.SetBy), false)
-			c.because(before, c.named(l.Name, "label", func(d *Document) bool {
+			twice := func(d *Document) bool {
 				return slices.ContainsFunc(d.Labels, func(o Label) bool { return o.Name == l.Name })
-			}, "labels"))
+			}
+			c.unless(cmp.Or(c.definedTwice("label "+l.Name, twice), c.seen("labels")), l.Line, "label "+l.Name, value{}, list(l.SetBy), false)
 		},
 		func(a, b *Label) {
 			c.differ(b.Line, "label "+a.Name+": set_by", list(a.SetBy), list(b.SetBy), true) // who sets it decides what is asked, either way
@@ -112,55 +114,64 @@ func (c *comparison) document(was, now *Document) {
 	both(was.Areas, now.Areas, func(a *Area) string { return a.Name },
 		func(a *Area) { c.differ(a.Line, "area "+a.Name, list(a.Text), value{}, true) },
 		func(a *Area) {
-			before := len(c.out)
-			c.differ(a.Line, "area "+a.Name, value{}, list(a.Text), false)
-			c.because(before, c.named(a.Name, "area", func(d *Document) bool {
-				return slices.ContainsFunc(d.Areas, func(o Area) bool { return o.Name == a.Name })
-			}, "areas"))
+			c.unless(cmp.Or(c.definedTwice("area "+a.Name, func(d *Document) bool { return hasArea(d, a.Name) }), c.seen("areas")), a.Line, "area "+a.Name, value{}, list(a.Text), false)
 		}, c.area)
 	both(was.Checks, now.Checks, func(k *Check) string { return k.Name },
 		func(k *Check) { c.differ(k.Line, "check "+k.Name, word("defined"), value{}, true) },
-		func(k *Check) {
-			before := len(c.out)
-			c.differ(k.Line, "check "+k.Name, value{}, word("defined"), false)
-			c.because(before, c.defines(k))
-		}, c.check)
+		func(k *Check) { c.unless(c.defines(k), k.Line, "check "+k.Name, value{}, word("defined"), false) }, c.check)
 	both(was.Protections, now.Protections, func(p *Protection) string { return p.Name },
 		func(p *Protection) {
 			c.differ(p.Line, fmt.Sprintf("protection %q", p.Name), word("in force"), value{}, true)
 		},
 		func(p *Protection) {
-			before := len(c.out)
-			c.differ(p.Line, fmt.Sprintf("protection %q", p.Name), value{}, word("in force"), false)
+			why := ""
 			switch {
 			case p.Default != "":
-				c.because(before, landingWhy["land.strategy"])
+				why = strategyWhy
 			case p.Message != "":
-				c.because(before, landingWhy["land.message"])
+				why = messageWhy
 			}
+			c.unless(why, p.Line, fmt.Sprintf("protection %q", p.Name), value{}, word("in force"), false)
 		},
 		c.protection)
 }
 
-// named says how a new area or label may loosen: another document gives the name a meaning of its own, or an expression sees
-// that there is one more.
-func (c *comparison) named(name, what string, defines func(*Document) bool, variable string) string {
-	if slices.ContainsFunc(c.others, func(d *Document) bool { return d != nil && defines(d) }) {
-		return fmt.Sprintf("another document that holds together with it defines the %s %q too", what, name)
-	}
-	for _, d := range append([]*Document{c.was, c.now}, c.others...) {
-		if d == nil {
-			continue
-		}
-		for _, p := range d.Protections {
-			for _, q := range p.Require {
-				if q.When != nil && (!q.When.OfHouse || c.now.OfHouse) && strings.Contains(q.When.Expression, variable) {
-					return fmt.Sprintf("the expression %s asks for %s, and may come out otherwise where there is one more", q.When.Expression, variable)
+// all lists the documents that hold together, before and after.
+func (c *comparison) all() []*Document {
+	return slices.DeleteFunc(append([]*Document{c.was, c.now}, c.others...), func(d *Document) bool { return d == nil })
+}
+
+// asked goes through every requirement that is asked before or after, by any of the documents.
+func (c *comparison) asked(is func(q *Requirement) bool) *Requirement {
+	for _, d := range c.all() {
+		for i := range d.Protections {
+			for j := range d.Protections[i].Require {
+				if q := &d.Protections[i].Require[j]; is(q) {
+					return q
 				}
 			}
 		}
 	}
+	return nil
+}
+
+// definedTwice says how what is new may loosen: another document gives the name a meaning of its own.
+func (c *comparison) definedTwice(what string, defines func(*Document) bool) string {
+	if slices.ContainsFunc(c.others, func(d *Document) bool { return d != nil && defines(d) }) {
+		return fmt.Sprintf("another document that holds together with it defines %s too", what)
+	}
 	return ""
+}
+
+// seen says how one more area or label may loosen: an expression sees that there is one more.
+func (c *comparison) seen(variable string) string {
+	q := c.asked(func(q *Requirement) bool {
+		return q.When != nil && (!q.When.OfHouse || c.now.OfHouse) && strings.Contains(q.When.Expression, variable)
+	})
+	if q == nil {
+		return ""
+	}
+	return fmt.Sprintf("the expression %s asks for %s, and may come out otherwise", q.When.Expression, variable)
 }
 
 // defines says how a new definition of a check may loosen: what was any robot's answer, or nothing yet, is now what it says.
@@ -170,39 +181,19 @@ func (c *comparison) defines(k *Check) string {
 		return "what passes it is now a command of these rules"
 	case k.Place != "":
 		return "its pass is now a deployment to " + k.Place
-	case slices.ContainsFunc(c.others, func(d *Document) bool {
-		return d != nil && slices.ContainsFunc(d.Checks, func(o Check) bool { return o.Name == k.Name })
-	}):
-		return fmt.Sprintf("another document that holds together with it defines the check %q too", k.Name)
-	case c.globbed(k.Name):
+	case c.asked(func(q *Requirement) bool { // one more may then pass in the place of another
+		return slices.ContainsFunc(q.Checks, func(n CheckName) bool { return n.Several() && n.Match(k.Name) })
+	}) != nil:
 		return "a glob of a requirement that asks for some of several checks may mean it too"
 	}
-	return ""
-}
-
-// globbed says whether a requirement for so many of several checks means a check by a glob: one more may then pass in the place
-// of another.
-func (c *comparison) globbed(name string) bool {
-	for _, d := range append([]*Document{c.was, c.now}, c.others...) {
-		if d == nil {
-			continue
-		}
-		for _, p := range d.Protections {
-			for _, q := range p.Require {
-				if slices.ContainsFunc(q.Checks, func(n CheckName) bool { return n.Several() && n.Match(name) }) {
-					return true
-				}
-			}
-		}
-	}
-	return false
+	return c.definedTwice("check "+k.Name, func(d *Document) bool {
+		return slices.ContainsFunc(d.Checks, func(o Check) bool { return o.Name == k.Name })
+	})
 }
 
 func (c *comparison) area(a, b *Area) {
 	what := "area " + a.Name + ": "
-	before := len(c.out)
-	c.differ(b.LineOf("paths"), what+"paths", list(a.Text), list(b.Text), !covers(b.Text, a.Text))
-	c.because(before, c.named(a.Name, "area", func(*Document) bool { return false }, "areas"))
+	c.unless(c.seen("areas"), b.LineOf("paths"), what+"paths", list(a.Text), list(b.Text), !covers(b.Text, a.Text))
 	c.differ(b.LineOf("owners"), what+"owners", list(a.Owners), list(b.Owners), !within(b.Owners, a.Owners))
 	c.differ(b.LineOf("asks.approvals"), what+"asks.approvals", word(fmt.Sprint(a.Approvals)), word(fmt.Sprint(b.Approvals)), b.Approvals < a.Approvals)
 	c.differ(b.LineOf("asks.override"), what+"asks.override", who(a.Override), who(b.Override), !within(b.Override, a.Override))
@@ -237,11 +228,11 @@ func shorter(a, b time.Duration) bool { return b == 0 || a > 0 && a <= b }
 
 func (c *comparison) protection(a, b *Protection) {
 	what := fmt.Sprintf("protection %q: ", a.Name)
-	before := len(c.out)
-	c.differ(b.LineOf("branches"), what+"branches", list(a.stands), list(b.stands), !covers(b.stands, a.stands))
-	if held := held(b); b.FromText == nil && !covers(a.stands, b.stands) && len(creators(b)) > 0 {
-		c.because(before, fmt.Sprintf("its branches may be created from what %s hold, and those are more now", shown(held)))
+	why := ""
+	if b.FromText == nil && !covers(a.stands, b.stands) && len(creators(b)) > 0 {
+		why = fmt.Sprintf("its branches may be created from what %s hold, and those are more now", shown(held(b)))
 	}
+	c.unless(why, b.LineOf("branches"), what+"branches", list(a.stands), list(b.stands), !covers(b.stands, a.stands))
 	c.repositories(b.LineOf("repositories"), what, a.RepoText, b.RepoText)
 	c.differ(b.LineOf("push"), what+"push", who(a.Push), who(b.Push), !within(b.Push, a.Push))
 	c.differ(b.LineOf("create"), what+"create", who(creators(a)), who(creators(b)), !within(creators(b), creators(a)))
@@ -283,14 +274,8 @@ func (c *comparison) landing(what string, a, b *Protection) {
 		return p.With
 	}
 	c.differ(b.LineOf("land.with"), what+"land.with", list(with(a)), list(with(b)), !within(with(b), with(a)))
-	for _, s := range []struct {
-		key      string
-		was, now value
-	}{{"land.strategy", word(string(a.Default)), word(string(b.Default))}, {"land.message", word(a.Message), word(b.Message)}} {
-		before := len(c.out)
-		c.differ(b.LineOf(s.key), what+s.key, s.was, s.now, false)
-		c.because(before, landingWhy[s.key])
-	}
+	c.unless(strategyWhy, b.LineOf("land.strategy"), what+"land.strategy", word(string(a.Default)), word(string(b.Default)), false)
+	c.unless(messageWhy, b.LineOf("land.message"), what+"land.message", word(a.Message), word(b.Message), false)
 	c.differ(b.LineOf("land.trailers"), what+"land.trailers", list(a.Trailers), list(b.Trailers), false)
 	said := func(p *bool, absent bool) bool {
 		if p == nil {
@@ -302,11 +287,11 @@ func (c *comparison) landing(what string, a, b *Protection) {
 	c.differ(b.LineOf("land.join_early"), what+"land.join_early", truth(said(a.JoinEarly, true)), truth(said(b.JoinEarly, true)), said(b.JoinEarly, true))
 }
 
-// landingWhy says how a default that seems to ask nothing may loosen.
-var landingWhy = map[string]string{
-	"land.strategy": "what is asked of commits and messages depends on the strategy, which is this one where nobody says another",
-	"land.message":  "what is asked of messages is judged by what it makes",
-}
+// How a default that seems to ask nothing may loosen.
+const (
+	strategyWhy = "what is asked of commits and messages depends on the strategy, which is this one where nobody says another"
+	messageWhy  = "what is asked of messages is judged by what it makes"
+)
 
 func landers(p *Protection) value {
 	if p.LandBy == nil {
