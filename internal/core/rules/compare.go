@@ -94,7 +94,7 @@ func both[T any](was, now []T, name func(*T) string, gone, added func(*T), kept 
 
 func (c *comparison) document(was, now *Document) {
 	c.differ(now.LineOf("loosening"), "loosening", list(was.AgreedBy), list(now.AgreedBy), len(was.AgreedBy) > 0 && (len(now.AgreedBy) == 0 || !within(now.AgreedBy, was.AgreedBy)))
-	c.differ(now.LineOf("changes"), "changes: description", word(was.Description), word(now.Description), false)
+	c.unless(c.described(), now.LineOf("changes"), "changes: description", word(was.Description), word(now.Description), false)
 	// What a kind stands for is compared where it is used. That another document uses it is refused elsewhere.
 	both(was.Kinds, now.Kinds, func(k *Kind) string { return k.Name },
 		func(k *Kind) { c.differ(k.Line, "branch kind "+k.Name, list(k.Patterns), value{}, false) },
@@ -126,7 +126,7 @@ func (c *comparison) document(was, now *Document) {
 		func(p *Protection) {
 			why := ""
 			switch {
-			case p.Default != "":
+			case p.Default != "" || another(Strategies, p.allows()):
 				why = strategyWhy
 			case p.Message != "":
 				why = messageWhy
@@ -174,11 +174,23 @@ func (c *comparison) seen(variable string) string {
 	return fmt.Sprintf("the expression %s asks for %s, and may come out otherwise", q.When.Expression, variable)
 }
 
+// described says how another beginning of descriptions may loosen: what is asked of a description may be met by it, or no longer
+// be asked.
+func (c *comparison) described() string {
+	q := c.asked(func(q *Requirement) bool { return slices.Contains([]Demand{Tasks, Ticket, Messages}, q.Demand) })
+	if q == nil {
+		return ""
+	}
+	return fmt.Sprintf("%s is judged by descriptions, which begin with it", q.Demand)
+}
+
 // defines says how a new definition of a check may loosen: what was any robot's answer, or nothing yet, is now what it says.
 func (c *comparison) defines(k *Check) string {
 	switch {
 	case k.Command != "":
 		return "what passes it is now a command of these rules"
+	case k.Limit > DefaultAnswer:
+		return longerWhy
 	case k.Place != "":
 		return "its pass is now a deployment to " + k.Place
 	case c.asked(func(q *Requirement) bool { // one more may then pass in the place of another
@@ -211,7 +223,11 @@ func (c *comparison) check(a, b *Check) {
 	what := "check " + a.Name + ": "
 	c.differ(b.LineOf("command"), what+"command", word(a.Command), word(b.Command), true)
 	c.differ(b.LineOf("witness"), what+"witness", word(a.Witness), word(b.Witness), a.Witness != "" || b.Witness == "")
-	c.differ(b.LineOf("limit"), what+"limit", word(brief(a.Limit)), word(brief(b.Limit)), false)
+	why := ""
+	if b.Limit > a.Limit {
+		why = longerWhy
+	}
+	c.unless(why, b.LineOf("limit"), what+"limit", word(brief(a.Limit)), word(brief(b.Limit)), false)
 	c.differ(b.LineOf("fresh"), what+"fresh", word(span(a.Fresh)), word(span(b.Fresh)), !shorter(b.Fresh, a.Fresh))
 	c.differ(b.LineOf("place"), what+"place", word(a.Place), word(b.Place), true)
 }
@@ -267,13 +283,11 @@ func creators(p *Protection) []Principal {
 
 func (c *comparison) landing(what string, a, b *Protection) {
 	c.differ(b.LineOf("land.by"), what+"land.by", landers(a), landers(b), a.LandBy != nil && (b.LandBy == nil || !within(b.LandBy, a.LandBy)))
-	with := func(p *Protection) []Strategy {
-		if len(p.With) == 0 {
-			return Strategies
-		}
-		return p.With
+	why := ""
+	if another(a.allows(), b.allows()) {
+		why = strategyWhy
 	}
-	c.differ(b.LineOf("land.with"), what+"land.with", list(with(a)), list(with(b)), !within(with(b), with(a)))
+	c.unless(why, b.LineOf("land.with"), what+"land.with", list(a.allows()), list(b.allows()), !within(b.allows(), a.allows()))
 	c.unless(strategyWhy, b.LineOf("land.strategy"), what+"land.strategy", word(string(a.Default)), word(string(b.Default)), false)
 	c.unless(messageWhy, b.LineOf("land.message"), what+"land.message", word(a.Message), word(b.Message), false)
 	c.differ(b.LineOf("land.trailers"), what+"land.trailers", list(a.Trailers), list(b.Trailers), false)
@@ -287,11 +301,42 @@ func (c *comparison) landing(what string, a, b *Protection) {
 	c.differ(b.LineOf("land.join_early"), what+"land.join_early", truth(said(a.JoinEarly, true)), truth(said(b.JoinEarly, true)), said(b.JoinEarly, true))
 }
 
+// longerWhy says how a longer limit may loosen.
+const longerWhy = "what ran out of time may pass with more of it"
+
 // How a default that seems to ask nothing may loosen.
 const (
 	strategyWhy = "what is asked of commits and messages depends on the strategy, which is this one where nobody says another"
 	messageWhy  = "what is asked of messages is judged by what it makes"
 )
+
+// allows lists the strategies that a protection allows.
+func (p *Protection) allows() []Strategy {
+	if len(p.With) == 0 {
+		return Strategies
+	}
+	return p.With
+}
+
+// another says whether fewer strategies may change the one that is taken where nobody says one, which is the first that all
+// protections allow. Merge asks at least what each of the others asks; what others allow is not known, and so each possibility
+// is gone through.
+func another(was, now []Strategy) bool {
+	for others := range 1 << len(Strategies) {
+		first := func(list []Strategy) Strategy {
+			for i, s := range Strategies {
+				if others&(1<<i) != 0 && slices.Contains(list, s) {
+					return s
+				}
+			}
+			return ""
+		}
+		if before, after := first(was), first(now); before != after && before != "" && after != "" && after != Merge {
+			return true
+		}
+	}
+	return false
+}
 
 func landers(p *Protection) value {
 	if p.LandBy == nil {
