@@ -231,7 +231,7 @@ func obstacles(u Update, f Facts, branch string, e *rules.Effective) []Obstacle 
 			add("create", create.Source, false, "you may not create it", fmt.Sprintf("%s may be created by %s.", branch, whoever(create.Who)))
 		case mayCreate:
 			add("create", a.Source, true, "it brings new commits", fmt.Sprintf("you may create %s, but only from a commit that a branch of %s holds already, and %.10s is none: "+
-				"push such a commit, and propose the rest as a change.", branch, strings.Join(m.Created.Texts(), ", "), u.New))
+				"push such a commit, and propose the rest as a change.", branch, m.CreatedWords(), u.New))
 		default:
 			add("push", a.Source, u.New != "", who(a), fmt.Sprintf("%s is protected: %s; changes land through the queue.", branch, who(a)))
 		}

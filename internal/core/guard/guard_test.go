@@ -220,7 +220,7 @@ func TestCreation(t *testing.T) {
 		{"release/2", "odo", []string{"develop", "topic"}, "a branch of main holds already"},
 		{"release/2", "pavo", []string{"main"}, "may not write"},
 		{"release/2", "odo", nil, "a branch of main holds already"},
-		{"release/1", "odo", []string{"main"}, "a branch of release/1, develop holds already"}, // not held for the other
+		{"release/1", "odo", []string{"main"}, "a branch of release/1 or develop holds already"}, // not held for the other
 		{"release/1", "odo", []string{"main", "develop"}, ""},
 		{"release/1", "ines", []string{"main"}, ""},
 		{"release/1", "ines", []string{"develop"}, "a branch of main holds already"},

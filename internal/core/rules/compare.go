@@ -174,6 +174,24 @@ func (c *comparison) seen(variable string) string {
 	return fmt.Sprintf("the expression %s asks for %s, and may come out otherwise", q.When.Expression, variable)
 }
 
+// asksToo adds that another document asks for a check and leaves to this one what it is.
+func (c *comparison) asksToo(k *Check) string {
+	asks := func(d *Document) bool {
+		return d != nil && (slices.ContainsFunc(d.Areas, func(a Area) bool { return slices.Contains(a.Checks, k.Name) }) || slices.ContainsFunc(d.Protections, func(p Protection) bool {
+			return slices.ContainsFunc(p.Require, func(q Requirement) bool {
+				return slices.ContainsFunc(q.Checks, func(n CheckName) bool { return n.Match(k.Name) })
+			})
+		}))
+	}
+	switch i := slices.IndexFunc(c.others, asks); {
+	case i < 0:
+		return ""
+	case c.others[i].OfHouse:
+		return ", and the house asks for it"
+	}
+	return ", and a repository asks for it"
+}
+
 // described says how another beginning of descriptions may loosen: what is asked of a description may be met by it, or no longer
 // be asked.
 func (c *comparison) described() string {
@@ -188,7 +206,7 @@ func (c *comparison) described() string {
 func (c *comparison) defines(k *Check) string {
 	switch {
 	case k.Command != "":
-		return "what passes it is now a command of these rules"
+		return "what passes it is now a command of these rules" + c.asksToo(k)
 	case k.Limit > DefaultAnswer:
 		return longerWhy
 	case k.Place != "":
@@ -291,14 +309,15 @@ func (c *comparison) landing(what string, a, b *Protection) {
 	c.unless(strategyWhy, b.LineOf("land.strategy"), what+"land.strategy", word(string(a.Default)), word(string(b.Default)), false)
 	c.unless(messageWhy, b.LineOf("land.message"), what+"land.message", word(a.Message), word(b.Message), false)
 	c.differ(b.LineOf("land.trailers"), what+"land.trailers", list(a.Trailers), list(b.Trailers), false)
-	said := func(p *bool, absent bool) bool {
+	stated := func(p *bool) value {
 		if p == nil {
-			return absent
+			return value{}
 		}
-		return *p
+		return truth(*p)
 	}
-	c.differ(b.LineOf("land.remove_source"), what+"land.remove_source", truth(said(a.RemoveSource, false)), truth(said(b.RemoveSource, false)), false)
-	c.differ(b.LineOf("land.join_early"), what+"land.join_early", truth(said(a.JoinEarly, true)), truth(said(b.JoinEarly, true)), said(b.JoinEarly, true))
+	early := func(p *Protection) bool { return p.JoinEarly == nil || *p.JoinEarly }
+	c.differ(b.LineOf("land.remove_source"), what+"land.remove_source", stated(a.RemoveSource), stated(b.RemoveSource), false)
+	c.differ(b.LineOf("land.join_early"), what+"land.join_early", truth(early(a)), truth(early(b)), early(b))
 }
 
 // longerWhy says how a longer limit may loosen.

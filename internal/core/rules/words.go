@@ -47,13 +47,7 @@ func (e *Effective) Sentences() []Sentence {
 			say("push", g.From, "Only %s may push to it directly.", principalNames(g.Value))
 		}
 	}
-	for _, g := range grouped(e.Create) {
-		if len(g.Value) == 0 {
-			say("create", g.From, "Nobody creates it by pushing.")
-		} else {
-			say("create", g.From, "Only %s may create it, from a commit that is held already.", principalNames(g.Value))
-		}
-	}
+	e.sayCreate(say)
 	if e.Rewrite.Value != Allowed {
 		say("rewrite", e.Rewrite.From, "Its history is not rewritten.")
 	} else {
@@ -99,6 +93,32 @@ func grouped(lists []Allowance) []Setting[[]Principal] {
 		out[i].From = append(out[i].From, a.Source)
 	}
 	return out
+}
+
+// CreatedWords puts into words of what branches one has to hold what a branch is created from: "main or release/**".
+func (m Matching) CreatedWords() string { return globWords(m.Created.Texts()) }
+
+// sayCreate says who may create the branch, and from what: those who say the same together.
+func (e *Effective) sayCreate(say func(string, []Source, string, ...any)) {
+	byText := map[string][]Allowance{}
+	var texts []string
+	for i, a := range e.Create {
+		text := "Nobody creates it by pushing."
+		if len(a.Who) > 0 {
+			text = fmt.Sprintf("Only %s may create it, from a commit that a branch of %s holds already.", principalNames(a.Who), e.Protections[i].CreatedWords())
+		}
+		if byText[text] == nil {
+			texts = append(texts, text)
+		}
+		byText[text] = append(byText[text], a)
+	}
+	for _, text := range texts {
+		var from []Source
+		for _, a := range byText[text] {
+			from = append(from, a.Source)
+		}
+		say("create", from, "%s", text)
+	}
 }
 
 func (e *Effective) sayAfterPush(say func(string, []Source, string, ...any)) {

@@ -1,0 +1,206 @@
+package rules
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"reflect"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"tavrin/internal/core/glob"
+	"tavrin/internal/often"
+)
+
+// meaning writes what a document says in another way than the comparison does: field by field, by reflection, so that a field
+// that is added is part of it without a word here. Lists are sets. What is left out is no part of what is said: where something
+// stands, what it is called, what was made of the fields.
+func meaning(v reflect.Value) string {
+	switch v.Kind() {
+	case reflect.Pointer:
+		if v.IsNil() {
+			return "nothing"
+		}
+		if re, ok := reflect.TypeAssert[*regexp.Regexp](v); ok {
+			return re.String()
+		}
+		return meaning(v.Elem())
+	case reflect.Slice:
+		parts := []string{}
+		for i := range v.Len() {
+			parts = append(parts, framed(meaning(v.Index(i))))
+		}
+		slices.Sort(parts)
+		return strings.Join(slices.Compact(parts), "")
+	case reflect.Struct:
+		if l, ok := reflect.TypeAssert[glob.List](v); ok {
+			return set(l.Texts())
+		}
+		var parts []string
+		for i := range v.NumField() {
+			if name := v.Type().Field(i).Name; !slices.Contains(unsaid, name) {
+				parts = append(parts, name+framed(meaning(v.Field(i))))
+			}
+		}
+		return strings.Join(parts, "")
+	}
+	return fmt.Sprint(v)
+}
+
+// framed writes a text so that it cannot run into the next one.
+func framed(text string) string { return fmt.Sprintf("<%d %s>", len(text), text) }
+
+// unsaid are the fields that are no part of what a document says: places in the text, titles and examples, words in whose place
+// that stands what they mean, and what is made of other fields.
+var unsaid = []string{"Line", "lines", "Called", "Example", "SourceText", "FromText", "from", "stands", "key", "Used", "program", "glob", "many"}
+
+// said is the meaning of a document, with what the absence of a setting means in its place.
+func said(d *Document) string {
+	c := *d
+	c.Lines = 0
+	c.Protections = slices.Clone(d.Protections)
+	for i := range c.Protections {
+		p := &c.Protections[i]
+		p.Text, p.From, p.With, p.Create = nil, p.HeldBy(), p.allows(), creators(p)
+		if p.JoinEarly == nil {
+			yes := true
+			p.JoinEarly = &yes
+		}
+	}
+	return meaning(reflect.ValueOf(c))
+}
+
+// two holds two readable documents against each other: they compare as equal exactly when they say the same; and requirements of
+// theirs are taken for one exactly when they ask the same. It says whether the documents could be read.
+func two(t *testing.T, one, other string, ofHouse bool) (read, same bool) {
+	b, found := Under{OfHouse: ofHouse}.Parse(other)
+	if found != nil {
+		return false, false
+	}
+	a, found := Under{OfHouse: ofHouse}.Parse(one)
+	if found != nil {
+		return false, false
+	}
+	differences := Compare(a, b)
+	if same = said(a) == said(b); same != (len(differences) == 0) {
+		t.Fatalf("they say the same: %v\n%s\n---\n%s\ndifferences: %+v", same, one, other, differences)
+	}
+	var all []Requirement
+	for _, d := range []*Document{a, b} {
+		for _, p := range d.Protections {
+			all = append(all, p.Require...)
+		}
+	}
+	asks := make([]string, len(all))
+	for i, r := range all {
+		r.Level = Required
+		asks[i] = meaning(reflect.ValueOf(r))
+		for j := range i {
+			if (asks[i] == asks[j]) != all[i].SameAs(&all[j]) {
+				t.Fatalf("taken for one: %v\n%s\n%s", all[i].SameAs(&all[j]), asks[i], asks[j])
+			}
+		}
+	}
+	return true, same
+}
+
+// spoken holds every setting.
+const spoken = `tavrin: rules/1
+branches: {line: ["hotfix/**", "fix/*"], trunk: main, old: ["old/**", "!old/x"]}
+labels: {urgent: {set_by: ["team:duty", "role:maintainer"]}, late: {set_by: person:odo}}
+changes: {description: "- [ ] tried"}
+loosening: {agreed_by: ["person:odo", "team:stewards"]}
+areas:
+  valves: {paths: ["valves/**", "pumps/**", "!**/*.md"], owners: ["team:hydraulics", "person:odo"], checks: [bench, unit], asks: {approvals: 1, reviewers: team:hydraulics, optional: person:odo, override: team:duty}}
+  docs: {paths: docs/**, owners: role:writer}
+checks:
+  unit: {command: make test, limit: 90s, fresh: 12h}
+  bench: {witness: robot:builder, limit: 2h}
+  field: {kind: deployment, place: proving-field}
+protect:
+  - name: trunk
+    branches: [main, trunk, "release/**", "!line"]
+    push: ["robot:release-bot", "role:maintainer"]
+    create: role:maintainer
+    create_from: [trunk, develop]
+    rewrite: never
+    delete: allowed
+    exempt: robot:release-bot
+    override: [team:duty, person:odo]
+    after_push: {approvals_stay: never, objections_stay: if_unchanged}
+    land: {by: [role:maintainer, team:duty], with: [squash, merge], strategy: squash, message: "{title}", trailers: ["A: {author}", "B: c"], remove_source: true, join_early: false}
+    require:
+      - {approvals: 2, from: ["team:agronomy", "team:field"], not_from: [last_pusher, commit_authors], on: newest_revision, called: many eyes}
+      - {approvals: 1, own: counts, level: advisory}
+      - {owners: every touched area}
+      - {objections: none}
+      - {threads: settled, settled_by: [role:maintainer, team:duty]}
+      - {tasks: done}
+      - {ticket: "FEN-[0-9]+", in: [title, branch], example: FEN-1}
+      - {case: exact}
+      - {fixups: none}
+      - {history: straight}
+      - {messages: "^[a-z]+: ", example: "docs: a"}
+      - {signed: every commit}
+      - {checks: [unit, bench], at_least: 1, skipped: counts, at: [head, rehearsal], fresh: 2h, witness: robot:builder}
+      - {checks: ["u*", "b*"]}
+      - {checks: "u*,b*"}
+      - {deployment: proving-field, fresh: 30m}
+      - {approvals: 3, when: {paths: ["ledger/**", "money/**"], areas: [valves, docs], lines: "over 400, under 900", files: over 10, source: [line, "topic/**"], author: team:field, label: [urgent, late], cel: "size(areas) > 2"}}
+  - {name: small, branches: main}
+  - {name: other, branches: trunk, create: nobody, land: {remove_source: false}}
+`
+
+// splice is a text with one place of it replaced.
+func splice(text string, at, gone int, put string) string {
+	at %= len(text) + 1
+	return text[:at] + put + text[min(len(text), at+gone):]
+}
+
+// Documents that differ in one place compare as equal when they say the same, and never otherwise.
+func TestP8NoTwoDocumentsAreTakenForOne(t *testing.T) {
+	rng := rand.New(rand.NewPCG(31, 1))
+	words := strings.FieldsFunc(spoken, func(r rune) bool { return strings.ContainsRune(" ,:[]{}\n", r) })
+	read, alike := 0, 0
+	try := func(at, gone int, put string) {
+		ok, same := two(t, spoken, splice(spoken, at, gone, put), false)
+		if ok {
+			read++
+		}
+		if same {
+			alike++
+		}
+	}
+	for _, at := range regexp.MustCompile(`[a-z_]+: [^,{}\[\]]+(, )?`).FindAllStringIndex(spoken, -1) { // each setting of a few words left out
+		try(at[0], at[1]-at[0], "")
+	}
+	for range often.Times(150) {
+		at, gone, put := rng.IntN(len(spoken)), rng.IntN(4), []string{"", "", ",", ", ", `"`, `", "`, "!", "*", "/", "1", " ", "a"}[rng.IntN(12)]
+		if rng.IntN(2) == 0 { // one word for another
+			w := words[rng.IntN(len(words))]
+			if i := strings.Index(spoken[at:], w); i >= 0 {
+				at, gone = at+i, len(w)
+			}
+			put = words[rng.IntN(len(words))]
+		}
+		try(at, gone, put)
+	}
+	if t.Logf("%d pairs can be read, %d say the same", read, alike); read < 50 || alike < 5 || alike > read*9/10 {
+		t.Errorf("%d pairs can be read, %d say the same: the test says little", read, alike)
+	}
+}
+
+// FuzzIdentity looks for documents that differ in one place and are taken for one though they say something else.
+func FuzzIdentity(f *testing.F) {
+	for i := range 40 {
+		f.Add(spoken, i*97, i%5, []string{"", ",", `", "`, "!", "a"}[i%5], i%2 == 0)
+	}
+	f.Add("tavrin: rules/1\nprotect: [{name: p, branches: [main, develop]}]\n", 47, 13, `"main,develop"`, false)
+	f.Fuzz(func(t *testing.T, text string, at, gone int, put string, ofHouse bool) {
+		if len(text) > 8000 || at < 0 || gone < 0 {
+			return
+		}
+		two(t, text, splice(text, at, gone, put), ofHouse)
+	})
+}
