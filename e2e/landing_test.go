@@ -294,6 +294,23 @@ func TestSourceBranchIsRemovedIfAsked(t *testing.T) {
 	}
 }
 
+// Whoever may not push to a branch does not delete it by landing what is on it either, though it may be deleted (P1).
+func TestP1LandingRemovesNothingThatAPushMayNot(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "release/1", "a", "a\n")
+	w.apply(simple + "  - {name: lines, branches: release/**, push: person:ines, delete: allowed}\n")
+	w.approve("odo", k)
+	remove := true
+	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{RemoveSource: &remove})
+	w.ok(err)
+	w.report(w.rehearsed(k), "unit", "passed")
+	w.landed(k)
+	if tip := w.tip("release/1"); tip != k.Head || !slices.Contains(w.kinds(), "branch.kept") {
+		t.Errorf("release/1 is at %q; journal has %v", tip, w.kinds())
+	}
+}
+
 // An approval that the message names and that is withdrawn makes the change be built and tested again.
 func TestWithdrawnApprovalIsNotNamed(t *testing.T) {
 	w := newTown(t)

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/sha256"
@@ -14,8 +15,8 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/guard"
 	"tavrin/internal/core/queue"
-	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/store"
 	"tavrin/wire"
@@ -211,9 +212,17 @@ func (s *Service) intendRemoval(tx *tx, repo *store.Repository, c store.Change, 
 	if err != nil {
 		return nil, err
 	}
-	if e := force.now().For(c.Source); e.Protected && e.Delete.Value != rules.Allowed || c.Source == repo.DefaultBranch {
+	people, err := peopleOf(tx.DB, repo)
+	if err != nil {
+		return nil, err
+	}
+	// Whoever asked to land deletes the branch, as by a push: nobody removes this way what they may not remove by another.
+	by := people[e.JoinedBy]
+	by.Login = e.JoinedBy
+	v := guard.Judge(guard.Update{Ref: "refs/heads/" + c.Source, Old: r.Head}, guard.Facts{Repository: repo.Name, Pusher: by, People: people, Rules: force.now(), Default: repo.DefaultBranch})
+	if !v.Allowed || len(v.Exempted) > 0 {
 		return nil, tx.record(event{actor: itself, kind: "branch.kept", repo: repo, subject: "refs/heads/" + c.Source,
-			text: fmt.Sprintf("%s was not removed after change %d landed: it is protected from deletion", c.Source, c.Number)})
+			text: fmt.Sprintf("%s was not removed after change %d landed: %s", c.Source, c.Number, cmp.Or(v.Short, "only an exemption would allow it"))})
 	}
 	removal := &store.Intent{RepositoryID: repo.ID, Kind: "push", Ref: "refs/heads/" + c.Source, Old: r.Head, Actor: landing.Actor, EntryID: &e.ID,
 		RulesVersion: force.own.Version, HouseVersion: force.house.Version, CreatedAt: s.now()}
