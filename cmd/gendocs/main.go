@@ -79,6 +79,7 @@ func settings() string {
 		"A key's place is written with `.` for a mapping, `[]` for the entries of a list and `{}` for named entries. *Absent* says what it means not to state it; " +
 		"*together* says what becomes of it where several protections, areas or documents state it.\n")
 	b.WriteString("\n## How demands behave\n\n" + rules.BehaviourTable())
+	b.WriteString("\n## How the other settings behave\n\nA condition narrows a landing's demand only: a push is judged as if it held.\n\n" + rules.SettingTable())
 	for _, k := range rules.Keys {
 		fmt.Fprintf(&b, "\n## `%s`\n\n%s.", k.Path, strings.ToUpper(k.Means[:1])+k.Means[1:])
 		if k.House {

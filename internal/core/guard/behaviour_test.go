@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -129,6 +130,263 @@ func TestDemandsOnWhatIsGone(t *testing.T) {
 			t.Errorf("%s: nothing called %s in %+v", c.requirement, c.key, report.Requirements)
 		} else if q := report.Requirements[i]; q.State != c.state || !strings.Contains(q.Next, c.says) {
 			t.Errorf("%s is %s: %q", c.requirement, q.State, q.Next)
+		}
+	}
+}
+
+// differing is, for each setting, documents in which it alone differs. What it is held against stands around it.
+var differing = func() map[string][]string {
+	one := func(format string, values ...string) []string {
+		var out []string
+		for _, v := range values {
+			out = append(out, strings.ReplaceAll(format, "@", v))
+		}
+		return out
+	}
+	area := func(rest string) string {
+		return "areas: {docs: {paths: docs/**, owners: team:accounts, " + rest + "}, valves: {paths: firmware/**, owners: team:hydraulics}}\nprotect: [{name: p, branches: main, require: [{owners: every touched area}]}]\n"
+	}
+	check := func(rest string) string {
+		return "checks: {unit: {" + rest + "}}\nprotect: [{name: p, branches: main, require: [{checks: unit}]}]\n"
+	}
+	of := func(keys string) string { return "protect: [{name: p, branches: main, " + keys + "}]\n" }
+	asks := func(requirement string) string {
+		return "labels: {urgent: {set_by: role:maintainer}, late: {set_by: role:maintainer}}\nareas: {docs: {paths: docs/**, owners: team:accounts}, valves: {paths: firmware/**, owners: team:hydraulics}}\nprotect: [{name: p, branches: main, require: [{" + requirement + "}]}]\n"
+	}
+	when := func(keys string) string { return asks("messages: '^docs: ', when: {" + keys + "}") }
+	const both = "messages: '^docs: '"
+	return map[string][]string{
+		"branches{}":                           one("branches: {line: @}\nprotect: [{name: p, branches: line, push: nobody, require: [{approvals: 2}]}]\n", "main", "other"),
+		"labels{}.set_by":                      one("labels: {urgent: {set_by: @}}\nprotect: [{name: p, branches: main, require: [{approvals: 2, when: {label: urgent}}]}]\n", "team:accounts", "person:odo"),
+		"areas{}.paths":                        one("areas: {docs: {paths: @, owners: team:accounts}}\nprotect: [{name: p, branches: main, require: [{owners: every touched area}]}]\n", "docs/**", "firmware/**"),
+		"areas{}.owners":                       one("areas: {docs: {paths: docs/**, owners: @}}\nprotect: [{name: p, branches: main, require: [{owners: every touched area}]}]\n", "team:accounts", "person:odo"),
+		"areas{}.checks":                       one(area("checks: @"), "unit", "bench"),
+		"areas{}.asks.approvals":               one(area("asks: {approvals: @}"), "0", "2"),
+		"areas{}.asks.reviewers":               one(area("asks: {reviewers: @}"), "team:accounts", "person:odo"),
+		"areas{}.asks.optional":                one(area("asks: {optional: @}"), "team:accounts", "person:odo"),
+		"areas{}.asks.override":                one(area("asks: {approvals: 3, override: @}"), "nobody", "role:writer"),
+		"areas{}.repositories":                 one(area("asks: {approvals: 2}, repositories: @"), "irrigation", "ledger"),
+		"checks{}.command":                     one(check("command: @"), "make", "'true'"),
+		"checks{}.limit":                       one(check("limit: @"), "1m", "2h"),
+		"checks{}.witness":                     one(check("witness: robot:@"), "barn", "other"),
+		"checks{}.fresh":                       one(check("fresh: @"), "1h", "12h"),
+		"checks{}.kind":                        one("checks: {unit: {@}}\nprotect: [{name: p, branches: main, require: [{deployment: field}]}]\n", "witness: robot:barn", "kind: deployment, place: field"),
+		"checks{}.place":                       one("checks: {unit: {kind: deployment, place: @}}\nprotect: [{name: p, branches: main, require: [{deployment: field}]}]\n", "field", "shed"),
+		"changes.description":                  one("changes: {description: @}\n"+of("require: [{tasks: done}]"), "'- [ ] a'", "b"),
+		"loosening.agreed_by":                  one("loosening: {agreed_by: @}\n"+of("require: [{tasks: done}]"), "person:odo", "person:wren"),
+		"protect[].name":                       {of("push: person:odo, require: [{approvals: 2}]"), strings.ReplaceAll(of("push: person:odo, require: [{approvals: 2}]"), "name: p", "name: q")},
+		"protect[].repositories":               one(of("require: [{approvals: 2}], repositories: @"), "irrigation", "ledger"),
+		"protect[].branches":                   one("protect: [{name: p, branches: @, require: [{approvals: 2}]}]\n", "main", "other"),
+		"protect[].push":                       one(of("push: @, "+"require: [{approvals: 2}]"), "nobody", "role:writer"),
+		"protect[].create":                     one("protect: [{name: p, branches: [main, dev, 'release/*'], create: @, create_from: '**'}]\n", "nobody", "role:writer"),
+		"protect[].create_from":                one("protect: [{name: p, branches: [main, dev, 'release/*'], create: role:writer, create_from: @}]\n", "none", "'**'"),
+		"protect[].rewrite":                    one(of("push: role:writer, rewrite: @"), "never", "allowed"),
+		"protect[].delete":                     one("protect: [{name: p, branches: 'release/*', push: role:writer, delete: @}]\n", "never", "allowed"),
+		"protect[].exempt":                     one(of("exempt: @, require: [{approvals: 3}]"), "nobody", "team:hydraulics"),
+		"protect[].override":                   one(of("override: @, require: [{approvals: 4}]"), "nobody", "role:writer"),
+		"protect[].after_push.approvals_stay":  one(of("require: [{approvals: 1}], after_push: {approvals_stay: @}"), "never", "always"),
+		"protect[].after_push.objections_stay": one(of("require: [{objections: none}], after_push: {objections_stay: @}"), "never", "always"),
+		"protect[].land.by":                    one(of("land: {by: @}"), "role:writer", "team:accounts"),
+		"protect[].land.with":                  one(of("land: {with: [@]}"), "rebase", "squash", "merge"),
+		"protect[].land.strategy":              one(of("land: {strategy: @}, require: [{fixups: none}]"), "rebase", "squash", "merge"),
+		"protect[].land.message":               one(of("land: {message: @}, require: [{"+both+"}]"), "'docs: {title}'", "'x: {title}'"),
+		"protect[].land.trailers":              one(of("land: {trailers: @}, require: [{messages: 'Told-by'}]"), "'Told-by: {author}'", "'Seen-by: {author}'"),
+		"protect[].land.remove_source":         one(of("land: {remove_source: @}"), "true", "false"),
+		"protect[].land.join_early":            one(of("land: {join_early: @}"), "true", "false"),
+		"protect[].require[].called":           one(asks("approvals: 2, called: @"), "a", "b"),
+		"protect[].require[].level":            one(of("push: role:writer, require: [{"+both+", level: @}]"), "required", "advisory"),
+		"protect[].require[].from":             one(asks("approvals: 1, from: @"), "team:accounts", "person:odo"),
+		"protect[].require[].not_from":         one(asks("approvals: 3, not_from: @"), "last_pusher", "author"),
+		"protect[].require[].own":              one(asks("approvals: 4, own: @"), "counts", "does_not_count"),
+		"protect[].require[].on":               one(asks("approvals: 3@"), ", on: newest_revision", ""),
+		"protect[].require[].settled_by":       one(asks("threads: settled, settled_by: @"), "team:accounts", "person:odo"),
+		"protect[].require[].in":               one(asks("ticket: 'FEN-1', in: @"), "title", "commits"),
+		"protect[].require[].example":          one(asks(both+", example: @"), "'docs: a'", "'docs: b'"),
+		"protect[].require[].at":               one(asks("checks: unit, at: @"), "head", "rehearsal"),
+		"protect[].require[].fresh":            one(asks("checks: unit, fresh: @"), "1h", "12h"),
+		"protect[].require[].at_least":         one(asks("checks: [unit, lint], at_least: @"), "1", "2"),
+		"protect[].require[].skipped":          one(asks("checks: unit, skipped: @"), "counts", "does_not_count"),
+		"protect[].require[].witness":          one(asks("checks: unit, witness: robot:@"), "barn", "other"),
+		"protect[].require[].when.paths":       one(when("paths: @"), "docs/**", "nowhere/*"),
+		"protect[].require[].when.areas":       one(when("areas: @"), "docs", "valves"),
+		"protect[].require[].when.lines":       one(when("lines: over @"), "10", "1000"),
+		"protect[].require[].when.files":       one(when("files: over @"), "1", "1000"),
+		"protect[].require[].when.source":      one(when("source: @"), "topic", "nowhere"),
+		"protect[].require[].when.author":      one(when("author: @"), "person:tamsin", "team:gone"),
+		"protect[].require[].when.label":       one(when("label: @"), "urgent", "late"),
+		"protect[].require[].when.cel":         one(when("cel: '@'"), "files > 1", "files > 1000"),
+	}
+}()
+
+// The table of the reference says by which settings a push and a landing are judged; these are the ones whose value makes a
+// difference to some push or to some landing by the strategy, and to no other.
+func TestSettingsBehaveAsTheTableSays(t *testing.T) {
+	var listed []string
+	for _, k := range rules.Keys {
+		switch container := k.Shape == rules.Mapping || k.Shape == rules.Named || k.Shape == rules.List; {
+		case container && k.Path != "branches{}", k.Path == "tavrin", slices.Contains(rules.Demands, rules.Demand(k.Name())) && strings.HasPrefix(k.Path, "protect[].require[]."):
+		default:
+			listed = append(listed, k.Path)
+		}
+	}
+	var rows []string
+	for _, row := range rules.SettingBehaviours {
+		rows = append(rows, row.Path)
+	}
+	slices.Sort(listed)
+	slices.Sort(rows)
+	if !slices.Equal(listed, rows) {
+		t.Fatalf("the document has the settings\n%v\nand the table\n%v", listed, rows)
+	}
+	for _, row := range rules.SettingBehaviours {
+		var sets []*rules.Set
+		for _, text := range differing[row.Path] {
+			doc, found := rules.Under{OfHouse: strings.HasSuffix(row.Path, ".repositories")}.Parse("tavrin: rules/1\n" + text)
+			if found != nil {
+				t.Fatalf("%s: %v\n%s", row.Path, found, text)
+			}
+			sets = append(sets, rules.NewSet("growers/irrigation", rules.Layer{Document: doc, Of: "house growers", Version: 1}))
+		}
+		if len(sets) < 2 {
+			t.Fatalf("%s: no documents differ in it", row.Path)
+		}
+		rng := rand.New(rand.NewPCG(7, 1))
+		onPush, by := false, map[rules.Strategy]bool{}
+		for range 250 {
+			u, who := move(rng)
+			var verdicts []bool
+			for _, set := range sets {
+				verdicts = append(verdicts, passes(u, who, set))
+			}
+			onPush = onPush || slices.Contains(verdicts, true) && slices.Contains(verdicts, false)
+			f := landing(rng)
+			for _, s := range rules.Strategies {
+				f.Strategy = s
+				var verdicts []bool
+				for _, set := range sets {
+					verdicts = append(verdicts, lands(f, set))
+				}
+				by[s] = by[s] || slices.Contains(verdicts, true) && slices.Contains(verdicts, false)
+			}
+		}
+		if onPush != row.OnPush {
+			t.Errorf("%s: a push is judged by it: %v, says the table, and it makes a difference: %v", row.Path, row.OnPush, onPush)
+		}
+		for _, s := range rules.Strategies {
+			if by[s] != slices.Contains(row.By, s) {
+				t.Errorf("%s: a landing by %s is judged by it: %v, says the table, and it makes a difference: %v", row.Path, s, slices.Contains(row.By, s), by[s])
+			}
+		}
+	}
+}
+
+// passes judges a push by somebody who has set aside beforehand whatever they may.
+func passes(u Update, who string, set *rules.Set) bool {
+	pusher := town[who]
+	pusher.Login = who
+	f := Facts{Repository: "growers/irrigation", Pusher: pusher, People: town, Rules: set, Default: "main", Taken: map[string]string{}}
+	permit := Permit{ID: 1, Ref: u.Ref, Old: u.Old, New: u.New}
+	for _, o := range Obstacles(u, f) {
+		permit.Aside = append(permit.Aside, o.Named())
+	}
+	f.Permits = []Permit{permit}
+	return Judge(u, f).Allowed
+}
+
+// lands judges a landing for which whoever asks has set aside whatever they may.
+func lands(f gate.Facts, set *rules.Set) bool {
+	aside := gate.Override{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
+	for _, q := range gate.Judge(set, f).Requirements {
+		if !q.Holds() {
+			aside.Requirements = append(aside.Requirements, gate.Named{Key: q.Key, Title: q.Title})
+		}
+	}
+	f.Overrides = []gate.Override{aside}
+	return gate.Judge(set, f).Clear
+}
+
+// What becomes of a setting when what it names is gone is as the table says: the first document does what the second does, and
+// none stands for one that is refused.
+func TestSettingsOnWhatIsGone(t *testing.T) {
+	const head = "tavrin: rules/1\nlabels: {urgent: {set_by: role:maintainer}}\nareas: {docs: {paths: docs/**, owners: team:accounts}}\n"
+	of := func(keys string) string {
+		return head + "protect: [{name: p, branches: [main, dev, 'release/*'], " + keys + "}]\n"
+	}
+	area := func(keys, requirement string) string {
+		return "tavrin: rules/1\nareas: {docs: {paths: docs/**, owners: team:accounts, " + keys + "}}\nprotect: [{name: p, branches: main, require: [" + requirement + "]}]\n"
+	}
+	const never, inDocs = "{approvals: 20}", "{approvals: 20, when: {paths: docs/**}}"
+	when := func(condition string) string { return of("require: [{approvals: 20, when: {" + condition + "}}]") }
+	gone := map[string][2]string{
+		"branches{}":                      {head + "branches: {line: nowhere/*}\nprotect: [{name: p, branches: line, require: [" + never + "]}]\n", head},
+		"areas{}.paths":                   {"tavrin: rules/1\nareas: {docs: {paths: nowhere/*, owners: team:accounts, asks: {approvals: 20}}}\nprotect: [{name: p, branches: main}]\n", "tavrin: rules/1\nprotect: [{name: p, branches: main}]\n"},
+		"areas{}.owners":                  {"tavrin: rules/1\nareas: {docs: {paths: docs/**, owners: team:gone, asks: {approvals: 1}}}\nprotect: [{name: p, branches: main}]\n", area("", inDocs)},
+		"areas{}.checks":                  {area("checks: gone", ""), area("", inDocs)},
+		"areas{}.asks.override":           {area("asks: {approvals: 3, override: team:gone}", ""), area("asks: {approvals: 3}", "")},
+		"areas{}.repositories":            {area("asks: {approvals: 3}, repositories: nowhere", ""), area("", "")},
+		"checks{}.command":                {head + "checks: {gone: {command: make}}\nprotect: [{name: p, branches: main, require: [{checks: gone}]}]\n", head + "protect: [{name: p, branches: main, require: [" + never + "]}]\n"},
+		"checks{}.witness":                {head + "checks: {unit: {witness: robot:gone}}\nprotect: [{name: p, branches: main, require: [{checks: unit}]}]\n", head + "protect: [{name: p, branches: main, require: [" + never + "]}]\n"},
+		"protect[].repositories":          {of("require: [" + never + "], repositories: nowhere"), head},
+		"protect[].branches":              {head + "protect: [{name: p, branches: nowhere/*, require: [" + never + "]}]\n", head},
+		"protect[].push":                  {of("push: [team:gone, 'person:gone', 'robot:gone']"), of("push: nobody")},
+		"protect[].create":                {of("create: team:gone, create_from: '**'"), of("create: nobody")},
+		"protect[].create_from":           {of("create: role:writer, create_from: nowhere/*"), of("create: nobody")},
+		"protect[].exempt":                {of("exempt: team:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
+		"protect[].override":              {of("override: person:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
+		"protect[].land.by":               {of("land: {by: team:gone}"), of("require: [" + never + "]")},
+		"protect[].require[].from":        {of("require: [{approvals: 1, from: team:gone}]"), of("require: [" + never + "]")},
+		"protect[].require[].witness":     {of("require: [{checks: unit, witness: robot:gone}]"), of("require: [" + never + "]")},
+		"protect[].require[].settled_by":  {of("require: [{threads: settled, settled_by: team:gone}]"), of("require: [{threads: settled, settled_by: person:gone}]")},
+		"protect[].require[].when.paths":  {when("paths: nowhere/*"), of("")},
+		"protect[].require[].when.areas":  {when("areas: gone"), ""},
+		"protect[].require[].when.source": {when("source: nowhere/*"), of("")},
+		"protect[].require[].when.author": {when("author: team:gone"), of("")},
+		"protect[].require[].when.label":  {when("label: gone"), ""},
+		"protect[].require[].when.cel":    {when("cel: 'authors[100] == \"gone\"'"), of("require: [" + never + "]")},
+		"labels{}.set_by":                 {}, // e2e: TestRulesOnWhatIsGone
+		"areas{}.asks.reviewers":          {}, // decides nothing
+		"areas{}.asks.optional":           {}, // decides nothing
+		"loosening.agreed_by":             {}, // e2e: TestRulesOnWhatIsGone
+	}
+	for _, row := range rules.SettingBehaviours {
+		texts, known := gone[row.Path]
+		if known != (row.Gone != "-") {
+			t.Errorf("%s: %q in the table, and here: %v", row.Path, row.Gone, known)
+		}
+		if texts[0] == "" {
+			continue
+		}
+		read := func(text string) (*rules.Set, []rules.Finding) {
+			doc, found := rules.Under{OfHouse: strings.Contains(text, "repositories:")}.Parse(text)
+			if found != nil {
+				return nil, found
+			}
+			return rules.NewSet("growers/irrigation", rules.Layer{Document: doc, Of: "house growers", Version: 1}), nil
+		}
+		now, found := read(texts[0])
+		if texts[1] == "" {
+			if found == nil {
+				t.Errorf("%s: read, though it names what is not there", row.Path)
+			}
+			continue
+		}
+		like, foundToo := read(texts[1])
+		if found != nil || foundToo != nil {
+			t.Fatalf("%s: %v %v\n%s", row.Path, found, foundToo, texts)
+		}
+		rng := rand.New(rand.NewPCG(8, 1))
+		for range 150 {
+			u, who := move(rng)
+			f := landing(rng)
+			f.Target = "main" // an area asks on unprotected branches too
+			if passes(u, who, now) != passes(u, who, like) {
+				t.Errorf("%s: %q, says the table; a push of %+v by %s passes: %v", row.Path, row.Gone, u, who, passes(u, who, now))
+				break
+			}
+			if lands(f, now) != lands(f, like) {
+				t.Errorf("%s: %q, says the table; it lands: %v, and without: %v: %+v", row.Path, row.Gone, lands(f, now), lands(f, like), f)
+				break
+			}
 		}
 	}
 }
