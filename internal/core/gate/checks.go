@@ -207,14 +207,12 @@ func (j *judge) weigh(q *Requirement, w wantedCheck) {
 func (j *judge) standing(declared rules.Check, c Check, w wantedCheck) (State, string) {
 	by := reporter(declared, declared.Name)
 	switch {
-	case c.State == NotReported:
+	case c.State == NotReported || c.State == Waiting: // asked for or not, nobody has begun it
 		next := "waiting for " + by
 		if other := j.renamed(declared.Name, w.at); other != "" {
 			next += fmt.Sprintf("; %s was reported on the %s: if that is its new name, a maintainer has to change the rules", other, w.at)
 		}
 		return Pending, next
-	case c.State == Waiting:
-		return Pending, "waiting for " + by
 	case c.State == Running:
 		return Pending, c.Name + " is running"
 	case declared.Command != "" && !c.Runner:
