@@ -241,22 +241,74 @@ func (j *judge) standing(declared rules.Check, c Check, w wantedCheck) (State, s
 
 // renamed finds a check that was reported on a commit, is asked for by nobody, and may be the new name of one that was not.
 func (j *judge) renamed(name string, at rules.Place) string {
-	plain := func(s string) string {
-		return strings.Map(func(c rune) rune {
-			if strings.ContainsRune(" ._/:-", c) {
-				return -1
-			}
-			return c
-		}, strings.ToLower(s))
+	strays, known := j.strays[at]
+	if !known {
+		strays = j.unasked(at)
+		if j.strays == nil {
+			j.strays = map[rules.Place][]stray{}
+		}
+		j.strays[at] = strays
 	}
-	wanted := plain(name)
-	for _, c := range j.reported(at) {
-		asked := slices.ContainsFunc(j.wanted, func(w wantedCheck) bool { return slices.Contains(w.names, c.Name) })
-		if other := plain(c.Name); !asked && (strings.Contains(other, wanted) || strings.Contains(wanted, other)) {
-			return c.Name
+	if len(strays) == 0 {
+		return ""
+	}
+	wanted := string(letters(nil, name))
+	for _, s := range strays {
+		long, short := s.letters, wanted
+		if len(long) < len(short) {
+			long, short = short, long
+		}
+		if strings.Contains(long, short) {
+			return s.name
 		}
 	}
 	return ""
+}
+
+// stray is a check that was reported and is asked for by nobody, and its name as letters.
+type stray struct {
+	name, letters string
+	end           int // of its letters in those of all
+}
+
+// unasked lists the strays of a commit.
+func (j *judge) unasked(at rules.Place) []stray {
+	asked := make(map[string]bool, len(j.wanted))
+	for _, w := range j.wanted {
+		for _, name := range w.names {
+			asked[name] = true
+		}
+	}
+	reported := j.reported(at)
+	out := make([]stray, 0, len(reported))
+	var all []byte // of every name, so that there is one text to keep
+	for _, c := range reported {
+		if !asked[c.Name] {
+			out = append(out, stray{name: c.Name})
+			all = letters(all, c.Name)
+			out[len(out)-1].end = len(all)
+		}
+	}
+	text, from := string(all), 0
+	for i := range out {
+		out[i].letters, from = text[from:out[i].end], out[i].end
+	}
+	return out
+}
+
+// letters adds a name to a text in small letters, without what separates its words.
+func letters(to []byte, name string) []byte {
+	for _, c := range []byte(name) {
+		switch c {
+		case ' ', '.', '_', '/', ':', '-':
+		default:
+			if 'A' <= c && c <= 'Z' {
+				c += 'a' - 'A'
+			}
+			to = append(to, c)
+		}
+	}
+	return to
 }
 
 // freshness says whether a pass is young enough to count.

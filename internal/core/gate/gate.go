@@ -149,9 +149,10 @@ type judge struct {
 	touched   []rules.Touched
 	out       []Requirement
 	wanted    []wantedCheck
-	pools     map[int]pool   // of the demands for approvals, by their places in out
-	same      map[string]int // places in out, by what is asked
-	counted   []string       // whose approvals count for one of them
+	strays    map[rules.Place][]stray // once somebody asked
+	pools     map[int]pool            // of the demands for approvals, by their places in out
+	same      map[string]int          // places in out, by what is asked
+	counted   []string                // whose approvals count for one of them
 	facts     *rules.Brought
 	given     []approval
 	people    []Person // everybody, by login, once somebody asked

@@ -577,7 +577,7 @@ func large(t testing.TB) (*rules.Set, Facts) {
 	}
 	b.WriteString("protect:\n  - name: trunk\n    branches: main\n    require:\n      - owners: every touched area\n      - objections: none\n      - tasks: done\n      - ticket: FEN-[0-9]+\n")
 	for i := range 8 {
-		fmt.Fprintf(&b, "      - {approvals: %d, called: 'eyes %d', when: {lines: over 10}}\n      - {checks: 'check %d', fresh: 12h}\n", i%4+1, i, i)
+		fmt.Fprintf(&b, "      - {approvals: %d, called: 'eyes %d', when: {lines: over %d}}\n      - {checks: 'check %d', fresh: 12h}\n", i%4+1, i, 10+i, i)
 	}
 	f.Added, f.Description = 400, "- [x] measured\n- [ ] written up\n"
 	for i := range 40 {

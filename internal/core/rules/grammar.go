@@ -163,15 +163,43 @@ var Keys = []Key{
 	{Path: "protect[].land.join_early", Shape: Truth, Means: "whether a change may join the queue before its gate is ready", Absent: "true", Together: "false over true", Example: "join_early: false"},
 }
 
-// keysUnder returns the names of the keys that may stand directly in the mapping at a path.
-func keysUnder(path string, house bool) []string {
-	var names []string
+// Every document is read by these, which follow from Keys and are made once.
+var (
+	keyByPath = func() map[string]Key {
+		all := make(map[string]Key, len(Keys))
+		for _, k := range Keys {
+			all[k.Path] = k
+		}
+		return all
+	}()
+	namesUnder      = under(true)
+	namesUnderOwn   = under(false)
+	namesBesideEach = func() map[Demand][]string {
+		all := map[Demand][]string{}
+		for _, d := range Demands {
+			all[d] = beside(d)
+		}
+		return all
+	}()
+)
+
+// under lists the names of the keys that may stand directly in each mapping, by its path.
+func under(house bool) map[string][]string {
+	names := map[string][]string{}
 	for _, k := range Keys {
-		if parent(k.Path) == path && k.Name() != "" && (house || !k.House) {
-			names = append(names, k.Name())
+		if k.Name() != "" && (house || !k.House) {
+			names[parent(k.Path)] = append(names[parent(k.Path)], k.Name())
 		}
 	}
 	return names
+}
+
+// keysUnder returns the names of the keys that may stand directly in the mapping at a path.
+func keysUnder(path string, house bool) []string {
+	if house {
+		return namesUnder[path]
+	}
+	return namesUnderOwn[path]
 }
 
 // parent is the path of the mapping that a key stands in: "" for the document.
@@ -184,16 +212,16 @@ func parent(path string) string {
 
 // keyAt returns the key at a path.
 func keyAt(path string) Key {
-	for _, k := range Keys {
-		if k.Path == path {
-			return k
-		}
+	if k, ok := keyByPath[path]; ok {
+		return k
 	}
 	return Key{Path: path}
 }
 
 // besides lists the keys that may stand in a requirement beside its demand.
-func besides(d Demand) []string {
+func besides(d Demand) []string { return namesBesideEach[d] }
+
+func beside(d Demand) []string {
 	var names []string
 	for _, k := range Keys {
 		if parent(k.Path) != requirementPath || k.Name() == string(d) {
