@@ -84,7 +84,7 @@ type SettingBehaviour struct {
 
 const (
 	nobodyLeft  = "those who are gone may not; nobody left: nobody may"
-	noMore      = "who is gone counts no more"
+	noMore      = "who is gone is left out"
 	neverHolds  = "the condition does not hold"
 	readAnew    = "a document that names one which is not there is refused"
 	namesNobody = "-"
