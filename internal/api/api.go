@@ -87,6 +87,7 @@ func build(o Options) (http.Handler, *server) {
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	config.Security = []map[string][]string{{"token": {}}}
 	s.huma = humachi.New(r, config)
+	s.huma.UseMiddleware(s.confined)
 	s.routes()
 
 	r.HandleFunc("/api/*", s.notFound)
@@ -117,6 +118,16 @@ func (s *server) routes() {
 	s.checks()
 	s.queue()
 	s.journal()
+}
+
+// confined refuses calls that the token is not for, before anything of them is read.
+func (s *server) confined(ctx huma.Context, next func(huma.Context)) {
+	if err := actor(ctx.Context()).MayCall(ctx.Operation().OperationID); err != nil {
+		_, w := humachi.Unwrap(ctx)
+		writeProblem(w, s.problemOf(ctx.Context(), err))
+		return
+	}
+	next(ctx)
 }
 
 // in is a call without parameters, out is an answer with a body.

@@ -47,6 +47,10 @@ func eventOf(l wire.JournalLine) cloudEvent {
 // now. Each event's id is its line's number.
 func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	ctx, a := r.Context(), actor(r.Context())
+	if err := a.MayCall("stream-events"); err != nil {
+		writeProblem(w, s.problemOf(ctx, err))
+		return
+	}
 	done, err := s.gates.stream(s.who(r))
 	if err != nil {
 		writeProblem(w, s.problemOf(ctx, err))

@@ -27,6 +27,33 @@ const (
 	ScopeRunner  Scope = "runner"  // taking command checks of named repositories
 )
 
+// callsOf lists, for each scope that is for one purpose, the calls of the API that its tokens open, by their names there. A
+// token of such a scope opens nothing else, whatever its owner may do: it lies on machines that run what others wrote.
+var callsOf = map[Scope][]string{
+	ScopeWitness: {"get-me", "create-check-report", "list-wanted-checks", "list-checks"},
+	ScopeRunner:  {"get-me", "get-runner-place", "lease-job"},
+}
+
+// purposes says in words what the scopes for one purpose are for.
+var purposes = map[Scope]string{ScopeWitness: "reports the checks that it names, and sees which of them are wanted", ScopeRunner: "takes jobs"}
+
+// CallsOf returns the calls that tokens of a scope are confined to; nil: to none in particular.
+func CallsOf(scope Scope) []string { return callsOf[scope] }
+
+// MayCall refuses a call that the actor's token is not for.
+func (a Actor) MayCall(id string) error {
+	calls, confined := callsOf[a.scope]
+	if !confined || slices.Contains(calls, id) {
+		return nil
+	}
+	return problem(Forbidden, "this is a %s's token: it %s, and nothing else", a.scope, purposes[a.scope])
+}
+
+// names says whether the actor's token names a check of a repository.
+func (a Actor) names(repo int64, check string) bool {
+	return slices.ContainsFunc(a.bindings, func(b store.TokenBinding) bool { return b.RepositoryID == repo && b.CheckName == check })
+}
+
 // TokenPrefix is how every token begins, so that it can be recognised and masked.
 const TokenPrefix = "tvr_"
 
@@ -278,7 +305,7 @@ func (s *Service) reach(db *gorm.DB, a Actor, name string, need gate.Role) (*sto
 	if err != nil {
 		return nil, err
 	}
-	if a.scope == ScopeWitness || a.scope == ScopeRunner {
+	if _, confined := callsOf[a.scope]; confined { // it reads what its few calls need, where it is bound
 		role = gate.NoRole
 		if bound {
 			role = gate.Reader

@@ -121,8 +121,7 @@ func (s *Service) ReportCheck(ctx context.Context, a Actor, name string, n NewRe
 		if err != nil {
 			return err
 		}
-		named := slices.ContainsFunc(a.bindings, func(b store.TokenBinding) bool { return b.RepositoryID == repo.ID && b.CheckName == n.Name })
-		if a.scope != ScopeWitness || !named {
+		if a.scope != ScopeWitness || !a.names(repo.ID, n.Name) {
 			return problem(Forbidden, "this token may not report check %q of %s: tavrin token create ROBOT --witness %s:%s makes one that may", n.Name, name, name, n.Name)
 		}
 		force, err := s.rulesOf(tx.DB, repo)
@@ -392,7 +391,11 @@ func (s *Service) Checks(ctx context.Context, a Actor, name, commit string) ([]w
 	if !s.bare(repo).HasCommit(ctx, commit) {
 		return nil, problem(Unknown, "%s has no commit %q; a whole commit id is needed", name, commit)
 	}
-	return s.checkViews(db, repo, commit)
+	views, err := s.checkViews(db, repo, commit)
+	if a.scope == ScopeWitness { // those that its token names
+		views = slices.DeleteFunc(views, func(c wire.Check) bool { return !a.names(repo.ID, c.Name) })
+	}
+	return views, err
 }
 
 func (s *Service) checkViews(db *gorm.DB, repo *store.Repository, commit string) ([]wire.Check, error) {
@@ -457,8 +460,12 @@ func (s *Service) Wanted(ctx context.Context, a Actor, name string) ([]wire.Chec
 	if err != nil {
 		return nil, err
 	}
+	query := db.Where("repository_id = ? AND state IN ('waiting', 'running') AND command = ''", repo.ID)
+	if a.scope == ScopeWitness { // those that its token names
+		query = query.Where("name IN (SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)", a.token, repo.ID)
+	}
 	var rows []store.CheckRun
-	err = db.Where("repository_id = ? AND state IN ('waiting', 'running') AND command = ''", repo.ID).Order("id").Limit(200).Find(&rows).Error
+	err = query.Order("id").Limit(200).Find(&rows).Error
 	out := []wire.Check{}
 	for _, r := range rows {
 		out = append(out, checkView(r))

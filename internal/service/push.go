@@ -21,6 +21,9 @@ import (
 
 // Fetch prepares a repository for fetching by an actor.
 func (s *Service) Fetch(ctx context.Context, a Actor, name string) (*git.Repo, error) {
+	if err := a.MayCall("git-fetch"); err != nil {
+		return nil, err
+	}
 	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Reader)
 	if err != nil {
 		return nil, err
@@ -31,6 +34,9 @@ func (s *Service) Fetch(ctx context.Context, a Actor, name string) (*git.Repo, e
 // Pushable prepares a repository for a push by an actor. Whether the push may do what it wants is decided when
 // its content is known; who may not write at all is refused here.
 func (s *Service) Pushable(ctx context.Context, a Actor, name string) (*git.Repo, error) {
+	if err := a.MayCall("git-push"); err != nil {
+		return nil, err
+	}
 	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Reader)
 	if err != nil {
 		return nil, err

@@ -1,0 +1,88 @@
+package e2e
+
+import (
+	"encoding/json"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"tavrin/client"
+	"tavrin/internal/service"
+)
+
+// A token that is for one purpose opens the few calls it needs for that and nothing else: of all calls that there are, through
+// git, and of the stream. That holds whatever its owner may do, and in a public repository too (P7, P11).
+func TestP11TokensForOnePurpose(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple + "  - {name: more, branches: main, require: [{checks: [lint, ours]}]}\n")
+	ctx := t.Context()
+	w.runner()
+	public := true
+	_, err := w.admin.CreateRepository(ctx, client.NewRepository{Name: "growers/handbook", Public: public})
+	w.ok(err)
+	for _, login := range []string{"builder", "barn"} {
+		w.ok(w.admin.Grant(ctx, repo, login, "maintainer"))
+	}
+	t1, err := w.admin.CreateToken(ctx, client.NewToken{Login: "builder", Witness: []string{repo + ":unit"}})
+	w.ok(err)
+	w.tokens["unit"] = t1.Secret
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	_, text := w.request("", "GET", "/api/v1/openapi.json", "")
+	var described struct {
+		Paths map[string]map[string]struct {
+			OperationID string `json:"operationId"`
+		} `json:"paths"`
+	}
+	w.ok(json.Unmarshal([]byte(text), &described))
+	fill := strings.NewReplacer("{house}", "growers", "{name}", "irrigation", "{number}", "1", "{commit}", k.Head, "{login}", "odo", "{team}", "hydraulics")
+	calls := 0
+	for path, methods := range described.Paths {
+		for method, op := range methods {
+			calls++
+			path := fill.Replace(path)
+			if i := strings.IndexByte(path, '{'); i >= 0 {
+				path = path[:i] + "1" + path[strings.IndexByte(path, '}')+1:]
+			}
+			if strings.HasPrefix(path, "/api/v1/jobs/1/") {
+				continue // opened by the job's lease
+			}
+			for login, scope := range map[string]service.Scope{"unit": service.ScopeWitness, "barn": service.ScopeRunner} {
+				resp, body := w.request(login, strings.ToUpper(method), path, "{}")
+				if open := slices.Contains(service.CallsOf(scope), op.OperationID); open == (resp.StatusCode == 403 && strings.Contains(body, "nothing else")) {
+					t.Errorf("%s (%s %s) with a %s's token: %d %s", op.OperationID, method, path, scope, resp.StatusCode, body)
+				}
+			}
+		}
+	}
+	if calls < 80 {
+		t.Errorf("only %d calls are described: %v", calls, slices.Sorted(maps.Keys(described.Paths)))
+	}
+	for _, login := range []string{"unit", "barn"} {
+		for _, url := range []string{w.gitURL(), w.url + "/git/growers/handbook.git"} {
+			if out, err := w.gitAs(login, w.dir, "ls-remote", url); err == nil {
+				t.Errorf("%s reads %s: %s", login, url, out)
+			}
+		}
+		dir := w.clone("tamsin")
+		if out, err := w.gitAs(login, dir, "push", w.gitURL(), "HEAD:other"); err == nil {
+			t.Errorf("%s pushes: %s", login, out)
+		}
+		for _, path := range []string{"/api/v1/events", "/api/v1/events?repository=" + repo} {
+			if resp, body := w.request(login, "GET", path, ""); resp.StatusCode != 403 {
+				t.Errorf("%s with %s's token: %d %s", path, login, resp.StatusCode, body)
+			}
+		}
+	}
+	// What a witness sees of checks are those that its token names.
+	w.approve("odo", k)
+	w.join("tamsin", k, "rebase")
+	commit := w.rehearsed(k)
+	wanted, err := w.as("unit").Wanted(ctx, repo)
+	w.ok(err)
+	checks, err := w.as("unit").Checks(ctx, repo, commit)
+	w.ok(err)
+	if len(wanted) != 1 || wanted[0].Name != "unit" || len(checks) != 1 || checks[0].Name != "unit" {
+		t.Errorf("wanted of it are %+v; it sees %+v", wanted, checks)
+	}
+}
