@@ -141,10 +141,10 @@ func (p *program) runHere(ctx context.Context, name string) error {
 }
 
 func (p *program) runner() *cobra.Command {
-	var file string
+	var users string
 	o := runner.Options{}
 	c := &cobra.Command{Use: "runner", Short: "Take command checks and run them", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		text, err := os.ReadFile(file)
+		text, err := os.ReadFile(o.TokenFile)
 		if err != nil {
 			return fmt.Errorf("read the runner's token: %w", err)
 		}
@@ -152,13 +152,20 @@ func (p *program) runner() *cobra.Command {
 		if o.Client, err = p.client(); err != nil {
 			return err
 		}
+		if users != "" {
+			if n, err := fmt.Sscanf(users, "%d-%d", &o.FirstUser, &o.LastUser); n != 2 || err != nil || o.FirstUser < 1 || o.LastUser < o.FirstUser {
+				return misuse("--job-users is FIRST-LAST, two numbers of users, such as %d-%d, not %q", runner.FirstJobUser, runner.LastJobUser, users)
+			}
+		}
 		o.Log = slog.New(slog.NewTextHandler(p.err, nil))
 		return runner.Run(cmd.Context(), o)
 	}}
 	f := c.Flags()
-	f.StringVar(&file, "token-file", "", "file with the runner's token (needed)")
+	f.StringVar(&o.TokenFile, "token-file", "", "file with the runner's token (needed)")
 	f.StringVar(&o.Dir, "work-dir", "", "folder for checkouts (default: the system's for temporary files)")
 	f.BoolVar(&o.BesideService, "beside-service", false, "start even where the service's data can be read")
+	f.BoolVar(&o.BesideRunner, "beside-runner", false, "run jobs as this runner's own user, where they can read its token")
+	f.StringVar(&users, "job-users", "", fmt.Sprintf("FIRST-LAST: the users, by number, of which a runner started as root gives each job one (default %d-%d)", runner.FirstJobUser, runner.LastJobUser))
 	f.BoolVar(&o.Once, "once", false, "end when no job is waiting")
 	return needs(c, "token-file")
 }

@@ -90,7 +90,7 @@ func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world 
 	if err != nil {
 		return err
 	}
-	runner := exec.CommandContext(ctx, self, "runner", "--token-file", world.TokenFile("barn"), "--beside-service", "--url", world.URL)
+	runner := exec.CommandContext(ctx, self, "runner", "--token-file", world.TokenFile("barn"), "--beside-service", "--beside-runner", "--url", world.URL)
 	runner.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + world.Dir}
 	runner.Cancel = func() error { return runner.Process.Signal(syscall.SIGTERM) }
 	runner.WaitDelay = 5 * time.Second

@@ -1,6 +1,7 @@
 package runner
 
 import (
+	"context"
 	"os"
 	"strconv"
 	"strings"
@@ -64,4 +65,35 @@ func descendants(root int) []int {
 		queue = append(queue, children[queue[0]]...)
 	}
 	return out
+}
+
+// usersRunning says whose processes there are.
+func usersRunning() (map[int]bool, error) {
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil, err
+	}
+	users := map[int]bool{}
+	for _, e := range entries {
+		if _, err := strconv.Atoi(e.Name()); err != nil {
+			continue
+		}
+		if info, err := os.Stat("/proc/" + e.Name()); err == nil {
+			users[int(info.Sys().(*syscall.Stat_t).Uid)] = true
+		}
+	}
+	return users, nil
+}
+
+// endUser ends every process of the job's user, wherever it hangs. It takes nobody else's: the user is the job's alone.
+func (p *place) endUser() {
+	for range 50 {
+		running, err := usersRunning()
+		if err != nil || !running[p.user] {
+			return
+		}
+		end := p.command(context.Background(), "/", nil, "/bin/sh", "-c", "kill -9 -1")
+		end.Run() // it ends itself too
+		time.Sleep(10 * time.Millisecond)
+	}
 }

@@ -3,7 +3,8 @@
 // A runner is a program apart from the service, meant for another machine or another user, because what it runs
 // comes from changes. It takes one job at a time: a commit, a command and a lease that opens that commit and that
 // attempt and nothing else. The command runs in a clean checkout, in a process group of its own, with a time limit
-// and an output limit, and without the runner's environment; whatever it leaves running is ended.
+// and an output limit, and without the runner's environment; it is kept from the runner's token and from other jobs (see
+// apart.go), and whatever it leaves running is ended.
 package runner
 
 import (
@@ -48,6 +49,12 @@ type Options struct {
 	Dir string
 	// BesideService lets the runner start where it can read the service's data. Only a demonstration wants that.
 	BesideService bool
+	// TokenFile is the file that the runner's token was read from. Jobs must not be able to read it.
+	TokenFile string
+	// BesideRunner lets jobs run as the runner's own user, where they can read its token. Only a demonstration wants that.
+	BesideRunner bool
+	// FirstUser and LastUser are the users among which a runner that root has started gives jobs theirs; 0: the default ones.
+	FirstUser, LastUser int
 	// Once makes the runner end when no job is waiting.
 	Once bool
 }
@@ -59,6 +66,10 @@ var ErrTooClose = errors.New("this runner can read the service's data, and the c
 // Run takes jobs until the context ends.
 func Run(ctx context.Context, o Options) error {
 	if err := standApart(ctx, o); err != nil {
+		return err
+	}
+	kept, err := keepApart(o)
+	if err != nil {
 		return err
 	}
 	if err := adoptOrphans(); err != nil {
@@ -76,7 +87,7 @@ func Run(ctx context.Context, o Options) error {
 			o.Log.Warn("no job could be asked for", "error", err)
 			wait(ctx, 4*pause)
 		case job != nil:
-			runOne(ctx, o, *job)
+			runOne(ctx, o, kept, *job)
 		case o.Once:
 			return nil
 		default:
@@ -114,7 +125,7 @@ func standApart(ctx context.Context, o Options) error {
 }
 
 // runOne runs one job and sends its answer.
-func runOne(ctx context.Context, o Options, job wire.Job) {
+func runOne(ctx context.Context, o Options, kept apart, job wire.Job) {
 	log := o.Log.With("repository", job.Repository, "check", job.Check, "commit", job.Commit[:10], "attempt", job.Attempt)
 	log.Info("job begins")
 	running, cancel := context.WithCancelCause(ctx)
@@ -123,7 +134,7 @@ func runOne(ctx context.Context, o Options, job wire.Job) {
 	alive.Go(func() { keepAlive(running, o.Client, job, cancel) })
 	begin := time.Now()
 	output := &tail{max: keptOutput}
-	state, summary := execute(running, o, job, output)
+	state, summary := execute(running, o, kept, job, output)
 	cause := context.Cause(running)
 	cancel(nil)
 	alive.Wait()
@@ -156,29 +167,26 @@ func keepAlive(ctx context.Context, c *client.Client, job wire.Job, cancel conte
 }
 
 // execute checks the commit out and runs the command. It returns the state of the check and a summary.
-func execute(ctx context.Context, o Options, job wire.Job, output *tail) (state, summary string) {
-	dir, err := os.MkdirTemp(o.Dir, "tavrin-job-")
+func execute(ctx context.Context, o Options, kept apart, job wire.Job, output *tail) (state, summary string) {
+	p, err := kept.take(o.Dir)
 	if err != nil {
-		return "errored", "no folder for the checkout: " + err.Error()
+		return "errored", "no place for the job: " + err.Error()
 	}
-	defer os.RemoveAll(dir)
-	tree, home := filepath.Join(dir, "checkout"), filepath.Join(dir, "home")
-	for _, d := range []string{tree, home} {
-		if err := os.Mkdir(d, 0o700); err != nil {
-			return "errored", err.Error()
-		}
+	defer p.leave(o.Log)
+	tree, err := p.mkdir("checkout")
+	home, homeErr := p.mkdir("home")
+	if err := errors.Join(err, homeErr); err != nil {
+		return "errored", err.Error()
 	}
 	env := []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "TMPDIR=" + home, "LANG=C.UTF-8", "CI=true", "GIT_CONFIG_NOSYSTEM=1",
 		"TAVRIN_REPOSITORY=" + job.Repository, "TAVRIN_COMMIT=" + job.Commit, "TAVRIN_CHECK=" + job.Check, fmt.Sprintf("TAVRIN_ATTEMPT=%d", job.Attempt)}
-	if err := checkout(ctx, o.Client, job, tree, env); err != nil {
+	if err := checkout(ctx, o.Client, job, p, tree, env); err != nil {
 		return "errored", "the checkout failed: " + err.Error()
 	}
 	limit := time.Duration(job.LimitSeconds) * time.Second
 	limited, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	cmd := exec.CommandContext(limited, "sh", "-c", job.Command)
-	cmd.Dir, cmd.Env = tree, env
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd := p.command(limited, tree, env, "sh", "-c", job.Command)
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) }
 	cmd.WaitDelay = grace
 	output.full = func() { cancel() }
@@ -202,15 +210,15 @@ func execute(ctx context.Context, o Options, job wire.Job, output *tail) (state,
 }
 
 // checkout makes a clean work tree of the job's commit, with a Git repository of that one commit.
-func checkout(ctx context.Context, c *client.Client, job wire.Job, tree string, env []string) error {
+func checkout(ctx context.Context, c *client.Client, job wire.Job, p *place, tree string, env []string) error {
 	pack, err := c.JobPack(ctx, job)
 	if err != nil {
 		return err
 	}
 	defer pack.Close()
 	git := func(stdin io.Reader, args ...string) error {
-		cmd := exec.CommandContext(ctx, "git", args...)
-		cmd.Dir, cmd.Env, cmd.Stdin = tree, env, stdin
+		cmd := p.command(ctx, tree, env, "git", args...)
+		cmd.Stdin = stdin
 		if out, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("git %s: %w: %s", args[0], err, bytes.TrimSpace(out))
 		}
@@ -222,7 +230,8 @@ func checkout(ctx context.Context, c *client.Client, job wire.Job, tree string, 
 	if err := git(pack, "index-pack", "--stdin"); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(tree, ".git", "shallow"), []byte(job.Commit+"\n"), 0o600); err != nil {
+	shallow := filepath.Join(tree, ".git", "shallow")
+	if err := errors.Join(os.WriteFile(shallow, []byte(job.Commit+"\n"), 0o600), p.own(shallow)); err != nil {
 		return err
 	}
 	return git(nil, "-c", "advice.detachedHead=false", "checkout", "-q", job.Commit, "--")
