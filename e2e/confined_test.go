@@ -82,6 +82,15 @@ func TestP11TokensForOnePurpose(t *testing.T) {
 	w.ok(err)
 	checks, err := w.as("unit").Checks(ctx, repo, commit)
 	w.ok(err)
+	if _, err := w.as("unit").Tree(ctx, repo, commit, "a"); err != nil {
+		t.Errorf("what it has to check cannot be read: %v", err)
+	}
+	other := w.propose("wren", "other", "b", "b\n")
+	for _, at := range []string{w.tip("main"), "main", other.Head, "other"} { // reported of its own accord or not
+		w.as("unit").ReportCheck(ctx, repo, client.NewReport{Commit: at, Name: "unit", State: "failed"})
+		_, err := w.as("unit").Tree(ctx, repo, at, "")
+		problem(t, err, 403, "the commits that its checks are wanted on")
+	}
 	if len(wanted) != 1 || wanted[0].Name != "unit" || len(checks) != 1 || checks[0].Name != "unit" {
 		t.Errorf("wanted of it are %+v; it sees %+v", wanted, checks)
 	}

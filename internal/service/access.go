@@ -30,12 +30,12 @@ const (
 // callsOf lists, for each scope that is for one purpose, the calls of the API that its tokens open, by their names there. A
 // token of such a scope opens nothing else, whatever its owner may do: it lies on machines that run what others wrote.
 var callsOf = map[Scope][]string{
-	ScopeWitness: {"get-me", "create-check-report", "list-wanted-checks", "list-checks"},
+	ScopeWitness: {"get-me", "create-check-report", "list-wanted-checks", "list-checks", "get-tree"},
 	ScopeRunner:  {"get-me", "get-runner-place", "lease-job"},
 }
 
 // purposes says in words what the scopes for one purpose are for.
-var purposes = map[Scope]string{ScopeWitness: "reports the checks that it names, and sees which of them are wanted", ScopeRunner: "takes jobs"}
+var purposes = map[Scope]string{ScopeWitness: "reports the checks that it names, sees which of them are wanted, and reads the commits they are wanted on", ScopeRunner: "takes jobs"}
 
 // CallsOf returns the calls that tokens of a scope are confined to; nil: to none in particular.
 func CallsOf(scope Scope) []string { return callsOf[scope] }
@@ -47,6 +47,20 @@ func (a Actor) MayCall(id string) error {
 		return nil
 	}
 	return problem(Forbidden, "this is a %s's token: it %s, and nothing else", a.scope, purposes[a.scope])
+}
+
+// wantsOf refuses a witness's token the content of a commit that none of the checks it names was ever asked for on.
+func (s *Service) wantsOf(db *gorm.DB, a Actor, repo *store.Repository, commit string) error {
+	if a.scope != ScopeWitness {
+		return nil
+	}
+	var asked int64
+	err := db.Model(&store.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for <> '' AND name IN (SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)",
+		repo.ID, commit, a.token, repo.ID).Count(&asked).Error
+	if err == nil && asked == 0 {
+		err = problem(Forbidden, "this is a witness's token: it reads the commits that its checks are wanted on, and %.10s is none", commit)
+	}
+	return err
 }
 
 // names says whether the actor's token names a check of a repository.

@@ -433,6 +433,9 @@ func (s *Service) Tree(ctx context.Context, a Actor, name, at, path string) (wir
 	if err != nil {
 		return wire.Tree{}, err
 	}
+	if err := s.wantsOf(s.store.Read(ctx), a, repo, commit); err != nil {
+		return wire.Tree{}, err
+	}
 	v := wire.Tree{Commit: commit, Path: path}
 	bare := s.bare(repo)
 	entries, err := bare.Tree(ctx, commit, path)
