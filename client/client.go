@@ -196,9 +196,16 @@ func (c *Client) CreatePerson(ctx context.Context, p NewPerson) (wire.Person, er
 	return post[wire.Person](ctx, c, "/people", p)
 }
 
-// SetDisabled takes an account out of use, or back.
-func (c *Client) SetDisabled(ctx context.Context, login string, disabled bool) error {
-	return c.Call(ctx, http.MethodPut, "/people/"+url.PathEscape(login)+"/disabled", map[string]bool{"disabled": disabled}, nil)
+// SetDisabled takes an account out of use, and ends all that was begun with its tokens, or takes it back into use.
+func (c *Client) SetDisabled(ctx context.Context, login string, disabled bool) (wire.Disabled, error) {
+	var out wire.Disabled
+	err := c.Call(ctx, http.MethodPut, "/people/"+url.PathEscape(login)+"/disabled", map[string]bool{"disabled": disabled}, &out)
+	return out, err
+}
+
+// Refusals lists what was refused for a reason of rights since the service was started, the most frequent first.
+func (c *Client) Refusals(ctx context.Context) ([]wire.Refusal, error) {
+	return get[[]wire.Refusal](ctx, c, "/refusals")
 }
 
 // Teams lists teams.

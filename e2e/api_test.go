@@ -173,7 +173,7 @@ func TestP11NothingLeaks(t *testing.T) {
 	w.ok(w.as("odo").RevokeToken(ctx, tokens[0].ID))
 	_, err = w.as("odo").Me(ctx)
 	problem(t, err, 401, "revoked")
-	w.ok(w.admin.SetDisabled(ctx, "wren", true))
+	w.disable("wren", true)
 	_, err = w.as("wren").Me(ctx)
 	problem(t, err, 401)
 	problem(t, w.as("tamsin").Grant(ctx, repo, "tamsin", "maintainer"), 403, "role maintainer")

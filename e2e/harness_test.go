@@ -204,6 +204,14 @@ func (w *town) person(login string) {
 	w.tokens[login] = t.Secret
 }
 
+// disable takes an account out of use, or back into it.
+func (w *town) disable(login string, disabled bool) wire.Disabled {
+	w.t.Helper()
+	d, err := w.admin.SetDisabled(w.t.Context(), login, disabled)
+	w.ok(err)
+	return d
+}
+
 func (w *town) ok(err error) {
 	w.t.Helper()
 	if err != nil {

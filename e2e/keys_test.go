@@ -69,9 +69,9 @@ func TestSignedCommits(t *testing.T) {
 	w.ok(w.as("tamsin").RemoveKey(t.Context(), registered.ID))
 	w.stands(k, "signed", "unmet", "nobody has registered")
 	w.addKey("tamsin", ed)
-	w.ok(w.admin.SetDisabled(t.Context(), "wren", true))
+	w.disable("wren", true)
 	w.stands(k, "signed", "unmet", "signed by wren, who has no access any more")
-	w.ok(w.admin.SetDisabled(t.Context(), "wren", false))
+	w.disable("wren", false)
 	// A signature that is taken over to another commit does not fit it.
 	raw := w.must("tamsin", dir, "cat-file", "commit", "HEAD")
 	forged := strings.Replace(raw, "commit 2", "commit two", 1)

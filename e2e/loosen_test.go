@@ -132,7 +132,7 @@ func TestWhyAnApprovalLapsed(t *testing.T) {
 	w.stands(k, "approvals", "unmet", "odo's approval does not count: they have left the team since")
 	w.ok(w.admin.SetTeam(ctx, "hydraulics", []string{"odo"}, nil))
 	w.stands(k, "approvals", "met", "")
-	w.ok(w.admin.SetDisabled(ctx, "odo", true))
+	w.disable("odo", true)
 	w.stands(k, "approvals", "unmet", "odo's approval does not count: their account is disabled")
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "push", "-q", "origin", ":topic")

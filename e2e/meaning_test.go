@@ -225,8 +225,10 @@ func TestLintTellsWhatWasNotMeant(t *testing.T) {
 	w.begin("tavrin: rules/1\n")
 	ctx := t.Context()
 	w.person("dara")
-	w.ok(w.admin.SetDisabled(ctx, "dara", true))
-	one := func(requirement string) string { return "protect: [{name: p, branches: main, require: [{" + requirement + "}]}]\n" }
+	w.disable("dara", true)
+	one := func(requirement string) string {
+		return "protect: [{name: p, branches: main, require: [{" + requirement + "}]}]\n"
+	}
 	for _, c := range []struct{ rules, says string }{
 		{"checks: {unit: {witness: robot:builder}}\n" + one("checks: unit, witness: robot:barn"), "so that nobody's does"},
 		{"protect: [{name: p, branches: '**', push: nobody}]\n", "nobody can push one to propose"},
@@ -261,7 +263,7 @@ func TestLintTellsWhatWasNotMeant(t *testing.T) {
 	}
 	// In a repository of one there is no slack to speak of.
 	for _, login := range []string{"odo", "tamsin", "wren", "pavo"} {
-		w.ok(w.admin.SetDisabled(ctx, login, true))
+		w.disable(login, true)
 	}
 	own, err = w.as("ines").LintRules(ctx, repo, "tavrin: rules/1\nprotect: [{name: mine, branches: main, land: {by: person:ines}, require: [{approvals: 1, own: counts}]}]\n")
 	w.ok(err)

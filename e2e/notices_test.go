@@ -146,7 +146,7 @@ func TestP11Feed(t *testing.T) {
 	w.says("tamsin", 1, "no feed to revoke", "feed", "--revoke")
 	second, err := w.as("odo").MakeFeed(ctx)
 	w.ok(err)
-	w.ok(w.admin.SetDisabled(ctx, "odo", true))
+	w.disable("odo", true)
 	if status, _, _ := fetch(w.url+second.Path, ""); status != 404 {
 		t.Errorf("of somebody disabled, it answers %d", status)
 	}

@@ -309,6 +309,12 @@ func TestP6ObjectsThatRideAlong(t *testing.T) {
 // rawPush pushes commands and a pack of what git pack-objects makes of revisions, and returns the answer as it comes.
 func (w *town) rawPush(login, dir string, commands []string, revisions string) string {
 	w.t.Helper()
+	return w.postPush(login, w.pushBody(dir, commands, revisions))
+}
+
+// pushBody is what git sends for a push.
+func (w *town) pushBody(dir string, commands []string, revisions string) string {
+	w.t.Helper()
 	pack := exec.Command("git", "pack-objects", "--revs", "--stdout", "--thin", "-q")
 	pack.Dir, pack.Stdin = dir, strings.NewReader(revisions)
 	packed, err := pack.Output()
@@ -322,7 +328,7 @@ func (w *town) rawPush(login, dir string, commands []string, revisions string) s
 	}
 	body.WriteString("0000")
 	body.Write(packed)
-	return w.postPush(login, body.String())
+	return body.String()
 }
 
 func (w *town) postPush(login, body string) string {

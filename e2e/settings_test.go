@@ -326,7 +326,7 @@ func TestConditions(t *testing.T) {
 	w.stands(k, "approvals", "not-applicable", "labelled urgent")
 	// An author who lost their access keeps their teams for conditions: nothing opens by that.
 	w.apply(under("author: team:contractors"))
-	w.ok(w.admin.SetDisabled(t.Context(), "tamsin", true))
+	w.disable("tamsin", true)
 	w.stands(k, "approvals", "unmet", "")
 }
 
@@ -410,7 +410,7 @@ func TestAreaSettings(t *testing.T) {
 	// A person removed while an area names them, a team emptied: the gate says so, and nothing opens.
 	w.ok(w.admin.SetTeam(t.Context(), "hydraulics", []string{}, nil))
 	w.stands(k, "owners/valves", "unmet", "nobody could give one")
-	w.ok(w.admin.SetDisabled(t.Context(), "wren", true))
+	w.disable("wren", true)
 	w.stands(k, "owners/all", "unmet", "only ines could give one")
 	at, err = w.as("pavo").ChangeAreas(t.Context(), repo, k.Number)
 	w.ok(err)

@@ -104,6 +104,26 @@ type Person struct {
 	Teams    []string `json:"teams"`
 }
 
+// Disabled says what ended when an account was taken out of use, and what still names it.
+type Disabled struct {
+	Login    string   `json:"login"`
+	Disabled bool     `json:"disabled" doc:"false: it was taken back into use; what ended before stays ended"`
+	Tokens   int      `json:"tokens" doc:"how many ended; so below"`
+	Sessions int      `json:"sessions"`
+	Leases   int      `json:"leases" doc:"jobs that wait for another runner"`
+	Feeds    int      `json:"feeds"`
+	NamedBy  []string `json:"named_by" doc:"rules, teams, roles and open changes that still name it"`
+}
+
+// Refusal is how often one thing was refused to somebody for a reason of rights, since the service was started.
+type Refusal struct {
+	Who   string    `json:"who" doc:"login, or the address of somebody who had not signed in"`
+	What  string    `json:"what" doc:"the call, or the path"`
+	Why   string    `json:"why" doc:"as they were told the last time"`
+	Times int       `json:"times"`
+	Last  time.Time `json:"last"`
+}
+
 // Team is a named set of people.
 type Team struct {
 	Name    string   `json:"name"`

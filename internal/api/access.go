@@ -39,8 +39,8 @@ func (s *server) access() {
 		Body  struct {
 			Disabled bool `json:"disabled"`
 		}
-	}) (done, error) {
-		return done{true}, s.Service.SetDisabled(ctx, a, q.Login, q.Body.Disabled)
+	}) (wire.Disabled, error) {
+		return s.Service.SetDisabled(ctx, a, q.Login, q.Body.Disabled)
 	})
 	call(s, "GET", base+"/teams", "list-teams", "Teams and their members", func(ctx context.Context, a service.Actor, _ *in) ([]wire.Team, error) {
 		return s.Service.Teams(ctx, a)

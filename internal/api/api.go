@@ -17,6 +17,7 @@ import (
 	"tavrin/console"
 	"tavrin/internal/bounds"
 	"tavrin/internal/service"
+	"tavrin/wire"
 )
 
 // Version is the version of the program and of the API's description.
@@ -40,8 +41,9 @@ type Options struct {
 // server is what the handlers share.
 type server struct {
 	Options
-	huma  huma.API
-	gates *gates
+	huma     huma.API
+	gates    *gates
+	refusals refusals
 }
 
 // New makes the handler of everything that the service answers over HTTP.
@@ -60,7 +62,7 @@ func build(o Options) (http.Handler, *server) {
 	if o.Bounds == (bounds.Bounds{}) {
 		o.Bounds = bounds.Default()
 	}
-	s := &server{Options: o, gates: newGates(o.Bounds)}
+	s := &server{Options: o, gates: newGates(o.Bounds), refusals: refusals{byKey: map[[2]string]*wire.Refusal{}}}
 	r := chi.NewRouter()
 	r.Use(s.logged, s.safe, s.identified, s.bounded)
 	r.NotFound(s.notFound)
@@ -118,16 +120,25 @@ func (s *server) routes() {
 	s.checks()
 	s.queue()
 	s.journal()
+	s.refused()
 }
 
 // confined refuses calls that the token is not for, before anything of them is read.
 func (s *server) confined(ctx huma.Context, next func(huma.Context)) {
-	if err := actor(ctx.Context()).MayCall(ctx.Operation().OperationID); err != nil {
+	if err := s.mayCall(actor(ctx.Context()), ctx.Operation().OperationID); err != nil {
 		_, w := humachi.Unwrap(ctx)
 		writeProblem(w, s.problemOf(ctx.Context(), err))
 		return
 	}
 	next(ctx)
+}
+
+// mayCall asks the service; a description of the API is made without one.
+func (s *server) mayCall(a service.Actor, id string) error {
+	if s.Service == nil {
+		return nil
+	}
+	return s.Service.MayCall(a, id)
 }
 
 // in is a call without parameters, out is an answer with a body.

@@ -26,12 +26,13 @@ type gates struct {
 	failures           *httprate.RateLimiter
 	mu                 sync.Mutex
 	transfers, streams map[string]int64
+	shutOut            map[string]time.Time // addresses of which it is on record that too many of their sign-ins failed, and since when
 }
 
 func newGates(b bounds.Bounds) *gates {
 	quiet := httprate.WithResponseHeaders(httprate.ResponseHeaders{}) // Retry-After is said where somebody is turned away
 	each := func(most int64) *httprate.RateLimiter { return httprate.NewRateLimiter(int(most), time.Minute, quiet) }
-	return &gates{bounds: b, calls: each(b.TokenCalls), guests: each(b.AddressCalls), failures: each(b.FailedSignIns), transfers: map[string]int64{}, streams: map[string]int64{}}
+	return &gates{bounds: b, calls: each(b.TokenCalls), guests: each(b.AddressCalls), failures: each(b.FailedSignIns), transfers: map[string]int64{}, streams: map[string]int64{}, shutOut: map[string]time.Time{}}
 }
 
 // take counts one more of something for somebody, up to a bound, until done is called.
@@ -118,9 +119,32 @@ func (s *server) refusedSignIn(address string, err error) error {
 		return err
 	}
 	if s.gates.failures.OnLimit(nowhere{http.Header{}}, &http.Request{}, address) {
+		if s.gates.shutsOut(address, time.Now()) {
+			if err := s.Service.NoteShutOut(context.Background(), address); err != nil {
+				s.Log.Warn("failed sign-ins could not be put on record", "error", err)
+			}
+		}
 		return s.gates.bounds.Reach("calls.failed-sign-ins", "too many sign-ins from %s failed", address)
 	}
 	return err
+}
+
+// shutsOut says whether it is to be put on record that too many sign-ins from an address failed: once an hour, and of so many
+// addresses at most.
+func (g *gates) shutsOut(address string, now time.Time) bool {
+	const most = 100
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for a, since := range g.shutOut {
+		if now.Sub(since) > time.Hour {
+			delete(g.shutOut, a)
+		}
+	}
+	if _, known := g.shutOut[address]; known || len(g.shutOut) >= most {
+		return false
+	}
+	g.shutOut[address] = now
+	return true
 }
 
 // nowhere takes the headers of an answer that is not given.

@@ -48,6 +48,9 @@ func (s *server) identified(next http.Handler) http.Handler {
 			writeProblem(w, s.problemOf(r.Context(), err))
 			return
 		}
+		if a.Known() {
+			note(r.Context()).who = a.Login()
+		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), actorKey{}, a)))
 	})
 }
@@ -109,7 +112,9 @@ func (s *server) logged(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		begin := time.Now()
 		rec := &recorder{ResponseWriter: w, status: http.StatusOK}
-		next.ServeHTTP(rec, r)
+		n := &noted{who: s.address(r)}
+		next.ServeHTTP(rec, r.WithContext(context.WithValue(r.Context(), notedKey{}, n)))
+		s.refusals.count(r, n, rec.status, time.Now())
 		level := slog.LevelDebug
 		if rec.status >= 500 {
 			level = slog.LevelWarn

@@ -84,6 +84,8 @@ var statuses = map[service.ProblemKind]int{
 func (s *server) problemOf(ctx context.Context, err error) *Problem {
 	var p *service.Problem
 	if errors.As(err, &p) {
+		n := note(ctx)
+		n.why, n.rights = p.Text, n.rights || p.Rights
 		out := &Problem{Status: statuses[p.Kind], Title: http.StatusText(statuses[p.Kind]), Detail: p.Text, Findings: p.Findings}
 		if p.Field != "" {
 			out.Errors = []Place{{Pointer: "/" + p.Field, Detail: p.Text}}

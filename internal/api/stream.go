@@ -19,6 +19,8 @@ const (
 	streamTime = 5 * time.Minute
 	// heartbeat keeps the connection from looking dead.
 	heartbeat = 15 * time.Second
+	// whoAgain is how often a stream finds out whether whoever listens still may.
+	whoAgain = 2 * time.Second
 )
 
 // cloudEvent is a journal line as a CloudEvents 1.0 event in JSON.
@@ -47,7 +49,7 @@ func eventOf(l wire.JournalLine) cloudEvent {
 // now. Each event's id is its line's number.
 func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	ctx, a := r.Context(), actor(r.Context())
-	if err := a.MayCall("stream-events"); err != nil {
+	if err := s.mayCall(a, "stream-events"); err != nil {
 		writeProblem(w, s.problemOf(ctx, err))
 		return
 	}
@@ -72,9 +74,13 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/event-stream")
 	fmt.Fprintf(w, "retry: 1000\n: from %d\n\n", last)
 	end := time.After(streamTime)
-	beat := time.NewTicker(heartbeat)
+	beat, again := time.NewTicker(heartbeat), time.NewTicker(whoAgain)
 	defer beat.Stop()
+	defer again.Stop()
 	for {
+		if s.Service.Still(ctx, a) != nil {
+			return // the client comes back, and is told
+		}
 		grown := s.Service.Grown()
 		lines, err := s.Service.Journal(ctx, a, service.JournalQuery{Repository: r.URL.Query().Get("repository"), After: last, Limit: 200})
 		if err != nil {
@@ -96,6 +102,7 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 		}
 		select {
 		case <-grown:
+		case <-again.C:
 		case <-beat.C:
 			fmt.Fprint(w, ": still here\n\n")
 		case <-end:

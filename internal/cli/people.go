@@ -54,12 +54,24 @@ func (p *program) grant(use, short string) *cobra.Command {
 
 func (p *program) person() *cobra.Command {
 	disable := func(use, short string, disabled bool) *cobra.Command {
-		return answer(p, use, short, cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (nothing, error) {
-			return nothing{}, c.SetDisabled(ctx, args[0], disabled)
-		}, silent)
+		return answer(p, use, short, cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Disabled, error) {
+			return c.SetDisabled(ctx, args[0], disabled)
+		}, printDisabled)
 	}
 	return group("person", "Make, list and disable people", p.createAccount("create LOGIN", "Make a person", false), p.listPeople(false),
-		disable("disable LOGIN", "Take an account out of use; its tokens stop working at once", true), disable("enable LOGIN", "Take an account back into use", false))
+		disable("disable LOGIN", "Take an account out of use; its tokens end, and what was begun with them", true), disable("enable LOGIN", "Take an account back into use; it needs new tokens", false))
+}
+
+// printDisabled says what ended, and what is left to be done.
+func printDisabled(w io.Writer, d wire.Disabled) {
+	if !d.Disabled {
+		row(w, fmt.Sprintf("%s is back; old tokens are not: tavrin token create %s", d.Login, d.Login))
+		return
+	}
+	row(w, fmt.Sprintf("%s is out of use: %s ended", d.Login, strings.Join([]string{counted(d.Tokens, "token"), counted(d.Sessions, "session"), counted(d.Leases, "lease"), counted(d.Feeds, "feed")}, ", ")))
+	for _, where := range d.NamedBy {
+		row(w, "still named by "+where)
+	}
 }
 
 func (p *program) robot() *cobra.Command {
@@ -254,4 +266,19 @@ func (p *program) credential() *cobra.Command {
 			return err
 		},
 	}
+}
+
+func (p *program) refusals() *cobra.Command {
+	return answer(p, "refusals", "List what was refused for a reason of rights since the service was started", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.Refusal, error) {
+		return c.Refusals(ctx)
+	}, func(w io.Writer, all []wire.Refusal) {
+		if len(all) == 0 {
+			row(w, "nothing was refused")
+			return
+		}
+		row(w, "TIMES", "LAST", "WHO", "WHAT", "WHY")
+		for _, r := range all {
+			row(w, r.Times, r.Last.Format("2006-01-02 15:04:05"), r.Who, r.What, r.Why)
+		}
+	})
 }

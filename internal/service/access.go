@@ -40,10 +40,19 @@ var purposes = map[Scope]string{ScopeWitness: "reports the checks that it names,
 // CallsOf returns the calls that tokens of a scope are confined to; nil: to none in particular.
 func CallsOf(scope Scope) []string { return callsOf[scope] }
 
-// MayCall refuses a call that the actor's token is not for.
-func (a Actor) MayCall(id string) error {
+// confirmedCalls are the calls for which a console session has to have shown its token lately, besides those about rules: what
+// gives access, and would outlast the session.
+var confirmedCalls = []string{"create-token", "create-key", "create-person", "put-person-disabled", "create-team", "put-team", "put-grant"}
+
+// MayCall refuses a call that the actor's token is not for, or that a session has to confirm.
+func (s *Service) MayCall(a Actor, id string) error {
 	calls, confined := callsOf[a.scope]
-	if !confined || slices.Contains(calls, id) {
+	switch {
+	case confined && slices.Contains(calls, id):
+		return nil
+	case !confined && slices.Contains(confirmedCalls, id):
+		return a.confirmed(s.now(), "access")
+	case !confined:
 		return nil
 	}
 	return problem(Forbidden, "this is a %s's token: it %s, and nothing else", a.scope, purposes[a.scope])
@@ -88,6 +97,7 @@ type Actor struct {
 	bindings []store.TokenBinding
 	// session says that it is the console who asks; confirmedUntil, until when rules may be changed by it.
 	session        bool
+	sessionHash    string
 	confirmedUntil *time.Time
 }
 
@@ -126,14 +136,21 @@ func orUnknownIs(err, instead error) error {
 
 func (s *Service) actorOf(ctx context.Context, db *gorm.DB, t store.Token, bad error) (Actor, error) {
 	now := s.now()
-	if t.RevokedAt != nil || (t.ExpiresAt != nil && now.After(*t.ExpiresAt)) {
-		return Actor{}, bad
-	}
 	a := Actor{scope: Scope(t.Scope), token: t.ID}
 	if err := db.First(&a.account, t.AccountID).Error; err != nil {
 		return Actor{}, err
 	}
-	if a.account.Disabled {
+	why := ""
+	switch {
+	case a.account.Disabled:
+		why = "the account is out of use"
+	case t.RevokedAt != nil:
+		why = "it was revoked on " + t.RevokedAt.UTC().Format("2006-01-02 15:04")
+	case t.ExpiresAt != nil && now.After(*t.ExpiresAt):
+		why = "it ran out on " + t.ExpiresAt.UTC().Format("2006-01-02 15:04")
+	}
+	if why != "" {
+		s.noteRefusal(ctx, t, a.account.Login, why)
 		return Actor{}, bad
 	}
 	if a.scope == ScopeWitness || a.scope == ScopeRunner {
@@ -160,11 +177,14 @@ func (s *Service) SignIn(ctx context.Context, token string) (string, Actor, erro
 		return "", Actor{}, problem(Forbidden, "a %s token is for programs and does not sign in to the console", a.scope)
 	}
 	session := rand.Text()
-	err = s.store.Write(ctx, func(tx *gorm.DB) error {
+	err = s.write(ctx, func(tx *tx) error {
 		if err := tx.Where("expires_at < ?", s.now()).Delete(&store.Session{}).Error; err != nil {
 			return err
 		}
-		return tx.Create(&store.Session{Hash: digest(session), TokenID: a.token, ExpiresAt: s.now().Add(sessionLength)}).Error
+		if err := tx.Create(&store.Session{Hash: digest(session), TokenID: a.token, ExpiresAt: s.now().Add(sessionLength)}).Error; err != nil {
+			return err
+		}
+		return tx.record(event{actor: a.Login(), kind: "session.begun", subject: a.TokenKey(), text: fmt.Sprintf("%s signed in to the console with token %d", a.Login(), a.token)})
 	})
 	return session, a, err
 }
@@ -182,27 +202,30 @@ func (s *Service) Session(ctx context.Context, session string) (Actor, error) {
 		return Actor{}, err
 	}
 	a, err := s.actorOf(ctx, db, t, over)
-	a.session, a.confirmedUntil = true, row.ConfirmedUntil
+	a.session, a.sessionHash, a.confirmedUntil = true, row.Hash, row.ConfirmedUntil
 	return a, err
 }
 
-// confirmedFor is how long a console session may change rules after its token was shown again.
+// confirmedFor is how long a console session may change rules and access after its token was shown again.
 const confirmedFor = 10 * time.Minute
 
-// Confirm lets a console session change rules for a while, its owner having shown a token again. It may be any token of
-// theirs of scope all.
+// Confirm lets a console session change rules and access for a while, its owner having shown the token again that it was begun
+// with: another one may have been made by whoever sits at the session.
 func (s *Service) Confirm(ctx context.Context, session, token string) (time.Time, error) {
 	here, err := s.Session(ctx, session)
 	if err != nil {
 		return time.Time{}, err
 	}
 	shown, err := s.Authenticate(ctx, token)
-	if err != nil || shown.account.ID != here.account.ID || shown.scope != ScopeAll {
-		return time.Time{}, problem(Forbidden, "this is no token of scope all of %s", here.Login())
+	if err != nil || shown.token != here.token || shown.scope != ScopeAll {
+		return time.Time{}, problem(Forbidden, "this is not the token of scope all that %s signed in with", here.Login())
 	}
 	until := s.now().Add(confirmedFor)
-	return until, s.store.Write(ctx, func(tx *gorm.DB) error {
-		return tx.Model(&store.Session{}).Where("hash = ?", digest(session)).Update("confirmed_until", until).Error
+	return until, s.write(ctx, func(tx *tx) error {
+		if err := tx.Model(&store.Session{}).Where("hash = ?", digest(session)).Update("confirmed_until", until).Error; err != nil {
+			return err
+		}
+		return tx.record(event{actor: here.Login(), kind: "session.confirmed", subject: here.TokenKey(), text: fmt.Sprintf("%s confirmed who they are, until %s", here.Login(), until.Format("15:04"))})
 	})
 }
 
@@ -326,6 +349,9 @@ func (s *Service) reach(db *gorm.DB, a Actor, name string, need gate.Role) (*sto
 		}
 	}
 	if role == gate.NoRole {
+		if p, ok := missing.(*Problem); ok {
+			p.Rights = true
+		}
 		return nil, missing
 	}
 	if need.AtLeast(gate.Writer) && a.scope == ScopeRead {
@@ -344,6 +370,9 @@ func (a Actor) who() string {
 	}
 	return a.account.Login
 }
+
+// MustAdminister refuses everybody but service administrators with a full token; what is what it is for.
+func (a Actor) MustAdminister(what string) error { return a.mustAdminister(what) }
 
 // mustAdminister refuses everybody but service administrators with a full token.
 func (a Actor) mustAdminister(what string) error {

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"crypto/rand"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
@@ -501,6 +502,7 @@ func (s *Service) Lease(ctx context.Context, a Actor) (*wire.Job, error) {
 		lease := secret()
 		until := s.now().Add(leaseLength)
 		run.LeaseHash, run.LeaseUntil, run.ReportedBy, run.Runner = digest(lease), &until, a.Login(), true
+		run.LeaseToken = a.token
 		job = &wire.Job{ID: run.ID, Repository: repo.Name, Commit: run.CommitID, Check: run.Name, Attempt: run.Attempt, Command: run.Command,
 			LimitSeconds: run.LimitSeconds, Lease: lease, LeaseSeconds: int(leaseLength / time.Second)}
 		_, err = s.saveReport(tx, &repo, run, NewReport{State: gate.Running})
@@ -515,6 +517,12 @@ func (s *Service) leased(db *gorm.DB, id int64, lease string) (store.CheckRun, e
 	err := db.Where("id = ? AND lease_hash = ? AND state = 'running'", id, digest(lease)).First(&run).Error
 	if err == nil && run.LeaseUntil != nil && s.now().After(*run.LeaseUntil) {
 		err = store.ErrNotFound
+	}
+	if err == nil { // it ends with the token it was taken with
+		var good bool
+		if good, err = s.goodToken(db, run.LeaseToken); err == nil && !good {
+			err = store.ErrNotFound
+		}
 	}
 	if orUnknown(err, "") != err {
 		return run, problem(Conflict, "this lease is over: the job was given up, cancelled or given to another runner")
@@ -583,29 +591,38 @@ func (s *Service) FinishJob(ctx context.Context, id int64, lease string, r JobRe
 // dropSilentLeases puts jobs back whose runner fell silent; its late answer will be refused.
 func (s *Service) dropSilentLeases(ctx context.Context) error {
 	var rows []store.CheckRun
-	err := s.store.Read(ctx).Where("state = 'running' AND lease_hash <> '' AND lease_until < ?", s.now()).Find(&rows).Error
+	const good = "SELECT t.id FROM tokens t JOIN accounts a ON a.id = t.account_id WHERE t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > @now) AND NOT a.disabled"
+	err := s.store.Read(ctx).Where("state = 'running' AND lease_hash <> '' AND (lease_until < @now OR lease_token NOT IN ("+good+"))", sql.Named("now", s.now())).Find(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return err
 	}
 	return s.write(ctx, func(tx *tx) error {
 		for _, run := range rows {
-			var repo store.Repository
-			if err := tx.First(&repo, run.RepositoryID).Error; err != nil {
-				return err
+			why := "its runner fell silent"
+			if run.LeaseUntil != nil && !run.LeaseUntil.Before(s.now()) {
+				why = "the token of its runner has ended"
 			}
-			err := tx.Model(&store.CheckRun{}).Where("id = ? AND lease_hash = ?", run.ID, run.LeaseHash).
-				Updates(map[string]any{"state": "waiting", "lease_hash": "", "lease_until": nil, "started_at": nil}).Error
-			if err != nil {
-				return err
-			}
-			err = tx.record(event{actor: itself, kind: "check.given-back", repo: &repo, subject: "commit/" + run.CommitID,
-				text: fmt.Sprintf("the runner of %s on %.10s fell silent; the check waits for another", run.Name, run.CommitID)})
-			if err != nil {
+			if err := s.giveBack(tx, run, why); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+// giveBack ends a lease, so that another runner may take the job.
+func (s *Service) giveBack(tx *tx, run store.CheckRun, why string) error {
+	var repo store.Repository
+	if err := tx.First(&repo, run.RepositoryID).Error; err != nil {
+		return err
+	}
+	err := tx.Model(&store.CheckRun{}).Where("id = ? AND lease_hash = ?", run.ID, run.LeaseHash).
+		Updates(map[string]any{"state": "waiting", "lease_hash": "", "lease_until": nil, "started_at": nil}).Error
+	if err != nil {
+		return err
+	}
+	return tx.record(event{actor: itself, kind: "check.given-back", repo: &repo, subject: "commit/" + run.CommitID,
+		text: fmt.Sprintf("%s waits on %.10s for another runner: %s", run.Name, run.CommitID, why)})
 }
 
 // placeFile is the file by which a runner finds out whether it can read the service's folder.

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"regexp"
@@ -134,41 +135,50 @@ func personView(a store.Account, teams []string) wire.Person {
 	return wire.Person{Login: a.Login, Name: a.Name, Email: a.Email, Robot: a.Robot, Admin: a.Admin, Disabled: a.Disabled, Teams: teams}
 }
 
-// SetDisabled takes an account out of use, or back into it. Its tokens stop working at once.
-func (s *Service) SetDisabled(ctx context.Context, a Actor, login string, disabled bool) error {
-	if err := a.mustAdminister("disabling accounts"); err != nil {
-		return err
-	}
-	return s.write(ctx, func(tx *tx) error {
-		account, err := accountByLogin(tx.DB, login)
-		if err != nil {
-			return err
-		}
-		if account.ID == a.account.ID && disabled {
-			return problem(Invalid, "you cannot disable yourself")
-		}
-		if err := tx.Model(&account).Update("disabled", disabled).Error; err != nil {
-			return err
-		}
-		word := map[bool]string{true: "disabled", false: "enabled"}[disabled]
-		return tx.record(event{actor: a.Login(), kind: "account." + word, subject: "account/" + login, text: fmt.Sprintf("%s %s %s", a.Login(), word, login)})
-	})
-}
-
 func accountByLogin(db *gorm.DB, login string) (store.Account, error) {
 	var account store.Account
 	err := db.Where("login = ?", login).First(&account).Error
 	return account, orUnknown(err, "there is no person or robot %q", login)
 }
 
-// People lists people and robots by login, with their teams.
+// known are the accounts and teams that somebody knows of who administers nothing: who has a role where they have one, and the
+// people of their own teams and of those that have a role there; and administrators, whom everybody may have to ask.
+const known = `WITH mine AS (SELECT team_id FROM team_members WHERE account_id = @me),
+held AS (SELECT repository_id, house_id FROM grants WHERE account_id = @me OR team_id IN (SELECT team_id FROM mine)),
+places AS (SELECT id, house_id FROM repositories WHERE id IN (SELECT repository_id FROM held) OR house_id IN (SELECT house_id FROM held)),
+there AS (SELECT account_id, team_id FROM grants WHERE repository_id IN (SELECT id FROM places) OR house_id IN (SELECT house_id FROM places UNION SELECT house_id FROM held)),
+teams_known AS (SELECT team_id FROM mine UNION SELECT team_id FROM team_keepers WHERE account_id = @me UNION SELECT team_id FROM there WHERE team_id IS NOT NULL),
+people_known AS (SELECT @me AS account_id UNION SELECT account_id FROM there WHERE account_id IS NOT NULL
+ UNION SELECT account_id FROM team_members WHERE team_id IN (SELECT team_id FROM teams_known) UNION SELECT account_id FROM team_keepers WHERE team_id IN (SELECT team_id FROM teams_known)
+ UNION SELECT id FROM accounts WHERE admin)
+`
+
+// knows lists the ids of accounts, or of teams, that an actor knows of; nil: all.
+func knows(db *gorm.DB, a Actor, what string) ([]int64, error) {
+	if a.account.Admin {
+		return nil, nil
+	}
+	ids := []int64{}
+	query := map[string]string{"people": "SELECT account_id FROM people_known", "teams": "SELECT team_id FROM teams_known"}[what]
+	return ids, db.Raw(known+query, sql.Named("me", a.account.ID)).Scan(&ids).Error
+}
+
+// People lists people and robots by login, with their teams: all of them for administrators, for others those they know of.
 func (s *Service) People(ctx context.Context, a Actor) ([]wire.Person, error) {
 	if !a.Known() || a.account.Robot && a.scope != ScopeAll {
 		return nil, problem(SignInNeeded, "sign in to see people")
 	}
 	db := s.store.Read(ctx)
+	ids, err := knows(db, a, "people")
+	if err != nil {
+		return nil, err
+	}
+	query := db.Order("login")
+	if ids != nil {
+		query = query.Where("id IN ?", ids)
+	}
 	var accounts []store.Account
-	if err := db.Order("login").Find(&accounts).Error; err != nil {
+	if err := query.Find(&accounts).Error; err != nil {
 		return nil, err
 	}
 	teams, err := s.Teams(ctx, a)
@@ -321,14 +331,22 @@ func (s *Service) SetTeam(ctx context.Context, a Actor, name string, edit TeamEd
 	})
 }
 
-// Teams lists the teams with their members and keepers.
+// Teams lists the teams with their members and keepers: all of them for administrators, for others those they know of.
 func (s *Service) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
 	if !a.Known() {
 		return nil, problem(SignInNeeded, "sign in to see teams")
 	}
 	db := s.store.Read(ctx)
+	ids, err := knows(db, a, "teams")
+	if err != nil {
+		return nil, err
+	}
+	query := db.Order("name")
+	if ids != nil {
+		query = query.Where("id IN ?", ids)
+	}
 	var rows []store.Team
-	if err := db.Order("name").Find(&rows).Error; err != nil {
+	if err := query.Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	var members, keepers []struct {
@@ -568,6 +586,12 @@ func (s *Service) RevokeToken(ctx context.Context, a Actor, id int64) error {
 		}
 		now := s.now()
 		if err := tx.Model(&t).Update("revoked_at", now).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("token_id = ?", t.ID).Delete(&store.Session{}).Error; err != nil {
+			return err
+		}
+		if _, err := s.endLeases(tx, []int64{t.ID}); err != nil {
 			return err
 		}
 		return tx.record(event{actor: a.Login(), kind: "token.revoked", subject: fmt.Sprintf("token/%d", id), text: fmt.Sprintf("%s revoked token %d, %q", a.Login(), id, t.Name)})

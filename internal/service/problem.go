@@ -28,6 +28,7 @@ type Problem struct {
 	Text     string          // a sentence
 	Field    string          // the field of the request it is about, if one
 	Findings []rules.Finding // of a rules document
+	Rights   bool            // there is what was asked for, and it is a matter of rights; nobody who asks is told so
 }
 
 // Error returns the sentence.

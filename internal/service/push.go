@@ -21,7 +21,7 @@ import (
 
 // Fetch prepares a repository for fetching by an actor.
 func (s *Service) Fetch(ctx context.Context, a Actor, name string) (*git.Repo, error) {
-	if err := a.MayCall("git-fetch"); err != nil {
+	if err := s.MayCall(a, "git-fetch"); err != nil {
 		return nil, err
 	}
 	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Reader)
@@ -34,7 +34,7 @@ func (s *Service) Fetch(ctx context.Context, a Actor, name string) (*git.Repo, e
 // Pushable prepares a repository for a push by an actor. Whether the push may do what it wants is decided when
 // its content is known; who may not write at all is refused here.
 func (s *Service) Pushable(ctx context.Context, a Actor, name string) (*git.Repo, error) {
-	if err := a.MayCall("git-push"); err != nil {
+	if err := s.MayCall(a, "git-push"); err != nil {
 		return nil, err
 	}
 	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Reader)
@@ -96,6 +96,9 @@ var errRulesMoved = errors.New("the rules changed meanwhile")
 
 // attempt judges a push once and carries out what is allowed.
 func (p *push) attempt(ctx context.Context, in *git.Incoming) ([]git.Result, []string, error) {
+	if err := p.s.Still(ctx, p.a); err != nil { // it may have taken long to arrive
+		return nil, nil, err
+	}
 	verdicts, err := p.judge(ctx, in)
 	if err != nil {
 		return nil, nil, err
@@ -134,8 +137,12 @@ type wantedMove struct {
 func (p *push) failed(in *git.Incoming, err error) ([]git.Result, []string) {
 	results := make([]git.Result, len(in.Updates))
 	if told := (*Problem)(nil); errors.As(err, &told) {
+		short := "the service cannot take it now"
+		if told.Kind != Unavailable {
+			short = told.Text
+		}
 		for i := range results {
-			results[i].Refused = "the service cannot take it now"
+			results[i].Refused = short
 		}
 		return results, []string{told.Text}
 	}

@@ -74,9 +74,11 @@ func (s *Service) belongs(db *gorm.DB, a Actor, house store.House) (bool, error)
 }
 
 // mayChangeRules refuses a console session that has not shown its token again lately.
-func (a Actor) mayChangeRules(now time.Time) error {
+func (a Actor) mayChangeRules(now time.Time) error { return a.confirmed(now, "rules") }
+
+func (a Actor) confirmed(now time.Time, what string) error {
 	if a.session && (a.confirmedUntil == nil || now.After(*a.confirmedUntil)) {
-		return problem(Forbidden, "confirm who you are: rules are changed from the console only within %s of showing your token again", confirmedFor)
+		return problem(Forbidden, "confirm who you are: %s may be changed from the console only within %s of showing the token again that you signed in with", what, confirmedFor)
 	}
 	return nil
 }

@@ -68,6 +68,7 @@ type Token struct {
 	ExpiresAt  *time.Time
 	RevokedAt  *time.Time
 	LastUsedAt *time.Time
+	RefusedAt  *time.Time // when a refusal of it was last put on record
 	CreatedAt  time.Time
 }
 
@@ -256,6 +257,7 @@ type CheckRun struct {
 	AskedFor     string
 	LeaseHash    string
 	LeaseUntil   *time.Time
+	LeaseToken   int64 // the token that the lease was taken with
 	StartedAt    *time.Time
 	FinishedAt   *time.Time
 	CreatedAt    time.Time

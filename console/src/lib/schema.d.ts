@@ -520,6 +520,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/refusals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was refused for a reason of rights since the service was started, the most frequent first */
+        get: operations["list-refusals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories": {
         parameters: {
             query?: never;
@@ -2223,6 +2240,27 @@ export interface components {
             /** Format: date-time */
             since: string;
         };
+        Disabled: {
+            /** @description false: it was taken back into use; what ended before stays ended */
+            disabled: boolean;
+            /** Format: int64 */
+            feeds: number;
+            /**
+             * Format: int64
+             * @description jobs that wait for another runner
+             */
+            leases: number;
+            login: string;
+            /** @description rules, teams, roles and open changes that still name it */
+            named_by: string[];
+            /** Format: int64 */
+            sessions: number;
+            /**
+             * Format: int64
+             * @description how many ended; so below
+             */
+            tokens: number;
+        };
         Done: {
             done: boolean;
         };
@@ -2873,6 +2911,18 @@ export interface components {
             /** @description checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them */
             silent: components["schemas"]["SilentCheck"][];
             tip: string;
+        };
+        Refusal: {
+            /** Format: date-time */
+            last: string;
+            /** Format: int64 */
+            times: number;
+            /** @description the call, or the path */
+            what: string;
+            /** @description login, or the address of somebody who had not signed in */
+            who: string;
+            /** @description as they were told the last time */
+            why: string;
         };
         Rehearsal: {
             base: string;
@@ -6378,7 +6428,90 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Done"];
+                    "application/json": components["schemas"]["Disabled"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-refusals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refusal"][];
                 };
             };
             /** @description Bad Request */
