@@ -550,9 +550,19 @@ func (c *Client) JournalAfter(ctx context.Context, repo string, after int64, lim
 	return get[[]wire.JournalLine](ctx, c, "/journal", "repository", repo, "after", strconv.FormatInt(after, 10), "limit", strconv.Itoa(limit))
 }
 
-// VerifyJournal has the service check its whole journal and sign the head.
-func (c *Client) VerifyJournal(ctx context.Context) (wire.SignedHead, error) {
-	return post[wire.SignedHead](ctx, c, "/journal/verify", nil)
+// VerifyJournal has the service check its whole journal, that it goes on from a head exported earlier (nil: none), and that records
+// and branches are as it tells. It returns the head, signed.
+func (c *Client) VerifyJournal(ctx context.Context, earlier *wire.SignedHead) (wire.SignedHead, error) {
+	query := ""
+	if earlier != nil {
+		query = "?" + url.Values{"seq": {strconv.FormatInt(earlier.Seq, 10)}, "hash": {earlier.Hash}, "public_key": {earlier.PublicKey}, "signature": {earlier.Signature}}.Encode()
+	}
+	return post[wire.SignedHead](ctx, c, "/journal/verify"+query, nil)
+}
+
+// JournalHead returns the newest line's place and hash, signed, for somebody else to keep.
+func (c *Client) JournalHead(ctx context.Context) (wire.SignedHead, error) {
+	return get[wire.SignedHead](ctx, c, "/journal/head")
 }
 
 // RunnerPlace tells a runner how to find out whether it could read the service's data.

@@ -108,7 +108,7 @@ func (w *town) answerUntil(k wire.Change) {
 // journal holds together.
 func (w *town) agree(changes ...wire.Change) {
 	w.t.Helper()
-	_, err := w.admin.VerifyJournal(w.t.Context())
+	_, err := w.admin.VerifyJournal(w.t.Context(), nil)
 	w.ok(err)
 	dir := w.clone("ines")
 	history := w.must("ines", dir, "log", "--format=%H", "origin/main")
@@ -159,7 +159,7 @@ func TestP4KilledWhileAPushMovesABranch(t *testing.T) {
 			if now.Revision != 2 || now.Head != head || strings.Join(now.Authors, " ") != "tamsin wren" {
 				t.Errorf("revision %d at %s by %v", now.Revision, now.Head, now.Authors)
 			}
-			_, err = w.admin.VerifyJournal(t.Context())
+			_, err = w.admin.VerifyJournal(t.Context(), nil)
 			w.ok(err)
 		})
 	}
@@ -215,7 +215,7 @@ func TestP4KilledWhileAnOverrideIsUsed(t *testing.T) {
 			if n := strings.Count(strings.Join(w.kinds(), "\n"), "override.used"); n != 1 {
 				t.Errorf("it was used %d times, says the journal", n)
 			}
-			_, err = w.admin.VerifyJournal(ctx)
+			_, err = w.admin.VerifyJournal(ctx, nil)
 			w.ok(err)
 		})
 	}

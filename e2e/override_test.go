@@ -131,7 +131,7 @@ func TestP1OverrideLanding(t *testing.T) {
 	w.landed(other)
 	kinds := strings.Join(w.kinds(), " ")
 	has(t, kinds, "override.made", "override.used", "override.looked")
-	if _, err := w.admin.VerifyJournal(ctx); err != nil {
+	if _, err := w.admin.VerifyJournal(ctx, nil); err != nil {
 		t.Error(err)
 	}
 }

@@ -17,7 +17,18 @@ func (s *server) journal() {
 	}) ([]wire.JournalLine, error) {
 		return s.Service.Journal(ctx, a, service.JournalQuery{Repository: q.Repository, After: q.After, Before: q.Before, Limit: q.Limit})
 	})
-	call(s, "POST", base+"/journal/verify", "verify-journal", "Check the whole journal and sign its head", func(ctx context.Context, a service.Actor, _ *in) (wire.SignedHead, error) {
-		return s.Service.VerifyJournal(ctx, a)
+	call(s, "POST", base+"/journal/verify", "verify-journal", "Check the whole journal, that records and branches are as it tells, and sign its head", func(ctx context.Context, a service.Actor, q *struct {
+		Seq       int64  `query:"seq" minimum:"0" doc:"of a head exported earlier, from which the journal must go on; absent: none"`
+		Hash      string `query:"hash"`
+		PublicKey string `query:"public_key"`
+		Signature string `query:"signature"`
+	}) (wire.SignedHead, error) {
+		if q.Seq == 0 {
+			return s.Service.VerifyJournal(ctx, a, nil)
+		}
+		return s.Service.VerifyJournal(ctx, a, &wire.SignedHead{JournalHead: wire.JournalHead{Seq: q.Seq, Hash: q.Hash}, PublicKey: q.PublicKey, Signature: q.Signature})
+	})
+	call(s, "GET", base+"/journal/head", "get-journal-head", "The newest line of the journal, signed, for somebody else to keep", func(ctx context.Context, a service.Actor, _ *in) (wire.SignedHead, error) {
+		return s.Service.JournalHead(ctx, a)
 	})
 }

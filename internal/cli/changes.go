@@ -535,35 +535,6 @@ func (p *program) join() *cobra.Command {
 	return c
 }
 
-func (p *program) journal() *cobra.Command {
-	var limit int
-	var all bool
-	list := answer(p, "list", "List lines, newest first", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.JournalLine, error) {
-		h, err := p.here(c)
-		if err != nil || all {
-			h.repo = "" // outside a clone, and when asked for: of every repository
-		}
-		return c.Journal(ctx, h.repo, limit)
-	}, func(w io.Writer, lines []wire.JournalLine) {
-		row(w, "LINE", "WHEN", "KIND", "WHERE", "WHAT")
-		for _, l := range lines {
-			row(w, l.Seq, ago(l.At), l.Kind, dash(l.Repository), l.Text)
-		}
-	})
-	list.Flags().IntVar(&limit, "limit", 50, "how many")
-	list.Flags().BoolVar(&all, "all", false, "of every repository you may read, even in a clone of one")
-	return group("journal", "Read and verify the record of everything that was decided or done", list,
-		answer(p, "verify", "Check that no line was altered, and print the signed head", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) (wire.SignedHead, error) {
-			return c.VerifyJournal(ctx)
-		}, func(w io.Writer, head wire.SignedHead) {
-			row(w, "the journal is unbroken and tells the same story as the records")
-			row(w, "lines", head.Seq)
-			row(w, "head", head.Hash)
-			row(w, "key", head.PublicKey)
-			row(w, "signature", head.Signature)
-		}))
-}
-
 func files(n int) string {
 	if n == 1 {
 		return "1 file"

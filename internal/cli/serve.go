@@ -27,6 +27,8 @@ type serveOptions struct {
 	behindProxy                 bool
 	imports                     []string
 	bounds                      []string
+	headTo                      string
+	headEvery                   time.Duration
 	logJSON, verbose            bool
 }
 
@@ -44,6 +46,8 @@ func (p *program) serve() *cobra.Command {
 	f.BoolVar(&o.behindProxy, "behind-proxy", false, "a proxy in front of the service speaks TLS to the outside")
 	f.StringSliceVar(&o.imports, "allow-import", nil, "URL prefix from which repositories may be imported; may be given several times")
 	f.StringArrayVar(&o.bounds, "bound", nil, "NAME=NUMBER: another bound than the default, see docs/reference/bounds.md; may be given several times")
+	f.StringVar(&o.headTo, "head-to", "", "file, on another machine's disk if it is to be of use, to which the journal's signed head is added regularly")
+	f.DurationVar(&o.headEvery, "head-every", 24*time.Hour, "how often")
 	f.BoolVar(&o.logJSON, "log-json", false, "write the log as JSON")
 	f.BoolVar(&o.verbose, "verbose", false, "log every request")
 	return needs(c, "data")
@@ -94,6 +98,11 @@ func (p *program) runService(ctx context.Context, o serveOptions) error {
 	}
 	if err := p.handOver(ctx, running.service, o.adminTokenFile); err != nil {
 		return errors.Join(err, running.stop())
+	}
+	if o.headTo != "" {
+		sending, stop := context.WithCancel(ctx)
+		defer stop()
+		go running.service.SendHeads(sending, o.headTo, o.headEvery)
 	}
 	fmt.Fprintf(p.out, "Tavrin serves %s\n", running.url)
 	select {

@@ -622,7 +622,8 @@ func (s *Service) giveBack(tx *tx, run store.CheckRun, why string) error {
 		return err
 	}
 	return tx.record(event{actor: itself, kind: "check.given-back", repo: &repo, subject: "commit/" + run.CommitID,
-		text: fmt.Sprintf("%s waits on %.10s for another runner: %s", run.Name, run.CommitID, why)})
+		text: fmt.Sprintf("%s waits on %.10s for another runner: %s", run.Name, run.CommitID, why),
+		data: map[string]any{"name": run.Name, "commit": run.CommitID, "attempt": run.Attempt}})
 }
 
 // placeFile is the file by which a runner finds out whether it can read the service's folder.

@@ -5,7 +5,9 @@ import (
 	"crypto/ed25519"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"os"
 	"sync"
 	"time"
 
@@ -136,50 +138,50 @@ func (s *Service) JournalEnd(ctx context.Context) (int64, error) {
 	return seq, err
 }
 
-// VerifyJournal reads the whole journal and checks that it is unbroken, and that every landing on record is in it
-// and nothing else is said to have landed. It returns the head, signed.
-func (s *Service) VerifyJournal(ctx context.Context, a Actor) (wire.SignedHead, error) {
-	if err := a.mustAdminister("verifying the journal"); err != nil {
+// JournalHead returns the newest line's place and hash, signed: what somebody else is to keep, so that no earlier line can be
+// altered unseen.
+func (s *Service) JournalHead(ctx context.Context, a Actor) (wire.SignedHead, error) {
+	if err := a.mustAdminister("exporting the journal's head"); err != nil {
 		return wire.SignedHead{}, err
 	}
-	var v journal.Verifier
-	landed := map[string]bool{}
+	return s.head(ctx)
+}
+
+func (s *Service) head(ctx context.Context) (wire.SignedHead, error) {
+	var last store.JournalLine
+	err := s.store.Read(ctx).Order("seq DESC").Limit(1).Find(&last).Error
+	return s.signHead(journal.Head{Seq: last.Seq, Hash: last.Hash}), err
+}
+
+// SendHeads adds the journal's signed head to a file, a line each time, until the context ends: at once, and then regularly.
+func (s *Service) SendHeads(ctx context.Context, file string, every time.Duration) {
 	for {
-		lines, err := readLines(s.store.Read(ctx).Where("seq > ?", v.Head().Seq).Order("seq").Limit(maxLines))
-		if err != nil {
-			return wire.SignedHead{}, err
+		if err := s.sendHead(ctx, file); err != nil && ctx.Err() == nil {
+			s.log.Error("the journal's head could not be sent out", "file", file, "error", err)
 		}
-		if len(lines) == 0 {
-			break
-		}
-		for _, l := range lines {
-			if err := v.Next(l); err != nil {
-				return wire.SignedHead{}, problem(Conflict, "the journal does not hold together: %v", err)
-			}
-			if l.Kind == "change.landed" {
-				landed[l.Repository+" "+l.Subject] = true
-			}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(max(every, time.Second)):
 		}
 	}
-	var rows []struct {
-		Name   string
-		Number int
-	}
-	err := s.store.Read(ctx).Raw("SELECT r.name, c.number FROM landings l JOIN changes c ON c.id = l.change_id JOIN repositories r ON r.id = l.repository_id").Scan(&rows).Error
+}
+
+func (s *Service) sendHead(ctx context.Context, file string) error {
+	head, err := s.head(ctx)
 	if err != nil {
-		return wire.SignedHead{}, err
+		return err
 	}
-	for _, r := range rows {
-		key := fmt.Sprintf("%s change/%d", r.Name, r.Number)
-		if !landed[key] {
-			return wire.SignedHead{}, problem(Conflict, "the records say that %s landed, the journal does not", key)
-		}
-		delete(landed, key)
+	line, err := json.Marshal(head)
+	if err != nil {
+		return err
 	}
-	for key := range landed {
-		return wire.SignedHead{}, problem(Conflict, "the journal says that %s landed, the records do not", key)
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
 	}
-	return s.signHead(v.Head()), nil
+	_, err = f.Write(append(line, '\n'))
+	return errors.Join(err, f.Close())
 }
 
 // HeadText is what the signature of a journal head is over.

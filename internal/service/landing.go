@@ -184,7 +184,7 @@ func (s *Service) finishLanding(ctx context.Context, repo *store.Repository, int
 			err = tx.record(event{actor: intent.Actor, kind: "change.landed", repo: repo, subject: fmt.Sprintf("change/%d", c.Number),
 				text: fmt.Sprintf("change %d, %q, landed on %s as %.10s by %s", c.Number, c.Title, target, intent.New, e.Strategy),
 				data: map[string]any{"number": c.Number, "target": target, "old": intent.Old, "new": intent.New, "strategy": e.Strategy,
-					"revision": intent.Revision, "rules_version": intent.RulesVersion, "house_version": intent.HouseVersion, "facts_sha256": intent.Digest}})
+					"revision": intent.Revision, "rules_version": intent.RulesVersion, "house_version": intent.HouseVersion, "facts_sha256": intent.Digest, "statement_sha256": digest(evidence)}})
 		}
 		if err != nil {
 			return err

@@ -144,6 +144,14 @@ func (s *Service) CreateRepository(ctx context.Context, a Actor, n NewRepository
 		return wire.Repository{}, err
 	}
 	defer os.RemoveAll(prepared)
+	begins, err := s.git.Open(prepared).Refs(ctx, "refs/")
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	refs := map[string]string{} // what an import brought, so that the journal tells of every branch from its beginning
+	for _, r := range begins {
+		refs[r.Name] = r.ID
+	}
 	err = s.write(ctx, func(tx *tx) error {
 		if err := tx.Create(&repo).Error; err != nil {
 			return taken(err, "there is a repository %s already", n.Name)
@@ -152,7 +160,7 @@ func (s *Service) CreateRepository(ctx context.Context, a Actor, n NewRepository
 		if n.ImportURL != "" {
 			text += " from " + n.ImportURL
 		}
-		if err := tx.record(event{actor: a.Login(), kind: "repository.created", repo: &repo, subject: "repository/" + repo.Name, text: text}); err != nil {
+		if err := tx.record(event{actor: a.Login(), kind: "repository.created", repo: &repo, subject: "repository/" + repo.Name, text: text, data: map[string]any{"refs": refs}}); err != nil {
 			return err
 		}
 		dir := s.bareDir(&repo)

@@ -236,7 +236,7 @@ func (s *Service) putInForce(tx *tx, h shelf, row store.RulesVersion) error {
 		text = fmt.Sprintf("%s applied rules version %d to %s, to which %s agreed: %s", row.AppliedBy, row.Version, h.name(), row.AgreedBy, row.Because)
 	}
 	err = tx.record(event{actor: row.AppliedBy, kind: "rules.applied", repo: h.repo, subject: fmt.Sprintf("rules/%d", row.Version), text: text,
-		data: map[string]any{"rules_of": h.name(), "version": row.Version, "because": row.Because, "agreed_by": row.AgreedBy}})
+		data: map[string]any{"rules_of": h.name(), "version": row.Version, "because": row.Because, "agreed_by": row.AgreedBy, "text_sha256": digest(row.Text)}})
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,314 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/ed25519"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/core/journal"
+	"tavrin/internal/store"
+	"tavrin/wire"
+)
+
+// mostFindings is how many things that do not agree are told at once.
+const mostFindings = 20
+
+// VerifyJournal reads the whole journal and checks that it is unbroken, that it goes on from a head exported earlier, if one is
+// given, and that the records and the branches on disk are as it tells. It returns the head, signed.
+//
+// What it can not find is written in docs/security.md: who has the key and rewrites everything, back to before the last head that
+// somebody else keeps; and what no line holds.
+func (s *Service) VerifyJournal(ctx context.Context, a Actor, earlier *wire.SignedHead) (wire.SignedHead, error) {
+	if err := a.mustAdminister("verifying the journal"); err != nil {
+		return wire.SignedHead{}, err
+	}
+	v := verification{s: s, story: journal.NewStory()}
+	if earlier != nil {
+		if err := s.isOurs(*earlier); err != nil {
+			return wire.SignedHead{}, err
+		}
+		v.earlier = earlier.JournalHead
+	}
+	// One snapshot: what is written meanwhile is not half of it.
+	err := s.store.Read(ctx).Transaction(func(db *gorm.DB) error {
+		return firstError(v.lines(db), v.checks(db), v.reviews(db), v.landings(db), v.rules(db))
+	})
+	if err == nil {
+		err = v.refs(ctx)
+	}
+	if err != nil {
+		return wire.SignedHead{}, err
+	}
+	if len(v.found) > 0 {
+		more := ""
+		if n := len(v.found) - mostFindings; n > 0 {
+			v.found, more = v.found[:mostFindings], fmt.Sprintf("; and %d more", n)
+		}
+		return wire.SignedHead{}, problem(Conflict, "the journal does not agree with what there is: %s%s", strings.Join(v.found, "; "), more)
+	}
+	return s.signHead(v.chain.Head()), nil
+}
+
+// isOurs refuses a head that this service did not sign.
+func (s *Service) isOurs(h wire.SignedHead) error {
+	ours := s.key.Public().(ed25519.PublicKey)
+	signature, err := base64.StdEncoding.DecodeString(h.Signature)
+	switch {
+	case h.PublicKey != base64.StdEncoding.EncodeToString(ours):
+		return problem(Invalid, "the head was signed with the key %s, and this service's is %s: it is of another service, or the key was replaced", h.PublicKey, base64.StdEncoding.EncodeToString(ours))
+	case err != nil || !ed25519.Verify(ours, HeadText(h.JournalHead), signature):
+		return problem(Invalid, "the head's signature does not fit it: the file was altered")
+	}
+	return nil
+}
+
+// verification is one verification of the journal.
+type verification struct {
+	s       *Service
+	earlier journal.Head // of an earlier export; zero: none
+	chain   journal.Verifier
+	story   *journal.Story
+	found   []string
+}
+
+func (v *verification) say(format string, args ...any) {
+	v.found = append(v.found, fmt.Sprintf(format, args...))
+}
+
+// lines reads the journal. A chain that does not hold together ends it: what follows says nothing.
+func (v *verification) lines(db *gorm.DB) error {
+	for {
+		lines, err := readLines(db.Where("seq > ?", v.chain.Head().Seq).Order("seq").Limit(maxLines))
+		if err != nil {
+			return err
+		}
+		for _, l := range lines {
+			if err := v.chain.Next(l); err != nil {
+				return problem(Conflict, "the journal does not hold together: %v", err)
+			}
+			if l.Seq == v.earlier.Seq && l.Hash != v.earlier.Hash {
+				return problem(Conflict, "the journal was rewritten: its line %d has the hash %s, and %s when the head was exported", l.Seq, l.Hash, v.earlier.Hash)
+			}
+			if err := v.story.Take(l); err != nil {
+				return problem(Conflict, "the journal does not hold together: %v", err)
+			}
+		}
+		if len(lines) == 0 {
+			break
+		}
+	}
+	if at := v.chain.Head().Seq; at < v.earlier.Seq {
+		return problem(Conflict, "the journal was cut: it ends with line %d, and had %d when the head was exported", at, v.earlier.Seq)
+	}
+	return nil
+}
+
+// checks compares every attempt of every check. One that was called off has no line of its own.
+func (v *verification) checks(db *gorm.DB) error {
+	names, err := repositoryNames(db)
+	if err != nil {
+		return err
+	}
+	seen := 0
+	var batch []store.CheckRun
+	err = db.Select("id", "repository_id", "commit_id", "name", "attempt", "state", "reported_by").FindInBatches(&batch, 2000, func(*gorm.DB, int) error {
+		for _, r := range batch {
+			said, known := v.story.Checks[journal.Attempt{Repository: names[r.RepositoryID], Commit: r.CommitID, Name: r.Name, Number: r.Attempt}]
+			final := said.State != "waiting" && said.State != "running"
+			what := fmt.Sprintf("attempt %d of %s on %.10s in %s", r.Attempt, r.Name, r.CommitID, names[r.RepositoryID])
+			if known {
+				seen++
+			}
+			switch {
+			case !known:
+				v.say("the records have %s, of which the journal does not tell", what)
+			case r.State == "cancelled" && !final:
+			case r.State != said.State:
+				v.say("%s is %s in the records, and %s in the journal", what, r.State, said.State)
+			case final && said.By != "" && said.By != r.ReportedBy:
+				v.say("%s was reported by %s in the records, and by %s in the journal", what, r.ReportedBy, said.By)
+			}
+		}
+		return nil
+	}).Error
+	if missing := len(v.story.Checks) - seen; err == nil && missing > 0 {
+		v.say("%d attempts of checks of which the journal tells are not in the records", missing)
+	}
+	return err
+}
+
+func repositoryNames(db *gorm.DB) (map[int64]string, error) {
+	var repos []store.Repository
+	err := db.Find(&repos).Error
+	names := map[int64]string{}
+	for _, r := range repos {
+		names[r.ID] = r.Name
+	}
+	return names, err
+}
+
+// reviews compares who stands to what: each person's newest approval or objection, unless it was withdrawn.
+func (v *verification) reviews(db *gorm.DB) error {
+	var rows []struct {
+		Name, Login, Verdict string
+		Number, Revision     int
+	}
+	err := db.Raw(`SELECT r.name, c.number, v.login, v.verdict, v.revision FROM reviews v JOIN changes c ON c.id = v.change_id JOIN repositories r ON r.id = c.repository_id
+WHERE v.withdrawn_at IS NULL AND v.id = (SELECT max(id) FROM reviews o WHERE o.change_id = v.change_id AND o.login = v.login AND o.verdict <> 'comment')`).Scan(&rows).Error
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		key := journal.Review{Change: journal.Change{Repository: r.Name, Number: r.Number}, By: r.Login}
+		said, known := v.story.Reviews[key]
+		delete(v.story.Reviews, key)
+		if now := (journal.Standing{Verdict: r.Verdict, Revision: r.Revision}); !known || said != now {
+			v.say("%s's %s of revision %d of %s change %d is not what the journal tells", r.Login, r.Verdict, r.Revision, r.Name, r.Number)
+		}
+	}
+	for _, key := range sortedBy(maps.Keys(v.story.Reviews), func(k journal.Review) string { return fmt.Sprint(k) }) {
+		v.say("the journal tells of a review by %s of %s change %d that stands, the records do not", key.By, key.Repository, key.Number)
+	}
+	return nil
+}
+
+func sortedBy[K any](keys func(func(K) bool), by func(K) string) []K {
+	return slices.SortedFunc(keys, func(a, b K) int { return cmp.Compare(by(a), by(b)) })
+}
+
+// landings compares every landing and its statement.
+func (v *verification) landings(db *gorm.DB) error {
+	var rows []struct {
+		Name, Old, New, Strategy, Evidence, State string
+		Number                                    int
+		There                                     bool // a landing is on record
+	}
+	err := db.Raw(`SELECT r.name, c.number, c.state, l.id IS NOT NULL AS there, l.old, l.new, l.strategy, l.evidence FROM changes c JOIN repositories r ON r.id = c.repository_id LEFT JOIN landings l ON l.change_id = c.id
+WHERE l.id IS NOT NULL OR c.state = 'landed'`).Scan(&rows).Error
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		key := journal.Change{Repository: r.Name, Number: r.Number}
+		said, known := v.story.Landings[key]
+		delete(v.story.Landings, key)
+		switch {
+		case !known:
+			v.say("the records say that %s change %d landed, the journal does not", r.Name, r.Number)
+		case !r.There:
+			v.say("the journal says that %s change %d landed, the records do not", r.Name, r.Number)
+		case r.State != "landed" || said.Old != r.Old || said.New != r.New || said.Strategy != r.Strategy:
+			v.say("the landing of %s change %d is not what the journal tells", r.Name, r.Number)
+		case said.Statement != digest(r.Evidence):
+			v.say("the statement of %s change %d was altered", r.Name, r.Number)
+		case !v.s.signed(r.Evidence):
+			v.say("the statement of %s change %d does not carry this service's signature", r.Name, r.Number)
+		}
+	}
+	for _, key := range sortedBy(maps.Keys(v.story.Landings), func(k journal.Change) string { return fmt.Sprint(k) }) {
+		v.say("the journal says that %s change %d landed, the records do not", key.Repository, key.Number)
+	}
+	return nil
+}
+
+// signed says whether a statement carries the service's signature.
+func (s *Service) signed(statement string) bool {
+	var e envelope
+	if json.Unmarshal([]byte(statement), &e) != nil || len(e.Signatures) != 1 {
+		return false
+	}
+	payload, err := base64.StdEncoding.DecodeString(e.Payload)
+	signature, err2 := base64.StdEncoding.DecodeString(e.Signatures[0].Sig)
+	return err == nil && err2 == nil && ed25519.Verify(s.key.Public().(ed25519.PublicKey), fmt.Appendf(nil, "DSSEv1 %d %s %d %s", len(e.PayloadType), e.PayloadType, len(payload), payload), signature)
+}
+
+// rules compares every version of every rules document.
+func (v *verification) rules(db *gorm.DB) error {
+	var rows []struct {
+		Name, Text string
+		Version    int
+	}
+	err := db.Raw("SELECT coalesce(r.name, h.name) AS name, v.version, v.text FROM rules_versions v LEFT JOIN repositories r ON r.id = v.repository_id LEFT JOIN houses h ON h.id = v.house_id").Scan(&rows).Error
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		key := journal.Rules{Of: r.Name, Version: r.Version}
+		if v.story.Rules[key] != digest(r.Text) {
+			v.say("version %d of the rules of %s is not the one that was applied", r.Version, r.Name)
+		}
+		delete(v.story.Rules, key)
+	}
+	for _, key := range sortedBy(maps.Keys(v.story.Rules), func(k journal.Rules) string { return fmt.Sprint(k) }) {
+		v.say("version %d of the rules of %s is not in the records", key.Version, key.Of)
+	}
+	return nil
+}
+
+// refs compares the branches and tags on disk, repository by repository. Each is held still for that, and what came after the
+// snapshot is taken in first.
+func (v *verification) refs(ctx context.Context) error {
+	var repos []store.Repository
+	if err := v.s.store.Read(ctx).Order("name").Find(&repos).Error; err != nil {
+		return err
+	}
+	for i := range repos {
+		if err := v.refsOf(ctx, &repos[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (v *verification) refsOf(ctx context.Context, repo *store.Repository) error {
+	lock := v.s.repoLock(repo.ID)
+	lock.Lock()
+	defer lock.Unlock()
+	var open int64
+	if err := v.s.store.Read(ctx).Model(&store.Intent{}).Where("repository_id = ? AND outcome = ''", repo.ID).Count(&open).Error; err != nil {
+		return err
+	}
+	if open > 0 {
+		v.say("%s has moves that are begun and not settled: verify again in a minute", repo.Name)
+		return nil
+	}
+	later, err := readLines(v.s.store.Read(ctx).Where("seq > ? AND repository_id = ?", v.chain.Head().Seq, repo.ID).Order("seq"))
+	if err != nil {
+		return err
+	}
+	for _, l := range later {
+		if err := v.story.Take(l); err != nil {
+			return err
+		}
+	}
+	refs, err := v.s.bare(repo).Refs(ctx, "refs/heads/")
+	tags, err2 := v.s.bare(repo).Refs(ctx, "refs/tags/")
+	if err := firstError(err, err2); err != nil {
+		v.say("the branches of %s cannot be read: %v", repo.Name, err)
+		return nil
+	}
+	said := map[string]string{}
+	for r, id := range v.story.Refs {
+		if r.Repository == repo.Name && (strings.HasPrefix(r.Name, "refs/heads/") || strings.HasPrefix(r.Name, "refs/tags/")) {
+			said[r.Name] = id
+		}
+	}
+	for _, r := range append(refs, tags...) {
+		if said[r.Name] != r.ID {
+			v.say("%s of %s is at %.10s on disk, and %s in the journal", r.Name, repo.Name, r.ID, cmp.Or(said[r.Name], "not there"))
+		}
+		delete(said, r.Name)
+	}
+	for _, name := range slices.Sorted(maps.Keys(said)) {
+		v.say("%s of %s is not on disk, and at %.10s in the journal", name, repo.Name, said[name])
+	}
+	return nil
+}
