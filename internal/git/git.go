@@ -108,6 +108,12 @@ func (r *Repo) writingTo(dir string) *Repo {
 	}}
 }
 
+// Complete says whether every object is there that the repository's refs reach.
+func (r *Repo) Complete(ctx context.Context) error {
+	_, err := r.run(ctx, nil, "fsck", "--connectivity-only", "--no-dangling", "--no-progress")
+	return err
+}
+
 const (
 	scratchPrefix = "tavrin-scratch-"
 	memory        = "/dev/shm" // a file system in memory, on Linux

@@ -16,6 +16,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -67,6 +68,7 @@ type Service struct {
 	rests  rests
 	tries  tries
 
+	marks    marks
 	doubt    func(string)
 	cache    cache
 	editions editions
@@ -115,17 +117,35 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		now: func() time.Time { return o.Now().UTC() }, at: o.At, lock: lock, imports: o.Imports,
 		broker: newBroker(), cache: cache{max: maxCached}, wake: make(chan struct{}, 1), locks: map[int64]*sync.Mutex{},
 	}
-	if s.key, err = signingKey(filepath.Join(o.Dir, "signing.key")); err == nil {
-		s.store, err = store.Open(ctx, filepath.Join(o.Dir, "records.sqlite"))
+	if err = inCondition(o.Dir); err == nil {
+		err = firstError(checked(o.Dir), backUpFirst(ctx, o))
+	}
+	if err == nil {
+		s.key, err = signingKey(filepath.Join(o.Dir, keyName))
+	}
+	if err == nil {
+		s.store, err = store.Open(ctx, filepath.Join(o.Dir, recordsName))
 	}
 	if err != nil {
 		lock.Close()
 		return nil, err
 	}
-	if err := s.settleAll(ctx); err != nil {
+	if err = s.compareMarks(ctx); err == nil {
+		err = s.marks.begin(o.Dir)
+	}
+	if err == nil {
+		err = s.noteRestored(ctx)
+	}
+	if err == nil {
+		if err = s.settleAll(ctx); err != nil {
+			err = fmt.Errorf("settle what the last run left: %w", err)
+		}
+	}
+	if err != nil {
+		checked(o.Dir)
 		s.store.Close()
 		lock.Close()
-		return nil, fmt.Errorf("settle what the last run left: %w", err)
+		return nil, err
 	}
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
@@ -139,7 +159,10 @@ func (s *Service) Close() error {
 	s.stop()
 	s.tasks.Wait()
 	s.broker.close()
-	err := s.store.Close()
+	err := errors.Join(checked(s.dir), s.store.Close())
+	if err == nil {
+		s.marks.end()
+	}
 	s.lock.Close()
 	return err
 }
@@ -167,6 +190,8 @@ type tx struct {
 	service *Service
 	lines   int
 	touched touched
+	head    journal.Head    // the newest line
+	moved   map[int64]int64 // the line of the newest move of a branch, by repository
 }
 
 // write runs f in a write transaction; afterwards, when it was committed, listeners hear of its journal lines and
@@ -174,17 +199,29 @@ type tx struct {
 func (s *Service) write(ctx context.Context, f func(tx *tx) error) error {
 	t := &tx{service: s}
 	err := s.store.Write(ctx, func(db *gorm.DB) error {
-		t.DB, t.lines, t.touched = db, 0, touched{}
+		t.DB, t.lines, t.touched, t.moved = db, 0, touched{}, nil
 		return f(t)
 	})
 	if err == nil {
 		s.editions.written(t.touched)
 	}
 	if err == nil && t.lines > 0 {
+		s.mark(t)
 		s.broker.announce()
 		s.nudge()
 	}
 	return err
+}
+
+// mark leaves the marks of what was committed.
+func (s *Service) mark(t *tx) {
+	err := s.marks.reached(t.head)
+	for repo, seq := range t.moved {
+		err = firstError(err, s.marks.moved(s.bareDir(&store.Repository{ID: repo}), seq))
+	}
+	if err != nil {
+		s.log.Error("a mark could not be left of what was written", "line", t.head.Seq, "error", err)
+	}
 }
 
 // note runs f in a write transaction that no gate depends on and that leaves no line in the journal: what somebody has read
@@ -244,6 +281,13 @@ func (t *tx) record(e event) error {
 	}
 	row.Hash = journal.Sum(line)
 	t.lines++
+	t.head = journal.Head{Seq: row.Seq, Hash: row.Hash}
+	if kind, _, _ := strings.Cut(e.kind, "."); e.repo != nil && (kind == "branch" || kind == "tag" || e.kind == "change.landed") {
+		if t.moved == nil {
+			t.moved = map[int64]int64{}
+		}
+		t.moved[e.repo.ID] = row.Seq
+	}
 	t.touched.by(e)
 	return t.Create(&row).Error
 }

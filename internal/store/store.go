@@ -46,7 +46,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err := touch(path); err != nil {
 		return nil, err
 	}
-	common := "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=5000&_foreign_keys=on"
+	common := "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=60000&_foreign_keys=on"
 	file := "file:" + (&url.URL{Path: path}).EscapedPath()
 	writer, err := open(file+common+"&_txlock=immediate", 1)
 	if err != nil {
@@ -66,6 +66,51 @@ func Open(ctx context.Context, path string) (*Store, error) {
 		return nil, err
 	}
 	return &Store{writer: writer, reader: reader}, nil
+}
+
+// ErrSchema is returned for records that this program does not understand.
+var ErrSchema = errors.New("these records are not of a schema that this program understands")
+
+// Schema returns the schema that a records file is of and the one that this program brings it to; 0 for a file that is not there
+// or holds nothing yet. Records of a newer program, and files that are no records of one, are refused.
+func Schema(ctx context.Context, path string) (from, to int64, err error) {
+	newest, err := newestMigration()
+	if err != nil {
+		return 0, 0, err
+	}
+	if info, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) || err == nil && info.Size() == 0 {
+		return 0, newest, nil
+	}
+	db, err := sql.Open("sqlite3", "file:"+(&url.URL{Path: path}).EscapedPath()+"?_busy_timeout=5000&_query_only=1")
+	if err != nil {
+		return 0, 0, err
+	}
+	defer db.Close()
+	var tables int
+	if err := db.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_master WHERE type = 'table'").Scan(&tables); err != nil {
+		return 0, 0, fmt.Errorf("%w: %s: %w", ErrSchema, path, err)
+	}
+	if tables == 0 {
+		return 0, newest, nil
+	}
+	if err := db.QueryRowContext(ctx, "SELECT max(version_id) FROM goose_db_version WHERE is_applied").Scan(&from); err != nil {
+		return 0, 0, fmt.Errorf("%w: %s does not say which schema it is of: %w", ErrSchema, path, err)
+	}
+	if from > newest {
+		return from, newest, fmt.Errorf("%w: %s is of schema %d, and this program knows those up to %d: it was written by a newer one; start that, or restore a backup made before it", ErrSchema, path, from, newest)
+	}
+	return from, newest, nil
+}
+
+// newestMigration is the number of the last one.
+func newestMigration() (int64, error) {
+	files, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil || len(files) == 0 {
+		return 0, fmt.Errorf("the program holds no schema: %w", err)
+	}
+	var n int64
+	_, err = fmt.Sscanf(files[len(files)-1], "migrations/%d_", &n) // Glob lists them sorted
+	return n, err
 }
 
 // touch makes the file readable by its owner alone before anything is written to it.
