@@ -153,7 +153,7 @@ The service is at TAVRIN_URL (default ` + client.DefaultURL + `); TAVRIN_TOKEN s
 		forAuthors:     {p.change(), p.review(), p.thread(), p.queue(), p.override(), p.browse(), p.desk(), p.notices(), p.digest(), p.follow("follow", "Hear of a change, or of everything that happens in a repository", true), p.follow("unfollow", "Hear nothing more of a change or a repository", false), p.feed(), p.credential(), p.key(), p.me()},
 		forMaintainers: {p.rules(), p.area(), p.repository(), p.journal()},
 		forRobots:      {p.check(), p.runner()},
-		forAdmins:      {p.serve(), p.house(), p.person(), p.robot(), p.team(), p.tokens(), p.refusals(), p.demo()},
+		forAdmins:      {p.serve(), p.backup(), p.restore(), p.recover(), p.house(), p.person(), p.robot(), p.team(), p.tokens(), p.refusals(), p.demo()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group
