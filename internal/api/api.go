@@ -81,6 +81,7 @@ func build(o Options) (http.Handler, *server) {
 	// The stream of events, and what a runner fetches.
 	r.Get("/api/v1/events", s.events)
 	r.Get("/api/v1/jobs/{id}/pack", s.jobPack)
+	r.Get(repoPath+"/file", s.rawFile)
 
 	config := huma.DefaultConfig("Tavrin", Version)
 	config.DocsPath, config.SchemasPath, config.CreateHooks = "", "", nil

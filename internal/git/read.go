@@ -148,6 +148,17 @@ func (r *Repo) File(ctx context.Context, commit, path string, max int) (string, 
 	return text, more, nil
 }
 
+// HasFile says whether there is a file at a path of a commit.
+func (r *Repo) HasFile(ctx context.Context, commit, path string) bool {
+	out, _, err := r.limited(ctx, 100, "cat-file", "-t", commit+":"+path)
+	return err == nil && strings.TrimSpace(out) == "blob"
+}
+
+// SendFile writes the bytes of a file, as they are stored.
+func (r *Repo) SendFile(ctx context.Context, commit, path string, w io.Writer) error {
+	return r.stream(ctx, nil, w, "cat-file", "blob", commit+":"+path)
+}
+
 // PackOfCommit writes a pack with one commit, its trees and its files, without history: what a runner checks out.
 func (r *Repo) PackOfCommit(ctx context.Context, commit string, w io.Writer) error {
 	list, err := r.run(ctx, nil, "rev-list", "--objects", "--no-walk=unsorted", commit, "--")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/url"
 	"os"
@@ -425,6 +426,26 @@ func treePath(path string) error {
 		return invalid("path", "%q is not a path in a tree", path)
 	}
 	return nil
+}
+
+// RawFile finds a file, and returns what writes its bytes.
+func (s *Service) RawFile(ctx context.Context, a Actor, name, at, path string) (send func(io.Writer) error, err error) {
+	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Reader)
+	if err == nil {
+		err = firstError(s.MayCall(a, "get-file"), treePath(path))
+	}
+	if err != nil {
+		return nil, err
+	}
+	commit, err := s.commitAt(ctx, repo, at)
+	if err != nil {
+		return nil, err
+	}
+	bare := s.bare(repo)
+	if path = strings.Trim(path, "/"); path == "" || !bare.HasFile(ctx, commit, path) {
+		return nil, problem(Unknown, "%s has no file %q at %.10s", repo.Name, path, commit)
+	}
+	return func(w io.Writer) error { return bare.SendFile(ctx, commit, path, w) }, nil
 }
 
 // Tree shows a folder or a file at a commit.

@@ -16,6 +16,9 @@
     return q ? `?${q}` : '';
   };
   const tree = new Live(() => get<Tree>(`/repositories/${repo}/tree${query(path)}`));
+  const raw = $derived(
+    `/api/v1/repositories/${repo}/file?${new URLSearchParams({ path, at: tree.value?.commit ?? at }).toString()}`,
+  );
   $effect(() => {
     void [path, at];
     return follow(repo, tree);
@@ -56,12 +59,13 @@
     <Panel title={path || repo}>
       <p class="mb-2 text-sm text-soft">commit <Id id={tree.value.commit} /></p>
       {#if tree.value.binary}
-        <p>A binary file.</p>
+        <p>A binary file. <a class="plain-link" href={raw} download>Download it</a></p>
       {:else if tree.value.file}
         <p class="mb-2 text-sm">
           <button type="button" class="plain-link cursor-pointer" aria-pressed={asked} onclick={ask}
             >{asked ? 'Only the file' : 'Which change brought each line?'}</button
           >
+          · <a class="plain-link" href={raw} download>Download</a>
         </p>
         {#if asked && origins}
           <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
