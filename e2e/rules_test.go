@@ -418,7 +418,7 @@ func consoleEditsRules(t *testing.T) {
 	p.press("Apply")
 	p.shows("Confirm who you are")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#again")), chromedp.SendKeys(chromedp.CSS("#again"), w.tokens["odo"]+"\r"))
-	p.shows("no token of scope all of ines")
+	p.shows("not the token of scope all that ines signed in with")
 	p.do(headless.Script(`document.querySelector('#again').value = ''`), chromedp.SendKeys(chromedp.CSS("#again"), w.tokens["ines"]+"\r"))
 	p.shows("version 2, by ines", "two see more", "2 approvals, an author's own not counting.")
 	w.stands(k, "approvals", "unmet", "2 approvals")

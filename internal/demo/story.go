@@ -72,7 +72,7 @@ var story = []step{
 	{say: "There is no silent way: it is on Ines's desk until she has looked at it, and in the history for good.", by: "ines", run: "tavrin desk && tavrin --repo growers/irrigation override look 1 --text 'Right so: the pump has to stay off' && tavrin --repo growers/irrigation browse history --limit 3", shows: `(?s)second look.*looked at by ines.*override 1`},
 	{say: "From any line to the change that brought it; and what has she missed?", by: "tamsin", run: "cd work && tavrin browse lines forecast/limits.txt && tavrin digest", shows: `(?s)Raise the east limit.*ejected`},
 	{say: "Everything that was decided or done is in the journal, which nobody can alter unseen.", by: "ines", run: "cd work && tavrin journal list --limit 12", shows: `(?s)override.looked.*override.used`},
-	{by: "admin", run: "tavrin journal verify", shows: `unbroken and tells the same story`},
+	{by: "admin", run: "tavrin journal verify", shows: `unbroken, and records and branches are as it tells`},
 }
 
 // Tell plays the whole story on a freshly built world, and prints each command and what really came of it. It

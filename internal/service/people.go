@@ -142,25 +142,56 @@ func accountByLogin(db *gorm.DB, login string) (store.Account, error) {
 }
 
 // known are the accounts and teams that somebody knows of who administers nothing: who has a role where they have one, and the
-// people of their own teams and of those that have a role there; and administrators, whom everybody may have to ask.
+// people of their own teams, of those that have a role there and of those that the rules there name; and administrators, whom
+// everybody may have to ask.
 const known = `WITH mine AS (SELECT team_id FROM team_members WHERE account_id = @me),
 held AS (SELECT repository_id, house_id FROM grants WHERE account_id = @me OR team_id IN (SELECT team_id FROM mine)),
 places AS (SELECT id, house_id FROM repositories WHERE id IN (SELECT repository_id FROM held) OR house_id IN (SELECT house_id FROM held)),
 there AS (SELECT account_id, team_id FROM grants WHERE repository_id IN (SELECT id FROM places) OR house_id IN (SELECT house_id FROM places UNION SELECT house_id FROM held)),
-teams_known AS (SELECT team_id FROM mine UNION SELECT team_id FROM team_keepers WHERE account_id = @me UNION SELECT team_id FROM there WHERE team_id IS NOT NULL),
+named AS (SELECT id AS team_id FROM teams WHERE name IN @named),
+teams_known AS (SELECT team_id FROM mine UNION SELECT team_id FROM named UNION SELECT team_id FROM team_keepers WHERE account_id = @me UNION SELECT team_id FROM there WHERE team_id IS NOT NULL),
 people_known AS (SELECT @me AS account_id UNION SELECT account_id FROM there WHERE account_id IS NOT NULL
  UNION SELECT account_id FROM team_members WHERE team_id IN (SELECT team_id FROM teams_known) UNION SELECT account_id FROM team_keepers WHERE team_id IN (SELECT team_id FROM teams_known)
  UNION SELECT id FROM accounts WHERE admin)
 `
 
 // knows lists the ids of accounts, or of teams, that an actor knows of; nil: all.
-func knows(db *gorm.DB, a Actor, what string) ([]int64, error) {
+func (s *Service) knows(db *gorm.DB, a Actor, what string) ([]int64, error) {
 	if a.account.Admin {
 		return nil, nil
 	}
+	named, err := s.teamsInRules(db, a)
+	if err != nil {
+		return nil, err
+	}
 	ids := []int64{}
 	query := map[string]string{"people": "SELECT account_id FROM people_known", "teams": "SELECT team_id FROM teams_known"}[what]
-	return ids, db.Raw(known+query, sql.Named("me", a.account.ID)).Scan(&ids).Error
+	return ids, db.Raw(known+query, sql.Named("me", a.account.ID), sql.Named("named", named)).Scan(&ids).Error
+}
+
+var teamInRules = regexp.MustCompile(`team:([a-z0-9][a-z0-9-]*)`)
+
+// teamsInRules lists the teams that the rules in force name of what an actor may read.
+func (s *Service) teamsInRules(db *gorm.DB, a Actor) ([]string, error) {
+	repos, err := s.readable(db, a)
+	if err != nil {
+		return nil, err
+	}
+	var ids, houses []int64
+	for _, r := range repos {
+		ids, houses = append(ids, r.ID), append(houses, r.HouseID)
+	}
+	var texts []string
+	err = db.Raw(`SELECT v.text FROM rules_versions v WHERE (v.repository_id IN ? OR v.house_id IN ?)
+AND v.version = (SELECT max(version) FROM rules_versions o WHERE o.repository_id IS v.repository_id AND o.house_id IS v.house_id)`, ids, houses).Scan(&texts).Error
+	names := []string{}
+	for _, text := range texts {
+		for _, m := range teamInRules.FindAllStringSubmatch(text, -1) {
+			names = append(names, m[1])
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names), err
 }
 
 // People lists people and robots by login, with their teams: all of them for administrators, for others those they know of.
@@ -169,7 +200,7 @@ func (s *Service) People(ctx context.Context, a Actor) ([]wire.Person, error) {
 		return nil, problem(SignInNeeded, "sign in to see people")
 	}
 	db := s.store.Read(ctx)
-	ids, err := knows(db, a, "people")
+	ids, err := s.knows(db, a, "people")
 	if err != nil {
 		return nil, err
 	}
@@ -337,7 +368,7 @@ func (s *Service) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
 		return nil, problem(SignInNeeded, "sign in to see teams")
 	}
 	db := s.store.Read(ctx)
-	ids, err := knows(db, a, "teams")
+	ids, err := s.knows(db, a, "teams")
 	if err != nil {
 		return nil, err
 	}

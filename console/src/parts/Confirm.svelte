@@ -21,7 +21,7 @@
 
 <Modal title="Confirm who you are" bind:open size="sm">
   <form onsubmit={submit} class="flex flex-col gap-3 text-ink">
-    <p>Rules are changed only within ten minutes of showing your token again.</p>
+    <p>Rules and access are changed only within ten minutes of showing the token again that you signed in with.</p>
     <Label for="again" class="text-ink">Token</Label>
     <Input id="again" type="password" autocomplete="current-password" placeholder="tvr_…" bind:value={token} required />
     {#if problem}<p role="alert" class="text-rust">{problem}</p>{/if}
