@@ -257,6 +257,29 @@ func TestP4FoldersInNoCondition(t *testing.T) {
 	w.ok(err)
 }
 
+// Killed while it starts and while it stops, at any moment, the folder is one that can be served: no mark says too much (P4).
+func TestP4KilledWhileStartingAndStopping(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	w.close()
+	data := filepath.Join(w.dir, "data")
+	rng := rand.New(rand.NewPCG(3, 4))
+	for range 12 {
+		cmd, log := w.spawn("--data", data, "--listen", freeAddress(t))
+		time.Sleep(time.Duration(rng.IntN(120)) * time.Millisecond)
+		cmd.Process.Signal(os.Interrupt)
+		time.Sleep(time.Duration(rng.IntN(40)) * time.Millisecond)
+		cmd.Process.Kill()
+		cmd.Wait()
+		if strings.Contains(log.String(), "not in a condition") {
+			t.Fatalf("it does not start: %s", log)
+		}
+	}
+	w.reopen()
+	_, err := w.admin.VerifyJournal(t.Context(), nil)
+	w.ok(err)
+}
+
 // fileID is how a running service names its records' file.
 func (w *town) fileID(path string) string {
 	w.t.Helper()

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"tavrin/client"
+	"tavrin/internal/service"
 	"tavrin/wire"
 )
 
@@ -306,4 +307,25 @@ func TestP11NotEverybodyIsListed(t *testing.T) {
 		t.Errorf("refused were %+v", all)
 	}
 	w.says("admin", 0, "growers/irrigation", "refusals")
+}
+
+// An address from which too many sign-ins failed is on record, once, however often it tries.
+func TestFailedSignInsAreOnRecord(t *testing.T) {
+	w := newTown(t)
+	w.close()
+	w.open(service.Options{Bounds: bound(t, "calls.failed-sign-ins=3")})
+	w.admin = w.as("admin")
+	for i := range 12 {
+		w.request("", "GET", "/api/v1/me", "", "Authorization", fmt.Sprintf("Bearer tvr_GUESS%d", i))
+		w.request("", "POST", "/api/v1/session", `{"token":"tvr_GUESS"}`)
+	}
+	n := 0
+	for _, kind := range w.kinds() {
+		if kind == "signin.shut-out" {
+			n++
+		}
+	}
+	if n != 1 {
+		t.Errorf("the journal has %d lines about it: %v", n, w.kinds())
+	}
 }

@@ -34,7 +34,7 @@ func main() {
 		log.Fatal(err)
 	}
 	text := strings.NewReplacer("](tavrin", "](#tavrin", ".md)", ")").Replace(page.String())
-	files := map[string][]byte{"commands.md": []byte(text), "settings.md": []byte(settings()), "bounds.md": []byte(limits())}
+	files := map[string][]byte{"commands.md": []byte(text), "settings.md": []byte(settings()), "bounds.md": []byte(limits()), "tokens.md": []byte(tokens())}
 	for name, ofHouse := range map[string]bool{"rules.schema.json": false, "house-rules.schema.json": true} {
 		schema, err := rules.Schema(ofHouse)
 		if err != nil {
@@ -47,6 +47,32 @@ func main() {
 			log.Fatal(err)
 		}
 	}
+}
+
+// tokens says what each kind of token opens.
+func tokens() string {
+	var b strings.Builder
+	b.WriteString("# What tokens open\n\nGenerated from the code by `make docs`; a test tries every call with every kind (`TestP11TokensForOnePurpose`).\n\n" +
+		"| scope | made with | opens |\n| --- | --- | --- |\n" +
+		"| `all` | `tavrin token create LOGIN` | everything its owner may do |\n" +
+		"| `read` | `tavrin token create LOGIN --read-only` | every reading call, git fetch and the stream, as far as its owner may read |\n")
+	for _, s := range []struct {
+		scope service.Scope
+		made  string
+		more  string
+	}{
+		{service.ScopeWitness, "tavrin token create ROBOT --witness HOUSE/NAME:CHECK", "of the repositories and checks that it names: it reports them, sees those of them that are wanted and their states, and reads the files of commits that one of them was asked for on"},
+		{service.ScopeRunner, "tavrin token create ROBOT --runner HOUSE/NAME", "of the repositories that it names: it takes jobs, and finds out whether it stands too close to the service"},
+	} {
+		calls := service.CallsOf(s.scope)
+		fmt.Fprintf(&b, "| `%s` | `%s` | the calls `%s`, %s; no other call, no git, no stream |\n", s.scope, s.made, strings.Join(calls, "`, `"), s.more)
+	}
+	b.WriteString("| a job's lease | a runner takes the job | the pack of that one commit, a sign of life and the answer for that one attempt, until the answer is given, the lease runs out, or the runner's token ends |\n" +
+		"| a console session | signing in with a token of scope all or read | what that token opens; rules and access only within ten minutes of showing the same token again |\n" +
+		"| a feed's address | `tavrin feed` | its owner's notices |\n\n" +
+		"What was begun with a token ends with it, within seconds: sessions, streams, leases, and pushes that have not been judged yet. " +
+		"That holds when it is revoked, when it runs out, and when the account is taken out of use; an account that comes back needs new tokens.\n")
+	return b.String()
 }
 
 // limits describes every bound: those that can be set, and those that cannot.
