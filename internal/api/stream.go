@@ -74,12 +74,16 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/event-stream")
 	fmt.Fprintf(w, "retry: 1000\n: from %d\n\n", last)
 	end := time.After(streamTime)
+	var asked time.Time
 	beat, again := time.NewTicker(heartbeat), time.NewTicker(whoAgain)
 	defer beat.Stop()
 	defer again.Stop()
 	for {
-		if s.Service.Still(ctx, a) != nil {
-			return // the client comes back, and is told
+		if time.Since(asked) >= whoAgain/2 { // not for every line
+			if s.Service.Still(ctx, a) != nil {
+				return // the client comes back, and is told
+			}
+			asked = time.Now()
 		}
 		grown := s.Service.Grown()
 		lines, err := s.Service.Journal(ctx, a, service.JournalQuery{Repository: r.URL.Query().Get("repository"), After: last, Limit: 200})

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"os/user"
@@ -141,7 +142,10 @@ func (p *place) takeUser() error {
 	if err != nil {
 		return err
 	}
-	for id := p.first; id <= p.last; id++ {
+	n := p.last - p.first + 1
+	begin := rand.IntN(n) // not the user of the job before
+	for i := range n {
+		id := p.first + (begin+i)%n
 		if _, err := user.LookupId(strconv.Itoa(id)); err == nil || running[id] {
 			continue
 		}
@@ -205,6 +209,9 @@ func (p *place) command(ctx context.Context, dir string, env []string, name stri
 func (p *place) leave(log *slog.Logger) {
 	if p.user != 0 {
 		p.endUser()
+		if remove, err := exec.LookPath("ipcrm"); err == nil { // memory that processes of one user share by number outlives them
+			p.command(context.Background(), "/", nil, remove, "--all").Run()
+		}
 		for _, dir := range []string{"/tmp", "/var/tmp", "/dev/shm"} {
 			p.sweep(dir)
 		}

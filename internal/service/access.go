@@ -124,7 +124,12 @@ func (s *Service) Authenticate(ctx context.Context, token string) (Actor, error)
 	if err := db.Where("hash = ?", digest(token)).First(&t).Error; err != nil {
 		return Actor{}, orUnknownIs(err, bad)
 	}
-	return s.actorOf(ctx, db, t, bad)
+	a, why, err := s.actorOf(ctx, db, t, bad)
+	if why != "" {
+		s.noteRefusal(ctx, t, a.account.Login, why)
+		return Actor{}, err
+	}
+	return a, err
 }
 
 func orUnknownIs(err, instead error) error {
@@ -134,13 +139,13 @@ func orUnknownIs(err, instead error) error {
 	return err
 }
 
-func (s *Service) actorOf(ctx context.Context, db *gorm.DB, t store.Token, bad error) (Actor, error) {
+// actorOf is whose a token is, or bad and why it is good no more.
+func (s *Service) actorOf(ctx context.Context, db *gorm.DB, t store.Token, bad error) (a Actor, why string, err error) {
 	now := s.now()
-	a := Actor{scope: Scope(t.Scope), token: t.ID}
+	a = Actor{scope: Scope(t.Scope), token: t.ID}
 	if err := db.First(&a.account, t.AccountID).Error; err != nil {
-		return Actor{}, err
+		return Actor{}, "", err
 	}
-	why := ""
 	switch {
 	case a.account.Disabled:
 		why = "the account is out of use"
@@ -150,18 +155,17 @@ func (s *Service) actorOf(ctx context.Context, db *gorm.DB, t store.Token, bad e
 		why = "it ran out on " + t.ExpiresAt.UTC().Format("2006-01-02 15:04")
 	}
 	if why != "" {
-		s.noteRefusal(ctx, t, a.account.Login, why)
-		return Actor{}, bad
+		return a, why, bad
 	}
 	if a.scope == ScopeWitness || a.scope == ScopeRunner {
 		if err := db.Where("token_id = ?", t.ID).Find(&a.bindings).Error; err != nil {
-			return Actor{}, err
+			return Actor{}, "", err
 		}
 	}
 	if t.LastUsedAt == nil || now.Sub(*t.LastUsedAt) > time.Minute {
 		s.store.Write(ctx, func(tx *gorm.DB) error { return tx.Model(&t).Update("last_used_at", now).Error })
 	}
-	return a, nil
+	return a, "", nil
 }
 
 // sessionLength is how long a browser stays signed in.
@@ -201,7 +205,10 @@ func (s *Service) Session(ctx context.Context, session string) (Actor, error) {
 	if err := db.First(&t, row.TokenID).Error; err != nil {
 		return Actor{}, err
 	}
-	a, err := s.actorOf(ctx, db, t, over)
+	a, _, err := s.actorOf(ctx, db, t, over)
+	if err != nil {
+		return Actor{}, err
+	}
 	a.session, a.sessionHash, a.confirmedUntil = true, row.Hash, row.ConfirmedUntil
 	return a, err
 }
