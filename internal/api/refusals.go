@@ -44,6 +44,9 @@ func (c *refusals) count(r *http.Request, n *noted, status int, at time.Time) {
 	if status != http.StatusUnauthorized && status != http.StatusForbidden && !n.rights {
 		return
 	}
+	if _, err := r.Cookie(sessionCookie); err != nil && credential(r) == "" { // asked to sign in, as git's first request always is
+		return
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	key := [2]string{n.who, r.Method + " " + loggable(r.URL.Path)}

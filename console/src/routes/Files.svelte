@@ -52,7 +52,10 @@
   <nav aria-label="Path" class="mb-4 font-mono text-sm break-all">
     <a class="plain-link" href={`/${repo}/files${query('')}`}>{repo}</a>
     {#each parts as part, i (i)}
-      / <a class="plain-link" href={`/${repo}/files${query(parts.slice(0, i + 1).join('/'))}`}>{part}</a>
+      <span class="mx-0.5">/</span><a
+        class="plain-link"
+        href={`/${repo}/files${query(parts.slice(0, i + 1).join('/'))}`}>{part}</a
+      >
     {/each}
   </nav>
   {#if tree.value}
