@@ -283,7 +283,7 @@ func TestP4KilledWhileStartingAndStopping(t *testing.T) {
 // fileID is how a running service names its records' file.
 func (w *town) fileID(path string) string {
 	w.t.Helper()
-	out, err := exec.Command("stat", "-c", "%d %i", path).Output()
+	out, err := exec.Command("stat", "-c", "%i", path).Output()
 	w.ok(err)
 	return string(out)
 }

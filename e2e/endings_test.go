@@ -307,6 +307,13 @@ func TestP11NotEverybodyIsListed(t *testing.T) {
 		t.Errorf("refused were %+v", all)
 	}
 	w.says("admin", 0, "growers/irrigation", "refusals")
+	// So is a push that the rules refuse.
+	dir := w.begin(simple)
+	w.commit("ines", dir, "x", "x\n", "x")
+	if out, err := w.gitAs("ines", dir, "push", "origin", "HEAD:main"); err == nil {
+		t.Errorf("main is pushed to: %s", out)
+	}
+	w.says("admin", 0, "push to refs/heads/main of growers/irrigation", "refusals")
 }
 
 // An address from which too many sign-ins failed is on record, once, however often it tries.

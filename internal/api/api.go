@@ -17,7 +17,6 @@ import (
 	"tavrin/console"
 	"tavrin/internal/bounds"
 	"tavrin/internal/service"
-	"tavrin/wire"
 )
 
 // Version is the version of the program and of the API's description.
@@ -42,8 +41,7 @@ type Options struct {
 type server struct {
 	Options
 	huma     huma.API
-	gates    *gates
-	refusals refusals
+	gates *gates
 }
 
 // New makes the handler of everything that the service answers over HTTP.
@@ -62,7 +60,7 @@ func build(o Options) (http.Handler, *server) {
 	if o.Bounds == (bounds.Bounds{}) {
 		o.Bounds = bounds.Default()
 	}
-	s := &server{Options: o, gates: newGates(o.Bounds), refusals: refusals{byKey: map[[2]string]*wire.Refusal{}}}
+	s := &server{Options: o, gates: newGates(o.Bounds)}
 	r := chi.NewRouter()
 	r.Use(s.logged, s.safe, s.identified, s.bounded)
 	r.NotFound(s.notFound)

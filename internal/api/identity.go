@@ -114,7 +114,7 @@ func (s *server) logged(next http.Handler) http.Handler {
 		rec := &recorder{ResponseWriter: w, status: http.StatusOK}
 		n := &noted{who: s.address(r)}
 		next.ServeHTTP(rec, r.WithContext(context.WithValue(r.Context(), notedKey{}, n)))
-		s.refusals.count(r, n, rec.status, time.Now())
+		s.countRefusal(r, n, rec.status)
 		level := slog.LevelDebug
 		if rec.status >= 500 {
 			level = slog.LevelWarn

@@ -209,7 +209,10 @@ func (t *taking) let(db *sql.DB) {
 	db.Close()
 	if _, after := os.Stat(log); before == nil && after != nil {
 		if mark := filepath.Join(t.dir, RunningMark); exists(mark) {
-			os.WriteFile(mark, []byte(AtRest), 0o600)
+			err := os.WriteFile(mark+".tmp", []byte(AtRest), 0o600)
+			if err == nil { // whole or not at all, should this be killed
+				os.Rename(mark+".tmp", mark)
+			}
 		}
 	}
 }

@@ -378,9 +378,6 @@ func (a Actor) who() string {
 	return a.account.Login
 }
 
-// MustAdminister refuses everybody but service administrators with a full token; what is what it is for.
-func (a Actor) MustAdminister(what string) error { return a.mustAdminister(what) }
-
 // mustAdminister refuses everybody but service administrators with a full token.
 func (a Actor) mustAdminister(what string) error {
 	if !a.Known() {

@@ -94,10 +94,24 @@ const atRest = backup.AtRest
 // checked says of a folder that it was in condition, and that its log may now go.
 func checked(dir string) error {
 	path := filepath.Join(dir, runningName)
-	if _, err := os.Stat(path); err != nil {
-		return nil
+	left, err := filepath.Glob(filepath.Join(dir, "tmp_mark*")) // of one that was killed while it left a mark
+	for _, l := range left {
+		err = firstError(err, os.Remove(l))
 	}
-	return os.WriteFile(path, []byte(atRest), 0o600)
+	if _, statErr := os.Stat(path); err != nil || statErr != nil {
+		return err
+	}
+	return replaceFile(path, atRest)
+}
+
+// replaceFile writes a file that is there whole or not at all, whenever the process is killed.
+func replaceFile(path, text string) error {
+	f, err := os.CreateTemp(filepath.Dir(path), "tmp_mark")
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	return firstError(err, f.Close(), os.Rename(f.Name(), path))
 }
 
 // fileID tells one file from another of the same name.
@@ -110,7 +124,7 @@ func fileID(path string) (string, error) {
 	if !ok {
 		return "", nil
 	}
-	return fmt.Sprintf("%d %d", stat.Dev, stat.Ino), nil
+	return fmt.Sprint(stat.Ino), nil // not the device, whose number may be another after the machine was started again
 }
 
 // marks keeps the marks of a service that runs.
@@ -126,7 +140,7 @@ func (m *marks) begin(dir string) error {
 	m.dir = dir
 	id, err := fileID(filepath.Join(dir, recordsName))
 	if err == nil {
-		err = os.WriteFile(filepath.Join(dir, runningName), []byte(id+"\n"), 0o600)
+		err = replaceFile(filepath.Join(dir, runningName), id+"\n")
 	}
 	if err == nil {
 		m.file, err = os.OpenFile(filepath.Join(dir, markName), os.O_CREATE|os.O_WRONLY, 0o600)
@@ -160,12 +174,7 @@ func (m *marks) moved(bare string, seq int64) error {
 			return nil
 		}
 	}
-	f, err := os.CreateTemp(bare, "tmp_mark")
-	if err != nil {
-		return err
-	}
-	_, err = fmt.Fprintln(f, seq)
-	return firstError(err, f.Close(), os.Rename(f.Name(), path))
+	return replaceFile(path, fmt.Sprintln(seq))
 }
 
 // compareMarks holds the records against the marks.

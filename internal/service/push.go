@@ -119,6 +119,7 @@ func (p *push) attempt(ctx context.Context, in *git.Incoming) ([]git.Result, []s
 			wanted = append(wanted, wantedMove{git.Move{Ref: in.Updates[i].Ref, Old: in.Updates[i].Old, New: in.Updates[i].New}, i, v.Exempted, v.Permit})
 		} else {
 			results[i].Refused = v.Short
+			p.s.CountRefusal(p.a.Login(), "push to "+in.Updates[i].Ref+" of "+p.repo.Name, v.Short)
 			p.s.log.Info("push refused", "repository", p.repo.Name, "ref", in.Updates[i].Ref, "by", p.a.Login(), "why", v.Short)
 		}
 	}

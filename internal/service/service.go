@@ -69,6 +69,7 @@ type Service struct {
 	tries  tries
 
 	marks    marks
+	refusals refusals
 	doubt    func(string)
 	cache    cache
 	editions editions
