@@ -286,6 +286,11 @@ func TestP11NotEverybodyIsListed(t *testing.T) {
 			t.Errorf("%s sees %s, not %s", login, got, want)
 		}
 	}
+	there, thereBody := w.request("milo", "GET", "/api/v1/keys?login=dara", "")
+	none, noneBody := w.request("milo", "GET", "/api/v1/keys?login=darx", "")
+	if there.StatusCode != 404 || none.StatusCode != 404 || strings.ReplaceAll(thereBody, "dara", "darx") != noneBody {
+		t.Errorf("keys of somebody unknown: %d %s %s", there.StatusCode, thereBody, noneBody)
+	}
 	if resp, _ := w.request("", "GET", "/api/v1/people", ""); resp.StatusCode != 401 {
 		t.Errorf("somebody who has not signed in: %d", resp.StatusCode)
 	}

@@ -278,6 +278,13 @@ func TestARepositoryIsSetApart(t *testing.T) {
 	w.commit("ines", dir, "a", "a\n", "a")
 	w.must("ines", dir, "push", "-q", "origin", "HEAD:main")
 
+	// It keeps nothing else from being backed up, and is named.
+	kept, put := filepath.Join(t.TempDir(), "kept.tar"), filepath.Join(t.TempDir(), "put")
+	w.says("admin", 0, "growers/irrigation was set apart, and is copied as it is", "backup", kept, "--data", filepath.Join(w.dir, "data"))
+	w.says("admin", 0, "growers/irrigation was set apart", "restore", kept, "--data", put)
+	if _, err := os.Stat(filepath.Join(put, "repositories", "2.git", "packed-refs")); err != nil {
+		t.Error(err)
+	}
 	_, err = w.admin.SettleRepository(ctx, repo)
 	problem(t, err, 409, "cannot be settled yet")
 	_, err = w.as("ines").SettleRepository(ctx, repo)

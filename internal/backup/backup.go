@@ -70,6 +70,9 @@ type RepositoryState struct {
 	Refs int    `json:"refs"`
 	// Digest is the SHA-256 of its refs, a line each: id, space, name.
 	Digest string `json:"refs_sha256"`
+	// Trouble is why the service had set it apart. Such a one is copied as far as it can be read, and not verified: it keeps no
+	// other from being backed up.
+	Trouble string `json:"trouble,omitempty"`
 }
 
 // ErrExists is returned when there is something already where a backup or a restored folder is to be.
@@ -187,7 +190,7 @@ func (t *taking) standStill(ctx context.Context, m *Manifest) error {
 	t.refs = map[int64][]git.Ref{}
 	for _, r := range m.Repositories {
 		refs, err := t.git.Open(bareDir(t.dir, r.ID)).Refs(ctx, "refs/")
-		if err != nil {
+		if err != nil && r.Trouble == "" {
 			return fmt.Errorf("repository %s: %w", r.Name, err)
 		}
 		t.refs[r.ID] = refs
@@ -243,7 +246,7 @@ func pointOf(ctx context.Context, db querier) (journal.Head, int64, error) {
 }
 
 func repositoriesOf(ctx context.Context, db querier) ([]RepositoryState, error) {
-	rows, err := db.QueryContext(ctx, "SELECT id, name FROM repositories ORDER BY id")
+	rows, err := db.QueryContext(ctx, "SELECT id, name, coalesce(trouble, '') FROM repositories ORDER BY id")
 	if err != nil {
 		return nil, err
 	}
@@ -251,7 +254,7 @@ func repositoriesOf(ctx context.Context, db querier) ([]RepositoryState, error) 
 	out := []RepositoryState{}
 	for rows.Next() {
 		var r RepositoryState
-		if err := rows.Scan(&r.ID, &r.Name); err != nil {
+		if err := rows.Scan(&r.ID, &r.Name, &r.Trouble); err != nil {
 			return nil, err
 		}
 		out = append(out, r)
@@ -294,6 +297,9 @@ func (t *taking) repository(ctx context.Context, r *RepositoryState) error {
 	from, to := bareDir(t.dir, r.ID), bareDir(t.to, r.ID)
 	place := fmt.Sprintf("%s/%d.git", Repositories, r.ID)
 	r.Refs, r.Digest = len(t.refs[r.ID]), digestOfRefs(t.refs[r.ID])
+	if r.Trouble != "" {
+		return t.asItIs(from, place)
+	}
 	var err error
 	for range tries {
 		if err = errors.Join(os.RemoveAll(to), os.MkdirAll(to, 0o700)); err != nil {
@@ -322,6 +328,30 @@ func (t *taking) repository(ctx context.Context, r *RepositoryState) error {
 		}
 	}
 	return err
+}
+
+// asItIs copies what can be read of a repository that was set apart.
+func (t *taking) asItIs(from, place string) error {
+	if err := os.MkdirAll(filepath.Join(t.to, filepath.FromSlash(place)), 0o700); err != nil {
+		return err
+	}
+	return filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
+		rest, relErr := filepath.Rel(from, path)
+		switch {
+		case err != nil || relErr != nil:
+			return nil // it cannot be read: that is its trouble
+		case d.IsDir():
+			return os.MkdirAll(filepath.Join(t.to, filepath.FromSlash(place), rest), 0o700)
+		case !d.Type().IsRegular():
+			return nil
+		}
+		at := place + "/" + filepath.ToSlash(rest)
+		if t.copyFile(path, at) != nil { // nor can this
+			delete(t.files, at)
+			return os.RemoveAll(filepath.Join(t.to, filepath.FromSlash(at)))
+		}
+		return nil
+	})
 }
 
 // whole says whether a repository has the refs that are said of it, and every object that they reach.

@@ -83,6 +83,9 @@ func Verify(ctx context.Context, dir string) (Manifest, error) {
 	}
 	program := &git.Program{Home: dir}
 	for _, r := range m.Repositories {
+		if r.Trouble != "" {
+			continue
+		}
 		if err := whole(ctx, program.Open(bareDir(dir, r.ID)), r); err != nil {
 			return m, fmt.Errorf("repository %s: %w", r.Name, err)
 		}

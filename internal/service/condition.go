@@ -166,15 +166,15 @@ func (m *marks) reached(head journal.Head) error {
 	return err
 }
 
-// moved marks a repository with the line of the newest move of one of its branches.
+// moved marks a repository with the line of the newest move of one of its branches. One call writes the few bytes, of one length;
+// a file that is empty still says nothing.
 func (m *marks) moved(bare string, seq int64) error {
-	path := filepath.Join(bare, markName)
-	if was, err := os.ReadFile(path); err == nil {
-		if n, _ := strconv.ParseInt(strings.TrimSpace(string(was)), 10, 64); n >= seq {
-			return nil
-		}
+	f, err := os.OpenFile(filepath.Join(bare, markName), os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
 	}
-	return replaceFile(path, fmt.Sprintln(seq))
+	_, err = f.WriteAt(fmt.Appendf(nil, "%020d\n", seq), 0)
+	return firstError(err, f.Close())
 }
 
 // compareMarks holds the records against the marks.

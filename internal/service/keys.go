@@ -80,6 +80,9 @@ func (s *Service) Keys(ctx context.Context, a Actor, login string) ([]wire.Key, 
 	if err != nil {
 		return nil, err
 	}
+	if known, err := s.knows(db, a, "people"); err != nil || known != nil && !slices.Contains(known, account.ID) {
+		return nil, orElse(err, problem(Unknown, "there is no person or robot %q", login)) // the same, whether there is or not
+	}
 	var rows []store.AccountKey
 	err = db.Where("account_id = ? AND removed_at IS NULL", account.ID).Order("id").Find(&rows).Error
 	out := []wire.Key{}
