@@ -40,7 +40,7 @@ type Options struct {
 // server is what the handlers share.
 type server struct {
 	Options
-	huma     huma.API
+	huma  huma.API
 	gates *gates
 }
 
