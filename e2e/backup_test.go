@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/pressly/goose/v3"
+
 	"tavrin/internal/backup"
 	"tavrin/internal/service"
 	"tavrin/wire"
@@ -332,4 +334,25 @@ func TestSchemas(t *testing.T) {
 		t.Errorf("the backup is %+v, %v", m, err)
 	}
 	w.land(w.propose("tamsin", "topic", "a", "a\n"), "squash")
+	// Every schema that there was is understood.
+	for n := 1; n < schema; n++ {
+		dir := filepath.Join(t.TempDir(), "data")
+		w.ok(os.Mkdir(dir, 0o700))
+		db, err := sql.Open("sqlite3", filepath.Join(dir, "records.sqlite"))
+		w.ok(err)
+		older, err := goose.NewProvider(goose.DialectSQLite3, db, os.DirFS("../internal/store/migrations"))
+		w.ok(err)
+		_, err = older.UpTo(t.Context(), int64(n))
+		w.ok(err)
+		w.ok(db.Close())
+		w.ok(os.WriteFile(filepath.Join(dir, "signing.key"), make([]byte, 32), 0o600))
+		s, err := service.Open(t.Context(), service.Options{Dir: dir})
+		if err != nil {
+			t.Fatalf("schema %d: %v", n, err)
+		}
+		w.ok(s.Close())
+		if made, _ := filepath.Glob(filepath.Join(dir, "backups", "*", "manifest.json")); len(made) != 1 {
+			t.Errorf("schema %d: backups are %v", n, made)
+		}
+	}
 }

@@ -246,7 +246,15 @@ func pointOf(ctx context.Context, db querier) (journal.Head, int64, error) {
 }
 
 func repositoriesOf(ctx context.Context, db querier) ([]RepositoryState, error) {
-	rows, err := db.QueryContext(ctx, "SELECT id, name, coalesce(trouble, '') FROM repositories ORDER BY id")
+	trouble := "''" // which older schemas do not know
+	var known int
+	if err := db.QueryRowContext(ctx, "SELECT count(*) FROM pragma_table_info('repositories') WHERE name = 'trouble'").Scan(&known); err != nil {
+		return nil, err
+	}
+	if known > 0 {
+		trouble = "trouble"
+	}
+	rows, err := db.QueryContext(ctx, "SELECT id, name, "+trouble+" FROM repositories ORDER BY id")
 	if err != nil {
 		return nil, err
 	}
