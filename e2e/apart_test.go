@@ -45,6 +45,7 @@ for f in TOKENFILE /tmp/tavrin-*/* /dev/shm/tavrin-*/* $HOME/../../tavrin-job-*/
   case "$f" in "$HOME"/*) continue;; esac
   grep -s 'tvr_\\|the secret of another job' "$f" >/dev/null 2>&1 && note "$f"
 done
+mkdir -p "$HOME/stuck/in" stuck/in && chmod 000 "$HOME/stuck" stuck
 exit $found
 `
 
@@ -95,11 +96,14 @@ func TestP7JobsAreKeptApart(t *testing.T) {
 		other := filepath.Join(work, "tavrin-job-of-another")
 		w.ok(os.MkdirAll(filepath.Join(other, "home"), 0o700))
 		w.ok(os.WriteFile(filepath.Join(other, "home", "x"), []byte("the secret of another job\n"), 0o600))
-		if c.as != nil {
+		if c.as != nil { // by a link to where it lies
+			w.ok(os.Mkdir(filepath.Join(keep, "real"), 0o700))
+			w.ok(os.Rename(token, filepath.Join(keep, "real", "token")))
+			w.ok(os.Symlink(filepath.Join("real", "token"), token))
 			w.ok(exec.Command("chown", "-R", "65534:65534", token, keep, other).Run())
 		}
 		branch := string(rune('a' + i))
-		script := strings.NewReplacer("TOKENFILE", token, "ELSEWHERE", work, "RUNNER", program).Replace(search)
+		script := strings.NewReplacer("TOKENFILE", token+" "+filepath.Join(keep, "real", "token"), "ELSEWHERE", work, "RUNNER", program).Replace(search)
 		k := w.propose("tamsin", branch, "unit.sh", script)
 		if i > 0 { // it is another text of the same file
 			dir := w.clone("tamsin")

@@ -49,6 +49,9 @@ func keepApart(o Options) (apart, error) {
 	if o.TokenFile, err = filepath.Abs(o.TokenFile); err != nil {
 		return apart{}, err
 	}
+	if real, err := filepath.EvalSymlinks(o.TokenFile); err == nil {
+		o.TokenFile = real // where it lies is what must not be reached
+	}
 	if o.BesideRunner {
 		o.Log.Warn("jobs run as this runner's own user and can read its token; it was told that this is meant")
 		return apart{}, nil
@@ -216,6 +219,12 @@ func (p *place) leave(log *slog.Logger) {
 			p.sweep(dir)
 		}
 	}
+	filepath.WalkDir(p.dir, func(path string, d fs.DirEntry, err error) error { // what the job has closed cannot be removed
+		if err == nil && d.IsDir() {
+			os.Chmod(path, 0o700)
+		}
+		return nil
+	})
 	if err := errors.Join(os.RemoveAll(p.dir), p.unlock()); err != nil {
 		log.Warn("a job's folder was not removed", "folder", p.dir, "error", err)
 	}

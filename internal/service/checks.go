@@ -591,8 +591,7 @@ func (s *Service) FinishJob(ctx context.Context, id int64, lease string, r JobRe
 // dropSilentLeases puts jobs back whose runner fell silent; its late answer will be refused.
 func (s *Service) dropSilentLeases(ctx context.Context) error {
 	var rows []store.CheckRun
-	const good = "SELECT t.id FROM tokens t JOIN accounts a ON a.id = t.account_id WHERE t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > @now) AND NOT a.disabled"
-	err := s.store.Read(ctx).Where("state = 'running' AND lease_hash <> '' AND (lease_until < @now OR lease_token NOT IN ("+good+"))", sql.Named("now", s.now())).Find(&rows).Error
+	err := s.store.Read(ctx).Where("state = 'running' AND lease_hash <> '' AND (lease_until < @now OR lease_token NOT IN ("+goodTokens+"))", sql.Named("now", s.now())).Find(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return err
 	}

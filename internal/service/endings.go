@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"regexp"
 	"slices"
@@ -45,11 +46,13 @@ func orElse(err, otherwise error) error {
 	return otherwise
 }
 
+// goodTokens selects the tokens that may be used at a time, @now.
+const goodTokens = "SELECT t.id FROM tokens t JOIN accounts a ON a.id = t.account_id WHERE t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > @now) AND NOT a.disabled"
+
 // goodToken says whether a token may be used now.
 func (s *Service) goodToken(db *gorm.DB, id int64) (bool, error) {
 	var n int64
-	err := db.Raw("SELECT count(*) FROM tokens t JOIN accounts a ON a.id = t.account_id WHERE t.id = ? AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?) AND NOT a.disabled",
-		id, s.now()).Scan(&n).Error
+	err := db.Raw("SELECT count(*) FROM ("+goodTokens+" AND t.id = @id)", sql.Named("now", s.now()), sql.Named("id", id)).Scan(&n).Error
 	return n > 0, err
 }
 
