@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -207,6 +208,12 @@ func TestP11APushEndsWithItsToken(t *testing.T) {
 	}()
 	_, err = io.WriteString(send, pack[:len(pack)/2])
 	w.ok(err)
+	for range 2400 { // the service has let it in, and takes objects
+		if arriving, _ := filepath.Glob(filepath.Join(w.bareDir(), "tavrin-scratch-*")); len(arriving) > 0 {
+			break
+		}
+		pause()
+	}
 	w.ok(w.admin.RevokeToken(context.WithoutCancel(t.Context()), tokens[0].ID))
 	_, err = io.WriteString(send, pack[len(pack)/2:])
 	w.ok(err)

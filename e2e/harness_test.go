@@ -43,6 +43,10 @@ func TestMain(m *testing.M) {
 	}
 	status := m.Run()
 	closeBrowser()
+	if scans := asked.scans(dir); len(scans) > 0 && status == 0 {
+		fmt.Fprintf(os.Stderr, "--- FAIL: statements that go through a whole table which grows:\n%s\n", strings.Join(scans, "\n"))
+		status = 1
+	}
 	os.RemoveAll(dir)
 	os.Exit(status)
 }
@@ -134,6 +138,7 @@ func (w *town) open(o service.Options) {
 	o.Dir, o.Log = filepath.Join(w.dir, "data"), slog.New(slog.DiscardHandler)
 	if _, timed := w.t.(*testing.B); !timed {
 		o.Doubt = func(what string) { w.t.Error(what) }
+		o.Queries = asked.add
 	}
 	s, err := service.Open(context.Background(), o)
 	w.ok(err)

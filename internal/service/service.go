@@ -40,6 +40,8 @@ type Options struct {
 	At func(step string)
 	// Doubt has every remembered gate judged anew, and is told of those that were remembered wrongly. Tests use it.
 	Doubt func(what string)
+	// Queries is told of every statement on the records, as SQL. Tests use it.
+	Queries func(sql string)
 	// Bounds say how much is taken; the zero value stands for the defaults.
 	Bounds bounds.Bounds
 }
@@ -131,7 +133,13 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		lock.Close()
 		return nil, err
 	}
-	if err = s.compareMarks(ctx); err == nil {
+	if o.Queries != nil {
+		err = s.store.Observe(o.Queries)
+	}
+	if err == nil {
+		err = s.compareMarks(ctx)
+	}
+	if err == nil {
 		err = s.marks.begin(o.Dir)
 	}
 	if err == nil {

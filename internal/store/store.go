@@ -153,6 +153,18 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	return err
 }
 
+// Observe has a function told of each statement that selects, alters or removes records, as SQL. Tests use it.
+func (s *Store) Observe(f func(sql string)) error {
+	var errs []error
+	for _, db := range []*gorm.DB{s.reader, s.writer} {
+		tell := func(tx *gorm.DB) { f(tx.Statement.SQL.String()) }
+		c := db.Callback()
+		errs = append(errs, c.Query().After("gorm:query").Register("observe", tell), c.Row().After("gorm:row").Register("observe", tell), c.Raw().After("gorm:raw").Register("observe", tell),
+			c.Update().After("gorm:update").Register("observe", tell), c.Delete().After("gorm:delete").Register("observe", tell))
+	}
+	return errors.Join(errs...)
+}
+
 // Read returns a handle that only reads.
 func (s *Store) Read(ctx context.Context) *gorm.DB { return s.reader.WithContext(ctx) }
 
