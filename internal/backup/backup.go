@@ -100,16 +100,7 @@ func Take(ctx context.Context, dir, to string) (Manifest, error) {
 	if strings.HasSuffix(to, ".tar") {
 		return m, pack(partial, to)
 	}
-	return m, firstError(syncTree(partial), os.Rename(partial, to), syncDir(filepath.Dir(to)))
-}
-
-func firstError(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return m, publish(partial, to)
 }
 
 // taking is a backup that is being made.

@@ -2,6 +2,7 @@ package backup
 
 import (
 	"archive/tar"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -61,7 +62,7 @@ func Restore(ctx context.Context, from, dir string) (Manifest, error) {
 	if err := os.Remove(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return m, err
 	}
-	return m, firstError(syncTree(partial), os.Rename(partial, dir), syncDir(filepath.Dir(dir)))
+	return m, publish(partial, dir)
 }
 
 // Verify says whether a backup's folder is whole: every file as its manifest says, the journal unbroken up to the point that it
@@ -115,7 +116,7 @@ func verifyFiles(dir, want string) error {
 	}
 	return filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		place, relErr := filepath.Rel(dir, path)
-		if err = firstError(err, relErr); err == nil && !d.IsDir() && !listed[filepath.ToSlash(place)] {
+		if err = cmp.Or(err, relErr); err == nil && !d.IsDir() && !listed[filepath.ToSlash(place)] {
 			err = fmt.Errorf("%s was put in after the backup was made", place)
 		}
 		return err
@@ -171,7 +172,7 @@ func scanLine(rows *sql.Rows) (journal.Line, error) {
 func copyAll(from, to string) error {
 	return filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
 		rest, relErr := filepath.Rel(from, path)
-		if err = firstError(err, relErr); err != nil {
+		if err = cmp.Or(err, relErr); err != nil {
 			return err
 		}
 		switch target := filepath.Join(to, rest); {
@@ -196,10 +197,10 @@ func pack(dir, to string) error {
 	defer os.Remove(partial)
 	w := tar.NewWriter(f)
 	err = w.AddFS(os.DirFS(dir))
-	if err := firstError(err, w.Close(), f.Sync(), f.Close()); err != nil {
+	if err := cmp.Or(err, w.Close(), f.Sync(), f.Close()); err != nil {
 		return err
 	}
-	return firstError(os.Rename(partial, to), syncDir(filepath.Dir(to)))
+	return appear(partial, to)
 }
 
 // unpack takes plain files and folders out of a tar file, all of them below a folder.
@@ -246,6 +247,22 @@ func unpackFile(root *os.Root, name string, r io.Reader) error {
 	}
 	_, err = io.Copy(out, r)
 	return errors.Join(err, out.Close())
+}
+
+// publish has a folder written to the disk, and then has it appear under its name.
+func publish(partial, to string) error {
+	if err := syncTree(partial); err != nil {
+		return err
+	}
+	return appear(partial, to)
+}
+
+// appear gives what is on the disk its name.
+func appear(partial, to string) error {
+	if err := os.Rename(partial, to); err != nil {
+		return err
+	}
+	return syncDir(filepath.Dir(to))
 }
 
 // syncTree has everything below a folder written to the disk.

@@ -416,7 +416,7 @@ func (in *Incoming) connect(ctx context.Context, tips []string) error {
 	look := slices.Concat(in.order, in.rode)
 	if int64(len(look)) > b.PushCommits {
 		if refs, err := in.repo.Refs(ctx, "refs/heads/"); err != nil || len(refs) > 0 {
-			return firstError(err, b.Reach("push.commits", "this push brings %d commits", len(look)))
+			return cmp.Or[error](err, b.Reach("push.commits", "this push brings %d commits", len(look)))
 		}
 		look = nil // the first push of a long history: where it ends is what anybody will look at
 		for _, tip := range tips {

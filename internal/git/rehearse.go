@@ -2,6 +2,7 @@ package git
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -154,7 +155,7 @@ func (b *builder) stop() {
 // judge finds the tree that has to come out, as Judge does: the same merge through the processes at hand.
 func (b *builder) judge(ctx context.Context) error {
 	if contained, err := b.repo.IsAncestor(ctx, b.plan.Head, b.plan.Base); err != nil || contained {
-		return firstError(err, NothingError{})
+		return cmp.Or[error](err, NothingError{})
 	}
 	text, err := b.read.object(b.plan.Base, "commit")
 	if err != nil {
@@ -445,15 +446,6 @@ func (r *Repo) treeOf(ctx context.Context, commit string) (string, error) {
 func (r *Repo) writeCommit(ctx context.Context, text string) (string, error) {
 	out, err := r.run(ctx, strings.NewReader(text), "hash-object", "-t", "commit", "-w", "--stdin")
 	return strings.TrimSpace(string(out)), err
-}
-
-func firstError(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // writer is a running "git hash-object", which takes the names of files and answers with the ids of what is in them.

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -96,7 +97,7 @@ func checked(dir string) error {
 	path := filepath.Join(dir, runningName)
 	left, err := filepath.Glob(filepath.Join(dir, "tmp_mark*")) // of one that was killed while it left a mark
 	for _, l := range left {
-		err = firstError(err, os.Remove(l))
+		err = cmp.Or(err, os.Remove(l))
 	}
 	if _, statErr := os.Stat(path); err != nil || statErr != nil {
 		return err
@@ -111,7 +112,10 @@ func replaceFile(path, text string) error {
 		return err
 	}
 	_, err = f.WriteString(text)
-	return firstError(err, f.Close(), os.Rename(f.Name(), path))
+	if err = cmp.Or(err, f.Close()); err != nil {
+		return errors.Join(err, os.Remove(f.Name())) // what is there stays
+	}
+	return os.Rename(f.Name(), path)
 }
 
 // fileID tells one file from another of the same name.
@@ -174,7 +178,7 @@ func (m *marks) moved(bare string, seq int64) error {
 		return err
 	}
 	_, err = f.WriteAt(fmt.Appendf(nil, "%020d\n", seq), 0)
-	return firstError(err, f.Close())
+	return cmp.Or(err, f.Close())
 }
 
 // compareMarks holds the records against the marks.
@@ -233,7 +237,10 @@ func (s *Service) noteRestored(ctx context.Context) error {
 		return tx.record(event{actor: itself, kind: "service.restored", subject: "service", text: fmt.Sprintf("the service goes on from a backup made at %s, at line %d of the journal", m.MadeAt.UTC().Format(time.RFC3339), m.Journal.Seq),
 			data: map[string]any{"made_at": m.MadeAt, "seq": m.Journal.Seq, "hash": m.Journal.Hash}})
 	})
-	return firstError(err, os.Remove(path))
+	if err != nil {
+		return err
+	}
+	return os.Remove(path)
 }
 
 // backUpFirst makes a backup of records that are about to be brought up to a newer schema, and says where it is.

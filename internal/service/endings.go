@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -29,7 +30,7 @@ func (s *Service) Still(ctx context.Context, a Actor) error {
 	if a.sessionHash != "" {
 		var n int64
 		if err := db.Model(&store.Session{}).Where("hash = ? AND expires_at > ?", a.sessionHash, s.now()).Count(&n).Error; err != nil || n == 0 {
-			return orElse(err, over)
+			return cmp.Or(err, over)
 		}
 	}
 	good, err := s.goodToken(db, a.token)
@@ -39,15 +40,8 @@ func (s *Service) Still(ctx context.Context, a Actor) error {
 	return over
 }
 
-func orElse(err, otherwise error) error {
-	if err != nil {
-		return err
-	}
-	return otherwise
-}
-
 // goodTokens selects the tokens that may be used at a time, @now.
-const goodTokens = "SELECT t.id FROM tokens t JOIN accounts a ON a.id = t.account_id WHERE t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > @now) AND NOT a.disabled"
+const goodTokens = "SELECT t.id FROM tokens t JOIN accounts a ON a.id = t.account_id WHERE t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at >= @now) AND NOT a.disabled"
 
 // goodToken says whether a token may be used now.
 func (s *Service) goodToken(db *gorm.DB, id int64) (bool, error) {
@@ -132,16 +126,7 @@ func (s *Service) endAll(tx *tx, account store.Account, out *wire.Disabled) erro
 	revoked := tx.Model(&store.Token{}).Where("account_id = ? AND revoked_at IS NULL", account.ID).Update("revoked_at", s.now())
 	feeds := tx.Model(&store.Feed{}).Where("account_id = ? AND revoked_at IS NULL", account.ID).Update("revoked_at", s.now())
 	out.Tokens, out.Sessions, out.Leases, out.Feeds = int(revoked.RowsAffected), int(sessions.RowsAffected), leases, int(feeds.RowsAffected)
-	return firstError(revoked.Error, feeds.Error)
-}
-
-func firstError(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return cmp.Or(revoked.Error, feeds.Error)
 }
 
 // endLeases gives the jobs back that were leased with some tokens.

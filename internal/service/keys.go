@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rsa"
 	"fmt"
@@ -81,7 +82,7 @@ func (s *Service) Keys(ctx context.Context, a Actor, login string) ([]wire.Key, 
 		return nil, err
 	}
 	if known, err := s.knows(db, a, "people"); err != nil || known != nil && !slices.Contains(known, account.ID) {
-		return nil, orElse(err, problem(Unknown, "there is no person or robot %q", login)) // the same, whether there is or not
+		return nil, cmp.Or(err, problem(Unknown, "there is no person or robot %q", login)) // the same, whether there is or not
 	}
 	var rows []store.AccountKey
 	err = db.Where("account_id = ? AND removed_at IS NULL", account.ID).Order("id").Find(&rows).Error

@@ -120,7 +120,11 @@ func AcceptLoss(ctx context.Context, dir string) error {
 // NoteLoss puts on record that a loss was accepted, and returns what does not agree with the journal.
 func (s *Service) NoteLoss(ctx context.Context) ([]string, error) {
 	v := verification{s: s, story: journal.NewStory()}
-	if err := firstError(v.lines(s.store.Read(ctx)), v.refs(ctx)); err != nil {
+	err := v.lines(s.store.Read(ctx))
+	if err == nil {
+		err = v.refs(ctx)
+	}
+	if err != nil {
 		return nil, err
 	}
 	return v.found, s.write(ctx, func(tx *tx) error {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -432,7 +433,7 @@ func treePath(path string) error {
 func (s *Service) RawFile(ctx context.Context, a Actor, name, at, path string) (send func(io.Writer) error, err error) {
 	repo, err := s.reach(s.store.Read(ctx), a, name, gate.Reader)
 	if err == nil {
-		err = firstError(s.MayCall(a, "get-file"), treePath(path))
+		err = cmp.Or(s.MayCall(a, "get-file"), treePath(path))
 	}
 	if err != nil {
 		return nil, err

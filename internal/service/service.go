@@ -6,6 +6,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -121,7 +122,10 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		broker: newBroker(), cache: cache{max: maxCached}, wake: make(chan struct{}, 1), locks: map[int64]*sync.Mutex{},
 	}
 	if err = inCondition(o.Dir); err == nil {
-		err = firstError(checked(o.Dir), backUpFirst(ctx, o))
+		err = checked(o.Dir)
+	}
+	if err == nil {
+		err = backUpFirst(ctx, o)
 	}
 	if err == nil {
 		s.key, err = signingKey(filepath.Join(o.Dir, keyName))
@@ -168,7 +172,10 @@ func (s *Service) Close() error {
 	s.stop()
 	s.tasks.Wait()
 	s.broker.close()
-	err := errors.Join(checked(s.dir), s.store.Close())
+	if err := checked(s.dir); err != nil { // a kill from here on would be taken for a loss, and no more than that
+		s.log.Warn("the folder could not be marked", "error", err)
+	}
+	err := s.store.Close()
 	if err == nil {
 		s.marks.end()
 	}
@@ -226,7 +233,7 @@ func (s *Service) write(ctx context.Context, f func(tx *tx) error) error {
 func (s *Service) mark(t *tx) {
 	err := s.marks.reached(t.head)
 	for repo, seq := range t.moved {
-		err = firstError(err, s.marks.moved(s.bareDir(&store.Repository{ID: repo}), seq))
+		err = cmp.Or(err, s.marks.moved(s.bareDir(&store.Repository{ID: repo}), seq))
 	}
 	if err != nil {
 		s.log.Error("a mark could not be left of what was written", "line", t.head.Seq, "error", err)

@@ -39,7 +39,12 @@ func (s *Service) VerifyJournal(ctx context.Context, a Actor, earlier *wire.Sign
 	}
 	// One snapshot: what is written meanwhile is not half of it.
 	err := s.store.Read(ctx).Transaction(func(db *gorm.DB) error {
-		return firstError(v.lines(db), v.checks(db), v.reviews(db), v.landings(db), v.rules(db))
+		for _, compare := range []func(*gorm.DB) error{v.lines, v.checks, v.reviews, v.landings, v.rules} {
+			if err := compare(db); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 	if err == nil {
 		err = v.refs(ctx)
@@ -291,7 +296,7 @@ func (v *verification) refsOf(ctx context.Context, repo *store.Repository) error
 	}
 	refs, err := v.s.bare(repo).Refs(ctx, "refs/heads/")
 	tags, err2 := v.s.bare(repo).Refs(ctx, "refs/tags/")
-	if err := firstError(err, err2); err != nil {
+	if err := cmp.Or(err, err2); err != nil {
 		v.say("the branches of %s cannot be read: %v", repo.Name, err)
 		return nil
 	}
