@@ -367,7 +367,7 @@ func TestImportFromURL(t *testing.T) {
 	other := &town{t: t, dir: t.TempDir(), tokens: map[string]string{}}
 	other.open(service.Options{Imports: []string{w.url}})
 	defer other.close()
-	token, err := other.service.FirstStart(t.Context())
+	token, err := other.service.Access.FirstStart(t.Context())
 	w.ok(err)
 	other.tokens["admin"] = token
 	admin := other.as("admin")

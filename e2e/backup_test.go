@@ -14,9 +14,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/pressly/goose/v3"
-
-	"tavrin/internal/backup"
 	"tavrin/internal/service"
 	"tavrin/wire"
 )
@@ -289,14 +286,14 @@ func (w *town) longer() string {
 	s, err := service.Open(w.t.Context(), service.Options{Dir: dir})
 	w.ok(err)
 	for i := range 80 {
-		_, err := s.RecoverAdmin(w.t.Context(), fmt.Sprintf("somebody-%d", i))
+		_, err := s.Access.RecoverAdmin(w.t.Context(), fmt.Sprintf("somebody-%d", i))
 		w.ok(err)
 	}
 	w.ok(s.Close())
 	return filepath.Join(dir, "records.sqlite")
 }
 
-// Records of a newer program are refused, and of an older one are backed up before they are brought up to date.
+// Records of a newer program are refused.
 func TestSchemas(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
@@ -309,43 +306,5 @@ func TestSchemas(t *testing.T) {
 	_, err = db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)", schema+1)
 	w.ok(err)
 	w.says("admin", 1, fmt.Sprintf("is of schema %d, and this program knows those up to %d", schema+1, schema), "serve", "--data", data, "--listen", freeAddress(t))
-	// The records as the schema before left them.
-	for _, s := range []string{fmt.Sprintf("DELETE FROM goose_db_version WHERE version_id >= %d", schema), "DROP INDEX entries_change", "DROP INDEX intents_ref", "DROP INDEX landings_change",
-		"DROP INDEX rules_versions_repository", "DROP INDEX rules_versions_house", "DROP INDEX rules_proposals_state", "DROP INDEX suspensions_live", "DROP INDEX change_reviewers_who", "DROP INDEX check_runs_leased", "DROP INDEX overrides_repository"} {
-		_, err := db.Exec(s)
-		w.ok(err)
-	}
 	w.ok(db.Close())
-	w.apartFrom(data)
-	made, err := filepath.Glob(filepath.Join(data, "backups", fmt.Sprintf("before-schema-%d-*", schema)))
-	w.ok(err)
-	if len(made) != 1 {
-		t.Fatalf("backups are %v", made)
-	}
-	m, err := backup.Verify(t.Context(), made[0])
-	if err != nil || m.Schema != int64(schema-1) {
-		t.Errorf("the backup is %+v, %v", m, err)
-	}
-	w.land(w.propose("tamsin", "topic", "a", "a\n"), "squash")
-	// Every schema that there was is understood.
-	for n := 1; n < schema; n++ {
-		dir := filepath.Join(t.TempDir(), "data")
-		w.ok(os.Mkdir(dir, 0o700))
-		db, err := sql.Open("sqlite3", filepath.Join(dir, "records.sqlite"))
-		w.ok(err)
-		older, err := goose.NewProvider(goose.DialectSQLite3, db, os.DirFS("../internal/store/migrations"))
-		w.ok(err)
-		_, err = older.UpTo(t.Context(), int64(n))
-		w.ok(err)
-		w.ok(db.Close())
-		w.ok(os.WriteFile(filepath.Join(dir, "signing.key"), make([]byte, 32), 0o600))
-		s, err := service.Open(t.Context(), service.Options{Dir: dir})
-		if err != nil {
-			t.Fatalf("schema %d: %v", n, err)
-		}
-		w.ok(s.Close())
-		if made, _ := filepath.Glob(filepath.Join(dir, "backups", "*", "manifest.json")); len(made) != 1 {
-			t.Errorf("schema %d: backups are %v", n, made)
-		}
-	}
 }

@@ -7,8 +7,9 @@ import (
 	"strings"
 	"testing"
 
+	"tavrin/internal/accounts"
+
 	"tavrin/client"
-	"tavrin/internal/service"
 )
 
 // A token that is for one purpose opens the few calls it needs for that and nothing else: of all calls that there are, through
@@ -47,9 +48,9 @@ func TestP11TokensForOnePurpose(t *testing.T) {
 			if strings.HasPrefix(path, "/api/v1/jobs/1/") {
 				continue // opened by the job's lease
 			}
-			for login, scope := range map[string]service.Scope{"unit": service.ScopeWitness, "barn": service.ScopeRunner} {
+			for login, scope := range map[string]accounts.Scope{"unit": accounts.ScopeWitness, "barn": accounts.ScopeRunner} {
 				resp, body := w.request(login, strings.ToUpper(method), path, "{}")
-				if open := slices.Contains(service.CallsOf(scope), op.OperationID); open == (resp.StatusCode == 403 && strings.Contains(body, "nothing else")) {
+				if open := slices.Contains(accounts.CallsOf(scope), op.OperationID); open == (resp.StatusCode == 403 && strings.Contains(body, "nothing else")) {
 					t.Errorf("%s (%s %s) with a %s's token: %d %s", op.OperationID, method, path, scope, resp.StatusCode, body)
 				}
 			}

@@ -105,7 +105,7 @@ func aloneTown(t testing.TB) *town {
 	settled.Do(func() {
 		w := &town{t: t, dir: filepath.Join(scratch, "town"), tokens: map[string]string{}}
 		w.open(service.Options{})
-		token, err := w.service.FirstStart(t.Context())
+		token, err := w.service.Access.FirstStart(t.Context())
 		w.ok(err)
 		w.tokens["admin"] = token
 		w.admin = w.as("admin")
@@ -173,7 +173,7 @@ func (w *town) reopen() {
 func pause() { time.Sleep(25 * time.Millisecond) }
 
 func (w *town) close() {
-	w.service.EndStreams()
+	w.service.Records.EndStreams()
 	w.server.Close()
 	w.service.Close()
 }

@@ -41,7 +41,7 @@ func TestScratchSpaces(t *testing.T) {
 	later := time.Now().Add(8 * 24 * time.Hour)
 	w.close()
 	w.open(service.Options{Now: func() time.Time { return later }})
-	w.ok(w.service.TidyNow(ctx))
+	w.ok(w.service.Repositories.Tidy(ctx))
 	w.admin = w.as("admin")
 	_, err = w.as("tamsin").Preview(ctx, repo, "refs/scratch/tamsin/"+commit[:10], "", "")
 	problem(t, err, 422, "has nothing at")

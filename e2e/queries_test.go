@@ -10,8 +10,9 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
-	"tavrin/internal/store"
+	"tavrin/internal/records"
 )
 
 // asked are the statements that any service of any test made on its records. When all tests are over, each is explained by SQLite:
@@ -58,7 +59,7 @@ func tableOf(text, name, index string) string {
 // scans lists the statements that go through a whole table which grows, each with what SQLite says of it.
 func (q *queries) scans(dir string) []string {
 	path := filepath.Join(dir, "explained.sqlite")
-	s, err := store.Open(context.Background(), path)
+	s, err := records.Open(context.Background(), path, time.Now)
 	if err != nil {
 		return []string{err.Error()}
 	}

@@ -168,7 +168,7 @@ func TestP10WhatWasAlteredIsFound(t *testing.T) {
 	sent := filepath.Join(t.TempDir(), "heads")
 	sending, stop := context.WithCancel(ctx)
 	done := make(chan struct{})
-	go func() { defer close(done); w.service.SendHeads(sending, sent, time.Second) }()
+	go func() { defer close(done); w.service.Audit.SendHeads(sending, sent, time.Second) }()
 	for range 400 {
 		if text, _ := os.ReadFile(sent); strings.Count(string(text), "\n") > 1 {
 			break

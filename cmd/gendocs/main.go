@@ -11,6 +11,12 @@ import (
 	"path/filepath"
 	"strings"
 
+	"tavrin/internal/accounts"
+	"tavrin/internal/checks"
+	"tavrin/internal/hosted"
+	"tavrin/internal/reading"
+	"tavrin/internal/typed"
+
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
@@ -21,7 +27,6 @@ import (
 	"tavrin/internal/core/plainyaml"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
-	"tavrin/internal/service"
 )
 
 func main() {
@@ -57,14 +62,14 @@ func tokens() string {
 		"| `all` | `tavrin token create LOGIN` | everything its owner may do |\n" +
 		"| `read` | `tavrin token create LOGIN --read-only` | every reading call, git fetch and the stream, as far as its owner may read |\n")
 	for _, s := range []struct {
-		scope service.Scope
+		scope accounts.Scope
 		made  string
 		more  string
 	}{
-		{service.ScopeWitness, "tavrin token create ROBOT --witness HOUSE/NAME:CHECK", "of the repositories and checks that it names: it reports them, sees those of them that are wanted and their states, and reads the files of commits that one of them was asked for on"},
-		{service.ScopeRunner, "tavrin token create ROBOT --runner HOUSE/NAME", "of the repositories that it names: it takes jobs, and finds out whether it stands too close to the service"},
+		{accounts.ScopeWitness, "tavrin token create ROBOT --witness HOUSE/NAME:CHECK", "of the repositories and checks that it names: it reports them, sees those of them that are wanted and their states, and reads the files of commits that one of them was asked for on"},
+		{accounts.ScopeRunner, "tavrin token create ROBOT --runner HOUSE/NAME", "of the repositories that it names: it takes jobs, and finds out whether it stands too close to the service"},
 	} {
-		calls := service.CallsOf(s.scope)
+		calls := accounts.CallsOf(s.scope)
 		fmt.Fprintf(&b, "| `%s` | `%s` | the calls `%s`, %s; no other call, no git, no stream |\n", s.scope, s.made, strings.Join(calls, "`, `"), s.more)
 	}
 	b.WriteString("| a job's lease | a runner takes the job | the pack of that one commit, a sign of life and the answer for that one attempt, until the answer is given, the lease runs out, or the runner's token ends |\n" +
@@ -85,8 +90,8 @@ func limits() string {
 		{"a rules document, or a file of examples for one", plainyaml.MaxBytes, "bytes"}, {"mappings and lists in each other there", plainyaml.MaxDepth, "levels"}, {"entries of one mapping there", plainyaml.MaxEntries, "entries"},
 		{"findings told of a rules document; the last says how many more there are", rules.MaxFindings, "findings"}, {"remarks of lint told; the last says how many more there are", lint.MaxTold, "remarks"},
 		{"protections in one rules document", rules.MaxProtections, "protections"}, {"requirements in one", rules.MaxRequirements, "requirements"}, {"patterns of branches in one, of kinds and protections", rules.MaxPatterns, "patterns"}, {"entries of all lists of one", rules.MaxItems, "entries"}, {"globs of one, with braces multiplied out", rules.MaxItems, "globs"},
-		{"a title", service.MaxTitle, "characters"}, {"a description, review or remark", service.MaxProse, "bytes"}, {"a request's body, but for Git's", api.MaxBody, "bytes"},
-		{"a check's log that is kept, its end", service.MaxLog, "bytes"}, {"a file that is shown whole", service.MaxFileBytes, "bytes"}, {"the patch of a difference in one answer; it says when it was cut", service.MaxPatch, "bytes"},
+		{"a title", typed.MaxTitle, "characters"}, {"a description, review or remark", typed.MaxProse, "bytes"}, {"a request's body, but for Git's", api.MaxBody, "bytes"},
+		{"a check's log that is kept, its end", checks.MaxLog, "bytes"}, {"a file that is shown whole", hosted.MaxFileBytes, "bytes"}, {"the patch of a difference in one answer; it says when it was cut", reading.MaxPatch, "bytes"},
 		{"a name of a branch or tag, with refs/…/", git.MaxRefName, "bytes"},
 	}
 	var b strings.Builder

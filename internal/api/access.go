@@ -5,25 +5,26 @@ import (
 	"net/http"
 	"time"
 
+	"tavrin/internal/accounts"
+
 	"github.com/danielgtaylor/huma/v2"
 
-	"tavrin/internal/service"
 	"tavrin/wire"
 )
 
 // access: who one is, people, teams, roles and tokens.
 func (s *server) access() {
-	call(s, "GET", base+"/me", "get-me", "Who is asking", func(ctx context.Context, a service.Actor, _ *in) (wire.Me, error) {
-		return s.Service.Me(ctx, a)
+	call(s, "GET", base+"/me", "get-me", "Who is asking", func(ctx context.Context, a accounts.Actor, _ *in) (wire.Me, error) {
+		return s.Service.People.Me(ctx, a)
 	})
-	call(s, "GET", base+"/desk", "list-desk", "What waits for you, in every repository", func(ctx context.Context, a service.Actor, _ *in) ([]wire.DeskItem, error) {
-		return s.Service.Desk(ctx, a)
+	call(s, "GET", base+"/desk", "list-desk", "What waits for you, in every repository", func(ctx context.Context, a accounts.Actor, _ *in) ([]wire.DeskItem, error) {
+		return s.Service.Desk.Desk(ctx, a)
 	})
 	s.sessions()
-	call(s, "GET", base+"/people", "list-people", "People and robots", func(ctx context.Context, a service.Actor, _ *in) ([]wire.Person, error) {
-		return s.Service.People(ctx, a)
+	call(s, "GET", base+"/people", "list-people", "People and robots", func(ctx context.Context, a accounts.Actor, _ *in) ([]wire.Person, error) {
+		return s.Service.People.People(ctx, a)
 	})
-	call(s, "POST", base+"/people", "create-person", "Make a person or a robot", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", base+"/people", "create-person", "Make a person or a robot", func(ctx context.Context, a accounts.Actor, q *struct {
 		Body struct {
 			Login string `json:"login"`
 			Name  string `json:"name,omitempty"`
@@ -32,62 +33,62 @@ func (s *server) access() {
 			Admin bool   `json:"admin,omitempty"`
 		}
 	}) (wire.Person, error) {
-		return s.Service.CreateAccount(ctx, a, service.NewAccount(q.Body))
+		return s.Service.People.CreateAccount(ctx, a, accounts.NewAccount(q.Body))
 	})
-	call(s, "PUT", base+"/people/{login}/disabled", "put-person-disabled", "Take an account out of use, or back", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "PUT", base+"/people/{login}/disabled", "put-person-disabled", "Take an account out of use, or back", func(ctx context.Context, a accounts.Actor, q *struct {
 		Login string `path:"login"`
 		Body  struct {
 			Disabled bool `json:"disabled"`
 		}
 	}) (wire.Disabled, error) {
-		return s.Service.SetDisabled(ctx, a, q.Login, q.Body.Disabled)
+		return s.Service.People.SetDisabled(ctx, a, q.Login, q.Body.Disabled)
 	})
-	call(s, "GET", base+"/teams", "list-teams", "Teams and their members", func(ctx context.Context, a service.Actor, _ *in) ([]wire.Team, error) {
-		return s.Service.Teams(ctx, a)
+	call(s, "GET", base+"/teams", "list-teams", "Teams and their members", func(ctx context.Context, a accounts.Actor, _ *in) ([]wire.Team, error) {
+		return s.Service.People.Teams(ctx, a)
 	})
-	call(s, "POST", base+"/teams", "create-team", "Make a team", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", base+"/teams", "create-team", "Make a team", func(ctx context.Context, a accounts.Actor, q *struct {
 		Body struct {
 			Name    string   `json:"name"`
 			Members []string `json:"members,omitempty"`
 			Keepers []string `json:"keepers,omitempty" doc:"who may change it, besides administrators"`
 		}
 	}) (wire.Team, error) {
-		return s.Service.CreateTeam(ctx, a, q.Body.Name, q.Body.Members, q.Body.Keepers)
+		return s.Service.People.CreateTeam(ctx, a, q.Body.Name, q.Body.Members, q.Body.Keepers)
 	})
-	call(s, "PUT", base+"/teams/{team}", "put-team", "Set a team's members, its keepers, or both", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "PUT", base+"/teams/{team}", "put-team", "Set a team's members, its keepers, or both", func(ctx context.Context, a accounts.Actor, q *struct {
 		Team string `path:"team"`
 		Body struct {
 			Members *[]string `json:"members,omitempty" doc:"absent: as they are"`
 			Keepers *[]string `json:"keepers,omitempty" doc:"absent: as they are"`
 		}
 	}) (done, error) {
-		return done{true}, s.Service.SetTeam(ctx, a, q.Team, service.TeamEdit{Members: q.Body.Members, Keepers: q.Body.Keepers})
+		return done{true}, s.Service.People.SetTeam(ctx, a, q.Team, accounts.TeamEdit{Members: q.Body.Members, Keepers: q.Body.Keepers})
 	})
-	call(s, "PUT", base+"/grants", "put-grant", "Give a role in a house or a repository", func(ctx context.Context, a service.Actor, q *struct{ Body wire.Grant }) (done, error) {
-		return done{true}, s.Service.Grant(ctx, a, q.Body.Where, q.Body.Who, q.Body.Role)
+	call(s, "PUT", base+"/grants", "put-grant", "Give a role in a house or a repository", func(ctx context.Context, a accounts.Actor, q *struct{ Body wire.Grant }) (done, error) {
+		return done{true}, s.Service.People.Grant(ctx, a, q.Body.Where, q.Body.Who, q.Body.Role)
 	})
-	call(s, "GET", base+"/keys", "list-keys", "Public keys by which a person signs commits", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "GET", base+"/keys", "list-keys", "Public keys by which a person signs commits", func(ctx context.Context, a accounts.Actor, q *struct {
 		Login string `query:"login" doc:"absent: yourself"`
 	}) ([]wire.Key, error) {
-		return s.Service.Keys(ctx, a, q.Login)
+		return s.Service.People.Keys(ctx, a, q.Login)
 	})
-	call(s, "POST", base+"/keys", "create-key", "Register a public key of your own", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", base+"/keys", "create-key", "Register a public key of your own", func(ctx context.Context, a accounts.Actor, q *struct {
 		Body struct {
 			Name string `json:"name"`
 			Key  string `json:"key" doc:"in the form of authorized_keys"`
 		}
 	}) (wire.Key, error) {
-		return s.Service.AddKey(ctx, a, q.Body.Name, q.Body.Key)
+		return s.Service.People.AddKey(ctx, a, q.Body.Name, q.Body.Key)
 	})
-	call(s, "DELETE", base+"/keys/{id}", "delete-key", "Take a key out of use; what it signed counts no more", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "DELETE", base+"/keys/{id}", "delete-key", "Take a key out of use; what it signed counts no more", func(ctx context.Context, a accounts.Actor, q *struct {
 		ID int64 `path:"id"`
 	}) (done, error) {
-		return done{true}, s.Service.RemoveKey(ctx, a, q.ID)
+		return done{true}, s.Service.People.RemoveKey(ctx, a, q.ID)
 	})
-	call(s, "GET", base+"/tokens", "list-tokens", "Tokens, without their secrets", func(ctx context.Context, a service.Actor, _ *in) ([]wire.Token, error) {
-		return s.Service.Tokens(ctx, a)
+	call(s, "GET", base+"/tokens", "list-tokens", "Tokens, without their secrets", func(ctx context.Context, a accounts.Actor, _ *in) ([]wire.Token, error) {
+		return s.Service.Access.Tokens(ctx, a)
 	})
-	call(s, "POST", base+"/tokens", "create-token", "Make a token", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", base+"/tokens", "create-token", "Make a token", func(ctx context.Context, a accounts.Actor, q *struct {
 		Body struct {
 			Login    string   `json:"login"`
 			Name     string   `json:"name,omitempty"`
@@ -98,13 +99,13 @@ func (s *server) access() {
 		}
 	}) (wire.Token, error) {
 		b := q.Body
-		return s.Service.CreateToken(ctx, a, service.NewToken{Login: b.Login, Name: b.Name, Lifetime: time.Duration(b.Lifetime) * time.Second,
+		return s.Service.Access.CreateToken(ctx, a, accounts.NewToken{Login: b.Login, Name: b.Name, Lifetime: time.Duration(b.Lifetime) * time.Second,
 			ReadOnly: b.ReadOnly, Witness: b.Witness, RunnerFor: b.Runner})
 	})
-	call(s, "DELETE", base+"/tokens/{id}", "delete-token", "Revoke a token", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "DELETE", base+"/tokens/{id}", "delete-token", "Revoke a token", func(ctx context.Context, a accounts.Actor, q *struct {
 		ID int64 `path:"id"`
 	}) (done, error) {
-		return done{true}, s.Service.RevokeToken(ctx, a, q.ID)
+		return done{true}, s.Service.Access.RevokeToken(ctx, a, q.ID)
 	})
 }
 
@@ -123,25 +124,25 @@ func (s *server) sessions() {
 				Token string `json:"token"`
 			}
 		}) (*cookie, error) {
-			session, a, err := s.Service.SignIn(ctx, q.Body.Token)
+			session, a, err := s.Service.Access.SignIn(ctx, q.Body.Token)
 			if err != nil {
 				address, _ := ctx.Value(addressKey{}).(string)
 				err = s.refusedSignIn(address, err)
 				return nil, s.problemOf(ctx, err)
 			}
-			me, err := s.Service.Me(ctx, a)
+			me, err := s.Service.People.Me(ctx, a)
 			if err != nil {
 				return nil, s.problemOf(ctx, err)
 			}
 			return &cookie{SetCookie: made(session, 12*3600), Body: me}, nil
 		})
-	call(s, "POST", base+"/session/confirmation", "confirm-session", "Show a token again, so that rules may be changed from the console for a while", func(ctx context.Context, _ service.Actor, q *struct {
+	call(s, "POST", base+"/session/confirmation", "confirm-session", "Show a token again, so that rules may be changed from the console for a while", func(ctx context.Context, _ accounts.Actor, q *struct {
 		Session string `cookie:"tavrin_session"`
 		Body    struct {
 			Token string `json:"token"`
 		}
 	}) (confirmed, error) {
-		until, err := s.Service.Confirm(ctx, q.Session, q.Body.Token)
+		until, err := s.Service.Access.Confirm(ctx, q.Session, q.Body.Token)
 		return confirmed{until}, err
 	})
 	huma.Register(s.huma, huma.Operation{OperationID: "delete-session", Method: "DELETE", Path: base + "/session", Summary: "Sign out", Tags: []string{"session"}},
@@ -151,7 +152,7 @@ func (s *server) sessions() {
 			SetCookie http.Cookie `header:"Set-Cookie"`
 			Body      done
 		}, error) {
-			if err := s.Service.SignOut(ctx, q.Session); err != nil {
+			if err := s.Service.Access.SignOut(ctx, q.Session); err != nil {
 				return nil, s.problemOf(ctx, err)
 			}
 			return &struct {

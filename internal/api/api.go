@@ -10,6 +10,8 @@ import (
 	"net/http"
 	"strings"
 
+	"tavrin/internal/accounts"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
@@ -133,11 +135,11 @@ func (s *server) confined(ctx huma.Context, next func(huma.Context)) {
 }
 
 // mayCall asks the service; a description of the API is made without one.
-func (s *server) mayCall(a service.Actor, id string) error {
+func (s *server) mayCall(a accounts.Actor, id string) error {
 	if s.Service == nil {
 		return nil
 	}
-	return s.Service.MayCall(a, id)
+	return s.Service.Access.MayCall(a, id)
 }
 
 // in is a call without parameters, out is an answer with a body.
@@ -173,7 +175,7 @@ const (
 )
 
 // call registers one JSON call. Its id is what generated clients name it by.
-func call[I, O any](s *server, method, path, id, summary string, f func(context.Context, service.Actor, *I) (O, error)) {
+func call[I, O any](s *server, method, path, id, summary string, f func(context.Context, accounts.Actor, *I) (O, error)) {
 	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: MaxBody, Tags: []string{strings.SplitN(id, "-", 2)[0]},
 		Errors: []int{400, 401, 403, 404, 409, 422}}
 	if method == http.MethodPost && strings.HasPrefix(id, "create") {

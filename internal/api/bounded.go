@@ -9,11 +9,12 @@ import (
 	"sync"
 	"time"
 
+	"tavrin/internal/problem"
+
 	"github.com/go-chi/httprate"
 
 	"tavrin/internal/bounds"
 	"tavrin/internal/git"
-	"tavrin/internal/service"
 )
 
 // retryAfter is when somebody who was turned away may come back, in seconds.
@@ -114,13 +115,13 @@ func (s *server) turnAway(w http.ResponseWriter, r *http.Request, err error) {
 // refusedSignIn counts a token that is not good, and says that there were too many of them from that address. Good ones are
 // never kept out by others' bad ones: a token cannot be guessed, so that what is bounded is the work.
 func (s *server) refusedSignIn(address string, err error) error {
-	var p *service.Problem
-	if !errors.As(err, &p) || p.Kind != service.SignInNeeded {
+	var p *problem.Problem
+	if !errors.As(err, &p) || p.Kind != problem.SignInNeeded {
 		return err
 	}
 	if s.gates.failures.OnLimit(nowhere{http.Header{}}, &http.Request{}, address) {
 		if s.gates.shutsOut(address, time.Now()) {
-			if err := s.Service.NoteShutOut(context.Background(), address); err != nil {
+			if err := s.Service.Access.NoteShutOut(context.Background(), address); err != nil {
 				s.Log.Warn("failed sign-ins could not be put on record", "error", err)
 			}
 		}

@@ -3,15 +3,17 @@ package api
 import (
 	"context"
 
+	"tavrin/internal/accounts"
+	"tavrin/internal/changes"
+
 	"tavrin/internal/core/gate"
 	"tavrin/internal/git"
-	"tavrin/internal/service"
 	"tavrin/wire"
 )
 
 // changes: changes, their revisions and reviews, and the gate.
 func (s *server) changes() {
-	call(s, "GET", repoPath+"/changes", "list-changes", "Changes, newest first", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "GET", repoPath+"/changes", "list-changes", "Changes, newest first", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		State  string `query:"state" enum:"draft,open,landed,closed,all" doc:"absent: draft and open"`
 		Before int    `query:"before" minimum:"0"`
@@ -21,9 +23,9 @@ func (s *server) changes() {
 		Label  string `query:"label"`
 		Text   string `query:"text" maxLength:"200" doc:"in the title or the source branch, whatever the case"`
 	}) ([]wire.Change, error) {
-		return s.Service.Changes(ctx, a, q.repository(), service.ChangeQuery{State: q.State, Before: q.Before, Limit: q.Limit, Target: q.Target, By: q.By, Label: q.Label, Text: q.Text})
+		return s.Service.Changes.Changes(ctx, a, q.repository(), changes.ChangeQuery{State: q.State, Before: q.Before, Limit: q.Limit, Target: q.Target, By: q.By, Label: q.Label, Text: q.Text})
 	})
-	call(s, "POST", repoPath+"/changes", "create-change", "Open a change", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", repoPath+"/changes", "create-change", "Open a change", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Body struct {
 			Source      string  `json:"source"`
@@ -34,12 +36,12 @@ func (s *server) changes() {
 			DependsOn   []int   `json:"depends_on,omitempty" doc:"numbers of changes that it waits for"`
 		}
 	}) (wire.Change, error) {
-		return s.Service.OpenChange(ctx, a, q.repository(), service.NewChange(q.Body))
+		return s.Service.Changes.OpenChange(ctx, a, q.repository(), changes.NewChange(q.Body))
 	})
-	call(s, "GET", changePath, "get-change", "One change", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
-		return s.Service.Change(ctx, a, q.repository(), q.Number)
+	call(s, "GET", changePath, "get-change", "One change", func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Change, error) {
+		return s.Service.Changes.Change(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "PATCH", changePath, "edit-change", "Alter title, description, draft state, target, or what it depends on", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "PATCH", changePath, "edit-change", "Alter title, description, draft state, target, or what it depends on", func(ctx context.Context, a accounts.Actor, q *struct {
 		InChange
 		Body struct {
 			Title       *string `json:"title,omitempty"`
@@ -49,43 +51,43 @@ func (s *server) changes() {
 			DependsOn   *[]int  `json:"depends_on,omitempty" doc:"numbers of the changes that it waits for, in place of those before"`
 		}
 	}) (wire.Change, error) {
-		return s.Service.EditChange(ctx, a, q.repository(), q.Number, service.ChangeEdit(q.Body))
+		return s.Service.Changes.EditChange(ctx, a, q.repository(), q.Number, changes.ChangeEdit(q.Body))
 	})
-	call(s, "GET", repoPath+"/preview", "get-preview", "What a change would meet that is not opened yet", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "GET", repoPath+"/preview", "get-preview", "What a change would meet that is not opened yet", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Source string `query:"source" required:"true"`
 		Target string `query:"target" doc:"absent: the default branch"`
 		Title  string `query:"title"`
 	}) (wire.Preview, error) {
-		return s.Service.Preview(ctx, a, q.repository(), service.NewChange{Source: q.Source, Target: q.Target, Title: q.Title})
+		return s.Service.Landing.Preview(ctx, a, q.repository(), changes.NewChange{Source: q.Source, Target: q.Target, Title: q.Title})
 	})
-	call(s, "POST", changePath+"/bring-up", "bring-up-change", "Bring the source branch up to its target", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", changePath+"/bring-up", "bring-up-change", "Bring the source branch up to its target", func(ctx context.Context, a accounts.Actor, q *struct {
 		InChange
 		Body struct {
 			By string `json:"by,omitempty" enum:"rebase,merge" doc:"absent: rebase"`
 		}
 	}) (wire.Change, error) {
-		return s.Service.BringUp(ctx, a, q.repository(), q.Number, git.Strategy(q.Body.By))
+		return s.Service.Intake.BringUp(ctx, a, q.repository(), q.Number, git.Strategy(q.Body.By))
 	})
-	call(s, "POST", changePath+"/close", "close-change", "Give a change up", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
-		return s.Service.CloseChange(ctx, a, q.repository(), q.Number)
+	call(s, "POST", changePath+"/close", "close-change", "Give a change up", func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Change, error) {
+		return s.Service.Changes.CloseChange(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "POST", changePath+"/reopen", "reopen-change", "Take a closed change up again", func(ctx context.Context, a service.Actor, q *InChange) (wire.Change, error) {
-		return s.Service.ReopenChange(ctx, a, q.repository(), q.Number)
+	call(s, "POST", changePath+"/reopen", "reopen-change", "Take a closed change up again", func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Change, error) {
+		return s.Service.Changes.ReopenChange(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "GET", changePath+"/gate", "get-gate", "What still stands between a change and its target", func(ctx context.Context, a service.Actor, q *InChange) (wire.Report, error) {
-		return s.Service.Gate(ctx, a, q.repository(), q.Number)
+	call(s, "GET", changePath+"/gate", "get-gate", "What still stands between a change and its target", func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Report, error) {
+		return s.Service.Facts.Gate(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "GET", changePath+"/landing", "get-landing", "How a change landed, with its evidence", func(ctx context.Context, a service.Actor, q *InChange) (wire.Landing, error) {
-		return s.Service.Landing(ctx, a, q.repository(), q.Number)
+	call(s, "GET", changePath+"/landing", "get-landing", "How a change landed, with its evidence", func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Landing, error) {
+		return s.Service.Facts.Landing(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "GET", changePath+"/revisions", "list-revisions", "A change's revisions, newest first", func(ctx context.Context, a service.Actor, q *InChange) ([]wire.Revision, error) {
-		return s.Service.Revisions(ctx, a, q.repository(), q.Number)
+	call(s, "GET", changePath+"/revisions", "list-revisions", "A change's revisions, newest first", func(ctx context.Context, a accounts.Actor, q *InChange) ([]wire.Revision, error) {
+		return s.Service.Reading.Revisions(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "GET", changePath+"/reviews", "list-reviews", "What reviewers said, oldest first", func(ctx context.Context, a service.Actor, q *InChange) ([]wire.Review, error) {
-		return s.Service.Reviews(ctx, a, q.repository(), q.Number)
+	call(s, "GET", changePath+"/reviews", "list-reviews", "What reviewers said, oldest first", func(ctx context.Context, a accounts.Actor, q *InChange) ([]wire.Review, error) {
+		return s.Service.Changes.Reviews(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "POST", changePath+"/reviews", "create-review", "Approve, object or comment", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", changePath+"/reviews", "create-review", "Approve, object or comment", func(ctx context.Context, a accounts.Actor, q *struct {
 		InChange
 		Body struct {
 			Verdict  string `json:"verdict" enum:"approve,object,comment"`
@@ -94,9 +96,9 @@ func (s *server) changes() {
 			Gathered bool   `json:"gathered,omitempty" doc:"send what you have gathered with it, in one go"`
 		}
 	}) (wire.Review, error) {
-		return s.Service.Review(ctx, a, q.repository(), q.Number, service.NewReview{Verdict: gate.Verdict(q.Body.Verdict), Revision: q.Body.Revision, Text: q.Body.Text, Gathered: q.Body.Gathered})
+		return s.Service.Changes.Review(ctx, a, q.repository(), q.Number, changes.NewReview{Verdict: gate.Verdict(q.Body.Verdict), Revision: q.Body.Revision, Text: q.Body.Text, Gathered: q.Body.Gathered})
 	})
-	call(s, "POST", changePath+"/withdraw", "withdraw-review", "Take back your approval or objection", func(ctx context.Context, a service.Actor, q *InChange) (wire.Review, error) {
-		return s.Service.Withdraw(ctx, a, q.repository(), q.Number)
+	call(s, "POST", changePath+"/withdraw", "withdraw-review", "Take back your approval or objection", func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Review, error) {
+		return s.Service.Changes.Withdraw(ctx, a, q.repository(), q.Number)
 	})
 }

@@ -4,14 +4,16 @@ import (
 	"context"
 	"net/http"
 
+	"tavrin/internal/accounts"
+	"tavrin/internal/checks"
+
 	"tavrin/internal/core/gate"
-	"tavrin/internal/service"
 	"tavrin/wire"
 )
 
 // checks: reports of witnesses, and the jobs of runners.
 func (s *server) checks() {
-	call(s, "POST", repoPath+"/checks", "create-check-report", "Report a check", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", repoPath+"/checks", "create-check-report", "Report a check", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Body struct {
 			Commit  string `json:"commit"`
@@ -23,39 +25,39 @@ func (s *server) checks() {
 		}
 	}) (wire.Check, error) {
 		b := q.Body
-		return s.Service.ReportCheck(ctx, a, q.repository(), service.NewReport{Commit: b.Commit, Name: b.Name, State: gate.CheckState(b.State), Link: b.Link, Summary: b.Summary, Attempt: b.Attempt})
+		return s.Service.Checks.ReportCheck(ctx, a, q.repository(), checks.NewReport{Commit: b.Commit, Name: b.Name, State: gate.CheckState(b.State), Link: b.Link, Summary: b.Summary, Attempt: b.Attempt})
 	})
-	call(s, "GET", repoPath+"/checks", "list-check-names", "Checks seen so far, and those that the rules name", func(ctx context.Context, a service.Actor, q *InRepo) ([]wire.CheckName, error) {
-		return s.Service.CheckNames(ctx, a, q.repository())
+	call(s, "GET", repoPath+"/checks", "list-check-names", "Checks seen so far, and those that the rules name", func(ctx context.Context, a accounts.Actor, q *InRepo) ([]wire.CheckName, error) {
+		return s.Service.Checks.CheckNames(ctx, a, q.repository())
 	})
-	call(s, "GET", repoPath+"/checks/wanted", "list-wanted-checks", "Checks that wait for a witness", func(ctx context.Context, a service.Actor, q *InRepo) ([]wire.Check, error) {
-		return s.Service.Wanted(ctx, a, q.repository())
+	call(s, "GET", repoPath+"/checks/wanted", "list-wanted-checks", "Checks that wait for a witness", func(ctx context.Context, a accounts.Actor, q *InRepo) ([]wire.Check, error) {
+		return s.Service.Checks.Wanted(ctx, a, q.repository())
 	})
-	call(s, "GET", repoPath+"/commits/{commit}/checks", "list-checks", "The checks of a commit", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "GET", repoPath+"/commits/{commit}/checks", "list-checks", "The checks of a commit", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Commit string `path:"commit"`
 	}) ([]wire.Check, error) {
-		return s.Service.Checks(ctx, a, q.repository(), q.Commit)
+		return s.Service.Checks.Checks(ctx, a, q.repository(), q.Commit)
 	})
-	call(s, "POST", repoPath+"/commits/{commit}/checks/again", "ask-check-again", "Ask for another attempt", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", repoPath+"/commits/{commit}/checks/again", "ask-check-again", "Ask for another attempt", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Commit string `path:"commit"`
 		Body   struct {
 			Name string `json:"name"`
 		}
 	}) (wire.Check, error) {
-		return s.Service.AskAgain(ctx, a, q.repository(), q.Commit, q.Body.Name)
+		return s.Service.Checks.AskAgain(ctx, a, q.repository(), q.Commit, q.Body.Name)
 	})
-	call(s, "POST", base+"/jobs/lease", "lease-job", "Take the oldest waiting command check", func(ctx context.Context, a service.Actor, _ *in) ([]wire.Job, error) {
+	call(s, "POST", base+"/jobs/lease", "lease-job", "Take the oldest waiting command check", func(ctx context.Context, a accounts.Actor, _ *in) ([]wire.Job, error) {
 		jobs := []wire.Job{}
-		job, err := s.Service.Lease(ctx, a)
+		job, err := s.Service.Checks.Lease(ctx, a)
 		if job != nil {
 			jobs = append(jobs, *job)
 		}
 		return jobs, err
 	})
-	call(s, "GET", base+"/jobs/place", "get-runner-place", "How a runner finds out whether it could read the service's data", func(_ context.Context, a service.Actor, _ *in) (wire.RunnerPlace, error) {
-		return s.Service.RunnerPlace(a)
+	call(s, "GET", base+"/jobs/place", "get-runner-place", "How a runner finds out whether it could read the service's data", func(_ context.Context, a accounts.Actor, _ *in) (wire.RunnerPlace, error) {
+		return s.Service.Checks.RunnerPlace(a)
 	})
 	type Job struct {
 		ID            int64  `path:"id"`
@@ -64,10 +66,10 @@ func (s *server) checks() {
 	lease := func(j Job) string {
 		return credential(&http.Request{Header: http.Header{"Authorization": {j.Authorization}}})
 	}
-	call(s, "POST", base+"/jobs/{id}/alive", "keep-job", "A runner's sign of life", func(ctx context.Context, _ service.Actor, q *Job) (done, error) {
-		return done{true}, s.Service.JobAlive(ctx, q.ID, lease(*q))
+	call(s, "POST", base+"/jobs/{id}/alive", "keep-job", "A runner's sign of life", func(ctx context.Context, _ accounts.Actor, q *Job) (done, error) {
+		return done{true}, s.Service.Checks.JobAlive(ctx, q.ID, lease(*q))
 	})
-	call(s, "POST", base+"/jobs/{id}/result", "finish-job", "A runner's answer", func(ctx context.Context, _ service.Actor, q *struct {
+	call(s, "POST", base+"/jobs/{id}/result", "finish-job", "A runner's answer", func(ctx context.Context, _ accounts.Actor, q *struct {
 		Job
 		Body struct {
 			State   string `json:"state" enum:"passed,failed,errored,skipped,cancelled"`
@@ -75,6 +77,6 @@ func (s *server) checks() {
 			Log     string `json:"log,omitempty"`
 		}
 	}) (done, error) {
-		return done{true}, s.Service.FinishJob(ctx, q.ID, lease(q.Job), service.JobResult{State: gate.CheckState(q.Body.State), Summary: q.Body.Summary, Log: q.Body.Log})
+		return done{true}, s.Service.Checks.FinishJob(ctx, q.ID, lease(q.Job), checks.JobResult{State: gate.CheckState(q.Body.State), Summary: q.Body.Summary, Log: q.Body.Log})
 	})
 }

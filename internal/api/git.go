@@ -9,10 +9,11 @@ import (
 	"strings"
 	"time"
 
+	"tavrin/internal/problem"
+
 	"github.com/go-chi/chi/v5"
 
 	"tavrin/internal/git"
-	"tavrin/internal/service"
 )
 
 // maxNegotiation is how much a client that fetches may say of what it has, in bytes, unpacked.
@@ -31,7 +32,7 @@ func gitRepo(r *http.Request) (string, bool) {
 func (s *server) gitRefs(w http.ResponseWriter, r *http.Request) {
 	name, ok := gitRepo(r)
 	if !ok {
-		s.gitProblem(w, r, &service.Problem{Kind: service.Unknown, Text: "repositories are at /git/HOUSE/NAME.git"})
+		s.gitProblem(w, r, &problem.Problem{Kind: problem.Unknown, Text: "repositories are at /git/HOUSE/NAME.git"})
 		return
 	}
 	what := r.URL.Query().Get("service")
@@ -39,11 +40,11 @@ func (s *server) gitRefs(w http.ResponseWriter, r *http.Request) {
 	var err error
 	switch what {
 	case "git-upload-pack":
-		repo, err = s.Service.Fetch(r.Context(), actor(r.Context()), name)
+		repo, err = s.Service.Intake.Fetch(r.Context(), actor(r.Context()), name)
 	case "git-receive-pack":
-		repo, err = s.Service.Pushable(r.Context(), actor(r.Context()), name)
+		repo, err = s.Service.Intake.Pushable(r.Context(), actor(r.Context()), name)
 	default:
-		err = &service.Problem{Kind: service.Invalid, Text: "only Git's smart protocol is spoken here; use git 1.6.6 or newer"}
+		err = &problem.Problem{Kind: problem.Invalid, Text: "only Git's smart protocol is spoken here; use git 1.6.6 or newer"}
 	}
 	if err != nil {
 		s.gitProblem(w, r, err)
@@ -68,7 +69,7 @@ func (s *server) gitRefs(w http.ResponseWriter, r *http.Request) {
 // gitFetch answers a request for objects.
 func (s *server) gitFetch(w http.ResponseWriter, r *http.Request) {
 	name, _ := gitRepo(r)
-	repo, err := s.Service.Fetch(r.Context(), actor(r.Context()), name)
+	repo, err := s.Service.Intake.Fetch(r.Context(), actor(r.Context()), name)
 	body, err2 := gitBody(r, "git-upload-pack")
 	if err := errors.Join(err, err2); err != nil {
 		s.gitProblem(w, r, err)
@@ -91,7 +92,7 @@ func (s *server) gitPush(w http.ResponseWriter, r *http.Request) {
 	name, _ := gitRepo(r)
 	body, err := gitBody(r, "git-receive-pack")
 	if err == nil {
-		_, err = s.Service.Pushable(r.Context(), actor(r.Context()), name)
+		_, err = s.Service.Intake.Pushable(r.Context(), actor(r.Context()), name)
 	}
 	if err != nil {
 		io.CopyN(io.Discard, r.Body, 64<<20) // so that the client reads the answer; bounded
@@ -107,10 +108,10 @@ func (s *server) gitPush(w http.ResponseWriter, r *http.Request) {
 	defer done()
 	s.unhurried(w)
 	w.Header().Set("Content-Type", "application/x-git-receive-pack-result")
-	err = s.Service.Receive(r.Context(), actor(r.Context()), name, body, w)
+	err = s.Service.Intake.Receive(r.Context(), actor(r.Context()), name, body, w)
 	var protocol *git.ProtocolError
 	if errors.As(err, &protocol) {
-		s.gitProblem(w, r, &service.Problem{Kind: service.Invalid, Text: err.Error()})
+		s.gitProblem(w, r, &problem.Problem{Kind: problem.Invalid, Text: err.Error()})
 		return
 	}
 	s.gitFailed(r, err)
@@ -119,14 +120,14 @@ func (s *server) gitPush(w http.ResponseWriter, r *http.Request) {
 // gitBody checks the content type and unpacks a compressed body.
 func gitBody(r *http.Request, what string) (io.Reader, error) {
 	if r.Header.Get("Content-Type") != "application/x-"+what+"-request" {
-		return nil, &service.Problem{Kind: service.Invalid, Text: "the content type is not application/x-" + what + "-request"}
+		return nil, &problem.Problem{Kind: problem.Invalid, Text: "the content type is not application/x-" + what + "-request"}
 	}
 	if r.Header.Get("Content-Encoding") != "gzip" {
 		return r.Body, nil
 	}
 	unpacked, err := gzip.NewReader(r.Body)
 	if err != nil {
-		return nil, &service.Problem{Kind: service.Invalid, Text: "the body is said to be gzip and is not"}
+		return nil, &problem.Problem{Kind: problem.Invalid, Text: "the body is said to be gzip and is not"}
 	}
 	return unpacked, nil
 }

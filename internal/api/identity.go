@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"tavrin/internal/service"
+	"tavrin/internal/accounts"
 )
 
 const sessionCookie = "tavrin_session"
@@ -19,8 +19,8 @@ var jobCall = regexp.MustCompile(`^` + base + `/jobs/[0-9]+/`)
 type actorKey struct{}
 
 // actor returns who makes the request.
-func actor(ctx context.Context) service.Actor {
-	a, _ := ctx.Value(actorKey{}).(service.Actor)
+func actor(ctx context.Context) accounts.Actor {
+	a, _ := ctx.Value(actorKey{}).(accounts.Actor)
 	return a
 }
 
@@ -60,14 +60,14 @@ func (s *server) mayGoOn(r *http.Request) bool {
 	return r.Header.Get("Authorization") == "" && (!strings.HasPrefix(r.URL.Path, base+"/") || r.URL.Path == base+"/session")
 }
 
-func (s *server) identify(r *http.Request) (service.Actor, error) {
+func (s *server) identify(r *http.Request) (accounts.Actor, error) {
 	if token := credential(r); token != "" {
-		return s.Service.Authenticate(r.Context(), token)
+		return s.Service.Access.Authenticate(r.Context(), token)
 	}
 	if c, err := r.Cookie(sessionCookie); err == nil && s.Service != nil {
-		return s.Service.Session(r.Context(), c.Value)
+		return s.Service.Access.Session(r.Context(), c.Value)
 	}
-	return service.Actor{}, nil
+	return accounts.Actor{}, nil
 }
 
 // credential returns the token that a request carries in its Authorization header, or nothing.

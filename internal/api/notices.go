@@ -11,54 +11,56 @@ import (
 	"strings"
 	"time"
 
+	"tavrin/internal/accounts"
+	"tavrin/internal/desk"
+
 	"github.com/go-chi/chi/v5"
 
-	"tavrin/internal/service"
 	"tavrin/wire"
 )
 
 // notices: what happened to what somebody follows, in the console, as a digest and as a feed.
 func (s *server) notices() {
-	call(s, "GET", base+"/notices", "list-notices", "What others did to what you follow or have a part in, newest first", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "GET", base+"/notices", "list-notices", "What others did to what you follow or have a part in, newest first", func(ctx context.Context, a accounts.Actor, q *struct {
 		Limit int `query:"limit" minimum:"0" maximum:"500"`
 	}) (wire.Notices, error) {
-		return s.Service.Notices(ctx, a, service.NoticeQuery{Limit: q.Limit})
+		return s.Service.Notices.Notices(ctx, a, desk.NoticeQuery{Limit: q.Limit})
 	})
-	call(s, "PUT", base+"/notices/seen", "put-notices-seen", "Remember up to which line you have seen your notices", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "PUT", base+"/notices/seen", "put-notices-seen", "Remember up to which line you have seen your notices", func(ctx context.Context, a accounts.Actor, q *struct {
 		Body struct {
 			Seq int64 `json:"seq" minimum:"0"`
 		}
 	}) (done, error) {
-		return done{true}, s.Service.SeenNotices(ctx, a, q.Body.Seq)
+		return done{true}, s.Service.Notices.SeenNotices(ctx, a, q.Body.Seq)
 	})
-	call(s, "GET", base+"/digest", "get-digest", "What waits for you, and what happened since a time", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "GET", base+"/digest", "get-digest", "What waits for you, and what happened since a time", func(ctx context.Context, a accounts.Actor, q *struct {
 		Since time.Time `query:"since" required:"true"`
 	}) (wire.Digest, error) {
-		return s.Service.Digest(ctx, a, q.Since)
+		return s.Service.Notices.Digest(ctx, a, q.Since)
 	})
-	call(s, "GET", base+"/following", "list-following", "What you follow, or do not want to hear of, by your own choice", func(ctx context.Context, a service.Actor, _ *in) ([]wire.Following, error) {
-		return s.Service.Following(ctx, a)
+	call(s, "GET", base+"/following", "list-following", "What you follow, or do not want to hear of, by your own choice", func(ctx context.Context, a accounts.Actor, _ *in) ([]wire.Following, error) {
+		return s.Service.Notices.Following(ctx, a)
 	})
 	type choice struct {
 		Follow bool `json:"follow"`
 	}
-	call(s, "PUT", repoPath+"/follow", "put-repository-follow", "Follow a repository, or no longer", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "PUT", repoPath+"/follow", "put-repository-follow", "Follow a repository, or no longer", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Body choice
 	}) (wire.Following, error) {
-		return s.Service.Follow(ctx, a, q.repository(), 0, q.Body.Follow)
+		return s.Service.Notices.Follow(ctx, a, q.repository(), 0, q.Body.Follow)
 	})
-	call(s, "PUT", changePath+"/follow", "put-change-follow", "Follow a change, or hear nothing of it", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "PUT", changePath+"/follow", "put-change-follow", "Follow a change, or hear nothing of it", func(ctx context.Context, a accounts.Actor, q *struct {
 		InChange
 		Body choice
 	}) (wire.Following, error) {
-		return s.Service.Follow(ctx, a, q.repository(), q.Number, q.Body.Follow)
+		return s.Service.Notices.Follow(ctx, a, q.repository(), q.Number, q.Body.Follow)
 	})
-	call(s, "POST", base+"/me/feed", "create-feed", "Give your Atom feed a new private address; the one before ends", func(ctx context.Context, a service.Actor, _ *in) (wire.Feed, error) {
-		return s.Service.MakeFeed(ctx, a)
+	call(s, "POST", base+"/me/feed", "create-feed", "Give your Atom feed a new private address; the one before ends", func(ctx context.Context, a accounts.Actor, _ *in) (wire.Feed, error) {
+		return s.Service.Notices.MakeFeed(ctx, a)
 	})
-	call(s, "DELETE", base+"/me/feed", "delete-feed", "Revoke the address of your Atom feed", func(ctx context.Context, a service.Actor, _ *in) (done, error) {
-		return done{true}, s.Service.RevokeFeed(ctx, a)
+	call(s, "DELETE", base+"/me/feed", "delete-feed", "Revoke the address of your Atom feed", func(ctx context.Context, a accounts.Actor, _ *in) (done, error) {
+		return done{true}, s.Service.Notices.RevokeFeed(ctx, a)
 	})
 }
 
@@ -97,7 +99,7 @@ type atomLink struct {
 
 // feed serves somebody's notices at their private address.
 func (s *server) feed(w http.ResponseWriter, r *http.Request) {
-	login, n, err := s.Service.Feed(r.Context(), strings.TrimSuffix(chi.URLParam(r, "secret"), ".atom"))
+	login, n, err := s.Service.Notices.Feed(r.Context(), strings.TrimSuffix(chi.URLParam(r, "secret"), ".atom"))
 	if err != nil {
 		writeProblem(w, s.problemOf(r.Context(), err))
 		return

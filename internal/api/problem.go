@@ -7,11 +7,12 @@ import (
 	"net/http"
 	"strings"
 
+	"tavrin/internal/problem"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"tavrin/internal/bounds"
 	"tavrin/internal/core/rules"
-	"tavrin/internal/service"
 )
 
 // Problem is a problem report as RFC 9457 has it, with findings and places of our own.
@@ -73,16 +74,16 @@ func newProblem(status int, text string, errs ...error) huma.StatusError {
 	return p
 }
 
-var statuses = map[service.ProblemKind]int{
-	service.Invalid: http.StatusUnprocessableEntity, service.Unknown: http.StatusNotFound, service.SignInNeeded: http.StatusUnauthorized,
-	service.Forbidden: http.StatusForbidden, service.Conflict: http.StatusConflict, service.Precondition: http.StatusPreconditionFailed,
-	service.Unavailable: http.StatusServiceUnavailable,
+var statuses = map[problem.Kind]int{
+	problem.Invalid: http.StatusUnprocessableEntity, problem.Unknown: http.StatusNotFound, problem.SignInNeeded: http.StatusUnauthorized,
+	problem.Forbidden: http.StatusForbidden, problem.Conflict: http.StatusConflict, problem.Precondition: http.StatusPreconditionFailed,
+	problem.Unavailable: http.StatusServiceUnavailable,
 }
 
 // problemOf turns any error of the service into a problem report; what is not the caller's doing is logged and
 // not shown.
 func (s *server) problemOf(ctx context.Context, err error) *Problem {
-	var p *service.Problem
+	var p *problem.Problem
 	if errors.As(err, &p) {
 		n := note(ctx)
 		n.why, n.rights = p.Text, n.rights || p.Rights

@@ -3,20 +3,22 @@ package api
 import (
 	"context"
 
+	"tavrin/internal/accounts"
+	"tavrin/internal/queues"
+
 	"tavrin/internal/core/rules"
-	"tavrin/internal/service"
 	"tavrin/wire"
 )
 
 // queue: joining, leaving and looking.
 func (s *server) queue() {
-	call(s, "GET", repoPath+"/queue", "get-queue", "The line for a target branch", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "GET", repoPath+"/queue", "get-queue", "The line for a target branch", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Branch string `query:"branch" doc:"absent: the default branch"`
 	}) (wire.Queue, error) {
-		return s.Service.Queue(ctx, a, q.repository(), q.Branch)
+		return s.Service.Queues.Queue(ctx, a, q.repository(), q.Branch)
 	})
-	call(s, "POST", changePath+"/queue", "join-queue", "Land a change as soon as it may", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", changePath+"/queue", "join-queue", "Land a change as soon as it may", func(ctx context.Context, a accounts.Actor, q *struct {
 		InChange
 		Body struct {
 			Strategy     string `json:"strategy,omitempty" doc:"absent: the rules' default"`
@@ -24,9 +26,9 @@ func (s *server) queue() {
 			RemoveSource *bool  `json:"remove_source,omitempty" doc:"absent: as the rules say"`
 		}
 	}) (wire.Entry, error) {
-		return s.Service.Join(ctx, a, q.repository(), q.Number, service.NewEntry{Strategy: rules.Strategy(q.Body.Strategy), Message: q.Body.Message, RemoveSource: q.Body.RemoveSource})
+		return s.Service.Queues.Join(ctx, a, q.repository(), q.Number, queues.NewEntry{Strategy: rules.Strategy(q.Body.Strategy), Message: q.Body.Message, RemoveSource: q.Body.RemoveSource})
 	})
-	call(s, "DELETE", changePath+"/queue", "leave-queue", "Take a change out of the queue", func(ctx context.Context, a service.Actor, q *InChange) (wire.Entry, error) {
-		return s.Service.Leave(ctx, a, q.repository(), q.Number)
+	call(s, "DELETE", changePath+"/queue", "leave-queue", "Take a change out of the queue", func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Entry, error) {
+		return s.Service.Queues.Leave(ctx, a, q.repository(), q.Number)
 	})
 }

@@ -14,7 +14,7 @@ import (
 // are signed in: so they are a download of no type that a browser would do anything with, in a sandbox should one try.
 func (s *server) rawFile(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	send, err := s.Service.RawFile(r.Context(), actor(r.Context()), chi.URLParam(r, "house")+"/"+chi.URLParam(r, "name"), q.Get("at"), q.Get("path"))
+	send, err := s.Service.Repositories.RawFile(r.Context(), actor(r.Context()), chi.URLParam(r, "house")+"/"+chi.URLParam(r, "name"), q.Get("at"), q.Get("path"))
 	if err != nil {
 		writeProblem(w, s.problemOf(r.Context(), err))
 		return

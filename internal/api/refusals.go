@@ -4,7 +4,8 @@ import (
 	"context"
 	"net/http"
 
-	"tavrin/internal/service"
+	"tavrin/internal/accounts"
+
 	"tavrin/wire"
 )
 
@@ -32,12 +33,12 @@ func (s *server) countRefusal(r *http.Request, n *noted, status int) {
 	if _, err := r.Cookie(sessionCookie); err != nil && credential(r) == "" { // asked to sign in, as git's first request always is
 		return
 	}
-	s.Service.CountRefusal(n.who, r.Method+" "+loggable(r.URL.Path), n.why)
+	s.Service.Access.CountRefusal(n.who, r.Method+" "+loggable(r.URL.Path), n.why)
 }
 
 // refused shows administrators what was refused.
 func (s *server) refused() {
-	call(s, "GET", base+"/refusals", "list-refusals", "What was refused for a reason of rights since the service was started, the most frequent first", func(_ context.Context, a service.Actor, _ *in) ([]wire.Refusal, error) {
-		return s.Service.Refusals(a)
+	call(s, "GET", base+"/refusals", "list-refusals", "What was refused for a reason of rights since the service was started, the most frequent first", func(_ context.Context, a accounts.Actor, _ *in) ([]wire.Refusal, error) {
+		return s.Service.Access.Refusals(a)
 	})
 }

@@ -5,9 +5,11 @@ import (
 	"encoding/json"
 	"time"
 
+	"tavrin/internal/accounts"
+	"tavrin/internal/rulebook"
+
 	"github.com/danielgtaylor/huma/v2"
 
-	"tavrin/internal/service"
 	"tavrin/wire"
 )
 
@@ -20,14 +22,14 @@ func (s *server) rules() {
 }
 
 // atBoth registers a call with a body about the rules of a repository and, under another id, of a house.
-func atBoth[B, O any](s *server, method, tail, id, summary string, f func(ctx context.Context, a service.Actor, where string, body B) (O, error)) {
-	call(s, method, repoPath+tail, id, summary, func(ctx context.Context, a service.Actor, q *struct {
+func atBoth[B, O any](s *server, method, tail, id, summary string, f func(ctx context.Context, a accounts.Actor, where string, body B) (O, error)) {
+	call(s, method, repoPath+tail, id, summary, func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Body B
 	}) (O, error) {
 		return f(ctx, a, q.repository(), q.Body)
 	})
-	call(s, method, housePath+tail, id+"-of-house", summary+", of a house", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, method, housePath+tail, id+"-of-house", summary+", of a house", func(ctx context.Context, a accounts.Actor, q *struct {
 		InHouse
 		Body B
 	}) (O, error) {
@@ -36,14 +38,14 @@ func atBoth[B, O any](s *server, method, tail, id, summary string, f func(ctx co
 }
 
 // readBoth is atBoth for a call without a body.
-func readBoth[O any](s *server, tail, id, summary string, f func(ctx context.Context, a service.Actor, where string, q RulesQuery) (O, error)) {
-	call(s, "GET", repoPath+tail, id, summary, func(ctx context.Context, a service.Actor, q *struct {
+func readBoth[O any](s *server, tail, id, summary string, f func(ctx context.Context, a accounts.Actor, where string, q RulesQuery) (O, error)) {
+	call(s, "GET", repoPath+tail, id, summary, func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		RulesQuery
 	}) (O, error) {
 		return f(ctx, a, q.repository(), q.RulesQuery)
 	})
-	call(s, "GET", housePath+tail, id+"-of-house", summary+", of a house", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "GET", housePath+tail, id+"-of-house", summary+", of a house", func(ctx context.Context, a accounts.Actor, q *struct {
 		InHouse
 		RulesQuery
 	}) (O, error) {
@@ -82,7 +84,7 @@ type RulesMatch struct {
 // rulesApply: reading and applying a document, the one conditional on the other.
 func (s *server) rulesApply() {
 	get := func(ctx context.Context, where string, version int) (*rulesAnswer, error) {
-		r, err := s.Service.Rules(ctx, actor(ctx), where, version)
+		r, err := s.Service.Rulebook.Rules(ctx, actor(ctx), where, version)
 		if err != nil {
 			return nil, s.problemOf(ctx, err)
 		}
@@ -120,7 +122,7 @@ func (s *server) rulesApply() {
 		Body RulesBody
 	}) (*rulesApplied, error) {
 		return apply(ctx, q.IfMatch, func(version int) (wire.RulesApplied, error) {
-			return s.Service.ApplyRules(ctx, actor(ctx), q.repository(), q.Body.Text, q.Body.Because, version)
+			return s.Service.Rulebook.ApplyRules(ctx, actor(ctx), q.repository(), q.Body.Text, q.Body.Because, version)
 		})
 	})
 	huma.Register(s.huma, operation("PUT", housePath+"/rules", "put-rules-of-house", "Apply a rules document to a house"), func(ctx context.Context, q *struct {
@@ -129,7 +131,7 @@ func (s *server) rulesApply() {
 		Body RulesBody
 	}) (*rulesApplied, error) {
 		return apply(ctx, q.IfMatch, func(version int) (wire.RulesApplied, error) {
-			return s.Service.ApplyRules(ctx, actor(ctx), q.House, q.Body.Text, q.Body.Because, version)
+			return s.Service.Rulebook.ApplyRules(ctx, actor(ctx), q.House, q.Body.Text, q.Body.Because, version)
 		})
 	})
 	type rulesBack struct {
@@ -137,42 +139,42 @@ func (s *server) rulesApply() {
 		Because string `json:"because" doc:"why"`
 		If      *int   `json:"if_version,omitempty" doc:"do so only if this is the version in force"`
 	}
-	atBoth(s, "POST", "/rules/restore", "restore-rules", "Make an earlier version's document the next version", func(ctx context.Context, a service.Actor, where string, b rulesBack) (wire.RulesApplied, error) {
+	atBoth(s, "POST", "/rules/restore", "restore-rules", "Make an earlier version's document the next version", func(ctx context.Context, a accounts.Actor, where string, b rulesBack) (wire.RulesApplied, error) {
 		version := -1
 		if b.If != nil {
 			version = *b.If
 		}
-		return s.Service.RestoreRules(ctx, a, where, b.Version, b.Because, version)
+		return s.Service.Rulebook.RestoreRules(ctx, a, where, b.Version, b.Because, version)
 	})
 }
 
 // rulesRead: versions, differences, and what holds for a branch.
 func (s *server) rulesRead() {
-	readBoth(s, "/rules/versions", "list-rules-versions", "Versions of the rules, newest first", func(ctx context.Context, a service.Actor, where string, _ RulesQuery) ([]wire.Rules, error) {
-		return s.Service.RulesHistory(ctx, a, where)
+	readBoth(s, "/rules/versions", "list-rules-versions", "Versions of the rules, newest first", func(ctx context.Context, a accounts.Actor, where string, _ RulesQuery) ([]wire.Rules, error) {
+		return s.Service.Rulebook.RulesHistory(ctx, a, where)
 	})
-	readBoth(s, "/rules/differences", "list-rules-differences", "In what one version of the rules differs from another", func(ctx context.Context, a service.Actor, where string, q RulesQuery) ([]wire.Difference, error) {
-		return s.Service.RulesDifferences(ctx, a, where, q.From, q.To)
+	readBoth(s, "/rules/differences", "list-rules-differences", "In what one version of the rules differs from another", func(ctx context.Context, a accounts.Actor, where string, q RulesQuery) ([]wire.Difference, error) {
+		return s.Service.Rulebook.RulesDifferences(ctx, a, where, q.From, q.To)
 	})
-	call(s, "GET", repoPath+"/explain", "get-branch-rules", "What protects a branch, setting by setting, and where each comes from", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "GET", repoPath+"/explain", "get-branch-rules", "What protects a branch, setting by setting, and where each comes from", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Branch string `query:"branch" required:"true"`
 	}) (wire.BranchRules, error) {
-		return s.Service.ExplainBranch(ctx, a, q.repository(), q.Branch)
+		return s.Service.Rulebook.ExplainBranch(ctx, a, q.repository(), q.Branch)
 	})
-	call(s, "GET", repoPath+"/matching", "get-matching-branches", "Which branches a glob or a branch kind matches now", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "GET", repoPath+"/matching", "get-matching-branches", "Which branches a glob or a branch kind matches now", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Pattern string `query:"pattern" required:"true" maxLength:"512"`
 	}) (wire.PatternMatches, error) {
-		return s.Service.MatchBranches(ctx, a, q.repository(), q.Pattern)
+		return s.Service.Rulebook.MatchBranches(ctx, a, q.repository(), q.Pattern)
 	})
-	call(s, "GET", base+"/rules/schema", "get-rules-schema", "The JSON Schema of the rules document, for editors", func(_ context.Context, _ service.Actor, q *struct {
+	call(s, "GET", base+"/rules/schema", "get-rules-schema", "The JSON Schema of the rules document, for editors", func(_ context.Context, _ accounts.Actor, q *struct {
 		House bool `query:"house" doc:"of a house's document"`
 	}) (json.RawMessage, error) {
-		return s.Service.RulesSchema(q.House)
+		return rulebook.RulesSchema(q.House)
 	})
-	call(s, "GET", base+"/rules/templates", "list-rules-templates", "Documents to start from", func(context.Context, service.Actor, *in) ([]wire.Template, error) {
-		return s.Service.RulesTemplates()
+	call(s, "GET", base+"/rules/templates", "list-rules-templates", "Documents to start from", func(context.Context, accounts.Actor, *in) ([]wire.Template, error) {
+		return rulebook.RulesTemplates()
 	})
 }
 
@@ -181,60 +183,60 @@ func (s *server) rulesBeforehand() {
 	type rulesDraft struct {
 		Text string `json:"text"`
 	}
-	call(s, "POST", base+"/rules/check", "check-rules", "Read a rules document without applying it", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", base+"/rules/check", "check-rules", "Read a rules document without applying it", func(ctx context.Context, a accounts.Actor, q *struct {
 		House bool `query:"house" doc:"read it as a house's document"`
 		Body  rulesDraft
 	}) (wire.RulesCheck, error) {
-		return s.Service.CheckRules(ctx, a, "", q.Body.Text, q.House)
+		return s.Service.Rulebook.CheckRules(ctx, a, "", q.Body.Text, q.House)
 	})
-	atBoth(s, "POST", "/rules/lint", "lint-rules", "Read a rules document as this one's and say what is wrong with it", func(ctx context.Context, a service.Actor, where string, b rulesDraft) (wire.RulesCheck, error) {
-		return s.Service.CheckRules(ctx, a, where, b.Text, false)
+	atBoth(s, "POST", "/rules/lint", "lint-rules", "Read a rules document as this one's and say what is wrong with it", func(ctx context.Context, a accounts.Actor, where string, b rulesDraft) (wire.RulesCheck, error) {
+		return s.Service.Rulebook.CheckRules(ctx, a, where, b.Text, false)
 	})
 	type rulesTried struct {
 		Text string `json:"text"`
 		Last int    `json:"last,omitempty" minimum:"0" maximum:"500" doc:"how many of the last landings to judge again"`
 	}
-	atBoth(s, "POST", "/rules/try", "try-rules", "What a rules document would change if it were applied", func(ctx context.Context, a service.Actor, where string, b rulesTried) (wire.RulesTrial, error) {
-		return s.Service.TryRules(ctx, a, where, b.Text, b.Last)
+	atBoth(s, "POST", "/rules/try", "try-rules", "What a rules document would change if it were applied", func(ctx context.Context, a accounts.Actor, where string, b rulesTried) (wire.RulesTrial, error) {
+		return s.Service.Trials.TryRules(ctx, a, where, b.Text, b.Last)
 	})
-	call(s, "POST", repoPath+"/rules/test", "test-rules", "Run examples against rules", func(ctx context.Context, a service.Actor, q *struct {
+	call(s, "POST", repoPath+"/rules/test", "test-rules", "Run examples against rules", func(ctx context.Context, a accounts.Actor, q *struct {
 		InRepo
 		Body struct {
 			Text     string `json:"text,omitempty" doc:"the rules document; absent: the rules in force"`
 			Examples string `json:"examples" doc:"the examples, as YAML"`
 		}
 	}) (wire.ExampleResults, error) {
-		return s.Service.TestRules(ctx, a, q.repository(), q.Body.Text, q.Body.Examples)
+		return s.Service.Trials.TestRules(ctx, a, q.repository(), q.Body.Text, q.Body.Examples)
 	})
 }
 
 // rulesLoosen: what loosens for a time or needs a second person.
 func (s *server) rulesLoosen() {
-	readBoth(s, "/rules/proposals", "list-rules-proposals", "Loosenings that wait for a second person", func(ctx context.Context, a service.Actor, where string, q RulesQuery) ([]wire.Proposal, error) {
-		return s.Service.Proposals(ctx, a, where, q.All)
+	readBoth(s, "/rules/proposals", "list-rules-proposals", "Loosenings that wait for a second person", func(ctx context.Context, a accounts.Actor, where string, q RulesQuery) ([]wire.Proposal, error) {
+		return s.Service.Rulebook.Proposals(ctx, a, where, q.All)
 	})
 	type proposalDecision struct {
 		ID    int64 `json:"id" minimum:"1"`
 		Agree bool  `json:"agree" doc:"false: decline"`
 	}
-	atBoth(s, "POST", "/rules/decisions", "decide-rules-proposal", "Agree to a proposal, or decline it", func(ctx context.Context, a service.Actor, where string, b proposalDecision) (wire.Proposal, error) {
-		return s.Service.DecideProposal(ctx, a, where, b.ID, b.Agree)
+	atBoth(s, "POST", "/rules/decisions", "decide-rules-proposal", "Agree to a proposal, or decline it", func(ctx context.Context, a accounts.Actor, where string, b proposalDecision) (wire.Proposal, error) {
+		return s.Service.Rulebook.DecideProposal(ctx, a, where, b.ID, b.Agree)
 	})
-	readBoth(s, "/rules/suspensions", "list-rules-suspensions", "Protections that are suspended now", func(ctx context.Context, a service.Actor, where string, _ RulesQuery) ([]wire.Suspension, error) {
-		return s.Service.Suspensions(ctx, a, where)
+	readBoth(s, "/rules/suspensions", "list-rules-suspensions", "Protections that are suspended now", func(ctx context.Context, a accounts.Actor, where string, _ RulesQuery) ([]wire.Suspension, error) {
+		return s.Service.Rulebook.Suspensions(ctx, a, where)
 	})
 	type suspensionWish struct {
 		Protection string `json:"protection"`
 		ForSeconds int64  `json:"for_seconds" minimum:"60" maximum:"604800"`
 		Because    string `json:"because"`
 	}
-	atBoth(s, "POST", "/rules/suspensions", "suspend-protection", "Suspend a protection for a time; it comes back by itself", func(ctx context.Context, a service.Actor, where string, b suspensionWish) (wire.Suspended, error) {
-		return s.Service.Suspend(ctx, a, where, b.Protection, time.Duration(b.ForSeconds)*time.Second, b.Because)
+	atBoth(s, "POST", "/rules/suspensions", "suspend-protection", "Suspend a protection for a time; it comes back by itself", func(ctx context.Context, a accounts.Actor, where string, b suspensionWish) (wire.Suspended, error) {
+		return s.Service.Rulebook.Suspend(ctx, a, where, b.Protection, time.Duration(b.ForSeconds)*time.Second, b.Because)
 	})
 	type resumptionWish struct {
 		Protection string `json:"protection"`
 	}
-	atBoth(s, "POST", "/rules/resumptions", "resume-protection", "End a suspension before its time", func(ctx context.Context, a service.Actor, where string, b resumptionWish) (done, error) {
-		return done{true}, s.Service.Resume(ctx, a, where, b.Protection)
+	atBoth(s, "POST", "/rules/resumptions", "resume-protection", "End a suspension before its time", func(ctx context.Context, a accounts.Actor, where string, b resumptionWish) (done, error) {
+		return done{true}, s.Service.Rulebook.Resume(ctx, a, where, b.Protection)
 	})
 }

@@ -8,9 +8,11 @@ import (
 	"strconv"
 	"time"
 
+	"tavrin/internal/audit"
+	"tavrin/internal/problem"
+
 	"github.com/go-chi/chi/v5"
 
-	"tavrin/internal/service"
 	"tavrin/wire"
 )
 
@@ -61,7 +63,7 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	defer done()
 	last, err := s.streamStart(r)
 	if err == nil {
-		_, err = s.Service.Journal(ctx, a, service.JournalQuery{Repository: r.URL.Query().Get("repository"), After: max(last, 1), Limit: 1})
+		_, err = s.Service.Audit.Journal(ctx, a, audit.JournalQuery{Repository: r.URL.Query().Get("repository"), After: max(last, 1), Limit: 1})
 	}
 	if err != nil {
 		writeProblem(w, s.problemOf(ctx, err))
@@ -80,13 +82,13 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	defer again.Stop()
 	for {
 		if time.Since(asked) >= whoAgain/2 { // not for every line
-			if s.Service.Still(ctx, a) != nil {
+			if s.Service.Access.Still(ctx, a) != nil {
 				return // the client comes back, and is told
 			}
 			asked = time.Now()
 		}
-		grown := s.Service.Grown()
-		lines, err := s.Service.Journal(ctx, a, service.JournalQuery{Repository: r.URL.Query().Get("repository"), After: last, Limit: 200})
+		grown := s.Service.Records.Grown()
+		lines, err := s.Service.Audit.Journal(ctx, a, audit.JournalQuery{Repository: r.URL.Query().Get("repository"), After: last, Limit: 200})
 		if err != nil {
 			return
 		}
@@ -113,7 +115,7 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			return
 		case <-ctx.Done():
 			return
-		case <-s.Service.StreamsEnded():
+		case <-s.Service.Records.StreamsEnded():
 			return
 		}
 	}
@@ -125,11 +127,11 @@ func (s *server) streamStart(r *http.Request) (int64, error) {
 		text = r.URL.Query().Get("after")
 	}
 	if text == "" {
-		return s.Service.JournalEnd(r.Context())
+		return s.Service.Records.JournalEnd(r.Context())
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 0 {
-		return 0, &service.Problem{Kind: service.Invalid, Text: "the last event's id is a whole number, that of a journal line"}
+		return 0, &problem.Problem{Kind: problem.Invalid, Text: "the last event's id is a whole number, that of a journal line"}
 	}
 	return n, nil
 }
@@ -143,7 +145,7 @@ func (s *server) jobPack(w http.ResponseWriter, r *http.Request) {
 	}
 	s.unhurried(w)
 	w.Header().Set("Content-Type", "application/x-git-pack")
-	if err := s.Service.JobPack(r.Context(), id, credential(r), w); err != nil {
+	if err := s.Service.Checks.JobPack(r.Context(), id, credential(r), w); err != nil {
 		writeProblem(w, s.problemOf(r.Context(), err))
 	}
 }

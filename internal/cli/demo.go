@@ -50,7 +50,7 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 		return err
 	}
 	defer func() { err = errors.Join(err, running.stop()) }()
-	token, err := running.service.FirstStart(ctx)
+	token, err := running.service.Access.FirstStart(ctx)
 	if err != nil {
 		return err
 	}

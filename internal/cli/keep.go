@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"tavrin/internal/backup"
+	"tavrin/internal/folder"
 	"tavrin/internal/service"
 )
 
@@ -73,7 +74,7 @@ func (p *program) recover() *cobra.Command {
 	c := group("recover", "On the service's machine: get back in, replace a lost key, go on after a loss",
 		on("admin LOGIN", "Make LOGIN an administrator, in use, with a token for 24 hours", cobra.ExactArgs(1), func(ctx context.Context, args []string) error {
 			return p.opened(ctx, dir, func(s *service.Service) error {
-				token, err := s.RecoverAdmin(ctx, args[0])
+				token, err := s.Access.RecoverAdmin(ctx, args[0])
 				if err == nil {
 					fmt.Fprintf(p.out, "%s is an administrator; this token is shown once and good for 24 hours:\n  %s\n", args[0], token)
 				}
@@ -81,7 +82,7 @@ func (p *program) recover() *cobra.Command {
 			})
 		}),
 		on("new-key", "Make a signing key in the place of one that is lost", cobra.NoArgs, func(ctx context.Context, _ []string) error {
-			if err := service.NewKey(dir); err != nil {
+			if err := folder.NewKey(dir); err != nil {
 				return err
 			}
 			return p.opened(ctx, dir, func(s *service.Service) error {
@@ -93,11 +94,11 @@ func (p *program) recover() *cobra.Command {
 			})
 		}),
 		on("accept-loss", "Go on with a folder of which something is missing", cobra.NoArgs, func(ctx context.Context, _ []string) error {
-			if err := service.AcceptLoss(ctx, dir); err != nil {
+			if err := folder.AcceptLoss(ctx, dir); err != nil {
 				return err
 			}
 			return p.opened(ctx, dir, func(s *service.Service) error {
-				found, err := s.NoteLoss(ctx)
+				found, err := s.Audit.NoteLoss(ctx)
 				for _, f := range found {
 					fmt.Fprintln(p.out, f)
 				}

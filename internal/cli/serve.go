@@ -10,6 +10,8 @@ import (
 	"os"
 	"time"
 
+	"tavrin/internal/typed"
+
 	"github.com/spf13/cobra"
 
 	"tavrin/internal/api"
@@ -77,7 +79,7 @@ func (o serveOptions) logger(w *os.File) *slog.Logger {
 	}
 	options := &slog.HandlerOptions{Level: level, ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
 		if a.Value.Kind() == slog.KindString {
-			a.Value = slog.StringValue(service.Mask(a.Value.String()))
+			a.Value = slog.StringValue(typed.Mask(a.Value.String()))
 		}
 		return a
 	}}
@@ -102,7 +104,7 @@ func (p *program) runService(ctx context.Context, o serveOptions) error {
 	if o.headTo != "" {
 		sending, stop := context.WithCancel(ctx)
 		defer stop()
-		go running.service.SendHeads(sending, o.headTo, o.headEvery)
+		go running.service.Audit.SendHeads(sending, o.headTo, o.headEvery)
 	}
 	fmt.Fprintf(p.out, "Tavrin serves %s\n", running.url)
 	select {
@@ -115,7 +117,7 @@ func (p *program) runService(ctx context.Context, o serveOptions) error {
 
 // handOver gives the first administrator's token to whoever started the service.
 func (p *program) handOver(ctx context.Context, s *service.Service, file string) error {
-	token, err := s.FirstStart(ctx)
+	token, err := s.Access.FirstStart(ctx)
 	if err != nil || token == "" {
 		return err
 	}
@@ -164,7 +166,7 @@ func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, err
 		Handler: api.New(api.Options{Service: s, Log: log, Secure: secure, Bounds: b, BehindProxy: o.behindProxy}), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 15 * time.Second,
 		WriteTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}}
-	r.server.RegisterOnShutdown(s.EndStreams)
+	r.server.RegisterOnShutdown(s.Records.EndStreams)
 	go func() {
 		var err error
 		if o.certificate != "" {

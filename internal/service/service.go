@@ -1,32 +1,41 @@
-// Package service holds the use cases: everything that people, robots and clients can ask of Tavrin.
+// Package service puts the rooms together: opens what they stand on, tells each of those it needs, starts and stops what runs.
 //
-// It is the only place where the deciding code in core, the Git repositories and the records meet. It promises
-// that one repository has one writer at a time, that every decision is in the journal in the same transaction as
-// its effect, and that a process killed at any instant and started again goes on where the records say.
+// It decides nothing and knows nothing about changes or rules. It promises that a service starts only on a folder that it
+// keeps and that is in a condition to be served, and that whatever the last process left is settled before anything else
+// happens.
 package service
 
 import (
 	"cmp"
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
-	"os"
-	"path/filepath"
-	"strings"
 	"sync"
 	"time"
 
-	"gorm.io/gorm"
-
+	"tavrin/internal/accounts"
+	"tavrin/internal/audit"
 	"tavrin/internal/bounds"
-	"tavrin/internal/core/journal"
+	"tavrin/internal/changes"
+	"tavrin/internal/checks"
+	"tavrin/internal/desk"
+	"tavrin/internal/facts"
+	"tavrin/internal/folder"
 	"tavrin/internal/git"
-	"tavrin/internal/store"
+	"tavrin/internal/hosted"
+	"tavrin/internal/intake"
+	"tavrin/internal/landing"
+	"tavrin/internal/moves"
+	"tavrin/internal/queues"
+	"tavrin/internal/reading"
+	"tavrin/internal/recall"
+	"tavrin/internal/records"
+	"tavrin/internal/repositories"
+	"tavrin/internal/rulebook"
+	"tavrin/internal/signing"
+	"tavrin/internal/trials"
+	"tavrin/internal/waivers"
 )
 
 // Options is what a service is started with.
@@ -47,282 +56,184 @@ type Options struct {
 	Bounds bounds.Bounds
 }
 
-// Service is a running service. Its methods may be called concurrently.
-type Service struct {
-	store   *store.Store
-	git     *git.Program
-	dir     string
-	log     *slog.Logger
-	now     func() time.Time
-	at      func(string)
-	key     ed25519.PrivateKey
-	lock    *folderLock
-	bounds  *bounds.Bounds
-	imports []string
-	broker  *broker
-	wake    chan struct{}
-	tasks   sync.WaitGroup // what runs until the service stops
-	stop    context.CancelFunc
-
-	mu    sync.Mutex
-	locks map[int64]*sync.Mutex // one writer per repository
-
-	movers movers
-	rests  rests
-	tries  tries
-
-	marks    marks
-	refusals refusals
-	doubt    func(string)
-	cache    cache
-	editions editions
-	sets     sync.Map // pair → *rules.Set: rules put together before
-}
-
-// maxCached is how much of what was worked out is remembered, in kilobytes or so.
-const maxCached = 32 << 10
-
-// tick is how often the queue is looked at when nothing happens, for leases and expiries.
-const tick = 2 * time.Second
-
-// ErrInUse is returned when another process keeps the service's folder.
-var ErrInUse = errors.New("another tavrin service is running on this folder")
-
-// Open opens the service's folder, making it when there is none, repairs what a killed process left, and starts
-// the queue.
-func Open(ctx context.Context, o Options) (*Service, error) {
+// filled returns the options with what nobody said.
+func (o Options) filled() Options {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	if o.At == nil {
-		o.At = func(string) {}
-	}
 	if o.Bounds == (bounds.Bounds{}) {
 		o.Bounds = bounds.Default()
 	}
-	var err error
-	if o.Dir, err = filepath.Abs(o.Dir); err != nil { // git runs in other folders
-		return nil, err
-	}
-	for _, dir := range []string{o.Dir, filepath.Join(o.Dir, "repositories"), filepath.Join(o.Dir, "home")} {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return nil, fmt.Errorf("make the service's folder: %w", err)
-		}
-	}
-	lock, err := lockDir(o.Dir)
+	return o
+}
+
+// Service is a running service: its rooms, each for one subject.
+type Service struct {
+	Records      *records.Records
+	Access       *accounts.Access
+	People       *accounts.People
+	Rulebook     *rulebook.Rulebook
+	Facts        *facts.Gatherer
+	Checks       *checks.Checks
+	Waivers      *waivers.Waivers
+	Queues       *queues.Queues
+	Changes      *changes.Changes
+	Threads      *changes.Threads
+	Reading      *reading.Reader
+	Repositories *repositories.Repositories
+	Intake       *intake.Intake
+	Landing      *landing.Conductor
+	Trials       *trials.Trials
+	Desk         *desk.Desk
+	Notices      *desk.Notices
+	Audit        *audit.Auditor
+
+	folder *folder.Folder
+	key    *signing.Key
+	moves  *moves.Moves
+	disk   *hosted.Disk
+	log    *slog.Logger
+	tasks  sync.WaitGroup // what runs until the service stops
+	stop   context.CancelFunc
+}
+
+// Open opens the service's folder, making it when there is none, repairs what a killed process left, and starts the queues.
+func Open(ctx context.Context, o Options) (*Service, error) {
+	o = o.filled()
+	home, err := folder.Take(o.Dir)
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{
-		git: &git.Program{Home: filepath.Join(o.Dir, "home"), Bounds: o.Bounds}, bounds: &o.Bounds, dir: o.Dir, log: o.Log, doubt: o.Doubt,
-		now: func() time.Time { return o.Now().UTC() }, at: o.At, lock: lock, imports: o.Imports,
-		broker: newBroker(), cache: cache{max: maxCached}, wake: make(chan struct{}, 1), locks: map[int64]*sync.Mutex{},
+	s := &Service{folder: home, log: o.Log}
+	if err := s.open(ctx, o); err != nil {
+		return nil, errors.Join(err, s.giveUp())
 	}
-	if err = inCondition(o.Dir); err == nil {
-		err = checked(o.Dir)
-	}
-	if err == nil {
-		err = backUpFirst(ctx, o)
-	}
-	if err == nil {
-		s.key, err = signingKey(filepath.Join(o.Dir, keyName))
-	}
-	if err == nil {
-		s.store, err = store.Open(ctx, filepath.Join(o.Dir, recordsName))
-	}
-	if err != nil {
-		lock.Close()
-		return nil, err
-	}
-	if o.Queries != nil {
-		err = s.store.Observe(o.Queries)
-	}
-	if err == nil {
-		err = s.compareMarks(ctx)
-	}
-	if err == nil {
-		err = s.marks.begin(o.Dir)
-	}
-	if err == nil {
-		err = s.noteRestored(ctx)
-	}
-	if err == nil {
-		if err = s.settleAll(ctx); err != nil {
-			err = fmt.Errorf("settle what the last run left: %w", err)
-		}
-	}
-	if err != nil {
-		checked(o.Dir)
-		s.store.Close()
-		lock.Close()
-		return nil, err
+	s.furnish(o)
+	if err := s.settle(ctx); err != nil {
+		return nil, errors.Join(err, s.giveUp())
 	}
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
-	s.tasks.Go(func() { s.conduct(running) })
-	s.tasks.Go(func() { s.tidyUp(running) })
+	s.tasks.Go(func() { s.Landing.Run(running) })
+	s.tasks.Go(func() { s.every(running, 2*time.Second, "what ends by itself", s.endings) })
+	s.tasks.Go(func() { s.every(running, time.Minute, "untidy repositories", s.Repositories.Tidy) })
 	return s, nil
 }
 
-// Close stops the queue, waits for what it is doing, and closes the records.
+// open opens what the rooms stand on: the key and the records, backed up where they are of an older schema.
+func (s *Service) open(ctx context.Context, o Options) error {
+	from, to, err := records.Schema(ctx, s.folder.Records())
+	if err == nil {
+		err = s.folder.BackUpFirst(ctx, from, to, o.Now(), o.Log)
+	}
+	if err == nil {
+		s.key, err = signing.Open(s.folder.Key())
+	}
+	if err == nil {
+		s.Records, err = records.Open(ctx, s.folder.Records(), o.Now)
+	}
+	if err == nil && o.Queries != nil {
+		err = s.Records.Observe(o.Queries)
+	}
+	return err
+}
+
+// furnish makes the rooms, from the bottom up, and tells the lower ones whom to tell.
+func (s *Service) furnish(o Options) {
+	memory, b := recall.New(), &o.Bounds
+	r := s.Records
+	s.disk = hosted.New(&git.Program{Home: s.folder.Home(), Bounds: o.Bounds}, s.folder.Repositories())
+	s.moves = moves.New(r, s.disk, o.Log, o.At)
+	s.Access = accounts.NewAccess(r, o.Log)
+	s.People = accounts.NewPeople(r, s.Access)
+	s.Rulebook = rulebook.New(r, s.disk, memory, o.Log)
+	s.Facts = facts.New(r, s.disk, s.Rulebook, memory, o.Doubt)
+	s.Checks = checks.New(r, s.disk, s.Rulebook, s.Facts, s.folder.Dir)
+	s.Waivers = waivers.New(r, s.disk, s.moves, s.Rulebook, s.Facts)
+	s.Queues = queues.New(r, s.disk, s.moves, s.Facts, s.Checks)
+	s.Changes, s.Threads = changes.New(changes.Needs{
+		Records: r, Disk: s.disk, Moves: s.moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Queues: s.Queues,
+		Memory: memory, Bounds: b, Log: o.Log,
+	})
+	s.Reading = reading.New(r, s.disk, s.Facts, memory)
+	s.Repositories = repositories.New(repositories.Needs{
+		Records: r, Disk: s.disk, Moves: s.moves, Access: s.Access, Rulebook: s.Rulebook, Facts: s.Facts, Reading: s.Reading,
+		Memory: memory, Log: o.Log, Imports: o.Imports,
+	})
+	s.Intake = intake.New(intake.Needs{
+		Records: r, Disk: s.disk, Moves: s.moves, Access: s.Access, Rulebook: s.Rulebook, Waivers: s.Waivers, Changes: s.Changes,
+		Threads: s.Threads, Bounds: b, Log: o.Log,
+	})
+	s.Landing = landing.New(landing.Needs{
+		Records: r, Disk: s.disk, Moves: s.moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Waivers: s.Waivers,
+		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Key: s.key, Log: o.Log,
+	})
+	s.Trials = trials.New(r, s.disk, s.Rulebook, s.Facts)
+	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook)
+	s.Notices = desk.NewNotices(r, s.Desk)
+	s.Audit = audit.New(r, s.disk, s.moves, s.key, o.Log)
+
+	s.Access.OnEnd(checks.EndLeases)
+	s.Rulebook.OnChange(s.Checks.AskUnderNewRules)
+}
+
+// settle brings the folder, the records and the repositories into agreement.
+func (s *Service) settle(ctx context.Context) error {
+	if err := s.folder.Run(ctx, s.Records, s.disk.Path, s.log); err != nil {
+		return err
+	}
+	if err := s.moves.SettleAll(ctx); err != nil {
+		return fmt.Errorf("settle what the last run left: %w", err)
+	}
+	return nil
+}
+
+// endings ends what ends by itself.
+func (s *Service) endings(ctx context.Context) error {
+	return errors.Join(s.Checks.DropSilentLeases(ctx), s.Checks.EndSilentChecks(ctx), s.Rulebook.EndSuspensions(ctx), s.Waivers.EndOverrides(ctx))
+}
+
+// every does some work regularly until the context ends.
+func (s *Service) every(ctx context.Context, pause time.Duration, what string, work func(context.Context) error) {
+	timer := time.NewTicker(pause)
+	defer timer.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-timer.C:
+			if err := work(ctx); err != nil && ctx.Err() == nil {
+				s.log.Error(what+" could not be looked at", "error", err)
+			}
+		}
+	}
+}
+
+// Close stops the queues, waits for what they are doing, and closes the records.
 func (s *Service) Close() error {
 	s.stop()
 	s.tasks.Wait()
-	s.broker.close()
-	if err := checked(s.dir); err != nil { // a kill from here on would be taken for a loss, and no more than that
+	s.Records.EndStreams()
+	if err := s.folder.Rest(); err != nil {
 		s.log.Warn("the folder could not be marked", "error", err)
 	}
-	err := s.store.Close()
-	if err == nil {
-		s.marks.end()
-	}
-	s.lock.Close()
-	return err
+	err := s.Records.Close()
+	return cmp.Or(err, s.folder.Leave(err == nil))
 }
 
-// signingKey reads the service's key, or makes it at the first start.
-func signingKey(path string) (ed25519.PrivateKey, error) {
-	seed, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		seed = make([]byte, ed25519.SeedSize)
-		rand.Read(seed)
-		err = os.WriteFile(path, seed, 0o600)
+// giveUp closes what a start that failed had opened.
+func (s *Service) giveUp() error {
+	var errs []error
+	if s.Records != nil {
+		errs = append(errs, s.folder.Rest(), s.Records.Close())
 	}
-	if err != nil {
-		return nil, fmt.Errorf("read the signing key: %w", err)
-	}
-	if len(seed) != ed25519.SeedSize {
-		return nil, fmt.Errorf("the signing key in %s has %d bytes, not %d", path, len(seed), ed25519.SeedSize)
-	}
-	return ed25519.NewKeyFromSeed(seed), nil
+	return errors.Join(append(errs, s.folder.Leave(false))...)
 }
 
-// tx is one write transaction: the records and the journal lines that go with them.
-type tx struct {
-	*gorm.DB
-	service *Service
-	lines   int
-	touched touched
-	head    journal.Head    // the newest line
-	moved   map[int64]int64 // the line of the newest move of a branch, by repository
-}
-
-// write runs f in a write transaction; afterwards, when it was committed, listeners hear of its journal lines and
-// the queue is looked at.
-func (s *Service) write(ctx context.Context, f func(tx *tx) error) error {
-	t := &tx{service: s}
-	err := s.store.Write(ctx, func(db *gorm.DB) error {
-		t.DB, t.lines, t.touched, t.moved = db, 0, touched{}, nil
-		return f(t)
-	})
-	if err == nil {
-		s.editions.written(t.touched)
-	}
-	if err == nil && t.lines > 0 {
-		s.mark(t)
-		s.broker.announce()
-		s.nudge()
-	}
-	return err
-}
-
-// mark leaves the marks of what was committed.
-func (s *Service) mark(t *tx) {
-	err := s.marks.reached(t.head)
-	for repo, seq := range t.moved {
-		err = cmp.Or(err, s.marks.moved(s.bareDir(&store.Repository{ID: repo}), seq))
-	}
-	if err != nil {
-		s.log.Error("a mark could not be left of what was written", "line", t.head.Seq, "error", err)
-	}
-}
-
-// note runs f in a write transaction that no gate depends on and that leaves no line in the journal: what somebody has read
-// or wants to hear of.
-func (s *Service) note(ctx context.Context, f func(tx *tx) error) error {
-	return s.store.Write(ctx, func(db *gorm.DB) error { return f(&tx{DB: db, service: s}) })
-}
-
-// nudge makes the queue look again.
-func (s *Service) nudge() {
-	select {
-	case s.wake <- struct{}{}:
-	default:
-	}
-}
-
-// event is what record puts into the journal.
-type event struct {
-	actor   string // login; "tavrin" for the service itself
-	kind    string
-	repo    *store.Repository // nil: not about one repository
-	subject string
-	text    string
-	data    any
-}
-
-// itself is the actor of what the service does of its own accord.
-const itself = "tavrin"
-
-// touches says that what is written concerns a repository, for a write that leaves no line about it in the journal.
-func (t *tx) touches(repo *store.Repository) { t.touched.by(event{repo: repo}) }
-
-// record adds a line to the journal within the transaction. Of a repository that is set apart nothing is recorded but what
-// the service does itself: it is only to be read.
-func (t *tx) record(e event) error {
-	if e.repo != nil && e.repo.Trouble != "" && e.actor != itself && e.kind != "repository.settled" {
-		return apart(e.repo)
-	}
-	var last store.JournalLine
-	if err := t.Order("seq DESC").Limit(1).Find(&last).Error; err != nil {
-		return err
-	}
-	line := journal.Line{
-		Seq: last.Seq + 1, At: t.service.now(), Actor: e.actor, Kind: e.kind, Subject: e.subject, Text: e.text, Prev: last.Hash,
-	}
-	row := store.JournalLine{Seq: line.Seq, At: line.At.Format(time.RFC3339Nano), Actor: e.actor, Kind: e.kind,
-		Subject: e.subject, Text: e.text, Prev: last.Hash}
-	if e.repo != nil {
-		line.Repository, row.Repository, row.RepositoryID = e.repo.Name, e.repo.Name, e.repo.ID
-	}
-	if e.data != nil {
-		data, err := json.Marshal(e.data)
-		if err != nil {
-			return fmt.Errorf("journal %s: %w", e.kind, err)
-		}
-		line.Data, row.Data = data, string(data)
-	}
-	row.Hash = journal.Sum(line)
-	t.lines++
-	t.head = journal.Head{Seq: row.Seq, Hash: row.Hash}
-	if kind, _, _ := strings.Cut(e.kind, "."); e.repo != nil && (kind == "branch" || kind == "tag" || e.kind == "change.landed") {
-		if t.moved == nil {
-			t.moved = map[int64]int64{}
-		}
-		t.moved[e.repo.ID] = row.Seq
-	}
-	t.touched.by(e)
-	return t.Create(&row).Error
-}
-
-// repoLock returns the lock that makes one writer per repository.
-func (s *Service) repoLock(id int64) *sync.Mutex {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.locks[id] == nil {
-		s.locks[id] = &sync.Mutex{}
-	}
-	return s.locks[id]
-}
-
-// bare returns the Git side of a repository.
-func (s *Service) bare(r *store.Repository) *git.Repo {
-	return s.git.Open(s.bareDir(r))
-}
-
-func (s *Service) bareDir(r *store.Repository) string {
-	return filepath.Join(s.dir, "repositories", fmt.Sprintf("%d.git", r.ID))
+// NoteNewKey puts on record that the service signs with another key from now on, and returns its public part.
+func (s *Service) NoteNewKey(ctx context.Context) (string, error) {
+	return folder.NoteNewKey(ctx, s.Records, s.key)
 }

@@ -1,0 +1,406 @@
+package accounts
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/typed"
+	"tavrin/wire"
+)
+
+// NewAccount is what a person or robot is made from.
+type NewAccount struct {
+	Login, Name, Email string
+	Robot, Admin       bool
+}
+
+// CreateAccount makes a person or a robot.
+func (s *People) CreateAccount(ctx context.Context, a Actor, n NewAccount) (wire.Person, error) {
+	kind := "person"
+	if n.Robot {
+		kind = "robot"
+	}
+	if err := a.MustAdminister("making people and robots"); err != nil {
+		return wire.Person{}, err
+	}
+	if !typed.LoginForm.MatchString(n.Login) || n.Login == records.Itself {
+		return wire.Person{}, problem.Wrong("login", "%q is not a login: lower-case letters, digits and \"-\", at most 39, and not %q", n.Login, records.Itself)
+	}
+	if n.Name == "" {
+		n.Name = n.Login
+	}
+	if err := typed.Line("name", n.Name, 1, 100); err != nil {
+		return wire.Person{}, err
+	}
+	if n.Email == "" {
+		n.Email = n.Login + "@tavrin.invalid"
+	}
+	if !typed.EmailForm.MatchString(n.Email) || len(n.Email) > 200 {
+		return wire.Person{}, problem.Wrong("email", "%q is not an e-mail address", n.Email)
+	}
+	if n.Robot && n.Admin {
+		return wire.Person{}, problem.Wrong("admin", "a robot cannot be an administrator")
+	}
+	account := records.Account{Login: n.Login, Name: n.Name, Email: strings.ToLower(n.Email), Robot: n.Robot, Admin: n.Admin, CreatedAt: s.records.Now()}
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		if err := tx.Create(&account).Error; err != nil {
+			return records.OrTaken(err, "the login %s is taken", n.Login)
+		}
+		return tx.Record(records.Event{Actor: a.Login(), Kind: kind + ".created", Subject: kind + "/" + n.Login,
+			Text: fmt.Sprintf("%s made the %s %s", a.Login(), kind, n.Login), Data: map[string]any{"admin": n.Admin}})
+	})
+	return personView(account, nil), err
+}
+
+func personView(a records.Account, teams []string) wire.Person {
+	if teams == nil {
+		teams = []string{}
+	}
+	return wire.Person{Login: a.Login, Name: a.Name, Email: a.Email, Robot: a.Robot, Admin: a.Admin, Disabled: a.Disabled, Teams: teams}
+}
+
+func AccountByLogin(db *gorm.DB, login string) (records.Account, error) {
+	var account records.Account
+	err := db.Where("login = ?", login).First(&account).Error
+	return account, records.OrUnknown(err, "there is no person or robot %q", login)
+}
+
+// known are the accounts and teams that somebody knows of who administers nothing: who has a role where they have one, and the
+// people of their own teams, of those that have a role there and of those that the rules there name; and administrators, whom
+// everybody may have to ask.
+const known = `WITH mine AS (SELECT team_id FROM team_members WHERE account_id = @me),
+held AS (SELECT repository_id, house_id FROM grants WHERE account_id = @me OR team_id IN (SELECT team_id FROM mine)),
+places AS (SELECT id, house_id FROM repositories WHERE id IN (SELECT repository_id FROM held) OR house_id IN (SELECT house_id FROM held)),
+there AS (SELECT account_id, team_id FROM grants WHERE repository_id IN (SELECT id FROM places) OR house_id IN (SELECT house_id FROM places UNION SELECT house_id FROM held)),
+named AS (SELECT id AS team_id FROM teams WHERE name IN @named),
+teams_known AS (SELECT team_id FROM mine UNION SELECT team_id FROM named UNION SELECT team_id FROM team_keepers WHERE account_id = @me UNION SELECT team_id FROM there WHERE team_id IS NOT NULL),
+people_known AS (SELECT @me AS account_id UNION SELECT account_id FROM there WHERE account_id IS NOT NULL
+ UNION SELECT account_id FROM team_members WHERE team_id IN (SELECT team_id FROM teams_known) UNION SELECT account_id FROM team_keepers WHERE team_id IN (SELECT team_id FROM teams_known)
+ UNION SELECT id FROM accounts WHERE admin)
+`
+
+// knows lists the ids of accounts, or of teams, that an actor knows of; nil: all.
+func knows(db *gorm.DB, a Actor, what string) ([]int64, error) {
+	if a.account.Admin {
+		return nil, nil
+	}
+	named, err := teamsInRules(db, a)
+	if err != nil {
+		return nil, err
+	}
+	ids := []int64{}
+	query := map[string]string{"people": "SELECT account_id FROM people_known", "teams": "SELECT team_id FROM teams_known"}[what]
+	return ids, db.Raw(known+query, sql.Named("me", a.account.ID), sql.Named("named", named)).Scan(&ids).Error
+}
+
+var teamInRules = regexp.MustCompile(`team:([a-z0-9][a-z0-9-]*)`)
+
+// teamsInRules lists the teams that the rules in force name of what an actor may read.
+func teamsInRules(db *gorm.DB, a Actor) ([]string, error) {
+	repos, err := Readable(db, a)
+	if err != nil {
+		return nil, err
+	}
+	var ids, houses []int64
+	for _, r := range repos {
+		ids, houses = append(ids, r.ID), append(houses, r.HouseID)
+	}
+	var texts []string
+	err = db.Raw(`SELECT v.text FROM rules_versions v WHERE (v.repository_id IN ? OR v.house_id IN ?)
+AND v.version = (SELECT max(version) FROM rules_versions o WHERE o.repository_id IS v.repository_id AND o.house_id IS v.house_id)`, ids, houses).Scan(&texts).Error
+	names := []string{}
+	for _, text := range texts {
+		for _, m := range teamInRules.FindAllStringSubmatch(text, -1) {
+			names = append(names, m[1])
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names), err
+}
+
+// People lists people and robots by login, with their teams: all of them for administrators, for others those they know of.
+func (s *People) People(ctx context.Context, a Actor) ([]wire.Person, error) {
+	if !a.Known() || a.account.Robot && a.scope != ScopeAll {
+		return nil, problem.New(problem.SignInNeeded, "sign in to see people")
+	}
+	db := s.records.Read(ctx)
+	ids, err := knows(db, a, "people")
+	if err != nil {
+		return nil, err
+	}
+	query := db.Order("login")
+	if ids != nil {
+		query = query.Where("id IN ?", ids)
+	}
+	var accounts []records.Account
+	if err := query.Find(&accounts).Error; err != nil {
+		return nil, err
+	}
+	teams, err := s.Teams(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	people := []wire.Person{}
+	for _, account := range accounts {
+		var in []string
+		for _, t := range teams {
+			if slices.Contains(t.Members, account.Login) {
+				in = append(in, t.Name)
+			}
+		}
+		p := personView(account, in)
+		if !a.account.Admin && a.account.ID != account.ID {
+			p.Email = ""
+		}
+		people = append(people, p)
+	}
+	return people, nil
+}
+
+// Me says who the actor is.
+func (s *People) Me(ctx context.Context, a Actor) (wire.Me, error) {
+	if !a.Known() {
+		return wire.Me{}, problem.New(problem.SignInNeeded, "you have not signed in: set TAVRIN_TOKEN")
+	}
+	var teams []string
+	err := s.records.Read(ctx).Raw("SELECT t.name FROM teams t JOIN team_members m ON m.team_id = t.id WHERE m.account_id = ? ORDER BY t.name", a.account.ID).
+		Scan(&teams).Error
+	return wire.Me{Person: personView(a.account, teams), Scope: string(a.scope), Confirmed: a.confirmedUntil}, err
+}
+
+// CreateTeam makes a team. Its keepers may change it, besides administrators.
+func (s *People) CreateTeam(ctx context.Context, a Actor, name string, members, keepers []string) (wire.Team, error) {
+	if err := a.MustAdminister("making teams"); err != nil {
+		return wire.Team{}, err
+	}
+	if !typed.LoginForm.MatchString(name) {
+		return wire.Team{}, problem.Wrong("name", "%q is not a name for a team: lower-case letters, digits and \"-\", at most 39", name)
+	}
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		team := records.Team{Name: name, CreatedAt: s.records.Now()}
+		if err := tx.Create(&team).Error; err != nil {
+			return records.OrTaken(err, "there is a team %s already", name)
+		}
+		if err := setMembers(tx.DB, team, members); err != nil {
+			return err
+		}
+		if err := setKeepers(tx.DB, team, keepers); err != nil {
+			return err
+		}
+		return tx.Record(records.Event{Actor: a.Login(), Kind: "team.created", Subject: "team/" + name,
+			Text: fmt.Sprintf("%s made team %s with %s, kept by %s", a.Login(), name, orNobody(members), orNobody(keepers)), Data: map[string]any{"members": members, "keepers": keepers}})
+	})
+	if members == nil {
+		members = []string{}
+	}
+	if keepers == nil {
+		keepers = []string{}
+	}
+	return wire.Team{Name: name, Members: members, Keepers: keepers}, err
+}
+
+func orNobody(logins []string) string {
+	if len(logins) == 0 {
+		return "nobody"
+	}
+	return strings.Join(logins, ", ")
+}
+
+// setMembers and setKeepers replace the people of a team.
+func setMembers(db *gorm.DB, team records.Team, logins []string) error {
+	return setPeople(db, team, logins, "members", &records.TeamMember{}, func(id int64) any { return &records.TeamMember{TeamID: team.ID, AccountID: id} })
+}
+
+func setKeepers(db *gorm.DB, team records.Team, logins []string) error {
+	return setPeople(db, team, logins, "keepers", &records.TeamKeeper{}, func(id int64) any { return &records.TeamKeeper{TeamID: team.ID, AccountID: id} })
+}
+
+// setPeople replaces the rows of a kind that a team has by one for each login. Robots are in no team and keep none.
+func setPeople(db *gorm.DB, team records.Team, logins []string, field string, kind any, row func(account int64) any) error {
+	if err := db.Where("team_id = ?", team.ID).Delete(kind).Error; err != nil {
+		return err
+	}
+	for _, login := range slices.Compact(slices.Sorted(slices.Values(logins))) {
+		account, err := AccountByLogin(db, login)
+		if err != nil {
+			return err
+		}
+		if account.Robot {
+			return problem.Wrong(field, "%s is a robot, and teams are of people and kept by people", login)
+		}
+		if err := db.Create(row(account.ID)).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// TeamEdit is what to change of a team; nil leaves it.
+type TeamEdit struct {
+	Members *[]string
+	Keepers *[]string
+}
+
+// SetTeam replaces a team's members, its keepers, or both. Its keepers and administrators may set members; who keeps
+// it is for administrators. Each edit is on record, and what is open is judged by it at once.
+func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit TeamEdit) error {
+	if !a.Known() {
+		return a.MustAdminister("changing teams")
+	}
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		var team records.Team
+		if err := tx.Where("name = ?", name).First(&team).Error; err != nil {
+			return records.OrUnknown(err, "there is no team %q", name)
+		}
+		var keeps int64
+		if err := tx.Model(&records.TeamKeeper{}).Where("team_id = ? AND account_id = ?", team.ID, a.account.ID).Count(&keeps).Error; err != nil {
+			return err
+		}
+		if keeps == 0 || a.scope != ScopeAll || edit.Keepers != nil {
+			if err := a.MustAdminister("changing teams that one does not keep"); err != nil {
+				return err
+			}
+		}
+		var before []string
+		err := tx.Raw("SELECT a.login FROM team_members m JOIN accounts a ON a.id = m.account_id WHERE m.team_id = ? ORDER BY a.login", team.ID).Scan(&before).Error
+		if err != nil {
+			return err
+		}
+		data := map[string]any{"was": before}
+		text := fmt.Sprintf("%s changed team %s", a.Login(), name)
+		if edit.Members != nil {
+			if err := setMembers(tx.DB, team, *edit.Members); err != nil {
+				return err
+			}
+			data["members"] = *edit.Members
+			text = fmt.Sprintf("%s set the members of team %s to %s", a.Login(), name, orNobody(*edit.Members))
+		}
+		if edit.Keepers != nil {
+			if err := setKeepers(tx.DB, team, *edit.Keepers); err != nil {
+				return err
+			}
+			data["keepers"] = *edit.Keepers
+			text += fmt.Sprintf(", kept by %s", orNobody(*edit.Keepers))
+		}
+		return tx.Record(records.Event{Actor: a.Login(), Kind: "team.changed", Subject: "team/" + name, Text: text, Data: data})
+	})
+}
+
+// Teams lists the teams with their members and keepers: all of them for administrators, for others those they know of.
+func (s *People) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
+	if !a.Known() {
+		return nil, problem.New(problem.SignInNeeded, "sign in to see teams")
+	}
+	db := s.records.Read(ctx)
+	ids, err := knows(db, a, "teams")
+	if err != nil {
+		return nil, err
+	}
+	query := db.Order("name")
+	if ids != nil {
+		query = query.Where("id IN ?", ids)
+	}
+	var rows []records.Team
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	var members, keepers []struct {
+		TeamID int64
+		Login  string
+	}
+	if err := db.Raw("SELECT m.team_id, a.login FROM team_members m JOIN accounts a ON a.id = m.account_id ORDER BY a.login").Scan(&members).Error; err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT k.team_id, a.login FROM team_keepers k JOIN accounts a ON a.id = k.account_id ORDER BY a.login").Scan(&keepers).Error; err != nil {
+		return nil, err
+	}
+	teams := []wire.Team{}
+	for _, row := range rows {
+		t := wire.Team{Name: row.Name, Members: []string{}, Keepers: []string{}}
+		for _, m := range members {
+			if m.TeamID == row.ID {
+				t.Members = append(t.Members, m.Login)
+			}
+		}
+		for _, k := range keepers {
+			if k.TeamID == row.ID {
+				t.Keepers = append(t.Keepers, k.Login)
+			}
+		}
+		teams = append(teams, t)
+	}
+	return teams, nil
+}
+
+// Grant gives somebody a role in a house or a repository; the role "none" takes it away.
+func (s *People) Grant(ctx context.Context, a Actor, where, who, role string) error {
+	atHouse := !strings.Contains(where, "/")
+	allowed := []string{"reader", "writer", "maintainer", "none"}
+	if atHouse {
+		allowed = append(allowed, RoleKeeper)
+	}
+	if !slices.Contains(allowed, role) {
+		return problem.Wrong("role", "%q is not a role here: one of %s", role, strings.Join(allowed, ", "))
+	}
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		g, e, err := grantPlace(tx, a, where)
+		if err != nil {
+			return err
+		}
+		if err := grantSubject(tx.DB, &g, who); err != nil {
+			return err
+		}
+		if err := tx.Where(map[string]any{"account_id": g.AccountID, "team_id": g.TeamID, "house_id": g.HouseID, "repository_id": g.RepositoryID}).
+			Delete(&records.Grant{}).Error; err != nil {
+			return err
+		}
+		g.Role = role
+		if role != "none" {
+			if err := tx.Create(&g).Error; err != nil {
+				return err
+			}
+		}
+		e.Actor, e.Kind, e.Subject = a.Login(), "role.granted", "grant/"+where+"/"+who
+		e.Text = fmt.Sprintf("%s gave %s the role %s in %s", a.Login(), who, role, where)
+		e.Data = map[string]any{"who": who, "where": where, "role": role}
+		return tx.Record(e)
+	})
+}
+
+func grantPlace(tx *records.Tx, a Actor, where string) (records.Grant, records.Event, error) {
+	if !strings.Contains(where, "/") {
+		house, err := HouseByName(tx.DB, where)
+		if err != nil {
+			return records.Grant{}, records.Event{}, err
+		}
+		return records.Grant{HouseID: &house.ID}, records.Event{}, MustKeep(tx.DB, a, house, "giving roles in a house")
+	}
+	repo, err := Reach(tx.DB, a, where, gate.Maintainer)
+	if err != nil {
+		return records.Grant{}, records.Event{}, err
+	}
+	return records.Grant{RepositoryID: &repo.ID}, records.Event{Repo: repo}, nil
+}
+
+func grantSubject(db *gorm.DB, g *records.Grant, who string) error {
+	if name, isTeam := strings.CutPrefix(who, "team:"); isTeam {
+		var team records.Team
+		if err := db.Where("name = ?", name).First(&team).Error; err != nil {
+			return records.OrUnknown(err, "there is no team %q", name)
+		}
+		g.TeamID = &team.ID
+		return nil
+	}
+	account, err := AccountByLogin(db, who)
+	g.AccountID = &account.ID
+	return err
+}

@@ -1,0 +1,247 @@
+package accounts
+
+import (
+	"errors"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+)
+
+// RoleKeeper is the house role above maintainer.
+const RoleKeeper = "keeper"
+
+// RoleIn returns an account's role in a repository: the strongest of its own and its teams' grants, in the
+// repository and in its house. Administrators are maintainers everywhere.
+func RoleIn(db *gorm.DB, account records.Account, repo *records.Repository) (gate.Role, error) {
+	if account.Disabled {
+		return gate.NoRole, nil
+	}
+	if account.Admin {
+		return gate.Maintainer, nil
+	}
+	best := gate.NoRole
+	if repo.Public {
+		best = gate.Reader
+	}
+	if account.ID == 0 {
+		return best, nil
+	}
+	var roles []string
+	err := db.Model(&records.Grant{}).Where("(repository_id = ? OR house_id = ?) AND (account_id = ? OR team_id IN (SELECT team_id FROM team_members WHERE account_id = ?))",
+		repo.ID, repo.HouseID, account.ID, account.ID).Pluck("role", &roles).Error
+	for _, r := range roles {
+		if role := PlainRole(r); role.AtLeast(best) {
+			best = role
+		}
+	}
+	return best, err
+}
+
+func PlainRole(role string) gate.Role {
+	if role == RoleKeeper {
+		return gate.Maintainer
+	}
+	return gate.Role(role)
+}
+
+// PeopleOf returns everybody with a role in a repository, by login, with their teams.
+func PeopleOf(db *gorm.DB, repo *records.Repository) (map[string]gate.Person, error) {
+	var rows []struct {
+		Login   string
+		Robot   bool
+		Role    string
+		Standby bool
+	}
+	err := db.Raw(`
+SELECT a.login, a.robot, g.role, FALSE AS standby FROM grants g JOIN accounts a ON a.id = g.account_id
+ WHERE NOT a.disabled AND (g.repository_id = @repo OR g.house_id = @house)
+UNION ALL
+SELECT a.login, a.robot, g.role, FALSE FROM grants g JOIN team_members m ON m.team_id = g.team_id JOIN accounts a ON a.id = m.account_id
+ WHERE NOT a.disabled AND (g.repository_id = @repo OR g.house_id = @house)
+UNION ALL
+SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabled`,
+		map[string]any{"repo": repo.ID, "house": repo.HouseID}).Scan(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	people := map[string]gate.Person{}
+	for _, r := range rows {
+		p, known := people[r.Login]
+		p.Login, p.Robot, p.Standby = r.Login, r.Robot, r.Standby && (!known || p.Standby)
+		if role := PlainRole(r.Role); role.AtLeast(p.Role) {
+			p.Role = role
+		}
+		people[r.Login] = p
+	}
+	var members []struct{ Login, Team string }
+	err = db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN teams t ON t.id = m.team_id ORDER BY t.name").
+		Scan(&members).Error
+	for _, m := range members {
+		if p, ok := people[m.Login]; ok {
+			p.Teams = append(p.Teams, m.Team)
+			people[m.Login] = p
+		}
+	}
+	return people, err
+}
+
+// TeamsOf returns the teams of people, by login, whether or not they have any access.
+func TeamsOf(db *gorm.DB, logins []string) (map[string][]string, error) {
+	var members []struct{ Login, Team string }
+	err := db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN teams t ON t.id = m.team_id WHERE a.login IN ? ORDER BY t.name", logins).
+		Scan(&members).Error
+	teams := map[string][]string{}
+	for _, m := range members {
+		teams[m.Login] = append(teams[m.Login], m.Team)
+	}
+	return teams, err
+}
+
+// Reach finds a repository for an actor who needs at least a role in it. A repository that the actor may not
+// read is as good as none (P11).
+func Reach(db *gorm.DB, a Actor, name string, need gate.Role) (*records.Repository, error) {
+	var repo records.Repository
+	missing := problem.New(problem.Unknown, "there is no repository %s, or you may not read it", name)
+	if !a.Known() { // the same answer, whether it exists or not
+		missing = problem.New(problem.SignInNeeded, "sign in to see %s: set TAVRIN_TOKEN, or give the token as the Basic password", name)
+	}
+	if err := db.Where("name = ?", name).First(&repo).Error; err != nil {
+		return nil, records.OrElse(err, missing)
+	}
+	bound := slices.ContainsFunc(a.bindings, func(b records.TokenBinding) bool { return b.RepositoryID == repo.ID })
+	role, err := RoleIn(db, a.account, &repo)
+	if err != nil {
+		return nil, err
+	}
+	if _, confined := callsOf[a.scope]; confined { // it reads what its few calls need, where it is bound
+		role = gate.NoRole
+		if bound {
+			role = gate.Reader
+		}
+	}
+	if role == gate.NoRole {
+		if p, ok := missing.(*problem.Problem); ok {
+			p.Rights = true
+		}
+		return nil, missing
+	}
+	if need.AtLeast(gate.Writer) && a.scope == ScopeRead {
+		return nil, problem.New(problem.Forbidden, "this token is for reading only; make one with scope all")
+	}
+	if !role.AtLeast(need) {
+		return nil, problem.New(problem.Forbidden, "this needs the role %s in %s, and %s is %s there: ask a maintainer", need, name, a.Who(), role)
+	}
+	return &repo, nil
+}
+
+// MustKeep refuses everybody but keepers of a house and administrators.
+func MustKeep(db *gorm.DB, a Actor, house records.House, what string) error {
+	if a.scope != ScopeAll {
+		return a.MustAdminister(what)
+	}
+	if a.account.Admin {
+		return nil
+	}
+	role, err := HouseRole(db, a.account, house.ID)
+	if err != nil || role == RoleKeeper {
+		return err
+	}
+	return problem.New(problem.Forbidden, "%s is for keepers of house %s, and %s is not one", what, house.Name, a.Who())
+}
+
+func HouseRole(db *gorm.DB, account records.Account, house int64) (string, error) {
+	var roles []string
+	err := db.Model(&records.Grant{}).Where("house_id = ? AND (account_id = ? OR team_id IN (SELECT team_id FROM team_members WHERE account_id = ?))",
+		house, account.ID, account.ID).Pluck("role", &roles).Error
+	best := ""
+	for _, r := range []string{"reader", "writer", "maintainer", RoleKeeper} {
+		if slices.Contains(roles, r) {
+			best = r
+		}
+	}
+	return best, err
+}
+
+// MembersOf lists the people with access who are meant by principals, by login.
+func MembersOf(people map[string]gate.Person, who []rules.Principal) []string {
+	out := []string{}
+	for login, p := range people {
+		if !p.Robot && p.IsAny(who) {
+			out = append(out, login)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func PrincipalTexts(who []rules.Principal) []string {
+	out := []string{}
+	for _, p := range who {
+		out = append(out, p.String())
+	}
+	return out
+}
+
+// PrincipalNamed reads a principal that was kept as text.
+func PrincipalNamed(text string) rules.Principal {
+	kind, name, _ := strings.Cut(text, ":")
+	return rules.Principal{Kind: rules.PrincipalKind(kind), Name: name}
+}
+
+func HouseByName(db *gorm.DB, name string) (records.House, error) {
+	var h records.House
+	err := db.Where("name = ?", name).First(&h).Error
+	return h, records.OrUnknown(err, "there is no house %q: tavrin house create %s", name, name)
+}
+
+// Readable returns the repositories that the actor may read, by name.
+func Readable(db *gorm.DB, a Actor) ([]records.Repository, error) {
+	var rows []records.Repository
+	if err := db.Order("name").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	var out []records.Repository
+	for _, r := range rows {
+		if _, err := Reach(db, a, r.Name, gate.Reader); err == nil {
+			out = append(out, r)
+		} else if p := (*problem.Problem)(nil); !errors.As(err, &p) {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Belongs says whether an actor has a role in a house or in one of its repositories. That a repository is readable by
+// all is not enough to read what its house says of others (P11).
+func Belongs(db *gorm.DB, a Actor, house records.House) (bool, error) {
+	if a.account.Admin {
+		return true, nil
+	}
+	if role, err := HouseRole(db, a.account, house.ID); err != nil || role != "" {
+		return role != "", err
+	}
+	repos, err := RepositoriesOf(db, house)
+	if err != nil {
+		return false, err
+	}
+	for i := range repos {
+		repos[i].Public = false
+		role, err := RoleIn(db, a.account, &repos[i])
+		if err != nil || role != gate.NoRole {
+			return err == nil, err
+		}
+	}
+	return false, nil
+}
+
+func RepositoriesOf(db *gorm.DB, house records.House) ([]records.Repository, error) {
+	var repos []records.Repository
+	err := db.Where("house_id = ?", house.ID).Order("name").Find(&repos).Error
+	return repos, err
+}

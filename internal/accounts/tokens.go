@@ -1,0 +1,172 @@
+package accounts
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/typed"
+	"tavrin/wire"
+)
+
+// NewToken is what a token is made from.
+type NewToken struct {
+	Login     string
+	Name      string
+	Lifetime  time.Duration // 0: 90 days
+	ReadOnly  bool
+	Witness   []string // HOUSE/NAME:CHECK
+	RunnerFor []string // HOUSE/NAME
+}
+
+const (
+	defaultLifetime = 90 * 24 * time.Hour
+	longestLifetime = 2 * 365 * 24 * time.Hour
+)
+
+// CreateToken makes a token for oneself, or, as an administrator, for anybody. The answer holds the secret.
+func (s *Access) CreateToken(ctx context.Context, a Actor, n NewToken) (wire.Token, error) {
+	if a.scope != ScopeAll || (n.Login != a.Login() && !a.account.Admin) {
+		return wire.Token{}, problem.New(problem.Forbidden, "a token is made by its owner or by a service administrator, with a token of scope all")
+	}
+	scope, err := n.scope()
+	if err != nil {
+		return wire.Token{}, err
+	}
+	if n.Lifetime == 0 {
+		n.Lifetime = defaultLifetime
+	}
+	if n.Lifetime < time.Second || n.Lifetime > longestLifetime {
+		return wire.Token{}, problem.Wrong("expires", "a token lives from 1s to %s", longestLifetime)
+	}
+	if n.Name == "" {
+		n.Name = "token"
+	}
+	if err := typed.Line("name", n.Name, 1, 100); err != nil {
+		return wire.Token{}, err
+	}
+	expires := s.records.Now().Add(n.Lifetime)
+	plain := Secret()
+	t := records.Token{Name: n.Name, Hash: Digest(plain), Scope: string(scope), ExpiresAt: &expires, CreatedAt: s.records.Now()}
+	bindings := append(slices.Clone(n.Witness), n.RunnerFor...)
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
+		account, err := AccountByLogin(tx.DB, n.Login)
+		if err != nil {
+			return err
+		}
+		if (scope == ScopeWitness || scope == ScopeRunner) && !account.Robot {
+			return problem.Wrong("login", "%s is a person; only a robot can be a witness or a runner: tavrin robot create LOGIN", n.Login)
+		}
+		t.AccountID = account.ID
+		if err := tx.Create(&t).Error; err != nil {
+			return err
+		}
+		for _, text := range bindings {
+			if err := bind(tx, a, t.ID, text, scope); err != nil {
+				return err
+			}
+		}
+		return tx.Record(records.Event{Actor: a.Login(), Kind: "token.created", Subject: fmt.Sprintf("token/%d", t.ID),
+			Text: fmt.Sprintf("%s made the %s token %q for %s", a.Login(), scope, n.Name, n.Login),
+			Data: map[string]any{"scope": scope, "bindings": bindings, "expires_at": expires}})
+	})
+	if bindings == nil {
+		bindings = []string{}
+	}
+	return wire.Token{ID: t.ID, Login: n.Login, Name: n.Name, Scope: string(scope), Bindings: bindings, ExpiresAt: &expires, CreatedAt: t.CreatedAt, Secret: plain}, err
+}
+
+func (n NewToken) scope() (Scope, error) {
+	kinds := 0
+	scope := ScopeAll
+	if n.ReadOnly {
+		scope, kinds = ScopeRead, kinds+1
+	}
+	if len(n.Witness) > 0 {
+		scope, kinds = ScopeWitness, kinds+1
+	}
+	if len(n.RunnerFor) > 0 {
+		scope, kinds = ScopeRunner, kinds+1
+	}
+	if kinds > 1 {
+		return "", problem.Wrong("witness", "a token has one purpose: reading, witness or runner")
+	}
+	return scope, nil
+}
+
+func bind(tx *records.Tx, a Actor, token int64, text string, scope Scope) error {
+	name, check := text, ""
+	if scope == ScopeWitness {
+		var found bool
+		name, check, found = strings.Cut(text, ":")
+		if !found || !typed.CheckForm.MatchString(check) {
+			return problem.Wrong("witness", "%q does not name a check of a repository: HOUSE/NAME:CHECK", text)
+		}
+	}
+	repo, err := Reach(tx.DB, a, name, gate.Maintainer)
+	if err != nil {
+		return err
+	}
+	return tx.Create(&records.TokenBinding{TokenID: token, RepositoryID: repo.ID, CheckName: check}).Error
+}
+
+// Tokens lists one's own tokens, or as an administrator everybody's, without the secrets.
+func (s *Access) Tokens(ctx context.Context, a Actor) ([]wire.Token, error) {
+	if !a.Known() {
+		return nil, problem.New(problem.SignInNeeded, "sign in to see tokens")
+	}
+	db := s.records.Read(ctx)
+	query := db.Order("id")
+	if !a.account.Admin {
+		query = query.Where("account_id = ?", a.account.ID)
+	}
+	var rows []records.Token
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	tokens := []wire.Token{}
+	for _, t := range rows {
+		var account records.Account
+		if err := db.First(&account, t.AccountID).Error; err != nil {
+			return nil, err
+		}
+		bindings := []string{}
+		err := db.Raw("SELECT r.name || CASE b.check_name WHEN '' THEN '' ELSE ':' || b.check_name END FROM token_bindings b JOIN repositories r ON r.id = b.repository_id WHERE b.token_id = ? ORDER BY 1", t.ID).
+			Scan(&bindings).Error
+		if err != nil {
+			return nil, err
+		}
+		tokens = append(tokens, wire.Token{ID: t.ID, Login: account.Login, Name: t.Name, Scope: t.Scope, Bindings: bindings,
+			ExpiresAt: t.ExpiresAt, RevokedAt: t.RevokedAt, LastUsedAt: t.LastUsedAt, CreatedAt: t.CreatedAt})
+	}
+	return tokens, nil
+}
+
+// RevokeToken ends a token at once: one's own, or as an administrator anybody's.
+func (s *Access) RevokeToken(ctx context.Context, a Actor, id int64) error {
+	if !a.Known() {
+		return problem.New(problem.SignInNeeded, "sign in to revoke a token")
+	}
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		var t records.Token
+		if err := tx.First(&t, id).Error; err != nil || (t.AccountID != a.account.ID && !a.account.Admin) || a.scope != ScopeAll {
+			return problem.New(problem.Unknown, "there is no token %d that you may revoke: tavrin token list", id)
+		}
+		now := s.records.Now()
+		if err := tx.Model(&t).Update("revoked_at", now).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("token_id = ?", t.ID).Delete(&records.Session{}).Error; err != nil {
+			return err
+		}
+		if _, err := s.ended(tx, []int64{t.ID}); err != nil {
+			return err
+		}
+		return tx.Record(records.Event{Actor: a.Login(), Kind: "token.revoked", Subject: fmt.Sprintf("token/%d", id), Text: fmt.Sprintf("%s revoked token %d, %q", a.Login(), id, t.Name)})
+	})
+}

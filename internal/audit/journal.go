@@ -1,0 +1,133 @@
+package audit
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/journal"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/wire"
+)
+
+const maxLines = 500
+
+// JournalQuery selects lines of the journal.
+type JournalQuery struct {
+	Repository string // empty: all that the actor may read
+	After      int64  // lines with a higher number, oldest first
+	Before     int64  // with After 0: lines with a lower number, newest first; 0: from the newest
+	Limit      int
+}
+
+// Journal lists lines. Lines that belong to no repository are for administrators; others for those who may read
+// their repository.
+func (s *Auditor) Journal(ctx context.Context, a accounts.Actor, q JournalQuery) ([]wire.JournalLine, error) {
+	db := s.records.Read(ctx)
+	query := db.Limit(min(max(1, q.Limit), maxLines))
+	if q.Repository != "" {
+		repo, err := accounts.Reach(db, a, q.Repository, gate.Reader)
+		if err != nil {
+			return nil, err
+		}
+		query = query.Where("repository_id = ?", repo.ID)
+	} else {
+		if !a.Known() {
+			return nil, problem.New(problem.SignInNeeded, "sign in to read the journal")
+		}
+		if !a.Account().Admin {
+			repos, err := accounts.Readable(db, a)
+			if err != nil {
+				return nil, err
+			}
+			ids := []int64{}
+			for _, r := range repos {
+				ids = append(ids, r.ID)
+			}
+			query = query.Where("repository_id IN ?", ids)
+		}
+	}
+	switch {
+	case q.After > 0:
+		query = query.Where("seq > ?", q.After).Order("seq")
+	case q.Before > 0:
+		query = query.Where("seq < ?", q.Before).Order("seq DESC")
+	default:
+		query = query.Order("seq DESC")
+	}
+	return readLines(query)
+}
+
+func readLines(query *gorm.DB) ([]wire.JournalLine, error) {
+	var rows []records.JournalLine
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	lines := []wire.JournalLine{}
+	for _, r := range rows {
+		at, err := time.Parse(time.RFC3339Nano, r.At)
+		if err != nil {
+			return nil, fmt.Errorf("journal line %d: %w", r.Seq, err)
+		}
+		l := wire.JournalLine{Seq: r.Seq, At: at, Actor: r.Actor, Kind: r.Kind, Repository: r.Repository, Subject: r.Subject, Text: r.Text, Prev: r.Prev, Hash: r.Hash}
+		if r.Data != "" {
+			l.Data = json.RawMessage(r.Data)
+		}
+		lines = append(lines, l)
+	}
+	return lines, nil
+}
+
+// JournalHead returns the newest line's place and hash, signed: what somebody else is to keep, so that no earlier line can be
+// altered unseen.
+func (s *Auditor) JournalHead(ctx context.Context, a accounts.Actor) (wire.SignedHead, error) {
+	if err := a.MustAdminister("exporting the journal's head"); err != nil {
+		return wire.SignedHead{}, err
+	}
+	return s.head(ctx)
+}
+
+func (s *Auditor) head(ctx context.Context) (wire.SignedHead, error) {
+	var last records.JournalLine
+	err := s.records.Read(ctx).Order("seq DESC").Limit(1).Find(&last).Error
+	return s.key.Head(journal.Head{Seq: last.Seq, Hash: last.Hash}), err
+}
+
+// SendHeads adds the journal's signed head to a file, a line each time, until the context ends: at once, and then regularly.
+func (s *Auditor) SendHeads(ctx context.Context, file string, every time.Duration) {
+	for {
+		if err := s.sendHead(ctx, file); err != nil && ctx.Err() == nil {
+			s.log.Error("the journal's head could not be sent out", "file", file, "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(max(every, time.Second)):
+		}
+	}
+}
+
+func (s *Auditor) sendHead(ctx context.Context, file string) error {
+	head, err := s.head(ctx)
+	if err != nil {
+		return err
+	}
+	line, err := json.Marshal(head)
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(append(line, '\n'))
+	return errors.Join(err, f.Close())
+}

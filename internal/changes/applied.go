@@ -1,0 +1,41 @@
+package changes
+
+import (
+	"fmt"
+
+	"tavrin/internal/records"
+)
+
+// RecordTaken records that a push took suggestions in, and settles their discussions.
+func (s *Threads) RecordTaken(tx *records.Tx, repo *records.Repository, i *records.Intent) error {
+	for _, id := range i.Takes {
+		var r records.Remark
+		var t records.Thread
+		var c records.Change
+		err := tx.First(&r, id).Error
+		if err == nil {
+			err = tx.First(&t, r.ThreadID).Error
+		}
+		if err == nil {
+			err = tx.First(&c, t.ChangeID).Error
+		}
+		if err == nil {
+			err = tx.Model(&r).Updates(map[string]any{"taken_as": i.New, "taken_by": i.Actor}).Error
+		}
+		if err != nil {
+			return err
+		}
+		if t.SettledBy != "" {
+			continue
+		}
+		now := s.records.Now()
+		t.SettledBy, t.SettledAt, t.Outcome = i.Actor, &now, fmt.Sprintf("taken in as %.10s", i.New)
+		if err := tx.Save(&t).Error; err != nil {
+			return err
+		}
+		if err := recordThread(tx, repo, c, t, i.Actor, "thread.settled", "settled the discussion on", ": "+t.Outcome); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,278 @@
+package changes
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/facts"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/typed"
+	"tavrin/internal/waivers"
+	"tavrin/wire"
+)
+
+// maxHidden is how many of the paths are named that a change's difference does not show.
+const maxHidden = 100
+
+// NewChange is what a change is made from.
+type NewChange struct {
+	Source, Target, Title string
+	Description           *string // nil: as the rules have new changes begin
+	Draft                 bool
+	DependsOn             []int // changes that it waits for
+}
+
+// OpenChange proposes to bring a source branch into a target branch.
+func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string, n NewChange) (wire.Change, error) {
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Writer)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	if n.Target == "" {
+		n.Target = repo.DefaultBranch
+	}
+	description, err := s.FirstDescription(s.records.Read(ctx), repo, n)
+	if err := errors.Join(err, typed.Line("title", n.Title, 1, typed.MaxTitle), typed.Prose("description", description, typed.MaxProse)); err != nil {
+		return wire.Change{}, problem.First(err)
+	}
+	n.Title, description = typed.Mask(n.Title), typed.Mask(description)
+	unlock, err := s.moves.Lock(ctx, repo)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	defer unlock()
+	head, _, err := s.Ends(ctx, repo, n)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	state := "open"
+	if n.Draft {
+		state = "draft"
+	}
+	change := records.Change{RepositoryID: repo.ID, Title: n.Title, Description: description, Source: n.Source, Target: n.Target,
+		State: state, OpenedBy: a.Login(), CreatedAt: s.records.Now(), UpdatedAt: s.records.Now()}
+	pending, err := s.RevisionOf(ctx, repo, change, nil, head, a.Login())
+	if err != nil {
+		return wire.Change{}, err
+	}
+	if pending.Row.Files == 0 {
+		return wire.Change{}, problem.Wrong("source", "%s brings nothing that %s does not have", n.Source, n.Target)
+	}
+	err = s.records.Write(ctx, func(tx *records.Tx) error { return s.recordOpened(tx, repo, &change, pending, n.DependsOn) })
+	if err != nil {
+		return wire.Change{}, err
+	}
+	return s.Change(ctx, a, name, change.Number)
+}
+
+// recordOpened gives a new change its number and records it with its first revision.
+func (s *Changes) recordOpened(tx *records.Tx, repo *records.Repository, change *records.Change, first PendingRevision, dependsOn []int) error {
+	if err := noTwin(tx.DB, *change); err != nil {
+		return err
+	}
+	if err := tx.Model(repo).Update("changes", gorm.Expr("changes + 1")).Error; err != nil {
+		return err
+	}
+	if err := tx.First(repo, repo.ID).Error; err != nil {
+		return err
+	}
+	change.Number = repo.Changes
+	if err := tx.Create(change).Error; err != nil {
+		return err
+	}
+	if err := setDependencies(tx.DB, *change, dependsOn); err != nil {
+		return err
+	}
+	err := tx.Record(records.Event{Actor: change.OpenedBy, Kind: "change.opened", Repo: repo, Subject: fmt.Sprintf("change/%d", change.Number),
+		Text: fmt.Sprintf("%s opened change %d, %q, from %s to %s", change.OpenedBy, change.Number, change.Title, change.Source, change.Target),
+		Data: map[string]any{"number": change.Number, "source": change.Source, "target": change.Target, "state": change.State}})
+	if err != nil {
+		return err
+	}
+	first.Change = *change
+	return s.SaveRevision(tx, repo, first)
+}
+
+// Change describes one change.
+func (s *Changes) Change(ctx context.Context, a accounts.Actor, name string, number int) (wire.Change, error) {
+	db := s.records.Read(ctx)
+	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	v, err := s.changeView(db, repo, c)
+	v.DescriptionHTML = s.html(v.Description)
+	if err != nil || (c.State != "open" && c.State != "draft") || !s.disk.Bare(repo).HasBranch(c.Target) {
+		return v, err
+	}
+	v.Ahead, v.Behind, err = s.disk.Bare(repo).AheadBehind(ctx, v.Head, "refs/heads/"+c.Target)
+	return v, err
+}
+
+func (s *Changes) changeView(db *gorm.DB, repo *records.Repository, c records.Change) (wire.Change, error) {
+	g, err := s.facts.Remembered(db, repo, c)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	r, report, entry := g.Revision, g.Judge(), g.Entry
+	v := wire.Change{Repository: repo.Name, Number: c.Number, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
+		State: c.State, Revision: c.Revision, Head: r.Head, Base: r.Base, Ready: report.Ready, Summary: report.Summary, OpenedBy: c.OpenedBy,
+		Authors: r.Authors, Files: r.Files, Added: r.Added, Removed: r.Removed, LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt}
+	v.Hidden = r.History.Hidden[:min(len(r.History.Hidden), maxHidden)]
+	v.SourceGone = (c.State == "open" || c.State == "draft") && !s.disk.Bare(repo).HasBranch(c.Source)
+	v.Labels, v.Reviewers, v.DependsOn = []string{}, []wire.Reviewer{}, []int{}
+	for _, d := range g.Facts.Dependencies {
+		v.DependsOn = append(v.DependsOn, d.Number)
+	}
+	v.Tickets = gate.Tickets(g.Set, g.Facts)
+	if err := db.Model(&records.ChangeLabel{}).Where("change_id = ?", c.ID).Order("label").Pluck("label", &v.Labels).Error; err != nil {
+		return v, err
+	}
+	var asked []records.ChangeReviewer
+	if err := db.Where("change_id = ?", c.ID).Order("optional, who").Find(&asked).Error; err != nil {
+		return v, err
+	}
+	for _, r := range asked {
+		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
+	}
+	if v.Overrides, err = waivers.OverrideViews(db.Where("change_id = ?", c.ID)); err != nil {
+		return v, err
+	}
+	if entry != nil {
+		view, err := s.queues.EntryView(db, repo, *entry)
+		if err != nil {
+			return v, err
+		}
+		v.Entry = &view
+	}
+	return v, nil
+}
+
+// ChangeQuery selects changes.
+type ChangeQuery struct {
+	State  string // draft, open, landed, closed; empty: draft and open; "all"
+	Before int    // numbers below it; 0: from the newest
+	Limit  int
+	Target string // of that branch; empty: of any
+	By     string // opened by
+	Label  string
+	Text   string // in the title or the source branch
+}
+
+const changesPage = 50
+
+// Changes lists a repository's changes, newest first.
+func (s *Changes) Changes(ctx context.Context, a accounts.Actor, name string, q ChangeQuery) ([]wire.Change, error) {
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	query := db.Where("repository_id = ?", repo.ID).Order("number DESC").Limit(min(max(q.Limit, 1), 200))
+	if q.Limit == 0 {
+		query = query.Limit(changesPage)
+	}
+	switch q.State {
+	case "":
+		query = query.Where("state IN ('draft', 'open')")
+	case "draft", "open", "landed", "closed":
+		query = query.Where("state = ?", q.State)
+	case "all":
+	default:
+		return nil, problem.Wrong("state", "%q is not a state of a change: draft, open, landed, closed or all", q.State)
+	}
+	for column, value := range map[string]string{"target": q.Target, "opened_by": q.By} {
+		if value != "" {
+			query = query.Where(column+" = ?", value)
+		}
+	}
+	if q.Label != "" {
+		query = query.Where("EXISTS (SELECT 1 FROM change_labels l WHERE l.change_id = changes.id AND l.label = ?)", q.Label)
+	}
+	if q.Text != "" {
+		query = query.Where("instr(lower(title), lower(?)) > 0 OR instr(lower(source), lower(?)) > 0", q.Text, q.Text)
+	}
+	if q.Before > 0 {
+		query = query.Where("number < ?", q.Before)
+	}
+	var rows []records.Change
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := []wire.Change{}
+	for _, c := range rows {
+		v, err := s.changeView(db, repo, c)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// CloseChange gives a change up; ReopenChange takes it up again.
+func (s *Changes) CloseChange(ctx context.Context, a accounts.Actor, name string, number int) (wire.Change, error) {
+	return s.turn(ctx, a, name, number, "closed", "closing")
+}
+
+// ReopenChange takes a closed change up again, at its newest revision.
+func (s *Changes) ReopenChange(ctx context.Context, a accounts.Actor, name string, number int) (wire.Change, error) {
+	return s.turn(ctx, a, name, number, "open", "reopening")
+}
+
+func (s *Changes) turn(ctx context.Context, a accounts.Actor, name string, number int, to, what string) (wire.Change, error) {
+	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, gate.Writer)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	unlock, err := s.moves.Lock(ctx, repo) // so that it does not land while it is closed
+	if err != nil {
+		return wire.Change{}, err
+	}
+	defer unlock()
+	kind := map[string]string{"closed": "change.closed", "open": "change.reopened"}[to]
+	var pending []PendingRevision
+	if to == "open" {
+		if pending, err = s.missed(ctx, repo, c, a.Login()); err != nil {
+			return wire.Change{}, err
+		}
+	}
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
+		_, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
+		if err == nil {
+			err = facts.MayEdit(tx.DB, a, repo, c, what)
+		}
+		if err != nil {
+			return err
+		}
+		isOpen := c.State == "draft" || c.State == "open"
+		if c.State == "landed" || isOpen == (to == "open") {
+			return problem.New(problem.Conflict, "change %d is %s; it cannot be %s", number, c.State, map[string]string{"closed": "closed", "open": "reopened"}[to])
+		}
+		if err := tx.Model(&c).Updates(map[string]any{"state": to, "updated_at": s.records.Now()}).Error; err != nil {
+			return err
+		}
+		word := strings.TrimPrefix(kind, "change.")
+		if err := tx.Record(records.Event{Actor: a.Login(), Kind: kind, Repo: repo, Subject: fmt.Sprintf("change/%d", number), Text: fmt.Sprintf("%s %s change %d", a.Login(), word, number)}); err != nil {
+			return err
+		}
+		for _, p := range pending {
+			p.Change = c
+			if err := s.SaveRevision(tx, repo, p); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return wire.Change{}, err
+	}
+	return s.Change(ctx, a, name, number)
+}

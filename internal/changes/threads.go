@@ -1,0 +1,381 @@
+package changes
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/carry"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/facts"
+	"tavrin/internal/git"
+	"tavrin/internal/hosted"
+	"tavrin/internal/problem"
+	"tavrin/internal/recall"
+	"tavrin/internal/records"
+	"tavrin/internal/typed"
+	"tavrin/wire"
+)
+
+const (
+	maxQuoted = 4 << 10
+)
+
+// NewThread is what a discussion is begun with.
+type NewThread struct {
+	Revision int    // 0: the newest
+	Commit   string // of a commit of the change
+	Path     string // of a file
+	Before   bool   // lines are those of the file before the change
+	First    int    // counted from 1; 0: the whole file
+	Last     int    // 0: First
+	Text     string
+	NoAnswer bool // it needs no answer, and never blocks
+	// Suggest is what the lines should be; nil: nothing is suggested; empty: they should go.
+	Suggest *string
+}
+
+// BeginThread begins a discussion. Who has no role of their own may remark, but not ask for an answer that blocks.
+func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string, number int, n NewThread) (wire.Thread, error) {
+	db := s.records.Read(ctx)
+	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return wire.Thread{}, err
+	}
+	row, err := s.newThread(ctx, db, a, repo, c, n)
+	if err != nil {
+		return wire.Thread{}, err
+	}
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
+		return s.saveThread(tx, a, repo, c, &row, records.Remark{Text: n.Text, Suggestion: n.Suggest})
+	})
+	if err != nil {
+		return wire.Thread{}, err
+	}
+	return s.thread(ctx, s.records.Read(ctx), repo, c, row)
+}
+
+// newThread works out a discussion that somebody wants to begin.
+func (s *Threads) newThread(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.Change, n NewThread) (records.Thread, error) {
+	if err := errors.Join(saying(n.Text, n.Suggest), facts.MayReview(db, a, repo, gate.Comment)); err != nil {
+		return records.Thread{}, problem.First(err)
+	}
+	if n.Revision == 0 {
+		n.Revision = c.Revision
+	}
+	if n.Suggest != nil && (n.First == 0 || n.Before || n.Commit != "") {
+		return records.Thread{}, problem.Wrong("suggestion", "a suggestion is for lines of a file as the revision has them: say which with path and lines, and without before or commit")
+	}
+	row := records.Thread{ChangeID: c.ID, Revision: n.Revision, CommitID: n.Commit, Path: n.Path, Before: n.Before, FirstLine: n.First, LastLine: max(n.First, n.Last),
+		NeedsAnswer: !n.NoAnswer, BegunBy: a.Login(), BegunAt: s.records.Now()}
+	var err error
+	if row.Quoted, err = s.threadPlace(ctx, db, repo, c, row, n.Last); err != nil {
+		return row, err
+	}
+	if err := facts.MayReview(db, a, repo, gate.Object); err != nil {
+		row.NeedsAnswer = false // whoever may not object may not block with a question either
+	}
+	return row, nil
+}
+
+// saveThread records a discussion with its first remark.
+func (s *Threads) saveThread(tx *records.Tx, a accounts.Actor, repo *records.Repository, c records.Change, row *records.Thread, first records.Remark) error {
+	var many int64
+	if err := tx.Model(&records.Thread{}).Where("change_id = ?", c.ID).Count(&many).Error; err != nil {
+		return err
+	}
+	if many >= s.bounds.ChangeThreads {
+		return s.bounds.Reach("change.threads", "change %d has %d discussions", c.Number, many)
+	}
+	if err := tx.Create(row).Error; err != nil {
+		return err
+	}
+	return s.saveRemark(tx, a, repo, c, *row, first, "thread.begun", "began a discussion on")
+}
+
+// saveRemark records what somebody says in a discussion.
+func (s *Threads) saveRemark(tx *records.Tx, a accounts.Actor, repo *records.Repository, c records.Change, t records.Thread, r records.Remark, kind, did string) error {
+	var said int64
+	if err := tx.Model(&records.Remark{}).Where("thread_id = ?", t.ID).Count(&said).Error; err != nil {
+		return err
+	}
+	if said >= s.bounds.ThreadRemarks {
+		return s.bounds.Reach("thread.remarks", "this discussion has %d remarks", said)
+	}
+	r.ThreadID, r.Login, r.Text, r.CreatedAt = t.ID, a.Login(), typed.Mask(r.Text), s.records.Now()
+	if err := tx.Create(&r).Error; err != nil {
+		return err
+	}
+	return recordThread(tx, repo, c, t, a.Login(), kind, did, "")
+}
+
+// saying checks what somebody wants to say: words, or a suggestion, which may speak for itself.
+func saying(text string, suggest *string) error {
+	if suggest == nil {
+		return remarkText(text)
+	}
+	return errors.Join(typed.Prose("suggestion", *suggest, typed.MaxProse), typed.Prose("text", text, typed.MaxProse))
+}
+
+// LayOut shows how a text will be laid out.
+func (s *Threads) LayOut(a accounts.Actor, text string) (string, error) {
+	if !a.Known() {
+		return "", problem.New(problem.SignInNeeded, "sign in to write")
+	}
+	if err := typed.Prose("text", text, typed.MaxProse); err != nil {
+		return "", err
+	}
+	return s.html(text), nil
+}
+
+func remarkText(text string) error {
+	if strings.TrimSpace(text) == "" {
+		return problem.Wrong("text", "say what you mean: a remark needs words")
+	}
+	return typed.Prose("text", text, typed.MaxProse)
+}
+
+func recordThread(tx *records.Tx, repo *records.Repository, c records.Change, t records.Thread, by, kind, did, more string) error {
+	return tx.Record(records.Event{Actor: by, Kind: kind, Repo: repo, Subject: fmt.Sprintf("change/%d", c.Number),
+		Text: fmt.Sprintf("%s %s %s of change %d%s", by, did, facts.Where(t), c.Number, more), Data: map[string]any{"number": c.Number, "thread": t.ID}})
+}
+
+// threadPlace checks that what a thread is about is there, and returns the lines it is about.
+func (s *Threads) threadPlace(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, t records.Thread, last int) (string, error) {
+	var r records.Revision
+	if err := db.Where("change_id = ? AND number = ?", c.ID, t.Revision).First(&r).Error; err != nil {
+		return "", records.OrUnknown(err, "change %d has no revision %d; the newest is %d", c.Number, t.Revision, c.Revision)
+	}
+	bare := s.disk.Bare(repo)
+	commit := r.Head
+	if t.CommitID != "" {
+		if !git.IsID(t.CommitID) {
+			return "", problem.Wrong("commit", "%q is not a commit id: forty hexadecimal digits", t.CommitID)
+		}
+		if !slices.ContainsFunc(r.Commits, func(k records.BroughtCommit) bool { return k.ID == t.CommitID }) {
+			return "", problem.Wrong("commit", "revision %d of change %d does not bring commit %.10s", t.Revision, c.Number, t.CommitID)
+		}
+		commit = t.CommitID
+	}
+	switch {
+	case t.Path == "" && (t.FirstLine != 0 || last != 0 || t.Before):
+		return "", problem.Wrong("path", "say of which file the lines are")
+	case t.Path == "":
+		return "", nil
+	case t.FirstLine < 0 || last < 0 || (last != 0 && last < t.FirstLine) || (t.FirstLine == 0 && last != 0):
+		return "", problem.Wrong("line", "lines are counted from 1, and the last is not before the first")
+	}
+	if t.Before {
+		commit = r.Base
+	}
+	text, _, err := bare.File(ctx, commit, t.Path, hosted.MaxFileBytes)
+	if errors.Is(err, git.ErrNotFound) {
+		return "", problem.Wrong("path", "there is no %s at revision %d%s", t.Path, t.Revision, map[bool]string{true: " before the change"}[t.Before])
+	}
+	if err != nil || t.FirstLine == 0 {
+		return "", err
+	}
+	all := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
+	if t.LastLine > len(all) {
+		return "", problem.Wrong("line", "%s has %d lines at revision %d, so that there is no line %d", t.Path, len(all), t.Revision, t.LastLine)
+	}
+	quoted := strings.Join(all[t.FirstLine-1:t.LastLine], "\n")
+	return strings.ToValidUTF8(quoted[:min(len(quoted), maxQuoted)], "\uFFFD"), nil
+}
+
+// Threads lists a change's discussions, oldest first, each with where its lines are now.
+func (s *Threads) Threads(ctx context.Context, a accounts.Actor, name string, number int) ([]wire.Thread, error) {
+	db := s.records.Read(ctx)
+	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	var rows []records.Thread
+	if err := db.Where("change_id = ?", c.ID).Order("id").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := []wire.Thread{}
+	for _, row := range rows {
+		v, err := s.thread(ctx, db, repo, c, row)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// thread describes a thread as it stands.
+func (s *Threads) thread(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, t records.Thread) (wire.Thread, error) {
+	v := wire.Thread{ID: t.ID, Revision: t.Revision, Commit: t.CommitID, Path: t.Path, Before: t.Before, FirstLine: t.FirstLine, LastLine: t.LastLine, Quoted: t.Quoted, Where: facts.Where(t),
+		NeedsAnswer: t.NeedsAnswer, BegunBy: t.BegunBy, BegunAt: t.BegunAt, Settled: t.SettledBy != "", SettledBy: t.SettledBy, SettledAt: t.SettledAt, Outcome: t.Outcome, Remarks: []wire.Remark{}}
+	var err error
+	if t.Path != "" {
+		if v.Now, v.Gone, err = s.Carried(ctx, db, repo, c, t); err != nil {
+			return v, err
+		}
+	}
+	var rows []records.Remark
+	if err := db.Where("thread_id = ?", t.ID).Order("id").Find(&rows).Error; err != nil {
+		return v, err
+	}
+	for _, r := range rows {
+		remark := wire.Remark{ID: r.ID, By: r.Login, Text: r.Text, HTML: s.html(r.Text), Suggestion: r.Suggestion, TakenAs: r.TakenAs, TakenBy: r.TakenBy, CreatedAt: r.CreatedAt, EditedAt: r.EditedAt}
+		if r.EditedAt != nil {
+			var earlier []records.RemarkVersion
+			if err := db.Where("remark_id = ?", r.ID).Order("until").Find(&earlier).Error; err != nil {
+				return v, err
+			}
+			for _, e := range earlier {
+				remark.Earlier = append(remark.Earlier, wire.RemarkVersion{Text: e.Text, Until: e.Until})
+			}
+		}
+		v.Remarks = append(v.Remarks, remark)
+	}
+	return v, nil
+}
+
+// Carried says where the lines of a thread are in the newest revision.
+func (s *Threads) Carried(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, t records.Thread) (*wire.Lines, bool, error) {
+	var then, now records.Revision
+	if err := db.Where("change_id = ? AND number = ?", c.ID, t.Revision).First(&then).Error; err != nil {
+		return nil, false, err
+	}
+	now, err := facts.RevisionRow(db, c)
+	if err != nil {
+		return nil, false, err
+	}
+	from, to := then.Head, now.Head
+	if t.CommitID != "" {
+		from = t.CommitID
+	}
+	if t.Before {
+		from, to = then.Base, now.Base
+	}
+	moved, err := recall.Of(s.memory, recall.Key{What: "follow", Repo: repo.ID, Of: from + to + t.Path}, func(m git.Moved) int { return 1 + len(m.Hunks)/20 }, func() (git.Moved, error) { return s.disk.Bare(repo).Follow(ctx, from, to, t.Path) })
+	if err != nil || moved.Path == "" {
+		return nil, moved.Path == "", err
+	}
+	if t.FirstLine == 0 {
+		return nil, false, nil
+	}
+	first, last, ok := carry.Through(moved.Hunks, t.FirstLine, t.LastLine)
+	if !ok {
+		return nil, true, nil
+	}
+	return &wire.Lines{Path: moved.Path, First: first, Last: last}, false, nil
+}
+
+// inThread finds a thread for an actor who speaks in it, and does something to it in one transaction.
+func (s *Threads) inThread(ctx context.Context, a accounts.Actor, name string, number int, id int64, f func(tx *records.Tx, repo *records.Repository, c records.Change, t *records.Thread) error) (wire.Thread, error) {
+	var repo *records.Repository
+	var c records.Change
+	var t records.Thread
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		var err error
+		if repo, c, err = facts.ChangeRow(tx.DB, a, name, number, gate.Reader); err != nil {
+			return err
+		}
+		if err := facts.MayReview(tx.DB, a, repo, gate.Comment); err != nil {
+			return err
+		}
+		if err := tx.Where("id = ? AND change_id = ?", id, c.ID).First(&t).Error; err != nil {
+			return records.OrUnknown(err, "change %d has no discussion %d: tavrin thread list %d", number, id, number)
+		}
+		return f(tx, repo, c, &t)
+	})
+	if err != nil {
+		return wire.Thread{}, err
+	}
+	return s.thread(ctx, s.records.Read(ctx), repo, c, t)
+}
+
+// Reply says something in a discussion; suggest is what its lines should be, nil for words only.
+func (s *Threads) Reply(ctx context.Context, a accounts.Actor, name string, number int, id int64, text string, suggest *string) (wire.Thread, error) {
+	if err := saying(text, suggest); err != nil {
+		return wire.Thread{}, problem.First(err)
+	}
+	return s.inThread(ctx, a, name, number, id, func(tx *records.Tx, repo *records.Repository, c records.Change, t *records.Thread) error {
+		if err := suggestible(*t, suggest); err != nil {
+			return err
+		}
+		return s.saveRemark(tx, a, repo, c, *t, records.Remark{Text: text, Suggestion: suggest}, "thread.replied", "replied on")
+	})
+}
+
+func suggestible(t records.Thread, suggest *string) error {
+	if suggest != nil && (t.FirstLine == 0 || t.Before || t.CommitID != "") {
+		return problem.Wrong("suggestion", "discussion %d is not about lines that could be replaced", t.ID)
+	}
+	return nil
+}
+
+// Settle settles a discussion, with what came of it, or opens it again. Those who may write may, and whoever began it;
+// whether that counts for the gate is the rules' business.
+func (s *Threads) Settle(ctx context.Context, a accounts.Actor, name string, number int, id int64, settled bool, outcome string) (wire.Thread, error) {
+	if outcome != "" {
+		if err := typed.Line("outcome", outcome, 1, 500); err != nil {
+			return wire.Thread{}, err
+		}
+	}
+	return s.inThread(ctx, a, name, number, id, func(tx *records.Tx, repo *records.Repository, c records.Change, t *records.Thread) error {
+		role, err := accounts.RoleIn(tx.DB, a.Account(), repo)
+		if err != nil {
+			return err
+		}
+		switch {
+		case !role.AtLeast(gate.Writer) && t.BegunBy != a.Login():
+			return problem.New(problem.Forbidden, "a discussion is settled and opened again by those who may write, and by %s, who began it", t.BegunBy)
+		case settled && t.SettledBy != "":
+			return problem.New(problem.Conflict, "the discussion was settled by %s already", t.SettledBy)
+		case !settled && t.SettledBy == "":
+			return problem.New(problem.Conflict, "the discussion is open")
+		}
+		now := s.records.Now()
+		if settled {
+			t.SettledBy, t.SettledAt, t.Outcome = a.Login(), &now, typed.Mask(outcome)
+		} else {
+			t.SettledBy, t.SettledAt, t.Outcome = "", nil, ""
+		}
+		if err := tx.Save(t).Error; err != nil {
+			return err
+		}
+		if settled {
+			more := ""
+			if outcome != "" {
+				more = ": " + t.Outcome
+			}
+			return recordThread(tx, repo, c, *t, a.Login(), "thread.settled", "settled the discussion on", more)
+		}
+		return recordThread(tx, repo, c, *t, a.Login(), "thread.reopened", "opened again the discussion on", "")
+	})
+}
+
+// EditRemark alters one's own remark; what it said before is kept and shown.
+func (s *Threads) EditRemark(ctx context.Context, a accounts.Actor, name string, number int, id, remark int64, text string) (wire.Thread, error) {
+	if err := remarkText(text); err != nil {
+		return wire.Thread{}, err
+	}
+	return s.inThread(ctx, a, name, number, id, func(tx *records.Tx, repo *records.Repository, c records.Change, t *records.Thread) error {
+		var r records.Remark
+		if err := tx.Where("id = ? AND thread_id = ?", remark, t.ID).First(&r).Error; err != nil {
+			return records.OrUnknown(err, "discussion %d has no remark %d", id, remark)
+		}
+		if r.Login != a.Login() {
+			return problem.New(problem.Forbidden, "the remark is %s's, and only they may alter it", r.Login)
+		}
+		now := s.records.Now()
+		if err := tx.Create(&records.RemarkVersion{RemarkID: r.ID, Text: r.Text, Until: now}).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&r).Updates(map[string]any{"text": typed.Mask(text), "edited_at": now}).Error; err != nil {
+			return err
+		}
+		return recordThread(tx, repo, c, *t, a.Login(), "thread.edited", "altered a remark on", "")
+	})
+}

@@ -1,0 +1,138 @@
+package checks
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/facts"
+	"tavrin/internal/records"
+)
+
+// ask makes sure that a check is asked for on a commit. A check whose command has changed since, or, with fresh,
+// one that ended otherwise than passed, is asked for once more.
+func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, commit, askedFor string, fresh bool) error {
+	var run records.CheckRun
+	err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit, c.Name).Order("attempt DESC").Limit(1).Find(&run).Error
+	if err != nil {
+		return err
+	}
+	changed := run.Command != c.Command || (run.ReportedBy != "" && c.Witness != "" && run.ReportedBy != c.Witness)
+	ended := gate.CheckState(run.State).Final() && run.State != string(gate.Passed)
+	if run.ID != 0 && !changed && !(fresh && ended) {
+		return nil
+	}
+	if run.ID != 0 && !gate.CheckState(run.State).Final() {
+		if err := tx.Model(&run).Updates(map[string]any{"state": "cancelled", "finished_at": s.records.Now(), "lease_hash": "", "summary": "its definition changed"}).Error; err != nil {
+			return err
+		}
+	}
+	_, err = s.nextAttempt(tx, repo, c, records.CheckRun{CommitID: commit, Attempt: run.Attempt, AskedFor: askedFor}, records.Itself)
+	return err
+}
+
+// nextAttempt asks for the attempt of a check that follows the one given, which may be none.
+func (s *Checks) nextAttempt(tx *records.Tx, repo *records.Repository, c rules.Check, last records.CheckRun, by string) (records.CheckRun, error) {
+	next := records.CheckRun{RepositoryID: repo.ID, CommitID: last.CommitID, Name: c.Name, Attempt: last.Attempt + 1, State: string(gate.Waiting), AskedFor: last.AskedFor,
+		Command: c.Command, LimitSeconds: int(c.Limit / time.Second), CreatedAt: s.records.Now()}
+	if err := tx.Create(&next).Error; err != nil {
+		return next, err
+	}
+	purpose := ""
+	if next.AskedFor != "" {
+		purpose = ", for " + next.AskedFor
+	}
+	return next, tx.Record(records.Event{Actor: by, Kind: "check.asked", Repo: repo, Subject: "commit/" + next.CommitID,
+		Text: fmt.Sprintf("check %s was asked for on %.10s%s (attempt %d)", c.Name, next.CommitID, purpose, next.Attempt),
+		Data: map[string]any{"name": c.Name, "commit": next.CommitID, "attempt": next.Attempt, "for": next.AskedFor}})
+}
+
+// AskForHead asks for the checks that the gate wants on a change's head.
+func (s *Checks) AskForHead(tx *records.Tx, repo *records.Repository, g facts.Gathered) error {
+	for _, q := range g.Judge().Requirements {
+		if q.At == "rehearsal" || q.State == gate.NotApplicable {
+			continue
+		}
+		for _, name := range q.Checks {
+			if err := s.ask(tx, repo, g.Set.Check(name), g.Revision.Head, fmt.Sprintf("change/%d", g.Change.Number), false); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// AskUnderNewRules asks, after the rules changed, for what they want on the heads of open changes and on rehearsals
+// under way: a new check runs on the same commit, a changed one runs again.
+func (s *Checks) AskUnderNewRules(tx *records.Tx, repo *records.Repository) error {
+	var changes []records.Change
+	if err := tx.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Find(&changes).Error; err != nil {
+		return err
+	}
+	for _, c := range changes {
+		g, err := s.facts.Gather(tx.DB, repo, c)
+		if err == nil {
+			err = s.AskForHead(tx, repo, g)
+		}
+		if err == nil && g.Facts.Rehearsal != nil {
+			err = s.AskRehearsal(tx, repo, g, *g.Rehearsal, false)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func RehearsalName(r records.Rehearsal) string { return fmt.Sprintf("rehearsal/%d", r.ID) }
+
+// rehearsalChecks lists the checks wanted on the change's rehearsal, required and advisory.
+func rehearsalChecks(g facts.Gathered) []rules.Check {
+	var out []rules.Check
+	for _, q := range g.Judge().Requirements {
+		if q.At != "rehearsal" || q.State == gate.NotApplicable {
+			continue
+		}
+		for _, name := range q.Checks {
+			out = append(out, g.Set.Check(name))
+		}
+	}
+	return out
+}
+
+// Renew asks once more for the checks of a live entry whose pass has grown too old.
+func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Gathered) error {
+	for _, q := range g.Judge().Requirements {
+		commit, purpose := g.Revision.Head, fmt.Sprintf("change/%d", g.Change.Number)
+		if q.At == "rehearsal" && g.Rehearsal != nil {
+			commit, purpose = g.Rehearsal.CommitID, RehearsalName(*g.Rehearsal)
+		}
+		for _, name := range q.Again {
+			err := s.records.Write(ctx, func(tx *records.Tx) error {
+				var run records.CheckRun
+				err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit, name).Order("attempt DESC").Limit(1).Find(&run).Error
+				if err != nil || !gate.CheckState(run.State).Final() {
+					return err
+				}
+				run.AskedFor = purpose
+				_, err = s.nextAttempt(tx, repo, g.Set.Check(name), run, records.Itself)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Checks) AskRehearsal(tx *records.Tx, repo *records.Repository, g facts.Gathered, r records.Rehearsal, fresh bool) error {
+	for _, c := range rehearsalChecks(g) {
+		if err := s.ask(tx, repo, c, r.CommitID, RehearsalName(r), fresh); err != nil {
+			return err
+		}
+	}
+	return nil
+}

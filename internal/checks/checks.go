@@ -1,0 +1,264 @@
+package checks
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/facts"
+	"tavrin/internal/git"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/typed"
+	"tavrin/wire"
+)
+
+const (
+	maxSummary = 500      // characters
+	MaxLog     = 64 << 10 // bytes kept of a runner's log
+	// leaseLength is how long a job stays with a runner that gives no sign of life.
+	leaseLength = 45 * time.Second
+)
+
+func checkView(r records.CheckRun) wire.Check {
+	return wire.Check{Name: r.Name, Commit: r.CommitID, State: r.State, Attempt: r.Attempt, Link: r.Link, Summary: r.Summary, By: r.ReportedBy,
+		Runner: r.Command != "", AskedFor: r.AskedFor, Log: r.Log, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, CreatedAt: r.CreatedAt}
+}
+
+// NewReport is what a witness says of a check.
+type NewReport struct {
+	Commit, Name  string
+	State         gate.CheckState
+	Link, Summary string
+	Attempt       int // 0: the only one there is
+}
+
+func (n NewReport) valid() error {
+	switch {
+	case !git.IsID(n.Commit):
+		return problem.Wrong("commit", "%q is not a commit id: forty hexadecimal digits", n.Commit)
+	case !typed.CheckForm.MatchString(n.Name):
+		return problem.Wrong("name", "%q is not a name for a check: letters, digits, space and . _ / : -, at most 100", n.Name)
+	case !slices.Contains(gate.CheckStates, n.State):
+		return problem.Wrong("state", "%q is not a state of a check: one of %s", n.State, gate.Join(gate.CheckStates))
+	case n.Attempt < 0:
+		return problem.Wrong("attempt", "attempts are counted from 1")
+	}
+	if n.Link != "" {
+		if u, err := url.Parse(n.Link); err != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Host == "" || len(n.Link) > 1000 {
+			return problem.Wrong("link", "%q is not an http or https URL", n.Link)
+		}
+	}
+	if utf8.RuneCountInString(n.Summary) > maxSummary || !utf8.ValidString(n.Summary) {
+		return problem.Wrong("summary", "a summary has at most %d characters of valid UTF-8", maxSummary)
+	}
+	return nil
+}
+
+// ReportCheck records a witness's word about a commit (P7): only for a check that its token names, only while that
+// attempt is the newest and has no final answer yet.
+func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string, n NewReport) (wire.Check, error) {
+	if err := n.valid(); err != nil {
+		return wire.Check{}, err
+	}
+	n.Summary = typed.Mask(n.Summary)
+	var out wire.Check
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		repo, err := accounts.Reach(tx.DB, a, name, gate.Reader)
+		if err != nil {
+			return err
+		}
+		if a.Scope() != accounts.ScopeWitness || !a.Names(repo.ID, n.Name) {
+			return problem.New(problem.Forbidden, "this token may not report check %q of %s: tavrin token create ROBOT --witness %s:%s makes one that may", n.Name, name, name, n.Name)
+		}
+		force, err := s.rulebook.RulesOf(tx.DB, repo)
+		if err != nil {
+			return err
+		}
+		switch declared := force.Set.Check(n.Name); {
+		case declared.Command != "":
+			return problem.New(problem.Forbidden, "the rules define %s as a command: a runner runs it, and nobody reports it", n.Name)
+		case declared.Witness != "" && declared.Witness != a.Login():
+			return problem.New(problem.Forbidden, "the rules name robot:%s as the witness of %s, and you are %s", declared.Witness, n.Name, a.Login())
+		}
+		if !s.disk.Bare(repo).HasCommit(ctx, n.Commit) {
+			return problem.New(problem.Unknown, "%s has no commit %s", name, n.Commit)
+		}
+		run, err := s.attempt(tx, repo, n)
+		if err != nil {
+			return err
+		}
+		run.ReportedBy = a.Login()
+		out, err = s.saveReport(tx, repo, run, n)
+		return err
+	})
+	return out, err
+}
+
+// attempt finds the attempt that a report is about, or begins the first.
+func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n NewReport) (records.CheckRun, error) {
+	var run records.CheckRun
+	err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, n.Commit, n.Name).Order("attempt DESC").Limit(1).Find(&run).Error
+	switch {
+	case err != nil:
+		return run, err
+	case run.ID == 0 && n.Attempt > 1:
+		return run, problem.New(problem.Conflict, "nobody asked for attempt %d of %s on %.10s", n.Attempt, n.Name, n.Commit)
+	case run.ID == 0:
+		return records.CheckRun{RepositoryID: repo.ID, CommitID: n.Commit, Name: n.Name, Attempt: 1, CreatedAt: s.records.Now()}, nil
+	case n.Attempt == 0 && run.Attempt > 1:
+		return run, problem.New(problem.Conflict, "%s was asked for %d times on %.10s: say which attempt the answer is for, with --attempt %d for the newest", n.Name, run.Attempt, n.Commit, run.Attempt)
+	case n.Attempt != 0 && n.Attempt != run.Attempt:
+		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s is over; the newest is %d", n.Attempt, n.Name, n.Commit, run.Attempt)
+	case gate.CheckState(run.State).Final() && run.State != string(n.State):
+		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s has ended as %s, and an answer is not taken back: tavrin check again %s --name %q asks for another attempt",
+			run.Attempt, n.Name, n.Commit, run.State, n.Commit, n.Name)
+	}
+	return run, nil
+}
+
+// saveReport stores a state of an attempt.
+func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run records.CheckRun, n NewReport) (wire.Check, error) {
+	now := s.records.Now()
+	run.State, run.Link, run.Summary = string(n.State), n.Link, n.Summary
+	if run.StartedAt == nil && n.State != gate.Waiting {
+		run.StartedAt = &now
+	}
+	if n.State.Final() && run.FinishedAt == nil {
+		run.FinishedAt = &now
+	}
+	if err := tx.Save(&run).Error; err != nil {
+		return wire.Check{}, err
+	}
+	return checkView(run), tx.Record(records.Event{Actor: run.ReportedBy, Kind: "check.reported", Repo: repo, Subject: "commit/" + run.CommitID,
+		Text: fmt.Sprintf("%s reported %s as %s on %.10s (attempt %d)", run.ReportedBy, run.Name, run.State, run.CommitID, run.Attempt),
+		Data: map[string]any{"name": run.Name, "state": run.State, "attempt": run.Attempt, "commit": run.CommitID, "summary": run.Summary}})
+}
+
+// AskAgain asks for another attempt of a check on a commit.
+func (s *Checks) AskAgain(ctx context.Context, a accounts.Actor, name, commit, check string) (wire.Check, error) {
+	var out wire.Check
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		repo, err := accounts.Reach(tx.DB, a, name, gate.Writer)
+		if err != nil {
+			return err
+		}
+		var run records.CheckRun
+		err = tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit, check).Order("attempt DESC").First(&run).Error
+		if err != nil {
+			return records.OrUnknown(err, "check %q was never seen on commit %s of %s", check, commit, name)
+		}
+		if !gate.CheckState(run.State).Final() {
+			return problem.New(problem.Conflict, "attempt %d of %s is still %s", run.Attempt, check, run.State)
+		}
+		force, err := s.rulebook.RulesOf(tx.DB, repo)
+		if err != nil {
+			return err
+		}
+		next, err := s.nextAttempt(tx, repo, force.Set.Check(check), run, a.Login())
+		out = checkView(next)
+		return err
+	})
+	return out, err
+}
+
+// Checks lists the newest attempts of the checks on a commit.
+func (s *Checks) Checks(ctx context.Context, a accounts.Actor, name, commit string) ([]wire.Check, error) {
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	if !s.disk.Bare(repo).HasCommit(ctx, commit) {
+		return nil, problem.New(problem.Unknown, "%s has no commit %q; a whole commit id is needed", name, commit)
+	}
+	views, err := CheckViews(db, repo, commit)
+	if a.Scope() == accounts.ScopeWitness { // those that its token names
+		views = slices.DeleteFunc(views, func(c wire.Check) bool { return !a.Names(repo.ID, c.Name) })
+	}
+	return views, err
+}
+
+func CheckViews(db *gorm.DB, repo *records.Repository, commit string) ([]wire.Check, error) {
+	rows, err := facts.NewestRuns(db, repo.ID, commit)
+	out := []wire.Check{}
+	for _, r := range rows {
+		out = append(out, checkView(r))
+	}
+	return out, err
+}
+
+// CheckNames lists every check seen or named by the rules.
+func (s *Checks) CheckNames(ctx context.Context, a accounts.Actor, name string) ([]wire.CheckName, error) {
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	var seen []struct {
+		Name    string
+		Reports int
+		Newest  int64
+	}
+	err = db.Raw("SELECT name, count(*) AS reports, max(id) AS newest FROM check_runs WHERE repository_id = ? GROUP BY name", repo.ID).Scan(&seen).Error
+	if err != nil {
+		return nil, err
+	}
+	force, err := s.rulebook.RulesOf(db, repo)
+	if err != nil {
+		return nil, err
+	}
+	names := map[string]wire.CheckName{}
+	for _, r := range seen {
+		var newest records.CheckRun
+		if err := db.First(&newest, r.Newest).Error; err != nil {
+			return nil, err
+		}
+		names[r.Name] = wire.CheckName{Name: r.Name, Reports: r.Reports, LastSeen: &newest.CreatedAt}
+	}
+	demanded := force.Set.Demanded()
+	for _, c := range append(force.Set.Checks(), demanded...) {
+		n := names[c.Name]
+		n.Name, n.Command = c.Name, force.Set.Check(c.Name).Command
+		names[c.Name] = n
+	}
+	for name, n := range names {
+		n.Demanded = slices.ContainsFunc(demanded, func(d rules.Check) bool { return d.Name == name })
+		names[name] = n
+	}
+	out := []wire.CheckName{}
+	for _, n := range names {
+		out = append(out, n)
+	}
+	slices.SortFunc(out, func(x, y wire.CheckName) int { return strings.Compare(x.Name, y.Name) })
+	return out, nil
+}
+
+// Wanted lists the checks that were asked for and that a witness, not a runner, has to answer.
+func (s *Checks) Wanted(ctx context.Context, a accounts.Actor, name string) ([]wire.Check, error) {
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	query := db.Where("repository_id = ? AND state IN ('waiting', 'running') AND command = ''", repo.ID)
+	if a.Scope() == accounts.ScopeWitness { // those that its token names
+		query = query.Where("name IN (SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)", a.Token(), repo.ID)
+	}
+	var rows []records.CheckRun
+	err = query.Order("id").Limit(200).Find(&rows).Error
+	out := []wire.Check{}
+	for _, r := range rows {
+		out = append(out, checkView(r))
+	}
+	return out, err
+}

@@ -1,0 +1,106 @@
+package checks
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/records"
+	"tavrin/wire"
+)
+
+// timeLimit is how long an attempt may go without an answer.
+func timeLimit(r records.CheckRun) time.Duration {
+	if r.LimitSeconds > 0 {
+		return time.Duration(r.LimitSeconds) * time.Second
+	}
+	return rules.DefaultAnswer
+}
+
+// EndSilentChecks ends the attempts of checks from outside that nobody answered in time: each is asked for once more, and
+// the second time stays without a pass, so that what waits for it goes on without it.
+func (s *Checks) EndSilentChecks(ctx context.Context) error {
+	var open []records.CheckRun
+	if err := s.records.Read(ctx).Where("state IN ('waiting', 'running') AND command = ''").Find(&open).Error; err != nil {
+		return err
+	}
+	var errs []error
+	for _, r := range open {
+		if s.records.Now().Sub(r.CreatedAt) >= timeLimit(r) {
+			errs = append(errs, s.endSilent(ctx, r.ID))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func (s *Checks) endSilent(ctx context.Context, id int64) error {
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		var run records.CheckRun
+		var repo records.Repository
+		if err := tx.First(&run, id).Error; err != nil || gate.CheckState(run.State).Final() { // it was answered meanwhile
+			return err
+		}
+		if err := tx.First(&repo, run.RepositoryID).Error; err != nil {
+			return err
+		}
+		now := s.records.Now()
+		run.State, run.Silent, run.FinishedAt = string(gate.Errored), true, &now
+		run.Summary = fmt.Sprintf("no answer within %s", rules.Brief(timeLimit(run)))
+		if err := tx.Save(&run).Error; err != nil {
+			return err
+		}
+		err := tx.Record(records.Event{Actor: records.Itself, Kind: "check.silent", Repo: &repo, Subject: "commit/" + run.CommitID,
+			Text: fmt.Sprintf("nobody answered for %s on %.10s within %s (attempt %d)", run.Name, run.CommitID, rules.Brief(timeLimit(run)), run.Attempt),
+			Data: map[string]any{"name": run.Name, "commit": run.CommitID, "attempt": run.Attempt}})
+		if err != nil || run.AskedFor == "" {
+			return err
+		}
+		var before records.CheckRun
+		if err := tx.Where("repository_id = ? AND commit_id = ? AND name = ? AND attempt = ?", repo.ID, run.CommitID, run.Name, run.Attempt-1).Limit(1).Find(&before).Error; err != nil || before.Silent {
+			return err
+		}
+		force, err := s.rulebook.RulesOf(tx.DB, &repo)
+		if err != nil {
+			return err
+		}
+		_, err = s.nextAttempt(tx, &repo, force.Set.Check(run.Name), run, records.Itself)
+		return err
+	})
+}
+
+// SilentChecks lists the checks of a repository that were asked for and are not answered: those that have used up half of
+// their time, those asked for once more, and commands that no runner takes.
+func (s *Checks) SilentChecks(db *gorm.DB, repo *records.Repository) ([]wire.SilentCheck, error) {
+	var open []records.CheckRun
+	if err := db.Where("repository_id = ? AND state IN ('waiting', 'running') AND asked_for <> '' AND (command = '' OR state = 'waiting')", repo.ID).Order("id").Find(&open).Error; err != nil {
+		return nil, err
+	}
+	out := []wire.SilentCheck{}
+	for _, r := range open {
+		since := r.CreatedAt
+		var before records.CheckRun
+		if r.Attempt > 1 {
+			err := db.Where("repository_id = ? AND commit_id = ? AND name = ? AND attempt = ? AND silent", repo.ID, r.CommitID, r.Name, r.Attempt-1).Limit(1).Find(&before).Error
+			if err != nil {
+				return nil, err
+			}
+		}
+		if before.ID != 0 {
+			since = before.CreatedAt
+		} else if s.records.Now().Sub(since) < timeLimit(r)/2 {
+			continue
+		}
+		c := wire.SilentCheck{Name: r.Name, Commit: r.CommitID, For: r.AskedFor, Attempt: r.Attempt, Since: since, Runner: r.Command != ""}
+		if !c.Runner {
+			until := r.CreatedAt.Add(timeLimit(r))
+			c.Until = &until
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}

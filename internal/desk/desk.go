@@ -1,0 +1,239 @@
+package desk
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/facts"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/rulebook"
+	"tavrin/internal/waivers"
+	"tavrin/wire"
+)
+
+// deskOrder is the order of what waits for somebody: what holds others up first.
+var deskOrder = []string{"set-apart", "silent", "second-look", "review", "look-again", "answer", "decide", "own"}
+
+// Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
+func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, error) {
+	if !a.Known() {
+		return nil, problem.New(problem.SignInNeeded, "sign in to see what waits for you")
+	}
+	db := s.records.Read(ctx)
+	repos, err := accounts.Readable(db, a)
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.DeskItem{}
+	for i := range repos {
+		items, err := s.deskIn(db, a, &repos[i])
+		if err != nil {
+			return nil, fmt.Errorf("look into %s: %w", repos[i].Name, err)
+		}
+		out = append(out, items...)
+	}
+	proposals, err := deskProposals(ctx, db, a)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, proposals...)
+	slices.SortStableFunc(out, func(x, y wire.DeskItem) int {
+		return cmp.Or(slices.Index(deskOrder, x.Kind)-slices.Index(deskOrder, y.Kind), boolOrder(x.Asked, y.Asked), x.Since.Compare(y.Since))
+	})
+	return out, nil
+}
+
+func boolOrder(x, y bool) int {
+	switch {
+	case x == y:
+		return 0
+	case x:
+		return -1
+	}
+	return 1
+}
+
+// deskIn lists what waits for the actor in one repository.
+func (s *Desk) deskIn(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
+	var open []records.Change
+	if err := db.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Order("number").Find(&open).Error; err != nil {
+		return nil, err
+	}
+	out, err := deskLooks(db, a, repo)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := s.deskKept(db, a, repo)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, kept...)
+	for _, c := range open {
+		g, err := s.facts.Remembered(db, repo, c)
+		if err != nil {
+			return nil, err
+		}
+		if _, belongs := g.Facts.People[a.Login()]; !belongs {
+			return out, nil // nothing else is asked of somebody without a role
+		}
+		items, err := deskOf(db, a, g)
+		if err != nil {
+			return nil, err
+		}
+		for _, item := range items {
+			item.Repository, item.Number, item.Title = repo.Name, c.Number, c.Title
+			out = append(out, item)
+		}
+	}
+	return out, nil
+}
+
+// deskLooks lists the overrides of others that nobody has looked at since they were used, for maintainers.
+func deskLooks(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
+	role, err := accounts.RoleIn(db, a.Account(), repo)
+	if err != nil || !role.AtLeast(gate.Maintainer) || a.Account().Robot {
+		return nil, err
+	}
+	rows, err := waivers.OverrideViews(db.Where("overrides.repository_id = ? AND used_at IS NOT NULL AND looked_at IS NULL AND made_by <> ?", repo.ID, a.Login()))
+	var out []wire.DeskItem
+	for _, o := range rows {
+		out = append(out, wire.DeskItem{Kind: "second-look", Repository: repo.Name, Number: o.Number, Title: fmt.Sprintf("override %d on %s", o.ID, o.Branch), Since: *o.UsedAt,
+			What: fmt.Sprintf("%s set something aside because: %s; look at what it let through: tavrin override look %d", o.By, o.Because, o.ID)})
+	}
+	return out, err
+}
+
+// deskKept lists what asks for somebody who keeps a repository going: for administrators that it is set apart, for its
+// maintainers which checks nobody answers.
+func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
+	var out []wire.DeskItem
+	if repo.Trouble != "" && repo.TroubleSince != nil && a.Account().Admin {
+		out = append(out, wire.DeskItem{Kind: "set-apart", Repository: repo.Name, Title: "only to be read", What: fmt.Sprintf("%s: tavrin repo settle %s", repo.Trouble, repo.Name), Since: *repo.TroubleSince})
+	}
+	role, err := accounts.RoleIn(db, a.Account(), repo)
+	if err != nil || !role.AtLeast(gate.Maintainer) || a.Account().Robot {
+		return out, err
+	}
+	silent, err := s.checks.SilentChecks(db, repo)
+	for _, c := range silent {
+		who := "nobody answers for it"
+		if c.Runner {
+			who = "no runner takes it"
+		}
+		out = append(out, wire.DeskItem{Kind: "silent", Repository: repo.Name, Title: fmt.Sprintf("check %s on %.10s", c.Name, c.Commit), What: fmt.Sprintf("%s, attempt %d, asked for %s", who, c.Attempt, c.For), Since: c.Since})
+	}
+	return out, err
+}
+
+// deskOf lists what one change asks of the actor.
+func deskOf(db *gorm.DB, a accounts.Actor, g facts.Gathered) ([]wire.DeskItem, error) {
+	var out []wire.DeskItem
+	report := g.Judge()
+	mine := slices.Contains(g.Facts.Authors, a.Login())
+	i := slices.IndexFunc(g.Facts.Reviews, func(r gate.Review) bool { return r.By == a.Login() })
+	switch {
+	case i >= 0 && g.Facts.Reviews[i].Verdict == gate.Object && g.Facts.Reviews[i].Revision < g.Change.Revision:
+		out = append(out, wire.DeskItem{Kind: "look-again", Since: g.Revision.CreatedAt,
+			What: fmt.Sprintf("you object to revision %d, and revision %d is there: approve it, object again, or withdraw", g.Facts.Reviews[i].Revision, g.Change.Revision)})
+	case g.Change.State == "open":
+		item, asked, err := deskReview(db, a, g, report)
+		if err != nil {
+			return nil, err
+		}
+		if asked {
+			out = append(out, item)
+		}
+	}
+	answers, err := deskThreads(db, a, g, mine)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, answers...)
+	if mine && !report.Ready {
+		out = append(out, wire.DeskItem{Kind: "own", What: report.Summary, Since: g.Change.UpdatedAt})
+	}
+	return out, nil
+}
+
+// deskReview says whether an approval of the actor would help, or they were asked by name and have not spoken.
+func deskReview(db *gorm.DB, a accounts.Actor, g facts.Gathered, report gate.Report) (wire.DeskItem, bool, error) {
+	var wanted []string
+	for _, q := range report.Requirements {
+		if slices.Contains(q.Who, a.Login()) && (strings.HasPrefix(q.Key, "approvals") || strings.HasPrefix(q.Key, "owners")) && q.Level == rules.Required {
+			wanted = append(wanted, q.Title)
+		}
+	}
+	var asked []records.ChangeReviewer
+	if err := db.Where("change_id = ? AND NOT optional", g.Change.ID).Find(&asked).Error; err != nil {
+		return wire.DeskItem{}, false, err
+	}
+	person := g.Facts.People[a.Login()]
+	named := slices.ContainsFunc(asked, func(r records.ChangeReviewer) bool { return person.Is(accounts.PrincipalNamed(r.Who)) })
+	spoken := slices.ContainsFunc(g.Facts.Reviews, func(r gate.Review) bool { return r.By == a.Login() })
+	item := wire.DeskItem{Kind: "review", Since: g.Revision.CreatedAt, Asked: named, What: "missing: " + strings.Join(wanted, "; ")}
+	if len(wanted) == 0 {
+		item.What = "you were asked to look at it"
+	}
+	mine := slices.Contains(g.Facts.Authors, a.Login())
+	return item, !person.Standby && (len(wanted) > 0 || named && !spoken && !mine), nil
+}
+
+// deskThreads lists the open discussions whose last word is somebody else's: those that the actor began, and those on
+// changes of theirs.
+func deskThreads(db *gorm.DB, a accounts.Actor, g facts.Gathered, mine bool) ([]wire.DeskItem, error) {
+	var rows []records.Thread
+	if err := db.Where("change_id = ? AND needs_answer AND settled_by = ''", g.Change.ID).Order("id").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	var out []wire.DeskItem
+	for _, t := range rows {
+		var last records.Remark
+		if err := db.Where("thread_id = ?", t.ID).Order("id DESC").Limit(1).Find(&last).Error; err != nil {
+			return nil, err
+		}
+		if last.Login != a.Login() && (mine || t.BegunBy == a.Login()) {
+			out = append(out, wire.DeskItem{Kind: "answer", What: fmt.Sprintf("%s on %s: tavrin thread list %d", last.Login, facts.Where(t), g.Change.Number), Since: last.CreatedAt})
+		}
+	}
+	return out, nil
+}
+
+// deskProposals lists the proposals about rules that the actor may decide.
+func deskProposals(ctx context.Context, db *gorm.DB, a accounts.Actor) ([]wire.DeskItem, error) {
+	var rows []records.RulesProposal
+	if err := db.Where("state = 'open' AND proposed_by <> ?", a.Login()).Order("id").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	var out []wire.DeskItem
+	for _, row := range rows {
+		h, err := rulebook.ShelfOf(db, row.RepositoryID, row.HouseID)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := rulebook.RuleShelf(db, a, h.Name(), false); err != nil {
+			continue // not for them to see
+		}
+		last, err := h.Newest(db)
+		if err != nil {
+			return nil, err
+		}
+		was, err := rulebook.ReadBack(db, h, last)
+		if err != nil {
+			return nil, err
+		}
+		if rulebook.MayDecide(db, a, h, row, was, true) == nil {
+			out = append(out, wire.DeskItem{Kind: "decide", Repository: h.Name(), Number: int(row.ID), Title: row.Because, Since: row.ProposedAt,
+				What: fmt.Sprintf("%s proposed it, and it loosens the rules: tavrin rules proposals", row.ProposedBy)})
+		}
+	}
+	return out, ctx.Err()
+}

@@ -1,0 +1,31 @@
+// Package facts gathers what the gate has to know of a change, and remembers gates that were judged.
+//
+// It reads the records and where branches stand, decides nothing (core/gate does) and writes nothing. It promises that a
+// remembered gate is the one that would be judged now: it is found under counts that go up with every write which concerns
+// it, and one that may become another without a write is not remembered.
+package facts
+
+import (
+	"tavrin/internal/hosted"
+	"tavrin/internal/recall"
+	"tavrin/internal/records"
+	"tavrin/internal/rulebook"
+)
+
+// Gatherer gathers facts. Its methods may be called concurrently.
+type Gatherer struct {
+	records  *records.Records
+	disk     *hosted.Disk
+	rulebook *rulebook.Rulebook
+	memory   *recall.Memory
+	editions editions
+	doubt    func(string)
+}
+
+// New returns what gathers facts. doubt, unless it is nil, has every remembered gate judged anew, and is told of those that
+// were remembered wrongly; tests use it.
+func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, memory *recall.Memory, doubt func(what string)) *Gatherer {
+	s := &Gatherer{records: r, disk: disk, rulebook: book, memory: memory, doubt: doubt}
+	r.OnCommit(func(c records.Commit) { s.editions.written(c.Touched) })
+	return s
+}

@@ -1,0 +1,496 @@
+package intake
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm/clause"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/bounds"
+	"tavrin/internal/changes"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/guard"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/facts"
+	"tavrin/internal/git"
+	"tavrin/internal/moves"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/rulebook"
+)
+
+// Fetch prepares a repository for fetching by an actor.
+func (s *Intake) Fetch(ctx context.Context, a accounts.Actor, name string) (*git.Repo, error) {
+	if err := s.access.MayCall(a, "git-fetch"); err != nil {
+		return nil, err
+	}
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	return s.disk.Bare(repo), nil
+}
+
+// Pushable prepares a repository for a push by an actor. Whether the push may do what it wants is decided when
+// its content is known; who may not write at all is refused here.
+func (s *Intake) Pushable(ctx context.Context, a accounts.Actor, name string) (*git.Repo, error) {
+	if err := s.access.MayCall(a, "git-push"); err != nil {
+		return nil, err
+	}
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	if !a.Known() {
+		return nil, problem.New(problem.SignInNeeded, "sign in to push to %s: give a token as the Basic password", name)
+	}
+	if _, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Writer); err != nil {
+		return nil, err
+	}
+	return s.disk.Bare(repo), nil
+}
+
+// Receive takes a push of an actor: body is the request of git's push protocol, w gets the answer.
+func (s *Intake) Receive(ctx context.Context, a accounts.Actor, name string, body io.Reader, w io.Writer) error {
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Writer)
+	if err != nil {
+		return err
+	}
+	p := push{s: s, a: a, repo: repo, bare: s.disk.Bare(repo)}
+	return p.bare.Receive(ctx, body, w, p.decide)
+}
+
+// push is one push while it is decided.
+type push struct {
+	s     *Intake
+	a     accounts.Actor
+	repo  *records.Repository
+	bare  *git.Repo
+	force *rulebook.InForce // the rules it was judged by
+	takes []int64           // remarks whose suggestions it takes in
+}
+
+// decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the
+// refs have moved; the objects have arrived before.
+func (p *push) decide(ctx context.Context, in *git.Incoming) ([]git.Result, []string) {
+	ctx = context.WithoutCancel(ctx) // from here on a client that hangs up changes nothing
+	unlock, err := p.s.moves.Lock(ctx, p.repo)
+	if err != nil {
+		return p.failed(in, err)
+	}
+	defer unlock()
+	for {
+		results, lines, err := p.attempt(ctx, in)
+		switch {
+		case errors.Is(err, errRulesMoved):
+			continue // rules were applied since it was judged, and nothing was done yet: judge again
+		case err != nil:
+			return p.failed(in, err)
+		}
+		return results, lines
+	}
+}
+
+// errRulesMoved says that other rules are in force than those a push was judged by.
+var errRulesMoved = errors.New("the rules changed meanwhile")
+
+// attempt judges a push once and carries out what is allowed.
+func (p *push) attempt(ctx context.Context, in *git.Incoming) ([]git.Result, []string, error) {
+	if err := p.s.access.Still(ctx, p.a); err != nil { // it may have taken long to arrive
+		return nil, nil, err
+	}
+	verdicts, err := p.judge(ctx, in)
+	if err != nil {
+		return nil, nil, err
+	}
+	if in.Atomic && slices.ContainsFunc(verdicts, func(v guard.Verdict) bool { return !v.Allowed }) {
+		for i := range verdicts {
+			if verdicts[i].Allowed {
+				verdicts[i] = guard.NotTried()
+			}
+		}
+	}
+	results := make([]git.Result, len(verdicts))
+	var lines []string
+	var wanted []wantedMove
+	for i, v := range verdicts {
+		lines = append(lines, v.Lines...)
+		if v.Allowed {
+			wanted = append(wanted, wantedMove{git.Move{Ref: in.Updates[i].Ref, Old: in.Updates[i].Old, New: in.Updates[i].New}, i, v.Exempted, v.Permit})
+		} else {
+			results[i].Refused = v.Short
+			p.s.access.CountRefusal(p.a.Login(), "push to "+in.Updates[i].Ref+" of "+p.repo.Name, v.Short)
+			p.s.log.Info("push refused", "repository", p.repo.Name, "ref", in.Updates[i].Ref, "by", p.a.Login(), "why", v.Short)
+		}
+	}
+	more, err := p.carryOut(ctx, in, wanted, results)
+	return results, append(lines, more...), err
+}
+
+// wantedMove is an allowed move and the place of its result.
+type wantedMove struct {
+	git.Move
+	place    int
+	exempted []rules.Source // protections that would have refused it
+	permit   int64          // the override that it rests on; 0: none
+}
+
+func (p *push) failed(in *git.Incoming, err error) ([]git.Result, []string) {
+	results := make([]git.Result, len(in.Updates))
+	if told := (*problem.Problem)(nil); errors.As(err, &told) {
+		short := "the service cannot take it now"
+		if told.Kind != problem.Unavailable {
+			short = told.Text
+		}
+		for i := range results {
+			results[i].Refused = short
+		}
+		return results, []string{told.Text}
+	}
+	p.s.log.Error("push failed", "repository", p.repo.Name, "by", p.a.Login(), "error", err)
+	for i := range results {
+		results[i].Refused = "the service failed; nothing of this push was done"
+	}
+	return results, []string{"The service could not judge this push, and did nothing of it. Push again; if that does not help, its log says why."}
+}
+
+// judge gives a verdict on each update, with the objects of the push in sight.
+func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, error) {
+	db := p.s.records.Read(ctx)
+	var err error
+	if p.force, err = p.s.rulebook.RulesOf(db, p.repo); err != nil {
+		return nil, err
+	}
+	people, err := accounts.PeopleOf(db, p.repo)
+	if err != nil {
+		return nil, err
+	}
+	refs, err := p.bare.Refs(ctx, "refs/")
+	if err != nil {
+		return nil, err
+	}
+	tips := map[string]string{}
+	branches := 0
+	for _, r := range refs {
+		tips[r.Name] = r.ID
+		if strings.HasPrefix(r.Name, "refs/heads/") {
+			branches++
+		}
+	}
+	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], People: people, Rules: p.force.Now(), Empty: branches == 0, Default: p.repo.DefaultBranch}
+	facts.Pusher.Login = p.a.Login()
+	if err := p.names(in, &facts, refs); err != nil {
+		return nil, err
+	}
+	if facts.Permits, err = p.s.waivers.Permits(db, p.repo, p.a.Login()); err != nil {
+		return nil, err
+	}
+	verdicts := make([]guard.Verdict, len(in.Updates))
+	for i, u := range in.Updates {
+		if verdicts[i], err = p.judgeOne(ctx, in, u, tips, facts); err != nil {
+			return nil, err
+		}
+	}
+	return verdicts, nil
+}
+
+// names notes which names are taken already, where the push makes new ones, and marks those beyond the bound.
+func (p *push) names(in *git.Incoming, facts *guard.Facts, refs []git.Ref) error {
+	made, there := 0, 0
+	for _, r := range refs {
+		if strings.HasPrefix(r.Name, "refs/heads/") || strings.HasPrefix(r.Name, "refs/tags/") {
+			there++
+		}
+	}
+	for i := range in.Updates {
+		u := &in.Updates[i]
+		if u.Old != "" || u.New == "" || strings.HasPrefix(u.Ref, guard.Scratch) {
+			continue
+		}
+		if made++; int64(there+made) > p.s.bounds.RepositoryRefs && u.Problem == "" {
+			u.Problem = p.s.bounds.Reach("repository.refs", "%s has %d branches and tags", p.repo.Name, there+made-1).Error()
+		}
+	}
+	if made == 0 {
+		return nil
+	}
+	facts.Taken = map[string]string{}
+	take := func(ref string) {
+		if strings.HasPrefix(ref, "refs/heads/") || strings.HasPrefix(ref, "refs/tags/") {
+			if like := guard.Likeness(ref); facts.Taken[like] == "" {
+				facts.Taken[like] = ref
+			}
+		}
+	}
+	for _, r := range refs {
+		take(r.Name)
+	}
+	for _, u := range in.Updates {
+		if u.Old == "" && u.New != "" && u.Problem == "" {
+			take(u.Ref)
+		}
+	}
+	return nil
+}
+
+func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tips map[string]string, facts guard.Facts) (guard.Verdict, error) {
+	isBranch := strings.HasPrefix(u.Ref, "refs/heads/")
+	switch {
+	case u.Problem != "":
+		return guard.Verdict{Short: u.Problem, Lines: []string{fmt.Sprintf("Refused: %s: %s.", u.Ref, u.Problem)}}, nil
+	case u.Old != tips[u.Ref]:
+		return guard.Verdict{Short: "moved meanwhile: fetch first", Lines: []string{fmt.Sprintf("Refused: %s has moved since you fetched it: git fetch, then push again.", u.Ref)}}, nil
+	case isBranch && u.New != "" && !in.IsCommit(ctx, u.New):
+		return guard.Verdict{Short: "not a commit", Lines: []string{fmt.Sprintf("Refused: %.10s is not a commit, and a branch points at one.", u.New)}}, nil
+	}
+	g := guard.Update{Ref: u.Ref, Old: u.Old, New: u.New}
+	if isBranch && u.Old != "" && u.New != "" {
+		var err error
+		if g.Forward, err = in.Contains(ctx, u.New, u.Old); err != nil {
+			return guard.Verdict{}, err
+		}
+	}
+	if isBranch && u.New != "" && !facts.Empty && facts.Rules.For(strings.TrimPrefix(u.Ref, "refs/heads/")).Protected {
+		err := p.look(ctx, in, &g, tips, facts.Rules)
+		if reached := (*bounds.Reached)(nil); errors.As(err, &reached) && changes.AboutTheChange(err) {
+			return guard.Verdict{Short: "more than can be judged at once", Lines: []string{fmt.Sprintf("Refused: %s: %s. Push it in parts, or propose it as a change.", u.Ref, reached)}}, nil
+		}
+		if err != nil {
+			return guard.Verdict{}, err
+		}
+	}
+	return guard.Judge(g, facts), nil
+}
+
+// look finds out what the decision about a protected branch depends on besides the move itself.
+func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips map[string]string, set *rules.Set) error {
+	e := set.For(strings.TrimPrefix(g.Ref, "refs/heads/"))
+	if g.Old == "" {
+		for ref, tip := range tips {
+			branch, isBranch := strings.CutPrefix(ref, "refs/heads/")
+			if !isBranch || !slices.ContainsFunc(e.Protections, func(m rules.Matching) bool { return m.Holds([]string{branch}) }) {
+				continue
+			}
+			held, err := in.Contains(ctx, tip, g.New)
+			if err != nil {
+				return err
+			}
+			if held {
+				g.Held = append(g.Held, branch)
+			}
+			if e.MayBegin(g.Held) {
+				break
+			}
+		}
+	}
+	var not []string
+	if g.Old != "" {
+		not = append(not, g.Old)
+	} else {
+		for ref, tip := range tips { // what every protection takes for held is not new to it
+			if branch, isBranch := strings.CutPrefix(ref, "refs/heads/"); isBranch && e.MayBegin([]string{branch}) {
+				not = append(not, tip)
+			}
+		}
+	}
+	log, err := in.Log(ctx, g.New, not)
+	if err != nil {
+		return err
+	}
+	g.Commits, err = facts.GateCommits(p.s.records.Read(ctx), p.repo.ID, facts.Kept(log))
+	return err
+}
+
+// carryOut lets the objects in, puts on record what is about to move, moves the refs, and records what came of it.
+func (p *push) carryOut(ctx context.Context, in *git.Incoming, wanted []wantedMove, results []git.Result) ([]string, error) {
+	if len(wanted) == 0 {
+		return nil, nil
+	}
+	if err := in.Admit(); err != nil {
+		return nil, fmt.Errorf("let the objects in: %w", err)
+	}
+	intents, err := p.intend(ctx, wanted, slices.Concat(in.Commits(), in.Rode()))
+	if err != nil {
+		return nil, err
+	}
+	p.s.moves.At("push:intended")
+	groups := make([][]wantedMove, 0, len(wanted))
+	if in.Atomic {
+		groups = append(groups, wanted)
+	} else {
+		for i := range wanted {
+			groups = append(groups, wanted[i:i+1])
+		}
+	}
+	var lines []string
+	n := 0
+	for _, group := range groups {
+		together := make([]git.Move, len(group))
+		for i, w := range group {
+			together[i] = w.Move
+		}
+		err := p.bare.MoveRefs(ctx, together...)
+		p.s.moves.At("push:moved")
+		for _, w := range group {
+			intent := intents[n]
+			n++
+			told, why := p.settleMove(ctx, &intent, err)
+			results[w.place].Refused = why
+			lines = append(lines, told...)
+		}
+	}
+	return lines, nil
+}
+
+// settleMove finds out what came of a move, and records it. What cannot be written down now is settled by the next round:
+// nobody is told that a branch stands where it does not stand.
+func (p *push) settleMove(ctx context.Context, intent *records.Intent, failed error) (told []string, refused string) {
+	later := func(err error, text string) []string {
+		p.s.log.Error("a push is not on record yet", "repository", p.repo.Name, "ref", intent.Ref, "error", err)
+		p.s.moves.Nudge()
+		return []string{text}
+	}
+	if failed != nil {
+		moved, _, err := p.s.moves.HasMoved(ctx, p.repo, intent.Ref, intent.Old, intent.New)
+		if err != nil {
+			return later(errors.Join(failed, err), fmt.Sprintf("The service could not find out whether %s has moved: git fetch shows it. What follows from it is recorded as soon as it can be.", intent.Ref)), "the service could not tell whether it moved"
+		}
+		if !moved {
+			if err := p.s.moves.Close(ctx, intent, moves.Dropped); err != nil {
+				return later(err, "It did not move."), refusedByGit(failed)
+			}
+			return nil, refusedByGit(failed)
+		}
+	}
+	told, err := p.s.FinishPush(ctx, p.repo, intent)
+	if err != nil {
+		return later(err, fmt.Sprintf("%s has moved. What follows from it, such as new revisions of changes, could not be written down yet; the service does it as soon as it can.", intent.Ref)), ""
+	}
+	return told, ""
+}
+
+func refusedByGit(err error) string {
+	if errors.Is(err, git.ErrMoved) {
+		return "moved meanwhile: fetch first"
+	}
+	return "git could not move the ref: mostly another branch stands in the way of its name"
+}
+
+// intend records, in one transaction, whose commits these are and which refs are about to move.
+func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string) ([]records.Intent, error) {
+	intents := make([]records.Intent, len(wanted))
+	err := p.s.records.Write(ctx, func(tx *records.Tx) error {
+		tx.Touches(p.repo)
+		force, err := p.s.rulebook.RulesOf(tx.DB, p.repo)
+		if err != nil {
+			return err
+		}
+		if !force.SameAs(p.force) {
+			return errRulesMoved
+		}
+		owned := make([]records.PushedCommit, len(brought))
+		for i, id := range brought {
+			owned[i] = records.PushedCommit{RepositoryID: p.repo.ID, CommitID: id, Login: p.a.Login()}
+		}
+		if len(owned) > 0 {
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(owned, 500).Error; err != nil {
+				return err
+			}
+		}
+		for i, w := range wanted {
+			intents[i] = records.Intent{RepositoryID: p.repo.ID, Kind: moves.Push, Ref: w.Ref, Old: w.Old, New: w.New, Actor: p.a.Login(), Takes: p.takes,
+				RulesVersion: force.Own.Version, HouseVersion: force.House.Version, CreatedAt: p.s.records.Now()}
+			if w.permit != 0 {
+				intents[i].OverrideID = &w.permit
+			}
+		}
+		for _, w := range wanted {
+			if len(w.exempted) == 0 {
+				continue
+			}
+			err := tx.Record(records.Event{Actor: p.a.Login(), Kind: "rules.exempted", Repo: p.repo, Subject: w.Ref,
+				Text: fmt.Sprintf("%s pushes to %s, exempt from %s", p.a.Login(), w.Ref, rules.Because(w.exempted)), Data: map[string]any{"ref": w.Ref, "sources": w.exempted, "new": w.New}})
+			if err != nil {
+				return err
+			}
+		}
+		return tx.Create(&intents).Error
+	})
+	return intents, err
+}
+
+// FinishPush records a ref that has moved by a push, and makes the revisions that follow from it. It returns
+// lines for the pusher's terminal. The repository's lock is held.
+func (s *Intake) FinishPush(ctx context.Context, repo *records.Repository, i *records.Intent) ([]string, error) {
+	isBranch := strings.HasPrefix(i.Ref, "refs/heads/")
+	var revisions []changes.PendingRevision
+	var told []string
+	if isBranch && i.New != "" {
+		var err error
+		if revisions, told, err = s.changes.Followed(ctx, repo, i); err != nil {
+			return nil, err
+		}
+		more, err := s.rewritten(ctx, repo, i)
+		if err != nil {
+			return nil, err
+		}
+		told = append(told, more...)
+	}
+	var lines []string
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		lines = told
+		verb, kind := "moved", "branch.moved"
+		switch {
+		case i.New == "":
+			verb, kind = "deleted", "branch.deleted"
+		case i.Old == "":
+			verb, kind = "created", "branch.created"
+		}
+		switch {
+		case strings.HasPrefix(i.Ref, guard.Scratch):
+			kind = strings.Replace(kind, "branch", "scratch", 1)
+		case !isBranch:
+			kind = strings.Replace(kind, "branch", "tag", 1)
+		}
+		name := strings.TrimPrefix(strings.TrimPrefix(i.Ref, "refs/heads/"), "refs/tags/")
+		text := fmt.Sprintf("%s %s %s by a push", i.Actor, verb, name)
+		if i.EntryID != nil {
+			text = fmt.Sprintf("%s was removed after its change landed, as %s had asked", name, i.Actor)
+		}
+		err := tx.Record(records.Event{Actor: i.Actor, Kind: kind, Repo: repo, Subject: i.Ref, Text: text,
+			Data: map[string]any{"old": i.Old, "new": i.New, "rules_version": i.RulesVersion}})
+		if err != nil {
+			return err
+		}
+		for _, r := range revisions {
+			if err := s.changes.SaveRevision(tx, repo, r); err != nil {
+				return err
+			}
+			lines = append(lines, fmt.Sprintf("Change %d, %q, is now at revision %d: tavrin change show %d --repo %s", r.Change.Number, r.Change.Title, r.Row.Number, r.Change.Number, repo.Name))
+		}
+		if err := s.threads.RecordTaken(tx, repo, i); err != nil {
+			return err
+		}
+		if i.OverrideID != nil {
+			if err := s.waivers.UseOverrides(tx, repo, []int64{*i.OverrideID}, i.Ref, i.New); err != nil {
+				return err
+			}
+		}
+		return tx.Model(i).Update("outcome", moves.Done).Error
+	})
+	return lines, err
+}
+
+// settle settles a push that a kill or trouble left open: the ref says whether it moved.
+func (s *Intake) settle(ctx context.Context, repo *records.Repository, i *records.Intent, made bool, _ string) error {
+	if !made {
+		return s.moves.Close(ctx, i, moves.Dropped)
+	}
+	_, err := s.FinishPush(ctx, repo, i)
+	return err
+}

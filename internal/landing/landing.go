@@ -1,0 +1,290 @@
+package landing
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/guard"
+	"tavrin/internal/core/queue"
+	"tavrin/internal/facts"
+	"tavrin/internal/git"
+	"tavrin/internal/moves"
+	"tavrin/internal/queues"
+	"tavrin/internal/records"
+)
+
+// land moves the target to an entry's rehearsed commit, in three steps each of which can be the last before a
+// crash: the intent is recorded with the facts it rests on; the branch moves by compare-and-swap; the landing is
+// recorded. The repository's lock is held. See docs/decisions for the order and what repair does after each step.
+func (s *Conductor) land(ctx context.Context, repo *records.Repository, g *facts.Gathered) error {
+	ctx = context.WithoutCancel(ctx)
+	s.moves.At("landing:begun")
+	var intent records.Intent
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		// The gate is judged again here, in the transaction that records the intent: this is the moment of landing.
+		var c records.Change
+		if err := tx.First(&c, g.Change.ID).Error; err != nil {
+			return err
+		}
+		now, err := s.facts.Gather(tx.DB, repo, c)
+		if err != nil {
+			return err
+		}
+		report := now.Judge()
+		if !report.Clear || now.Rehearsal == nil || now.Rehearsal.CommitID != g.Rehearsal.CommitID {
+			return nil // something came in between; the next round sees it
+		}
+		facts, err := json.Marshal(now.Facts)
+		if err != nil {
+			return err
+		}
+		sum := sha256.Sum256(facts)
+		intent = records.Intent{RepositoryID: repo.ID, Kind: moves.Landing, Ref: "refs/heads/" + c.Target, Old: now.Rehearsal.Base, New: now.Rehearsal.CommitID,
+			Actor: now.Entry.JoinedBy, EntryID: &now.Entry.ID, RehearsalID: &now.Rehearsal.ID, Revision: c.Revision, RulesVersion: now.Facts.RulesVersion, HouseVersion: now.Facts.HouseVersion,
+			Facts: string(facts), Digest: hex.EncodeToString(sum[:]), CreatedAt: s.records.Now()}
+		if err := tx.Create(&intent).Error; err != nil {
+			return err
+		}
+		if len(report.Exempted) > 0 {
+			err := tx.Record(records.Event{Actor: intent.Actor, Kind: "rules.exempted", Repo: repo, Subject: fmt.Sprintf("change/%d", c.Number),
+				Text: fmt.Sprintf("change %d lands for %s, who is exempt from %s", c.Number, intent.Actor, strings.Join(report.Exempted, " and ")),
+				Data: map[string]any{"number": c.Number, "sources": report.Exempted}})
+			if err != nil {
+				return err
+			}
+		}
+		return queues.Move(tx, repo, g, queue.Landing, "its gate is clear and the landing is under way")
+	})
+	if err != nil || intent.ID == 0 {
+		return err
+	}
+	s.moves.At("landing:intended")
+	made, tip, err := s.moves.Try(ctx, repo, &intent)
+	if why, notMade := errors.AsType[*moves.NotMadeError](err); notMade && !made {
+		if tip == intent.Old { // git's trouble, not the change's
+			s.queues.Rests.Rest(*intent.EntryID, s.records.Now(), "the branch could not be moved", why)
+		}
+		return s.dropLanding(ctx, repo, &intent, why)
+	}
+	if err != nil {
+		return err // the intent stays open: the next round settles it
+	}
+	s.moves.At("landing:moved")
+	removal, err := s.finishLanding(ctx, repo, &intent)
+	if err != nil {
+		return err
+	}
+	s.moves.At("landing:recorded")
+	if removal != nil {
+		return s.finishRemoval(ctx, repo, removal)
+	}
+	return nil
+}
+
+// dropLanding takes an intent back whose branch could not be moved, and lines the entry up again.
+func (s *Conductor) dropLanding(ctx context.Context, repo *records.Repository, intent *records.Intent, why error) error {
+	s.log.Warn("a landing was taken back", "repository", repo.Name, "ref", intent.Ref, "error", why)
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		if err := tx.Model(intent).Update("outcome", moves.Dropped).Error; err != nil {
+			return err
+		}
+		e, c, err := facts.EntryAndChange(tx.DB, *intent.EntryID)
+		if err != nil {
+			return err
+		}
+		reason := "the landing was not finished and is tried again"
+		if errors.Is(why, git.ErrMoved) {
+			reason = "the target moved on"
+		}
+		if err := s.queues.EndRehearsals(tx, e, reason); err != nil {
+			return err
+		}
+		return queues.Move(tx, repo, &facts.Gathered{Entry: &e, Change: c}, queue.LinedUp, reason)
+	})
+}
+
+// finishLanding records a landing whose branch has moved: the change, the entry, the journal line and the evidence,
+// in one transaction. When the source branch is to be removed, the intent to do so is returned.
+func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository, intent *records.Intent) (*records.Intent, error) {
+	target := strings.TrimPrefix(intent.Ref, "refs/heads/")
+	revisions, _, err := s.changes.Followed(ctx, repo, intent)
+	if err != nil {
+		return nil, err
+	}
+	brought, err := s.disk.Bare(repo).Between(ctx, intent.New, []string{intent.Old})
+	if err != nil {
+		return nil, err
+	}
+	var removal *records.Intent
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
+		removal = nil
+		e, c, err := facts.EntryAndChange(tx.DB, *intent.EntryID)
+		if err != nil {
+			return err
+		}
+		report, err := s.facts.ReportOf(tx.DB, repo, intent)
+		if err != nil {
+			return err
+		}
+		evidence, err := s.evidence(repo, c, intent, e.Strategy, report)
+		if err != nil {
+			return err
+		}
+		landing := records.Landing{RepositoryID: repo.ID, ChangeID: c.ID, EntryID: e.ID, IntentID: intent.ID, Old: intent.Old, New: intent.New, Strategy: e.Strategy,
+			Revision: intent.Revision, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion, Evidence: evidence, LandedBy: intent.Actor, LandedAt: s.records.Now()}
+		if err := tx.Create(&landing).Error; err != nil {
+			return err
+		}
+		if err := saveLanded(tx.DB, landing, brought); err != nil {
+			return err
+		}
+		var revision records.Revision
+		if err := tx.Where("change_id = ? AND number = ?", c.ID, intent.Revision).First(&revision).Error; err != nil {
+			return err
+		}
+		if err := saveSources(tx.DB, landing, revision); err != nil {
+			return err
+		}
+		if err := tx.Model(intent).Update("outcome", moves.Done).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&c).Updates(map[string]any{"state": "landed", "landed_commit": intent.New, "updated_at": s.records.Now()}).Error; err != nil {
+			return err
+		}
+		if err := s.waivers.UseOverrides(tx, repo, report.Overrides, fmt.Sprintf("change/%d", c.Number), intent.New); err != nil {
+			return err
+		}
+		err = tx.Model(&records.Rehearsal{}).Where("entry_id = ? AND ended = ''", e.ID).Update("ended", "landed").Error
+		if err == nil {
+			err = tx.Model(&e).Updates(map[string]any{"state": string(queue.Landed), "reason": fmt.Sprintf("landed as %.10s", intent.New), "ended_at": s.records.Now()}).Error
+		}
+		if err == nil {
+			err = tx.Record(records.Event{Actor: intent.Actor, Kind: "change.landed", Repo: repo, Subject: fmt.Sprintf("change/%d", c.Number),
+				Text: fmt.Sprintf("change %d, %q, landed on %s as %.10s by %s", c.Number, c.Title, target, intent.New, e.Strategy),
+				Data: map[string]any{"number": c.Number, "target": target, "old": intent.Old, "new": intent.New, "strategy": e.Strategy,
+					"revision": intent.Revision, "rules_version": intent.RulesVersion, "house_version": intent.HouseVersion, "facts_sha256": intent.Digest, "statement_sha256": accounts.Digest(evidence)}})
+		}
+		if err != nil {
+			return err
+		}
+		for _, r := range revisions { // changes whose source is the branch that moved
+			if err := s.changes.SaveRevision(tx, repo, r); err != nil {
+				return err
+			}
+		}
+		if e.RemoveSource {
+			removal, err = s.intendRemoval(tx, repo, c, e, intent)
+		}
+		return err
+	})
+	return removal, err
+}
+
+// intendRemoval records that a landed change's source branch is about to be removed, where the rules allow it.
+func (s *Conductor) intendRemoval(tx *records.Tx, repo *records.Repository, c records.Change, e records.Entry, landing *records.Intent) (*records.Intent, error) {
+	var r records.Revision
+	if err := tx.Where("change_id = ? AND number = ?", c.ID, landing.Revision).First(&r).Error; err != nil {
+		return nil, err
+	}
+	force, err := s.rulebook.RulesOf(tx.DB, repo)
+	if err != nil {
+		return nil, err
+	}
+	people, err := accounts.PeopleOf(tx.DB, repo)
+	if err != nil {
+		return nil, err
+	}
+	// Whoever asked to land deletes the branch, as by a push: nobody removes this way what they may not remove by another.
+	by := people[e.JoinedBy]
+	by.Login = e.JoinedBy
+	v := guard.Judge(guard.Update{Ref: "refs/heads/" + c.Source, Old: r.Head}, guard.Facts{Repository: repo.Name, Pusher: by, People: people, Rules: force.Now(), Default: repo.DefaultBranch})
+	if !v.Allowed || len(v.Exempted) > 0 {
+		return nil, tx.Record(records.Event{Actor: records.Itself, Kind: "branch.kept", Repo: repo, Subject: "refs/heads/" + c.Source,
+			Text: fmt.Sprintf("%s was not removed after change %d landed: %s", c.Source, c.Number, cmp.Or(v.Short, "only an exemption would allow it"))})
+	}
+	removal := &records.Intent{RepositoryID: repo.ID, Kind: moves.Removal, Ref: "refs/heads/" + c.Source, Old: r.Head, Actor: landing.Actor, EntryID: &e.ID,
+		RulesVersion: force.Own.Version, HouseVersion: force.House.Version, CreatedAt: s.records.Now()}
+	return removal, tx.Create(removal).Error
+}
+
+// finishRemoval removes a landed change's source branch, unless somebody has pushed to it meanwhile.
+func (s *Conductor) finishRemoval(ctx context.Context, repo *records.Repository, removal *records.Intent) error {
+	_, tip, err := s.moves.Try(ctx, repo, removal)
+	if _, notMade := errors.AsType[*moves.NotMadeError](err); notMade && tip != removal.Old {
+		return s.moves.Close(ctx, removal, moves.Dropped) // somebody pushed to it
+	}
+	if err != nil {
+		return err // the next round tries again
+	}
+	_, err = s.intake.FinishPush(ctx, repo, removal)
+	return err
+}
+
+// settleLanding settles a landing that a kill or trouble left open: the target says whether it was made.
+func (s *Conductor) settleLanding(ctx context.Context, repo *records.Repository, i *records.Intent, made bool, tip string) error {
+	switch {
+	case made:
+		removal, err := s.finishLanding(ctx, repo, i)
+		if err == nil && removal != nil {
+			err = s.finishRemoval(ctx, repo, removal)
+		}
+		return err
+	case tip == i.Old:
+		return s.dropLanding(ctx, repo, i, errors.New("it ended before the branch moved"))
+	default:
+		return s.loseLanding(ctx, repo, i, tip)
+	}
+}
+
+// settleRemoval settles a removal that was left open.
+func (s *Conductor) settleRemoval(ctx context.Context, repo *records.Repository, i *records.Intent, made bool, _ string) error {
+	if !made {
+		return s.finishRemoval(ctx, repo, i)
+	}
+	_, err := s.intake.FinishPush(ctx, repo, i)
+	return err
+}
+
+// statementType is the media type of in-toto statements (https://in-toto.io).
+const statementType = "application/vnd.in-toto+json"
+
+// evidence signs why a landing was allowed: an in-toto statement about the landed commit.
+func (s *Conductor) evidence(repo *records.Repository, c records.Change, intent *records.Intent, strategy string, report gate.Report) (string, error) {
+	statement, err := json.Marshal(map[string]any{
+		"_type":         "https://in-toto.io/Statement/v1",
+		"subject":       []any{map[string]any{"name": repo.Name + "@" + intent.Ref, "digest": map[string]string{"gitCommit": intent.New}}},
+		"predicateType": "https://tavrin.invalid/landing/v1",
+		"predicate": map[string]any{
+			"repository": repo.Name, "change": c.Number, "revision": intent.Revision, "old": intent.Old, "new": intent.New, "strategy": strategy,
+			"rules_version": intent.RulesVersion, "house_version": intent.HouseVersion, "asked_by": intent.Actor, "intended_at": intent.CreatedAt, "facts": json.RawMessage(intent.Facts), "report": report,
+		},
+	})
+	if err != nil {
+		return "", err
+	}
+	return s.key.Seal(statementType, statement)
+}
+
+// loseLanding ejects an entry whose target stands where neither the old nor the new commit explains it.
+func (s *Conductor) loseLanding(ctx context.Context, repo *records.Repository, i *records.Intent, tip string) error {
+	s.log.Error("a branch moved behind the service's back", "repository", repo.Name, "ref", i.Ref, "tip", tip, "old", i.Old, "new", i.New)
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		if err := tx.Model(i).Update("outcome", moves.Lost).Error; err != nil {
+			return err
+		}
+		e, c, err := facts.EntryAndChange(tx.DB, *i.EntryID)
+		if err != nil {
+			return err
+		}
+		reason := fmt.Sprintf("%s stands at %.10s, which this landing cannot explain: somebody moved it outside the service; look into it, then join again", i.Ref, tip)
+		return s.queues.EndEntry(tx, repo, c, &e, queue.Ejected, records.Itself, reason)
+	})
+}

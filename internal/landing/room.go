@@ -1,0 +1,70 @@
+// Package landing carries out what the queues decide: builds rehearsals, lands changes, and settles what a kill left.
+//
+// It promises that a target moves only to a commit whose gate was clear when the intent was recorded (P1), by
+// compare-and-swap from the commit that it was built on (P3), and that a landing which is killed at any step is finished or
+// taken back when the service starts again (P4). What to do next is decided in core/queue; whether a gate is clear in
+// core/gate; how a result is written by package git.
+package landing
+
+import (
+	"log/slog"
+	"sync"
+
+	"tavrin/internal/changes"
+	"tavrin/internal/checks"
+	"tavrin/internal/facts"
+	"tavrin/internal/hosted"
+	"tavrin/internal/intake"
+	"tavrin/internal/moves"
+	"tavrin/internal/queues"
+	"tavrin/internal/records"
+	"tavrin/internal/rulebook"
+	"tavrin/internal/signing"
+	"tavrin/internal/waivers"
+)
+
+// Conductor carries out the queues of a service. Its methods may be called concurrently.
+type Conductor struct {
+	records  *records.Records
+	disk     *hosted.Disk
+	moves    *moves.Moves
+	rulebook *rulebook.Rulebook
+	facts    *facts.Gatherer
+	checks   *checks.Checks
+	waivers  *waivers.Waivers
+	queues   *queues.Queues
+	changes  *changes.Changes
+	intake   *intake.Intake
+	key      *signing.Key
+	log      *slog.Logger
+
+	tasks  sync.WaitGroup // what runs until the service stops
+	movers movers
+}
+
+// Needs is what landing stands on.
+type Needs struct {
+	Records  *records.Records
+	Disk     *hosted.Disk
+	Moves    *moves.Moves
+	Rulebook *rulebook.Rulebook
+	Facts    *facts.Gatherer
+	Checks   *checks.Checks
+	Waivers  *waivers.Waivers
+	Queues   *queues.Queues
+	Changes  *changes.Changes
+	Intake   *intake.Intake
+	Key      *signing.Key
+	Log      *slog.Logger
+}
+
+// New returns what carries out the queues of a service.
+func New(n Needs) *Conductor {
+	s := &Conductor{
+		records: n.Records, disk: n.Disk, moves: n.Moves, rulebook: n.Rulebook, facts: n.Facts, checks: n.Checks, waivers: n.Waivers,
+		queues: n.Queues, changes: n.Changes, intake: n.Intake, key: n.Key, log: n.Log,
+	}
+	n.Moves.Settles(moves.Landing, s.settleLanding)
+	n.Moves.Settles(moves.Removal, s.settleRemoval)
+	return s
+}

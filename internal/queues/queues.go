@@ -1,0 +1,298 @@
+package queues
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/checks"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/queue"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/core/trailer"
+	"tavrin/internal/facts"
+	"tavrin/internal/git"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/typed"
+	"tavrin/wire"
+)
+
+// NewEntry is how somebody wants a change to land.
+type NewEntry struct {
+	Strategy     rules.Strategy // empty: the rules' default
+	Message      string         // empty: from the rules' template or the change
+	RemoveSource *bool          // nil: as the rules say
+}
+
+// Join asks for a change to land as soon as it may. It can be asked for before the gate is ready.
+func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number int, n NewEntry) (wire.Entry, error) {
+	if err := typed.Prose("message", n.Message, typed.MaxProse); err != nil {
+		return wire.Entry{}, err
+	}
+	if m := trailer.Typed(n.Message); m != "" {
+		return wire.Entry{}, problem.Wrong("message", "the trailer %q is written by the service; leave it out of the message", m)
+	}
+	if n.Strategy != "" && !slices.Contains(rules.Strategies, n.Strategy) {
+		return wire.Entry{}, problem.Wrong("strategy", "%q is not a strategy: one of %s", n.Strategy, gate.Join(rules.Strategies))
+	}
+	var entry records.Entry
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
+		if err != nil {
+			return err
+		}
+		if c.State != "draft" && c.State != "open" {
+			return problem.New(problem.Conflict, "change %d is %s, so it cannot join the queue", number, c.State)
+		}
+		g, err := s.facts.Gather(tx.DB, repo, c)
+		if err != nil {
+			return err
+		}
+		asker := g.Facts.People[a.Login()]
+		effective := g.Set.Without(g.Facts.Suspended).Binding(c.Target, asker.Is)
+		strategy, why, err := effective.Choose(n.Strategy)
+		if err != nil {
+			return problem.Wrong("strategy", "%v", err)
+		}
+		if report := g.Judge(); !effective.JoinEarly.Value && !report.Ready {
+			return problem.New(problem.Conflict, "change %d may join only when its gate is ready, says %s. %s", number, rules.Because(effective.JoinEarly.From), report.Summary)
+		}
+		remove := effective.RemoveSource.Value
+		if n.RemoveSource != nil {
+			remove = *n.RemoveSource
+		}
+		entry = records.Entry{RepositoryID: repo.ID, ChangeID: c.ID, Target: c.Target, State: string(queue.Waiting), Strategy: string(strategy),
+			Message: n.Message, RemoveSource: remove, JoinedBy: a.Login(), Reason: "its gate is about to be judged", CreatedAt: s.records.Now()}
+		if err := tx.Create(&entry).Error; err != nil {
+			return records.OrTaken(err, "change %d is in the queue already: tavrin queue leave %d takes it out", number, number)
+		}
+		if err := tx.Model(&entry).Update("place", entry.ID).Error; err != nil {
+			return err
+		}
+		return tx.Record(records.Event{Actor: a.Login(), Kind: "queue.joined", Repo: repo, Subject: fmt.Sprintf("change/%d", number),
+			Text: fmt.Sprintf("%s joined change %d to the queue of %s, by %s%s", a.Login(), number, c.Target, strategy, why),
+			Data: map[string]any{"number": number, "strategy": strategy, "remove_source": remove}})
+	})
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	if err == nil {
+		err = db.First(&entry, entry.ID).Error
+	}
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	return s.EntryView(db, repo, entry)
+}
+
+// Leave takes a change out of the queue again.
+func (s *Queues) Leave(ctx context.Context, a accounts.Actor, name string, number int) (wire.Entry, error) {
+	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, gate.Writer)
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	unlock, err := s.moves.Lock(ctx, repo) // what was landing has landed or not by then
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	defer unlock()
+	var entry records.Entry
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
+		if err := tx.Where("change_id = ? AND ended_at IS NULL", c.ID).First(&entry).Error; err != nil {
+			return records.OrUnknown(err, "change %d is not in the queue", number)
+		}
+		if entry.JoinedBy != a.Login() {
+			if err := facts.MayEdit(tx.DB, a, repo, c, "withdrawing"); err != nil {
+				return err
+			}
+		}
+		return s.EndEntry(tx, repo, c, &entry, queue.Withdrawn, a.Login(), a.Login()+" withdrew it")
+	})
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	return s.EntryView(s.records.Read(ctx), repo, entry)
+}
+
+// EndEntry ends an entry: by a person, or by the service with a reason.
+func (s *Queues) EndEntry(tx *records.Tx, repo *records.Repository, c records.Change, e *records.Entry, state queue.State, actor, reason string) error {
+	if err := s.EndRehearsals(tx, *e, reason); err != nil {
+		return err
+	}
+	now := s.records.Now()
+	e.State, e.Reason, e.EndedAt = string(state), reason, &now
+	if err := tx.Model(e).Updates(map[string]any{"state": e.State, "reason": reason, "ended_at": now}).Error; err != nil {
+		return err
+	}
+	return tx.Record(records.Event{Actor: actor, Kind: "queue." + string(state), Repo: repo, Subject: fmt.Sprintf("change/%d", c.Number),
+		Text: fmt.Sprintf("change %d was %s: %s", c.Number, state, reason), Data: map[string]any{"number": c.Number, "reason": reason}})
+}
+
+// EndRehearsals says of an entry's rehearsals that they are of no more use, and calls off what they wait for.
+func (s *Queues) EndRehearsals(tx *records.Tx, e records.Entry, why string) error {
+	var alive []records.Rehearsal
+	if err := tx.Where("entry_id = ? AND ended = ''", e.ID).Find(&alive).Error; err != nil {
+		return err
+	}
+	for _, r := range alive {
+		if err := tx.Model(&r).Update("ended", why).Error; err != nil {
+			return err
+		}
+		err := tx.Model(&records.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for = ? AND state IN ('waiting', 'running')",
+			e.RepositoryID, r.CommitID, checks.RehearsalName(r)).
+			Updates(map[string]any{"state": "cancelled", "finished_at": s.records.Now(), "lease_hash": "", "lease_until": nil, "summary": why}).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reason says why an entry is where it is. For one that has not ended it is worked out when asked, so that it is
+// never behind.
+func reason(g facts.Gathered) string {
+	switch queue.State(g.Entry.State) {
+	case queue.Waiting:
+		return g.Judge().Summary
+	case queue.LinedUp:
+		return "ready; waiting for those ahead"
+	case queue.Rehearsing:
+		return rehearsing(g)
+	case queue.Landing, queue.Landed, queue.Ejected, queue.Withdrawn:
+	}
+	return g.Entry.Reason
+}
+
+// rehearsing says what a rehearsal waits for.
+func rehearsing(g facts.Gathered) string {
+	var open []string
+	for _, q := range g.Judge().Requirements {
+		if q.At == "rehearsal" && q.Level == rules.Required && q.State == gate.Pending {
+			open = append(open, q.Next)
+		}
+	}
+	if len(open) == 0 {
+		return "rehearsed; about to land"
+	}
+	return "rehearsing: " + strings.Join(open, "; ")
+}
+
+// Move puts an entry into another state that is not an end.
+func Move(tx *records.Tx, repo *records.Repository, g *facts.Gathered, to queue.State, why string) error {
+	g.Entry.State, g.Entry.Reason = string(to), why
+	if err := tx.Model(g.Entry).Updates(map[string]any{"state": string(to), "reason": why}).Error; err != nil {
+		return err
+	}
+	return tx.Record(records.Event{Actor: records.Itself, Kind: "queue." + string(to), Repo: repo, Subject: fmt.Sprintf("change/%d", g.Change.Number),
+		Text: fmt.Sprintf("change %d is %s: %s", g.Change.Number, to, why), Data: map[string]any{"number": g.Change.Number, "reason": why}})
+}
+
+// EntryView describes an entry.
+func (s *Queues) EntryView(db *gorm.DB, repo *records.Repository, e records.Entry) (wire.Entry, error) {
+	var c records.Change
+	if err := db.First(&c, e.ChangeID).Error; err != nil {
+		return wire.Entry{}, err
+	}
+	v := wire.Entry{ID: e.ID, Number: c.Number, Title: c.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
+		RemoveSource: e.RemoveSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt}
+	if e.EndedAt == nil {
+		g, err := s.facts.Remembered(db, repo, c)
+		if err != nil {
+			return v, err
+		}
+		g.Entry = &e
+		v.Reason = reason(g)
+		for _, id := range []int64{e.ID, -repo.ID} {
+			if why := s.Rests.Resting(id, s.records.Now()); why != "" {
+				v.Reason = why
+			}
+		}
+		ahead, err := aliveEntries(db, repo, e.Target)
+		if err != nil {
+			return v, err
+		}
+		v.Position = 1 + slices.IndexFunc(ahead, func(x records.Entry) bool { return x.ID == e.ID })
+	}
+	var r records.Rehearsal
+	if err := db.Where("entry_id = ? AND commit_id <> ''", e.ID).Order("id DESC").Limit(1).Find(&r).Error; err != nil || r.ID == 0 || (r.Ended != "" && e.EndedAt == nil) {
+		return v, err
+	}
+	checks, err := checks.CheckViews(db, repo, r.CommitID)
+	v.Rehearsal = &wire.Rehearsal{ID: r.ID, Base: r.Base, Commit: r.CommitID, Checks: checks}
+	return v, err
+}
+
+// aliveEntries returns the entries of a target that have not ended, in order: those in line before those waiting.
+func aliveEntries(db *gorm.DB, repo *records.Repository, target string) ([]records.Entry, error) {
+	var rows []records.Entry
+	err := db.Where("repository_id = ? AND target = ? AND ended_at IS NULL", repo.ID, target).
+		Order("CASE state WHEN 'landing' THEN 0 WHEN 'rehearsing' THEN 1 WHEN 'lined-up' THEN 2 ELSE 3 END, place").Find(&rows).Error
+	return rows, err
+}
+
+// Queue shows the line of one target branch, by default the default branch's.
+func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch string) (wire.Queue, error) {
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	if err != nil {
+		return wire.Queue{}, err
+	}
+	if branch == "" {
+		branch = repo.DefaultBranch
+	}
+	if err := git.CheckBranch(branch); err != nil {
+		return wire.Queue{}, problem.Wrong("branch", "%v", err)
+	}
+	v := wire.Queue{Branch: branch, Entries: []wire.Entry{}, Recent: []wire.Entry{}}
+	if v.Tip, err = s.disk.Bare(repo).Tip(ctx, "refs/heads/"+branch); err != nil {
+		return v, problem.New(problem.Unknown, "%s has no branch %s", name, branch)
+	}
+	alive, err := aliveEntries(db, repo, branch)
+	if err != nil {
+		return v, err
+	}
+	var ended []records.Entry
+	if err := db.Where("repository_id = ? AND target = ? AND ended_at IS NOT NULL", repo.ID, branch).Order("ended_at DESC").Limit(20).Find(&ended).Error; err != nil {
+		return v, err
+	}
+	for _, e := range append(alive, ended...) {
+		view, err := s.EntryView(db, repo, e)
+		if err != nil {
+			return v, err
+		}
+		if e.EndedAt == nil {
+			v.Entries = append(v.Entries, view)
+		} else {
+			v.Recent = append(v.Recent, view)
+		}
+	}
+	if v.Silent, err = s.checks.SilentChecks(db, repo); err != nil {
+		return v, err
+	}
+	v.Caption = caption(v)
+	return v, nil
+}
+
+// caption says in a sentence what a queue is doing.
+func caption(q wire.Queue) string {
+	if len(q.Entries) == 0 {
+		return fmt.Sprintf("The queue of %s is empty.", q.Branch)
+	}
+	first := q.Entries[0]
+	switch queue.State(first.State) {
+	case queue.Landing:
+		return fmt.Sprintf("Change %d is landing on %s.", first.Number, q.Branch)
+	case queue.Rehearsing:
+		return fmt.Sprintf("Change %d is rehearsed on %s's tip: %s.", first.Number, q.Branch, strings.TrimPrefix(first.Reason, "rehearsing: "))
+	case queue.LinedUp:
+		return fmt.Sprintf("Change %d is next for %s.", first.Number, q.Branch)
+	}
+	return fmt.Sprintf("Nothing is ready for %s: change %d waits. %s", q.Branch, first.Number, first.Reason)
+}

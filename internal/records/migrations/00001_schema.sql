@@ -1,0 +1,542 @@
+-- +goose Up
+
+-- Houses and repositories.
+
+CREATE TABLE houses (
+  id         INTEGER PRIMARY KEY,
+  name       TEXT NOT NULL UNIQUE,
+  created_at DATETIME NOT NULL
+);
+
+CREATE TABLE repositories (
+  id             INTEGER PRIMARY KEY,
+  house_id       INTEGER NOT NULL REFERENCES houses (id),
+  name           TEXT NOT NULL UNIQUE,              -- HOUSE/NAME
+  default_branch TEXT NOT NULL,
+  public         BOOLEAN NOT NULL DEFAULT FALSE,
+  changes        INTEGER NOT NULL DEFAULT 0,        -- numbers given out
+  trouble        TEXT NOT NULL DEFAULT '',          -- why it is set apart and only to be read; empty: it is not
+  trouble_since  DATETIME,
+  created_at     DATETIME NOT NULL
+);
+
+-- Who it is and what they may do.
+
+CREATE TABLE accounts (
+  id         INTEGER PRIMARY KEY,
+  login      TEXT NOT NULL UNIQUE,
+  name       TEXT NOT NULL,
+  email      TEXT NOT NULL,
+  robot      BOOLEAN NOT NULL,
+  admin      BOOLEAN NOT NULL DEFAULT FALSE,
+  disabled   BOOLEAN NOT NULL DEFAULT FALSE,
+  created_at DATETIME NOT NULL
+);
+CREATE INDEX accounts_email ON accounts (email);
+
+CREATE TABLE account_keys (                         -- public keys by which people sign commits
+  id          INTEGER PRIMARY KEY,
+  account_id  INTEGER NOT NULL REFERENCES accounts (id),
+  name        TEXT NOT NULL,
+  fingerprint TEXT NOT NULL,                        -- SHA-256, as ssh-keygen shows it
+  text        TEXT NOT NULL,                        -- in the form of authorized_keys, without comment
+  removed_at  DATETIME,                             -- it counts no more, also for what was signed before
+  created_at  DATETIME NOT NULL
+);
+CREATE UNIQUE INDEX account_keys_once ON account_keys (fingerprint) WHERE removed_at IS NULL;
+
+CREATE TABLE teams (
+  id         INTEGER PRIMARY KEY,
+  name       TEXT NOT NULL UNIQUE,
+  created_at DATETIME NOT NULL
+);
+
+CREATE TABLE team_members (
+  team_id    INTEGER NOT NULL REFERENCES teams (id),
+  account_id INTEGER NOT NULL REFERENCES accounts (id),
+  PRIMARY KEY (team_id, account_id)
+);
+
+CREATE TABLE team_keepers (                         -- who may change a team, besides administrators
+  team_id    INTEGER NOT NULL REFERENCES teams (id),
+  account_id INTEGER NOT NULL REFERENCES accounts (id),
+  PRIMARY KEY (team_id, account_id)
+);
+
+CREATE TABLE grants (
+  id            INTEGER PRIMARY KEY,
+  account_id    INTEGER REFERENCES accounts (id),
+  team_id       INTEGER REFERENCES teams (id),
+  house_id      INTEGER REFERENCES houses (id),
+  repository_id INTEGER REFERENCES repositories (id),
+  role          TEXT NOT NULL CHECK (role IN ('reader', 'writer', 'maintainer', 'keeper')),
+  CHECK ((account_id IS NULL) <> (team_id IS NULL)),
+  CHECK ((house_id IS NULL) <> (repository_id IS NULL))
+);
+CREATE UNIQUE INDEX grants_once ON grants (ifnull(account_id, 0), ifnull(team_id, 0), ifnull(house_id, 0), ifnull(repository_id, 0));
+
+CREATE TABLE tokens (
+  id           INTEGER PRIMARY KEY,
+  account_id   INTEGER NOT NULL REFERENCES accounts (id),
+  name         TEXT NOT NULL,
+  hash         TEXT NOT NULL UNIQUE,                -- SHA-256, hexadecimal
+  scope        TEXT NOT NULL CHECK (scope IN ('all', 'read', 'witness', 'runner')),
+  expires_at   DATETIME,
+  revoked_at   DATETIME,
+  last_used_at DATETIME,
+  refused_at   DATETIME,                            -- when a refusal of it was last put on record
+  created_at   DATETIME NOT NULL
+);
+
+CREATE TABLE token_bindings (                       -- what a witness or runner token is for
+  token_id      INTEGER NOT NULL REFERENCES tokens (id),
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  check_name    TEXT NOT NULL,                      -- empty: every check that is a command (runners)
+  PRIMARY KEY (token_id, repository_id, check_name)
+);
+
+CREATE TABLE sessions (
+  hash            TEXT PRIMARY KEY,
+  token_id        INTEGER NOT NULL REFERENCES tokens (id),
+  expires_at      DATETIME NOT NULL,
+  confirmed_until DATETIME                          -- until when it may change rules and access
+);
+
+-- Rules.
+
+CREATE TABLE rules_versions (
+  id            INTEGER PRIMARY KEY,
+  repository_id INTEGER REFERENCES repositories (id),
+  house_id      INTEGER REFERENCES houses (id),
+  version       INTEGER NOT NULL,
+  text          TEXT NOT NULL,
+  because       TEXT NOT NULL,
+  applied_by    TEXT NOT NULL,
+  agreed_by     TEXT NOT NULL DEFAULT '',           -- the second person, where one was needed
+  applied_at    DATETIME NOT NULL,
+  CHECK ((repository_id IS NULL) <> (house_id IS NULL))
+);
+CREATE UNIQUE INDEX rules_versions_once ON rules_versions (ifnull(repository_id, 0), ifnull(house_id, 0), version);
+CREATE INDEX rules_versions_repository ON rules_versions (repository_id, version);
+CREATE INDEX rules_versions_house ON rules_versions (house_id, version);
+
+CREATE TABLE rules_proposals (                      -- a loosening that waits for a second person
+  id            INTEGER PRIMARY KEY,
+  repository_id INTEGER REFERENCES repositories (id),
+  house_id      INTEGER REFERENCES houses (id),
+  based_on      INTEGER NOT NULL,                   -- the version in force when it was made
+  text          TEXT NOT NULL,                      -- the new document; empty when it is about a suspension
+  protection    TEXT NOT NULL DEFAULT '',           -- the protection to be suspended
+  seconds       INTEGER NOT NULL DEFAULT 0,         -- for how long
+  because       TEXT NOT NULL,
+  proposed_by   TEXT NOT NULL,
+  proposed_at   DATETIME NOT NULL,
+  state         TEXT NOT NULL CHECK (state IN ('open', 'agreed', 'declined', 'overtaken')),
+  decided_by    TEXT NOT NULL DEFAULT '',
+  decided_at    DATETIME,
+  CHECK ((repository_id IS NULL) <> (house_id IS NULL))
+);
+CREATE INDEX rules_proposals_open ON rules_proposals (repository_id, house_id) WHERE state = 'open';
+CREATE INDEX rules_proposals_state ON rules_proposals (state, id);
+
+CREATE TABLE suspensions (                          -- a protection set aside for a time
+  id            INTEGER PRIMARY KEY,
+  repository_id INTEGER REFERENCES repositories (id),
+  house_id      INTEGER REFERENCES houses (id),     -- whose document the protection stands in
+  protection    TEXT NOT NULL,
+  because       TEXT NOT NULL,
+  suspended_by  TEXT NOT NULL,
+  until         DATETIME NOT NULL,
+  ended_at      DATETIME,                           -- when its end was noticed, or brought about
+  created_at    DATETIME NOT NULL,
+  CHECK ((repository_id IS NULL) <> (house_id IS NULL))
+);
+CREATE INDEX suspensions_open ON suspensions (repository_id, house_id) WHERE ended_at IS NULL;
+CREATE INDEX suspensions_live ON suspensions (id) WHERE ended_at IS NULL;
+
+-- Changes.
+
+CREATE TABLE changes (
+  id            INTEGER PRIMARY KEY,
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  number        INTEGER NOT NULL,
+  title         TEXT NOT NULL,
+  description   TEXT NOT NULL,
+  source        TEXT NOT NULL,
+  target        TEXT NOT NULL,
+  state         TEXT NOT NULL CHECK (state IN ('draft', 'open', 'landed', 'closed')),
+  revision      INTEGER NOT NULL,
+  opened_by     TEXT NOT NULL,
+  landed_commit TEXT NOT NULL DEFAULT '',
+  updated_at    DATETIME NOT NULL,
+  created_at    DATETIME NOT NULL,
+  UNIQUE (repository_id, number)
+);
+CREATE INDEX changes_source ON changes (repository_id, source, state);
+CREATE INDEX changes_opener ON changes (opened_by);
+CREATE INDEX changes_state ON changes (repository_id, state, number);
+CREATE INDEX changes_target ON changes (repository_id, target, number);
+
+CREATE TABLE change_labels (
+  change_id INTEGER NOT NULL REFERENCES changes (id),
+  label     TEXT NOT NULL,
+  set_by    TEXT NOT NULL,
+  set_at    DATETIME NOT NULL,
+  PRIMARY KEY (change_id, label)
+);
+
+CREATE TABLE change_reviewers (                     -- who was asked to review a change, or told of it
+  change_id INTEGER NOT NULL REFERENCES changes (id),
+  who       TEXT NOT NULL,                          -- a principal, such as team:hydraulics
+  optional  BOOLEAN NOT NULL,
+  because   TEXT NOT NULL,
+  asked_at  DATETIME NOT NULL,
+  PRIMARY KEY (change_id, who)
+);
+CREATE INDEX change_reviewers_who ON change_reviewers (who, change_id);
+
+CREATE TABLE change_dependencies (                  -- a change that another one waits for
+  change_id INTEGER NOT NULL REFERENCES changes (id),
+  on_id     INTEGER NOT NULL REFERENCES changes (id),
+  PRIMARY KEY (change_id, on_id),
+  CHECK (change_id <> on_id)
+);
+CREATE INDEX change_dependencies_on ON change_dependencies (on_id);
+
+CREATE TABLE revisions (
+  id             INTEGER PRIMARY KEY,
+  change_id      INTEGER NOT NULL REFERENCES changes (id),
+  number         INTEGER NOT NULL,
+  head           TEXT NOT NULL,
+  base           TEXT NOT NULL,                     -- common ancestor with the target when it was made
+  pushed_by      TEXT NOT NULL,
+  last_pusher    TEXT NOT NULL,                     -- the last to change the difference
+  authors        TEXT NOT NULL,                     -- JSON list of logins
+  same_as_last   BOOLEAN NOT NULL,                  -- brings exactly what the revision before brought
+  paths          TEXT NOT NULL,                     -- JSON list, renames at both ends
+  files          INTEGER NOT NULL,
+  added          INTEGER NOT NULL,                  -- lines
+  removed        INTEGER NOT NULL,
+  commits        TEXT,                              -- JSON: those that it brings
+  commit_authors TEXT,                              -- JSON list of logins
+  kind           TEXT NOT NULL DEFAULT '',          -- first, added, rebased, folded, rewritten or retargeted
+  same_as        TEXT DEFAULT '[]',                 -- JSON list: earlier revisions that bring the same
+  bases          INTEGER NOT NULL DEFAULT 1,        -- best common ancestors with the target
+  history        TEXT DEFAULT '{}',                 -- JSON: what the commits bring one by one
+  created_at     DATETIME NOT NULL,
+  UNIQUE (change_id, number)
+);
+CREATE INDEX revisions_head ON revisions (head);
+CREATE INDEX revisions_pusher ON revisions (pushed_by);
+
+CREATE TABLE pushed_commits (                       -- whose pushes brought a commit, or pointed at one that rode along in another's
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  commit_id     TEXT NOT NULL,
+  login         TEXT NOT NULL,
+  PRIMARY KEY (repository_id, commit_id, login)
+) WITHOUT ROWID;
+
+CREATE TABLE reviews (
+  id           INTEGER PRIMARY KEY,
+  change_id    INTEGER NOT NULL REFERENCES changes (id),
+  revision     INTEGER NOT NULL,
+  login        TEXT NOT NULL,
+  verdict      TEXT NOT NULL CHECK (verdict IN ('approve', 'object', 'comment')),
+  text         TEXT NOT NULL,
+  withdrawn_at DATETIME,
+  title        TEXT NOT NULL DEFAULT '',            -- the change's when it was given
+  description  TEXT NOT NULL DEFAULT '',
+  teams        TEXT DEFAULT '[]',                   -- JSON list: of who gave it, then
+  created_at   DATETIME NOT NULL
+);
+CREATE INDEX reviews_change ON reviews (change_id);
+CREATE INDEX reviews_login ON reviews (login);
+
+CREATE TABLE threads (                              -- discussions about a change
+  id           INTEGER PRIMARY KEY,
+  change_id    INTEGER NOT NULL REFERENCES changes (id),
+  revision     INTEGER NOT NULL,                    -- the one that was looked at
+  commit_id    TEXT NOT NULL DEFAULT '',            -- of a commit; empty: of the whole difference
+  path         TEXT NOT NULL DEFAULT '',            -- of a file; empty: of the change or commit
+  before       BOOLEAN NOT NULL DEFAULT FALSE,      -- lines are those of the file before the change
+  first_line   INTEGER NOT NULL DEFAULT 0,          -- counted from 1; 0: the file
+  last_line    INTEGER NOT NULL DEFAULT 0,
+  quoted       TEXT NOT NULL DEFAULT '',            -- the lines as they were
+  needs_answer BOOLEAN NOT NULL,
+  begun_by     TEXT NOT NULL,
+  begun_at     DATETIME NOT NULL,
+  settled_by   TEXT NOT NULL DEFAULT '',
+  settled_at   DATETIME,
+  outcome      TEXT NOT NULL DEFAULT ''
+);
+CREATE INDEX threads_change ON threads (change_id);
+
+CREATE TABLE remarks (                              -- what was said in a thread
+  id         INTEGER PRIMARY KEY,
+  thread_id  INTEGER NOT NULL REFERENCES threads (id),
+  login      TEXT NOT NULL,
+  text       TEXT NOT NULL,
+  edited_at  DATETIME,
+  suggestion TEXT,                                  -- what the thread's lines should be; NULL: nothing is suggested
+  taken_as   TEXT NOT NULL DEFAULT '',              -- the commit that took it in
+  taken_by   TEXT NOT NULL DEFAULT '',
+  created_at DATETIME NOT NULL
+);
+CREATE INDEX remarks_thread ON remarks (thread_id);
+CREATE INDEX remarks_login ON remarks (login);
+
+CREATE TABLE remark_versions (                      -- what a remark said before it was edited
+  remark_id INTEGER NOT NULL REFERENCES remarks (id),
+  text      TEXT NOT NULL,
+  until     DATETIME NOT NULL
+);
+CREATE INDEX remark_versions_remark ON remark_versions (remark_id);
+
+CREATE TABLE gathered_remarks (                     -- remarks that a reviewer has not sent yet
+  id         INTEGER PRIMARY KEY,
+  change_id  INTEGER NOT NULL REFERENCES changes (id),
+  login      TEXT NOT NULL,
+  thread_id  INTEGER REFERENCES threads (id),       -- that it replies in; NULL: it begins one
+  thread     TEXT NOT NULL DEFAULT '',              -- JSON: the one that it begins
+  text       TEXT NOT NULL,
+  suggestion TEXT,                                  -- what the thread's lines should be; NULL: nothing is suggested
+  created_at DATETIME NOT NULL
+);
+CREATE INDEX gathered_remarks_of ON gathered_remarks (change_id, login);
+
+-- What people have read and want to hear of.
+
+CREATE TABLE change_looks (                         -- up to which revision a person has looked at a change
+  change_id INTEGER NOT NULL REFERENCES changes (id),
+  login     TEXT NOT NULL,
+  revision  INTEGER NOT NULL,
+  at        DATETIME NOT NULL,
+  PRIMARY KEY (change_id, login)
+);
+
+CREATE TABLE file_ticks (                           -- files of a change that a person has read, and at which revision
+  change_id INTEGER NOT NULL REFERENCES changes (id),
+  login     TEXT NOT NULL,
+  file      TEXT NOT NULL,                          -- hash of its path
+  revision  INTEGER NOT NULL,
+  PRIMARY KEY (change_id, login, file)
+);
+
+CREATE TABLE follows (                              -- what people follow, or want to hear nothing of although it is theirs
+  login         TEXT NOT NULL,
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  change_id     INTEGER REFERENCES changes (id),    -- NULL: the repository
+  muted         BOOLEAN NOT NULL DEFAULT FALSE,
+  created_at    DATETIME NOT NULL
+);
+CREATE UNIQUE INDEX follows_once ON follows (login, repository_id, ifnull(change_id, 0));
+
+CREATE TABLE notices_seen (                         -- up to which line of the journal a person has seen their notices
+  login TEXT PRIMARY KEY,
+  seq   INTEGER NOT NULL
+);
+
+CREATE TABLE feeds (                                -- private addresses of people's Atom feeds; only the hash is kept
+  id         INTEGER PRIMARY KEY,
+  account_id INTEGER NOT NULL REFERENCES accounts (id),
+  hash       TEXT NOT NULL UNIQUE,
+  revoked_at DATETIME,
+  created_at DATETIME NOT NULL
+);
+CREATE UNIQUE INDEX feeds_one ON feeds (account_id) WHERE revoked_at IS NULL;
+
+-- Checks.
+
+CREATE TABLE check_runs (                           -- one attempt of one check on one commit
+  id            INTEGER PRIMARY KEY,
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  commit_id     TEXT NOT NULL,
+  name          TEXT NOT NULL,
+  attempt       INTEGER NOT NULL,
+  state         TEXT NOT NULL CHECK (state IN ('waiting', 'running', 'passed', 'failed', 'errored', 'skipped', 'cancelled')),
+  link          TEXT NOT NULL DEFAULT '',
+  summary       TEXT NOT NULL DEFAULT '',
+  log           TEXT NOT NULL DEFAULT '',           -- the tail
+  reported_by   TEXT NOT NULL DEFAULT '',
+  runner        BOOLEAN NOT NULL DEFAULT FALSE,
+  command       TEXT NOT NULL DEFAULT '',
+  limit_seconds INTEGER NOT NULL DEFAULT 0,
+  asked_for     TEXT NOT NULL DEFAULT '',           -- such as change/4 or rehearsal/7; empty: nobody asked
+  lease_hash    TEXT NOT NULL DEFAULT '',
+  lease_until   DATETIME,
+  started_at    DATETIME,
+  finished_at   DATETIME,
+  silent        BOOLEAN NOT NULL DEFAULT FALSE,     -- it ended because nobody answered
+  lease_token   INTEGER,                            -- that the lease was taken with
+  created_at    DATETIME NOT NULL,
+  UNIQUE (repository_id, commit_id, name, attempt)
+);
+CREATE INDEX check_runs_open ON check_runs (repository_id, state) WHERE state IN ('waiting', 'running');
+CREATE INDEX check_runs_names ON check_runs (repository_id, name);
+CREATE INDEX check_runs_silent ON check_runs (created_at) WHERE state IN ('waiting', 'running') AND command = '';
+CREATE INDEX check_runs_leased ON check_runs (lease_token) WHERE lease_hash <> '';
+
+-- Queues and landings.
+
+CREATE TABLE entries (
+  id            INTEGER PRIMARY KEY,
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  change_id     INTEGER NOT NULL REFERENCES changes (id),
+  target        TEXT NOT NULL,
+  state         TEXT NOT NULL CHECK (state IN ('waiting', 'lined-up', 'rehearsing', 'landing', 'landed', 'ejected', 'withdrawn')),
+  place         INTEGER NOT NULL,
+  strategy      TEXT NOT NULL,
+  message       TEXT NOT NULL,
+  remove_source BOOLEAN NOT NULL,
+  joined_by     TEXT NOT NULL,
+  reason        TEXT NOT NULL DEFAULT '',
+  ended_at      DATETIME,
+  created_at    DATETIME NOT NULL
+);
+CREATE UNIQUE INDEX entries_one_alive ON entries (change_id) WHERE state IN ('waiting', 'lined-up', 'rehearsing', 'landing');
+CREATE INDEX entries_target ON entries (repository_id, target, state);
+CREATE INDEX entries_change ON entries (change_id, id);
+
+CREATE TABLE rehearsals (                           -- written before it is built, so that building again gives the same commit
+  id           INTEGER PRIMARY KEY,
+  entry_id     INTEGER NOT NULL REFERENCES entries (id),
+  revision     INTEGER NOT NULL,
+  base         TEXT NOT NULL,
+  head         TEXT NOT NULL,
+  strategy     TEXT NOT NULL,
+  message      TEXT NOT NULL,
+  author_name  TEXT NOT NULL,
+  author_email TEXT NOT NULL,
+  authored_at  DATETIME NOT NULL,
+  committed_at DATETIME NOT NULL,
+  approvers    TEXT NOT NULL,                       -- JSON list of the logins that the message names
+  commit_id    TEXT NOT NULL DEFAULT '',
+  tree         TEXT NOT NULL DEFAULT '',
+  ended        TEXT NOT NULL DEFAULT '',            -- why it is of no more use; empty while it is
+  same_as      TEXT DEFAULT '[]',                   -- JSON list: earlier revisions that bring the same
+  created_at   DATETIME NOT NULL
+);
+CREATE INDEX rehearsals_entry ON rehearsals (entry_id);
+
+CREATE TABLE overrides (                            -- decisions to set requirements aside, once
+  id            INTEGER PRIMARY KEY,
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  change_id     INTEGER REFERENCES changes (id),    -- NULL: it is for a push
+  ref           TEXT NOT NULL,
+  tip           TEXT NOT NULL,                      -- where the ref stood
+  revision      INTEGER NOT NULL DEFAULT 0,         -- of the change
+  new           TEXT NOT NULL DEFAULT '',           -- of a push: the commit
+  aside         TEXT NOT NULL,                      -- JSON: key and title of each requirement
+  because       TEXT NOT NULL,
+  made_by       TEXT NOT NULL,
+  made_at       DATETIME NOT NULL,
+  until         DATETIME NOT NULL,
+  used_at       DATETIME,
+  used_as       TEXT NOT NULL DEFAULT '',           -- the commit that the branch moved to by it
+  ended_at      DATETIME,                           -- it lapsed without being used
+  ended_why     TEXT NOT NULL DEFAULT '',
+  looked_by     TEXT NOT NULL DEFAULT '',           -- the second look
+  looked_at     DATETIME,
+  look          TEXT NOT NULL DEFAULT ''
+);
+CREATE INDEX overrides_live ON overrides (repository_id, change_id) WHERE used_at IS NULL AND ended_at IS NULL;
+CREATE INDEX overrides_to_look_at ON overrides (repository_id) WHERE used_at IS NOT NULL AND looked_at IS NULL;
+CREATE INDEX overrides_by_change ON overrides (change_id);
+CREATE INDEX overrides_repository ON overrides (repository_id, id);
+
+CREATE TABLE intents (                              -- a protected branch is about to move
+  id            INTEGER PRIMARY KEY,
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  kind          TEXT NOT NULL CHECK (kind IN ('push', 'landing', 'removal')),
+  ref           TEXT NOT NULL,
+  old           TEXT NOT NULL,
+  new           TEXT NOT NULL,
+  actor         TEXT NOT NULL,
+  entry_id      INTEGER REFERENCES entries (id),
+  rehearsal_id  INTEGER REFERENCES rehearsals (id),
+  revision      INTEGER NOT NULL DEFAULT 0,
+  rules_version INTEGER NOT NULL,
+  house_version INTEGER NOT NULL,
+  facts         TEXT NOT NULL,                      -- JSON
+  digest        TEXT NOT NULL,                      -- SHA-256 of the facts
+  outcome       TEXT NOT NULL DEFAULT '',           -- done, dropped or lost; empty while open
+  override_id   INTEGER REFERENCES overrides (id),  -- that a push rests on
+  takes         TEXT,                               -- JSON list: remarks whose suggestions a push takes in
+  created_at    DATETIME NOT NULL
+);
+CREATE INDEX intents_open ON intents (repository_id) WHERE outcome = '';
+CREATE INDEX intents_ref ON intents (repository_id, ref, id);
+
+CREATE TABLE landings (
+  id            INTEGER PRIMARY KEY,
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  change_id     INTEGER NOT NULL REFERENCES changes (id),
+  entry_id      INTEGER NOT NULL UNIQUE REFERENCES entries (id),
+  intent_id     INTEGER NOT NULL UNIQUE REFERENCES intents (id),
+  old           TEXT NOT NULL,
+  new           TEXT NOT NULL,
+  strategy      TEXT NOT NULL,
+  revision      INTEGER NOT NULL,
+  rules_version INTEGER NOT NULL,
+  house_version INTEGER NOT NULL,
+  evidence      TEXT NOT NULL,                      -- a DSSE envelope
+  landed_by     TEXT NOT NULL,
+  landed_at     DATETIME NOT NULL
+);
+CREATE INDEX landings_commit ON landings (repository_id, new);
+CREATE INDEX landings_change ON landings (change_id);
+
+CREATE TABLE landed_commits (                       -- which landing brought a commit to its target
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  commit_id     TEXT NOT NULL,
+  landing_id    INTEGER NOT NULL REFERENCES landings (id),
+  PRIMARY KEY (repository_id, commit_id, landing_id)
+) WITHOUT ROWID;
+CREATE INDEX landed_commits_landing ON landed_commits (landing_id);
+
+CREATE TABLE landed_sources (                       -- the commits of a change as they were before they landed
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  commit_id     TEXT NOT NULL,
+  landing_id    INTEGER NOT NULL REFERENCES landings (id),
+  PRIMARY KEY (repository_id, commit_id, landing_id)
+) WITHOUT ROWID;
+
+-- The journal.
+
+CREATE TABLE journal_lines (
+  seq           INTEGER PRIMARY KEY,
+  at            TEXT NOT NULL,                      -- RFC 3339 with nanoseconds, as hashed
+  actor         TEXT NOT NULL,
+  kind          TEXT NOT NULL,
+  repository_id INTEGER NOT NULL,                   -- 0: none
+  repository    TEXT NOT NULL,
+  subject       TEXT NOT NULL,
+  text          TEXT NOT NULL,
+  data          TEXT NOT NULL,
+  prev          TEXT NOT NULL,
+  hash          TEXT NOT NULL
+);
+CREATE INDEX journal_lines_repository ON journal_lines (repository_id, seq);
+CREATE INDEX journal_lines_subject ON journal_lines (repository_id, subject, seq);
+
+-- +goose StatementBegin
+CREATE TRIGGER journal_lines_follow BEFORE INSERT ON journal_lines
+WHEN NEW.seq <> (SELECT ifnull(max(seq), 0) + 1 FROM journal_lines)
+BEGIN
+  SELECT raise(ABORT, 'the journal has no gaps and no second line of a number');
+END;
+-- +goose StatementEnd
+
+-- +goose StatementBegin
+CREATE TRIGGER journal_lines_stay BEFORE UPDATE ON journal_lines
+BEGIN
+  SELECT raise(ABORT, 'the journal is append-only');
+END;
+-- +goose StatementEnd
+
+-- +goose StatementBegin
+CREATE TRIGGER journal_lines_stay_too BEFORE DELETE ON journal_lines
+BEGIN
+  SELECT raise(ABORT, 'the journal is append-only');
+END;
+-- +goose StatementEnd

@@ -1,0 +1,242 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/core/journal"
+	"tavrin/internal/problem"
+)
+
+// Records is an open records file. Its methods may be called concurrently.
+type Records struct {
+	writer, reader *gorm.DB
+	now            func() time.Time
+	readers        broker
+	committed      []func(Commit)
+}
+
+// Commit is what a write transaction has brought, for those who go by it.
+type Commit struct {
+	Lines   int          // that it added to the journal
+	Head    journal.Head // the newest of them
+	Touched Touched
+	Moved   map[int64]int64 // the line of the newest move of a branch, by repository
+}
+
+// Now is the time, in UTC: the one clock of the service.
+func (r *Records) Now() time.Time { return r.now().UTC() }
+
+// OnCommit has a function called after every write transaction that was committed, before anybody else is told. It is for
+// the start, before anything is written.
+func (r *Records) OnCommit(f func(Commit)) { r.committed = append(r.committed, f) }
+
+// Tx is one write transaction: the records and the journal lines that go with them. It gives no way to begin another.
+type Tx struct {
+	*gorm.DB
+	records *Records
+	commit  Commit
+}
+
+// Now is the time, as Records.Now.
+func (t *Tx) Now() time.Time { return t.records.Now() }
+
+// Write runs f in a write transaction, and commits it when f returns nil; afterwards listeners hear of its journal lines.
+// There is one writer: what takes long, Git above all, is done before or after.
+func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
+	t := &Tx{records: r}
+	err := r.writer.WithContext(ctx).Transaction(func(db *gorm.DB) error {
+		t.DB, t.commit = db, Commit{}
+		return f(t)
+	})
+	if err != nil {
+		return err
+	}
+	for _, told := range r.committed {
+		told(t.commit)
+	}
+	if t.commit.Lines > 0 {
+		r.readers.announce()
+	}
+	return nil
+}
+
+// Note runs f in a write transaction that no gate depends on and that leaves no line in the journal: what somebody has read
+// or wants to hear of.
+func (r *Records) Note(ctx context.Context, f func(tx *Tx) error) error {
+	return r.writer.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{DB: db, records: r}) })
+}
+
+// Read returns a handle that only reads.
+func (r *Records) Read(ctx context.Context) *gorm.DB { return r.reader.WithContext(ctx) }
+
+// Itself is the actor of what the service does of its own accord.
+const Itself = "tavrin"
+
+// Event is what Record puts into the journal.
+type Event struct {
+	Actor   string // login; Itself for the service
+	Kind    string
+	Repo    *Repository // nil: not about one repository
+	Subject string
+	Text    string
+	Data    any
+}
+
+// Touched is what a write touches: nothing named means everything.
+type Touched struct {
+	Repos   map[int64]bool
+	Changes map[string]bool // by repository and number, with a slash between
+	All     bool
+}
+
+// by adds what an event in the journal says was touched.
+func (t *Touched) by(e Event) {
+	own := false // whether it concerns one change and nobody else: others wait for a change, or count what it is
+	for _, prefix := range []string{"review.", "thread.", "queue.", "override."} {
+		own = own || strings.HasPrefix(e.Kind, prefix)
+	}
+	number, isChange := strings.CutPrefix(e.Subject, "change/")
+	switch {
+	case e.Repo == nil:
+		t.All = true
+	case own && isChange:
+		if t.Changes == nil {
+			t.Changes = map[string]bool{}
+		}
+		t.Changes[fmt.Sprintf("%d/%s", e.Repo.ID, number)] = true
+	default:
+		if t.Repos == nil {
+			t.Repos = map[int64]bool{}
+		}
+		t.Repos[e.Repo.ID] = true
+	}
+}
+
+// Touches says that what is written concerns a repository, for a write that leaves no line about it in the journal.
+func (t *Tx) Touches(repo *Repository) { t.commit.Touched.by(Event{Repo: repo}) }
+
+// Record adds a line to the journal within the transaction. Of a repository that is set apart nothing is recorded but what
+// the service does itself: it is only to be read.
+func (t *Tx) Record(e Event) error {
+	if e.Repo != nil && e.Repo.Trouble != "" && e.Actor != Itself && e.Kind != "repository.settled" {
+		return SetApart(e.Repo)
+	}
+	var last JournalLine
+	if err := t.Order("seq DESC").Limit(1).Find(&last).Error; err != nil {
+		return err
+	}
+	line := journal.Line{
+		Seq: last.Seq + 1, At: t.records.Now(), Actor: e.Actor, Kind: e.Kind, Subject: e.Subject, Text: e.Text, Prev: last.Hash,
+	}
+	row := JournalLine{
+		Seq: line.Seq, At: line.At.Format(time.RFC3339Nano), Actor: e.Actor, Kind: e.Kind, Subject: e.Subject, Text: e.Text, Prev: last.Hash,
+	}
+	if e.Repo != nil {
+		line.Repository, row.Repository, row.RepositoryID = e.Repo.Name, e.Repo.Name, e.Repo.ID
+	}
+	if e.Data != nil {
+		data, err := json.Marshal(e.Data)
+		if err != nil {
+			return fmt.Errorf("journal %s: %w", e.Kind, err)
+		}
+		line.Data, row.Data = data, string(data)
+	}
+	row.Hash = journal.Sum(line)
+	t.commit.Lines++
+	t.commit.Head = journal.Head{Seq: row.Seq, Hash: row.Hash}
+	if kind, _, _ := strings.Cut(e.Kind, "."); e.Repo != nil && (kind == "branch" || kind == "tag" || e.Kind == "change.landed") {
+		if t.commit.Moved == nil {
+			t.commit.Moved = map[int64]int64{}
+		}
+		t.commit.Moved[e.Repo.ID] = row.Seq
+	}
+	t.commit.Touched.by(e)
+	return t.Create(&row).Error
+}
+
+// SetApart refuses what would write to a repository that is set apart.
+func SetApart(repo *Repository) error {
+	return problem.New(problem.Unavailable, "%s is set apart and only to be read: %s. An administrator has to look: tavrin repo settle %s",
+		repo.Name, repo.Trouble, repo.Name)
+}
+
+// OrUnknown turns "no such record" into a problem with these words.
+func OrUnknown(err error, format string, args ...any) error {
+	if errors.Is(err, ErrNotFound) {
+		return problem.New(problem.Unknown, format, args...)
+	}
+	return err
+}
+
+// OrElse turns "no such record" into another error.
+func OrElse(err, instead error) error {
+	if errors.Is(err, ErrNotFound) {
+		return instead
+	}
+	return err
+}
+
+// OrTaken turns "there is one already" into a conflict with these words.
+func OrTaken(err error, format string, args ...any) error {
+	if errors.Is(err, ErrTaken) {
+		return problem.New(problem.Conflict, format, args...)
+	}
+	return err
+}
+
+// JournalEnd returns the number of the newest line.
+func (r *Records) JournalEnd(ctx context.Context) (int64, error) {
+	var seq int64
+	err := r.Read(ctx).Raw("SELECT ifnull(max(seq), 0) FROM journal_lines").Scan(&seq).Error
+	return seq, err
+}
+
+// broker tells listeners that the journal has grown. They read the lines themselves, so none is ever missed.
+type broker struct {
+	mu     sync.Mutex
+	grown  chan struct{} // closed at the next announcement
+	closed chan struct{}
+}
+
+func newBroker() broker { return broker{grown: make(chan struct{}), closed: make(chan struct{})} }
+
+func (b *broker) announce() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	close(b.grown)
+	b.grown = make(chan struct{})
+}
+
+func (b *broker) next() <-chan struct{} {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.grown
+}
+
+func (b *broker) close() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	select {
+	case <-b.closed:
+	default:
+		close(b.closed)
+	}
+}
+
+// EndStreams makes every listener of the journal stop, before the server shuts down.
+func (r *Records) EndStreams() { r.readers.close() }
+
+// StreamsEnded is closed when listeners are to stop.
+func (r *Records) StreamsEnded() <-chan struct{} { return r.readers.closed }
+
+// Grown returns a channel that is closed when the journal next grows. Ask for it before reading, so that nothing is missed
+// between reading and waiting.
+func (r *Records) Grown() <-chan struct{} { return r.readers.next() }

@@ -1,0 +1,503 @@
+package records
+
+import "time"
+
+// House is the home of repositories that belong together.
+type House struct {
+	ID        int64
+	Name      string
+	CreatedAt time.Time
+}
+
+// Repository is one hosted repository. Its Git data is kept elsewhere.
+type Repository struct {
+	ID            int64
+	HouseID       int64
+	Name          string // HOUSE/NAME
+	DefaultBranch string
+	Public        bool // readable by all
+	Changes       int  // numbers given out
+	// Trouble says why it is set apart and only to be read; empty: it is not.
+	Trouble      string
+	TroubleSince *time.Time
+	CreatedAt    time.Time
+}
+
+// Account is a person or a robot.
+type Account struct {
+	ID        int64
+	Login     string
+	Name      string
+	Email     string
+	Robot     bool
+	Admin     bool
+	Disabled  bool
+	CreatedAt time.Time
+}
+
+// Team is a named set of people.
+type Team struct {
+	ID        int64
+	Name      string
+	CreatedAt time.Time
+}
+
+// TeamMember puts a person into a team.
+type TeamMember struct {
+	TeamID    int64
+	AccountID int64
+}
+
+// Grant gives a person, a robot or a team a role in a house or a repository.
+type Grant struct {
+	ID           int64
+	AccountID    *int64
+	TeamID       *int64
+	HouseID      *int64
+	RepositoryID *int64
+	Role         string
+}
+
+// Token is one way to prove who one is; only its hash is kept.
+type Token struct {
+	ID         int64
+	AccountID  int64
+	Name       string
+	Hash       string
+	Scope      string
+	ExpiresAt  *time.Time
+	RevokedAt  *time.Time
+	LastUsedAt *time.Time
+	RefusedAt  *time.Time // when a refusal of it was last put on record
+	CreatedAt  time.Time
+}
+
+// TokenBinding is a repository, and for a witness a check, that a token is for.
+type TokenBinding struct {
+	TokenID      int64
+	RepositoryID int64
+	CheckName    string
+}
+
+// Session is a browser that signed in with a token.
+type Session struct {
+	Hash           string
+	TokenID        int64
+	ExpiresAt      time.Time
+	ConfirmedUntil *time.Time
+}
+
+// RulesVersion is one version of a rules document, of a repository or of a house.
+type RulesVersion struct {
+	ID           int64
+	RepositoryID *int64
+	HouseID      *int64
+	Version      int
+	Text         string
+	Because      string
+	AppliedBy    string
+	AgreedBy     string
+	AppliedAt    time.Time
+}
+
+// RulesProposal is a document that loosens rules and waits for a second person.
+type RulesProposal struct {
+	ID           int64
+	RepositoryID *int64
+	HouseID      *int64
+	BasedOn      int
+	Text         string
+	Protection   string
+	Seconds      int64
+	Because      string
+	ProposedBy   string
+	ProposedAt   time.Time
+	State        string
+	DecidedBy    string
+	DecidedAt    *time.Time
+}
+
+// Suspension sets a protection aside for a time.
+type Suspension struct {
+	ID           int64
+	RepositoryID *int64
+	HouseID      *int64
+	Protection   string
+	Because      string
+	SuspendedBy  string
+	CreatedAt    time.Time
+	Until        time.Time
+	EndedAt      *time.Time
+}
+
+// TeamKeeper may change a team.
+type TeamKeeper struct {
+	TeamID    int64
+	AccountID int64
+}
+
+// ChangeLabel is a label that a change has.
+type ChangeLabel struct {
+	ChangeID int64
+	Label    string
+	SetBy    string
+	SetAt    time.Time
+}
+
+// ChangeReviewer is somebody who was asked to review a change, or told of it.
+type ChangeReviewer struct {
+	ChangeID int64
+	Who      string // a principal, such as team:hydraulics
+	Optional bool
+	Because  string
+	AskedAt  time.Time
+}
+
+// PushedCommit says whose authenticated pushes brought a commit, or pointed at one that had come with another's.
+type PushedCommit struct {
+	RepositoryID int64
+	CommitID     string
+	Login        string
+}
+
+// Change is a proposal to bring a source branch into a target branch.
+type Change struct {
+	ID           int64
+	RepositoryID int64
+	Number       int
+	Title        string
+	Description  string
+	Source       string
+	Target       string
+	State        string
+	Revision     int
+	OpenedBy     string
+	LandedCommit string
+	CreatedAt    time.Time
+	UpdatedAt    time.Time
+}
+
+// Revision is one state of a change's source branch.
+type Revision struct {
+	ID         int64
+	ChangeID   int64
+	Number     int
+	Head       string
+	Base       string
+	PushedBy   string
+	LastPusher string
+	Authors    []string `gorm:"serializer:json"`
+	SameAsLast bool
+	SameAs     []int    `gorm:"serializer:json"` // earlier revisions that bring the same, each compared with this one
+	Bases      int      // best common ancestors with the target
+	Kind       string   // first, added, rebased, folded or rewritten
+	Paths      []string `gorm:"serializer:json"`
+	Files      int
+	Added      int
+	Removed    int
+	// Commits are those it brings, as the gate knows them; nil in records from before they were kept.
+	Commits       []BroughtCommit `gorm:"serializer:json"`
+	CommitAuthors []string        `gorm:"serializer:json"`
+	// History is what the commits bring one by one.
+	History   BroughtHistory `gorm:"serializer:json"`
+	CreatedAt time.Time
+}
+
+// BroughtHistory is what a revision's commits bring one by one.
+type BroughtHistory struct {
+	Hidden  []string `json:"hidden,omitempty"` // paths that the difference does not show
+	Files   int      `json:"files,omitempty"`  // of the largest commit
+	Added   int      `json:"added,omitempty"`
+	Removed int      `json:"removed,omitempty"`
+}
+
+// BroughtCommit is one commit that a revision brings to its target.
+type BroughtCommit struct {
+	ID      string `json:"id"`
+	Message string `json:"message"`
+	Parents int    `json:"parents"`
+	Signed  bool   `json:"signed,omitempty"` // it carries a signature, by whomever
+	// Key is the fingerprint of the key that it is signed by, where the signature could be read and fits.
+	Key          string `json:"key,omitempty"`
+	BadSignature string `json:"bad_signature,omitempty"` // why it does not fit
+	Reserved     string `json:"reserved,omitempty"`      // a trailer of its message that only the service writes
+}
+
+// Review is one word of a reviewer on a revision.
+type Review struct {
+	ID          int64
+	ChangeID    int64
+	Revision    int
+	Login       string
+	Verdict     string
+	Text        string
+	Title       string // the change's when it was given
+	Description string
+	Teams       []string `gorm:"serializer:json"` // of who gave it, then
+	CreatedAt   time.Time
+	WithdrawnAt *time.Time
+}
+
+// CheckRun is one attempt of one check on one commit.
+type CheckRun struct {
+	ID           int64
+	RepositoryID int64
+	CommitID     string
+	Name         string
+	Attempt      int
+	State        string
+	Link         string
+	Summary      string
+	Log          string
+	ReportedBy   string
+	Runner       bool
+	Silent       bool // it ended because nobody answered
+	Command      string
+	LimitSeconds int
+	AskedFor     string
+	LeaseHash    string
+	LeaseUntil   *time.Time
+	LeaseToken   int64 // the token that the lease was taken with
+	StartedAt    *time.Time
+	FinishedAt   *time.Time
+	CreatedAt    time.Time
+}
+
+// Entry is one change's place in a queue.
+type Entry struct {
+	ID           int64
+	RepositoryID int64
+	ChangeID     int64
+	Target       string
+	State        string
+	Place        int64
+	Strategy     string
+	Message      string
+	RemoveSource bool
+	JoinedBy     string
+	Reason       string
+	CreatedAt    time.Time
+	EndedAt      *time.Time
+}
+
+// Rehearsal is a commit built, or about to be built, for an entry.
+type Rehearsal struct {
+	ID          int64
+	EntryID     int64
+	Revision    int
+	Base        string
+	Head        string
+	Strategy    string
+	Message     string
+	AuthorName  string
+	AuthorEmail string
+	AuthoredAt  time.Time
+	CommittedAt time.Time
+	Approvers   []string `gorm:"serializer:json"`
+	SameAs      []int    `gorm:"serializer:json"` // earlier revisions that bring the same to its base
+	CommitID    string
+	Tree        string
+	Ended       string
+	CreatedAt   time.Time
+}
+
+// Intent is the record, made beforehand, that a protected branch is about to move.
+type Intent struct {
+	ID           int64
+	RepositoryID int64
+	Kind         string
+	Ref          string
+	Old          string
+	New          string
+	Actor        string
+	EntryID      *int64
+	RehearsalID  *int64
+	Revision     int
+	RulesVersion int
+	HouseVersion int
+	OverrideID   *int64  // that a push rests on
+	Takes        []int64 `gorm:"serializer:json"` // remarks whose suggestions a push takes in
+	Facts        string
+	Digest       string
+	Outcome      string
+	CreatedAt    time.Time
+}
+
+// Landing is a change that has landed.
+type Landing struct {
+	ID           int64
+	RepositoryID int64
+	ChangeID     int64
+	EntryID      int64
+	IntentID     int64
+	Old          string
+	New          string
+	Strategy     string
+	Revision     int
+	RulesVersion int
+	HouseVersion int
+	Evidence     string
+	LandedBy     string
+	LandedAt     time.Time
+}
+
+// JournalLine is one line of the journal. At is kept as text because it is part of what is hashed.
+type JournalLine struct {
+	Seq          int64 `gorm:"primaryKey"`
+	At           string
+	Actor        string
+	Kind         string
+	RepositoryID int64
+	Repository   string
+	Subject      string
+	Text         string
+	Data         string
+	Prev         string
+	Hash         string
+}
+
+// Thread is a discussion about a change.
+type Thread struct {
+	ID          int64
+	ChangeID    int64
+	Revision    int
+	CommitID    string
+	Path        string
+	Before      bool
+	FirstLine   int
+	LastLine    int
+	Quoted      string
+	NeedsAnswer bool
+	BegunBy     string
+	BegunAt     time.Time
+	SettledBy   string
+	SettledAt   *time.Time
+	Outcome     string
+}
+
+// Remark is what somebody said in a thread.
+type Remark struct {
+	ID       int64
+	ThreadID int64
+	Login    string
+	Text     string
+	// Suggestion is what the thread's lines should be; nil: it suggests nothing; empty: they should go.
+	Suggestion *string
+	TakenAs    string // the commit that took it in
+	TakenBy    string
+	CreatedAt  time.Time
+	EditedAt   *time.Time
+}
+
+// GatheredRemark is a remark that a reviewer has not sent yet.
+type GatheredRemark struct {
+	ID         int64
+	ChangeID   int64
+	Login      string
+	ThreadID   *int64 // that it replies in; nil: it begins one
+	Thread     Thread `gorm:"serializer:json"` // the one that it begins
+	Text       string
+	Suggestion *string
+	CreatedAt  time.Time
+}
+
+// RemarkVersion is what a remark said before it was edited.
+type RemarkVersion struct {
+	RemarkID int64
+	Text     string
+	Until    time.Time
+}
+
+// AccountKey is a public key by which a person signs commits.
+type AccountKey struct {
+	ID          int64
+	AccountID   int64
+	Name        string
+	Fingerprint string
+	Text        string
+	CreatedAt   time.Time
+	RemovedAt   *time.Time
+}
+
+// SetAside is a requirement as whoever set it aside saw it.
+type SetAside struct {
+	Key   string `json:"key"`
+	Title string `json:"title"`
+}
+
+// Override is a decision to set requirements of one landing or push aside.
+type Override struct {
+	ID           int64
+	RepositoryID int64
+	ChangeID     *int64 // nil: it is for a push
+	Ref          string
+	Tip          string // where the ref stood
+	Revision     int
+	New          string     // of a push: the commit
+	Aside        []SetAside `gorm:"serializer:json"`
+	Because      string
+	MadeBy       string
+	MadeAt       time.Time
+	Until        time.Time
+	UsedAt       *time.Time
+	UsedAs       string
+	EndedAt      *time.Time // it lapsed without being used
+	EndedWhy     string
+	LookedBy     string
+	LookedAt     *time.Time
+	Look         string
+}
+
+// ChangeDependency says that a change waits for another one of its repository to land.
+type ChangeDependency struct {
+	ChangeID int64
+	OnID     int64
+}
+
+// ChangeLook says up to which revision a person has looked at a change.
+type ChangeLook struct {
+	ChangeID int64
+	Login    string
+	Revision int
+	At       time.Time
+}
+
+// FileTick says that a person has read a file of a change, at a revision.
+type FileTick struct {
+	ChangeID int64
+	Login    string
+	File     string // hash of its path
+	Revision int
+}
+
+// Follow says that a person follows a change or a repository, or wants to hear nothing of a change of theirs.
+type Follow struct {
+	Login        string
+	RepositoryID int64
+	ChangeID     *int64 // nil: the repository
+	Muted        bool
+	CreatedAt    time.Time
+}
+
+// Feed is the private address of a person's Atom feed; only its hash is kept.
+type Feed struct {
+	ID        int64
+	AccountID int64
+	Hash      string
+	CreatedAt time.Time
+	RevokedAt *time.Time
+}
+
+// LandedCommit says which landing brought a commit to its target.
+type LandedCommit struct {
+	RepositoryID int64
+	CommitID     string
+	LandingID    int64
+}
+
+// LandedSource says that a commit of a change landed, in these clothes or others.
+type LandedSource struct {
+	RepositoryID int64
+	CommitID     string
+	LandingID    int64
+}

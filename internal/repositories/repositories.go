@@ -1,0 +1,259 @@
+package repositories
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/git"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/typed"
+	"tavrin/wire"
+)
+
+// CreateHouse makes a house.
+func (s *Repositories) CreateHouse(ctx context.Context, a accounts.Actor, name string) (wire.House, error) {
+	if err := a.MustAdminister("making houses"); err != nil {
+		return wire.House{}, err
+	}
+	if !typed.HouseForm.MatchString(name) {
+		return wire.House{}, problem.Wrong("name", "%q is not a name for a house: lower-case letters, digits and \"-\", at most 39", name)
+	}
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		if err := tx.Create(&records.House{Name: name, CreatedAt: s.records.Now()}).Error; err != nil {
+			return records.OrTaken(err, "there is a house %s already", name)
+		}
+		return tx.Record(records.Event{Actor: a.Login(), Kind: "house.created", Subject: "house/" + name, Text: fmt.Sprintf("%s made house %s", a.Login(), name)})
+	})
+	return wire.House{Name: name, Role: "maintainer"}, err
+}
+
+// Houses lists the houses in which the actor may read something, or has a role.
+func (s *Repositories) Houses(ctx context.Context, a accounts.Actor) ([]wire.House, error) {
+	db := s.records.Read(ctx)
+	var rows []records.House
+	if err := db.Order("name").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	repos, err := accounts.Readable(db, a)
+	if err != nil {
+		return nil, err
+	}
+	houses := []wire.House{}
+	for _, h := range rows {
+		role, err := accounts.HouseRole(db, a.Account(), h.ID)
+		if err != nil {
+			return nil, err
+		}
+		n := 0
+		for _, r := range repos {
+			if r.HouseID == h.ID {
+				n++
+			}
+		}
+		if role == "" && n == 0 && !a.Account().Admin {
+			continue
+		}
+		if role == "" {
+			role = "none"
+		}
+		houses = append(houses, wire.House{Name: h.Name, Role: role, Repositories: n})
+	}
+	return houses, nil
+}
+
+// NewRepository is what a repository is made from.
+type NewRepository struct {
+	Name          string // HOUSE/NAME
+	DefaultBranch string // empty: main
+	Public        bool
+	ImportURL     string // empty: it starts empty
+}
+
+// CreateRepository makes a repository, empty or fetched from a URL on the administrator's list.
+func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor, n NewRepository) (wire.Repository, error) {
+	if !a.Known() {
+		return wire.Repository{}, problem.New(problem.SignInNeeded, "sign in to make a repository")
+	}
+	house, name, ok := strings.Cut(n.Name, "/")
+	if !ok || !typed.HouseForm.MatchString(house) || !typed.RepoForm.MatchString(name) || strings.HasSuffix(name, ".git") || strings.Contains(name, "..") {
+		return wire.Repository{}, problem.Wrong("name", "%q is not a repository: HOUSE/NAME, lower-case letters, digits, \".\", \"_\" and \"-\", not ending in .git", n.Name)
+	}
+	if n.DefaultBranch == "" {
+		n.DefaultBranch = "main"
+	}
+	if err := git.CheckBranch(n.DefaultBranch); err != nil {
+		return wire.Repository{}, problem.Wrong("default_branch", "%v", err)
+	}
+	var pin string
+	if n.ImportURL != "" {
+		var err error
+		if pin, err = s.destination(ctx, n.ImportURL); err != nil {
+			return wire.Repository{}, err
+		}
+	}
+	repo := records.Repository{Name: n.Name, DefaultBranch: n.DefaultBranch, Public: n.Public, CreatedAt: s.records.Now()}
+	db := s.records.Read(ctx)
+	h, err := accounts.HouseByName(db, house)
+	if err == nil {
+		err = mustBuild(db, a, h)
+	}
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	repo.HouseID = h.ID
+	prepared, err := s.prepareBare(ctx, n, pin)
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	defer os.RemoveAll(prepared)
+	begins, err := s.disk.Git.Open(prepared).Refs(ctx, "refs/")
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	refs := map[string]string{} // what an import brought, so that the journal tells of every branch from its beginning
+	for _, r := range begins {
+		refs[r.Name] = r.ID
+	}
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
+		if err := tx.Create(&repo).Error; err != nil {
+			return records.OrTaken(err, "there is a repository %s already", n.Name)
+		}
+		text := fmt.Sprintf("%s made repository %s", a.Login(), repo.Name)
+		if n.ImportURL != "" {
+			text += " from " + n.ImportURL
+		}
+		if err := tx.Record(records.Event{Actor: a.Login(), Kind: "repository.created", Repo: &repo, Subject: "repository/" + repo.Name, Text: text, Data: map[string]any{"refs": refs}}); err != nil {
+			return err
+		}
+		return s.disk.Admit(prepared, repo.ID)
+	})
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	return s.Repository(ctx, a, n.Name)
+}
+
+// prepareBare makes the Git side of a new repository in a folder of its own, so that no record waits for it.
+func (s *Repositories) prepareBare(ctx context.Context, n NewRepository, pin string) (string, error) {
+	parent, err := s.disk.Begin()
+	if err != nil {
+		return "", err
+	}
+	bare, err := s.disk.Git.Create(ctx, parent, n.DefaultBranch)
+	if err == nil && n.ImportURL != "" {
+		err = bare.Import(ctx, git.ImportOptions{URL: n.ImportURL, Resolve: pin})
+	}
+	if err != nil {
+		os.RemoveAll(parent)
+		var failed *git.CommandError
+		if errors.As(err, &failed) {
+			return "", problem.New(problem.Invalid, "the import did not work: %v", err)
+		}
+	}
+	return parent, err
+}
+
+// mustBuild refuses those who may not make repositories in a house.
+func mustBuild(db *gorm.DB, a accounts.Actor, h records.House) error {
+	role, err := accounts.HouseRole(db, a.Account(), h.ID)
+	if err != nil {
+		return err
+	}
+	if a.Scope() == accounts.ScopeAll && (role == "maintainer" || role == accounts.RoleKeeper) {
+		return nil
+	}
+	return accounts.MustKeep(db, a, h, "making repositories")
+}
+
+// destination checks a URL against the administrator's list and pins its address.
+func (s *Repositories) destination(ctx context.Context, raw string) (string, error) {
+	u, err := url.Parse(raw)
+	if err != nil || u.Host == "" || u.User != nil || u.Fragment != "" || strings.HasPrefix(raw, "-") {
+		return "", problem.Wrong("import_url", "%q is not a URL to import from: https://HOST/PATH, without a name or password", raw)
+	}
+	listed := slices.ContainsFunc(s.imports, func(prefix string) bool {
+		return raw == prefix || strings.HasPrefix(raw, strings.TrimSuffix(prefix, "/")+"/")
+	})
+	if !listed || strings.Contains(raw, "..") {
+		return "", problem.Wrong("import_url", "%s is not on the list of places to import from; an administrator adds it with serve --allow-import PREFIX", raw)
+	}
+	addresses, err := net.DefaultResolver.LookupIPAddr(ctx, u.Hostname())
+	if err != nil || len(addresses) == 0 {
+		return "", problem.Wrong("import_url", "the host %s has no address", u.Hostname())
+	}
+	ip := addresses[0].IP
+	if u.Scheme != "https" && !(u.Scheme == "http" && ip.IsLoopback()) {
+		return "", problem.Wrong("import_url", "%s is fetched in the clear; https only", raw)
+	}
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"https": "443", "http": "80"}[u.Scheme]
+	}
+	return fmt.Sprintf("%s:%s:%s", u.Hostname(), port, ip), nil
+}
+
+// Repositories lists the repositories that the actor may read.
+func (s *Repositories) Repositories(ctx context.Context, a accounts.Actor) ([]wire.Repository, error) {
+	rows, err := accounts.Readable(s.records.Read(ctx), a)
+	if err != nil {
+		return nil, err
+	}
+	repos := []wire.Repository{}
+	for _, r := range rows {
+		view, err := s.repositoryView(ctx, a, &r)
+		if err != nil {
+			return nil, err
+		}
+		repos = append(repos, view)
+	}
+	return repos, nil
+}
+
+// Repository describes one repository.
+func (s *Repositories) Repository(ctx context.Context, a accounts.Actor, name string) (wire.Repository, error) {
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	return s.repositoryView(ctx, a, repo)
+}
+
+func (s *Repositories) repositoryView(ctx context.Context, a accounts.Actor, repo *records.Repository) (wire.Repository, error) {
+	db := s.records.Read(ctx)
+	role, err := accounts.RoleIn(db, a.Account(), repo)
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	if role == gate.NoRole {
+		role = "none"
+	}
+	v := wire.Repository{Trouble: repo.Trouble, Name: repo.Name, DefaultBranch: repo.DefaultBranch, Public: repo.Public, Role: string(role)}
+	heads, err := s.disk.Bare(repo).Refs(ctx, "refs/heads/")
+	if err != nil {
+		return v, err
+	}
+	v.Empty = len(heads) == 0
+	force, err := s.rulebook.RulesOf(db, repo)
+	if err != nil {
+		return v, err
+	}
+	v.RulesVersion, v.HouseVersion = force.Own.Version, force.House.Version
+	var open, queued int64
+	if err := db.Model(&records.Change{}).Where("repository_id = ? AND state IN ('open', 'draft')", repo.ID).Count(&open).Error; err != nil {
+		return v, err
+	}
+	err = db.Model(&records.Entry{}).Where("repository_id = ? AND ended_at IS NULL", repo.ID).Count(&queued).Error
+	v.OpenChanges, v.InQueue = int(open), int(queued)
+	return v, err
+}

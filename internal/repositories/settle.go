@@ -1,0 +1,36 @@
+package repositories
+
+import (
+	"context"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/problem"
+	"tavrin/wire"
+)
+
+// SettleRepository tries once more to settle a repository that was set apart.
+func (s *Repositories) SettleRepository(ctx context.Context, a accounts.Actor, name string) (wire.Repository, error) {
+	if err := a.MustAdminister("settling a repository"); err != nil {
+		return wire.Repository{}, err
+	}
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	defer s.moves.Hold(repo.ID)()
+	if err := s.records.Read(ctx).First(repo, repo.ID).Error; err != nil {
+		return wire.Repository{}, err
+	}
+	if repo.Trouble == "" {
+		return wire.Repository{}, problem.New(problem.Conflict, "%s is not set apart: there is nothing to settle", name)
+	}
+	if err := s.moves.SettleOne(context.WithoutCancel(ctx), repo); err != nil {
+		return wire.Repository{}, err
+	}
+	if repo.Trouble != "" {
+		return wire.Repository{}, problem.New(problem.Conflict, "%s cannot be settled yet: %s. The service's log says more; see docs/guide/09-keep-the-service.md", name, repo.Trouble)
+	}
+	s.moves.Nudge()
+	return s.repositoryView(ctx, a, repo)
+}

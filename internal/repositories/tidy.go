@@ -1,0 +1,70 @@
+package repositories
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"tavrin/internal/core/guard"
+	"tavrin/internal/git"
+	"tavrin/internal/records"
+)
+
+// Tidy packs the repositories that have grown untidy, and clears their scratch spaces.
+func (s *Repositories) Tidy(ctx context.Context) error {
+	var repos []records.Repository
+	if err := s.records.Read(ctx).Where("trouble = ''").Find(&repos).Error; err != nil {
+		return err
+	}
+	var errs []error
+	for _, repo := range repos {
+		packed, err := s.disk.Bare(&repo).Pack(ctx)
+		if packed {
+			s.log.Info("repository packed", "repository", repo.Name)
+		}
+		errs = append(errs, err, s.clearScratch(ctx, &repo))
+	}
+	return errors.Join(errs...)
+}
+
+// scratchStays is how long something stays in a scratch space after it was last pushed.
+const scratchStays = 7 * 24 * time.Hour
+
+// clearScratch removes from scratch spaces what was pushed there long ago.
+func (s *Repositories) clearScratch(ctx context.Context, repo *records.Repository) error {
+	refs, err := s.disk.Bare(repo).Refs(ctx, guard.Scratch)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, r := range refs {
+		var last records.Intent
+		if err := s.records.Read(ctx).Where("repository_id = ? AND ref = ?", repo.ID, r.Name).Order("id DESC").Limit(1).Find(&last).Error; err != nil {
+			return err
+		}
+		if s.records.Now().Sub(last.CreatedAt) < scratchStays {
+			continue
+		}
+		errs = append(errs, s.removeScratch(ctx, repo, r))
+	}
+	return errors.Join(errs...)
+}
+
+// removeScratch removes one scratch space, as a writer of the repository; not when it was pushed to meanwhile.
+func (s *Repositories) removeScratch(ctx context.Context, repo *records.Repository, r git.Ref) error {
+	unlock, err := s.moves.Lock(ctx, repo)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if err := s.disk.Bare(repo).MoveRefs(ctx, git.Move{Ref: r.Name, Old: r.ID}); err != nil {
+		if errors.Is(err, git.ErrMoved) {
+			return nil
+		}
+		return err
+	}
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		return tx.Record(records.Event{Actor: records.Itself, Kind: "scratch.deleted", Repo: repo, Subject: r.Name, Text: fmt.Sprintf("%s was removed: nobody had pushed to it for a week", r.Name), Data: map[string]any{"old": r.ID}})
+	})
+}

@@ -1,0 +1,375 @@
+package rulebook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/glob"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/git"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/typed"
+	"tavrin/wire"
+)
+
+// RuleShelf finds the repository or house that rules belong to, for an actor who reads them or, with change, who may
+// change them. House rules have a right of their own: its keepers'.
+func RuleShelf(db *gorm.DB, a accounts.Actor, where string, change bool) (shelf, error) {
+	if strings.Contains(where, "/") {
+		need := gate.Reader
+		if change {
+			need = gate.Maintainer
+		}
+		repo, err := accounts.Reach(db, a, where, need)
+		return shelf{repo: repo}, err
+	}
+	missing := problem.New(problem.Unknown, "there is no house %s, or you may not see it", where)
+	if !a.Known() {
+		return shelf{}, problem.New(problem.SignInNeeded, "sign in to see the rules of house %s", where)
+	}
+	var house records.House
+	if err := db.Where("name = ?", where).First(&house).Error; err != nil {
+		return shelf{}, records.OrElse(err, missing)
+	}
+	inside, err := accounts.Belongs(db, a, house)
+	if err != nil {
+		return shelf{}, err
+	}
+	if !inside {
+		return shelf{}, missing
+	}
+	if change {
+		err = accounts.MustKeep(db, a, house, "changing house rules")
+	}
+	return shelf{house: &house}, err
+}
+
+// rulesReason checks the reason that every change of rules needs.
+func rulesReason(because string) error {
+	if err := typed.Line("because", because, 3, 500); err != nil {
+		return problem.Wrong("because", "say why the rules change, in one line of 3 to 500 characters: --because TEXT")
+	}
+	return nil
+}
+
+// ApplyRules makes a document the next version of a repository's or house's rules. ifVersion is the version last read,
+// so that nobody's work is overwritten unseen; below 0: whatever it is now. Where the document in force asks for a
+// second person and the new one loosens, a proposal is made instead.
+func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text, because string, ifVersion int) (wire.RulesApplied, error) {
+	if err := errors.Join(rulesReason(because), a.MayChangeRules(s.records.Now())); err != nil {
+		return wire.RulesApplied{}, problem.First(err)
+	}
+	out := wire.RulesApplied{Advice: []wire.Advice{}}
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		h, err := RuleShelf(tx.DB, a, where, true)
+		if err != nil {
+			return err
+		}
+		last, err := h.Newest(tx.DB)
+		if err != nil {
+			return err
+		}
+		if ifVersion >= 0 && ifVersion != last.Version {
+			return problem.New(problem.Precondition, "the rules of %s are at version %d, not %d: read them again (tavrin rules show), carry your edit over, and apply with --if-version %d",
+				where, last.Version, ifVersion, last.Version)
+		}
+		repos, err := repositoriesUnder(tx.DB, h)
+		if err != nil {
+			return err
+		}
+		was, now, err := readNew(tx.DB, h, last, text, repos)
+		if err != nil {
+			return err
+		}
+		differences, err := Differences(tx.DB, h, was, now)
+		if err != nil {
+			return err
+		}
+		if was != nil && len(was.AgreedBy) > 0 && rules.Loosens(differences) {
+			row := records.RulesProposal{BasedOn: last.Version, Text: text, Because: because, ProposedBy: a.Login(), ProposedAt: s.records.Now(), State: "open"}
+			proposal, err := propose(tx, h, &row, was)
+			out.Rules, out.Proposal = rulesView(last), &proposal
+			return err
+		}
+		row := records.RulesVersion{Version: last.Version + 1, Text: text, Because: because, AppliedBy: a.Login(), AppliedAt: s.records.Now()}
+		out.Rules = rulesView(row)
+		return s.putInForce(tx, h, row)
+	})
+	if err != nil {
+		return wire.RulesApplied{}, err
+	}
+	// It is in force, or proposed: that it cannot be looked at now takes nothing of that back.
+	d, err := DraftOf(s.records.Read(ctx), a, where, text)
+	if err == nil {
+		out.Advice, err = s.Advice(ctx, d)
+	}
+	if err != nil {
+		s.log.Warn("rules could not be linted", "rules_of", where, "error", err)
+	}
+	return out, nil
+}
+
+// readNew reads a document that is to be applied, and the one in force; nil for none. A house's has to fit the rules of
+// the repositories given.
+func readNew(db *gorm.DB, h shelf, last records.RulesVersion, text string, repos []records.Repository) (was, now *rules.Document, err error) {
+	as, err := placeOf(db, h)
+	if err != nil {
+		return nil, nil, err
+	}
+	now, findings := as.Parse(text)
+	if len(findings) > 0 {
+		return nil, nil, unreadable(findings)
+	}
+	if h.repo == nil {
+		if err := fitsRepositories(db, *h.house, now, repos); err != nil {
+			return nil, nil, err
+		}
+	}
+	as.Accepted = true
+	was, err = documentOf(last, as)
+	return was, now, err
+}
+
+// fitsRepositories refuses house rules under which a repository's own would mean something else: a branch kind gone or
+// changed that they name, a name of theirs that would become a kind, an area or label gone that a condition needs.
+func fitsRepositories(db *gorm.DB, house records.House, doc *rules.Document, repos []records.Repository) error {
+	before, err := (shelf{house: &house}).Newest(db)
+	if err != nil {
+		return err
+	}
+	was, err := documentOf(before, ofHouse)
+	if err != nil {
+		return err
+	}
+	for i := range repos {
+		row, err := (shelf{repo: &repos[i]}).Newest(db)
+		if err != nil || row.ID == 0 {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		then, findings := rules.Under{House: doc, Redefined: true}.Parse(row.Text)
+		if len(findings) > 0 {
+			return problem.Wrong("text", "the rules of %s (version %d) would not hold with it: line %d: %s; %s", repos[i].Name, row.Version, findings[0].Line, findings[0].Message, findings[0].Right)
+		}
+		now, err := documentOf(row, rules.Under{House: was, Accepted: true})
+		if err != nil {
+			return err
+		}
+		for word, patterns := range now.Used {
+			if !slices.Equal(patterns, then.Used[word]) {
+				return problem.Wrong("text", "%q in the rules of %s (version %d) stands for %s and would stand for %s: change those rules first, or use another name",
+					word, repos[i].Name, row.Version, strings.Join(patterns, ", "), strings.Join(then.Used[word], ", "))
+			}
+		}
+	}
+	return nil
+}
+
+// repositoriesUnder lists the repositories whose rules a house's document has to fit; none for a repository's own.
+func repositoriesUnder(db *gorm.DB, h shelf) ([]records.Repository, error) {
+	if h.repo != nil {
+		return nil, nil
+	}
+	return accounts.RepositoriesOf(db, *h.house)
+}
+
+// putInForce records a version and what follows from it: open proposals are overtaken, and what is open is judged and
+// asked for again at once.
+func (s *Rulebook) putInForce(tx *records.Tx, h shelf, row records.RulesVersion) error {
+	row.RepositoryID, row.HouseID = h.ids()
+	if err := tx.Create(&row).Error; err != nil {
+		return err
+	}
+	err := h.rows(tx.Model(&records.RulesProposal{})).Where("state = 'open'").Updates(map[string]any{"state": "overtaken", "decided_at": s.records.Now()}).Error
+	if err != nil {
+		return err
+	}
+	text := fmt.Sprintf("%s applied rules version %d to %s: %s", row.AppliedBy, row.Version, h.Name(), row.Because)
+	if row.AgreedBy != "" {
+		text = fmt.Sprintf("%s applied rules version %d to %s, to which %s agreed: %s", row.AppliedBy, row.Version, h.Name(), row.AgreedBy, row.Because)
+	}
+	err = tx.Record(records.Event{Actor: row.AppliedBy, Kind: "rules.applied", Repo: h.repo, Subject: fmt.Sprintf("rules/%d", row.Version), Text: text,
+		Data: map[string]any{"rules_of": h.Name(), "version": row.Version, "because": row.Because, "agreed_by": row.AgreedBy, "text_sha256": accounts.Digest(row.Text)}})
+	if err != nil {
+		return err
+	}
+	return s.judgeAgain(tx, h)
+}
+
+// judgeAgain asks for what the rules of a repository, or of every repository of a house, have come to want.
+func (s *Rulebook) judgeAgain(tx *records.Tx, h shelf) error {
+	if h.repo != nil {
+		return s.changed(tx, h.repo)
+	}
+	repos, err := accounts.RepositoriesOf(tx.DB, *h.house)
+	for i := range repos {
+		if err == nil {
+			err = s.changed(tx, &repos[i])
+		}
+	}
+	return err
+}
+
+// unreadable makes one problem of the findings of a document.
+func unreadable(findings []rules.Finding) error {
+	var b strings.Builder
+	fmt.Fprintf(&b, "the rules document has %d finding", len(findings))
+	if len(findings) != 1 {
+		b.WriteByte('s')
+	}
+	b.WriteString("; nothing was applied")
+	return &problem.Problem{Kind: problem.Invalid, Field: "text", Text: b.String(), Findings: findings}
+}
+
+func rulesView(r records.RulesVersion) wire.Rules {
+	return wire.Rules{Version: r.Version, Text: r.Text, Because: r.Because, AppliedBy: r.AppliedBy, AgreedBy: r.AgreedBy, AppliedAt: r.AppliedAt}
+}
+
+// Rules returns a version of a repository's or house's rules; 0 asks for the newest.
+func (s *Rulebook) Rules(ctx context.Context, a accounts.Actor, where string, version int) (wire.Rules, error) {
+	db := s.records.Read(ctx)
+	h, err := RuleShelf(db, a, where, false)
+	if err != nil {
+		return wire.Rules{}, err
+	}
+	var row records.RulesVersion
+	if version == 0 {
+		row, err = h.Newest(db)
+	} else {
+		row, err = h.at(db, version)
+	}
+	return rulesView(row), err
+}
+
+// RulesHistory lists the versions of rules, newest first, without their texts.
+func (s *Rulebook) RulesHistory(ctx context.Context, a accounts.Actor, where string) ([]wire.Rules, error) {
+	db := s.records.Read(ctx)
+	h, err := RuleShelf(db, a, where, false)
+	if err != nil {
+		return nil, err
+	}
+	var rows []records.RulesVersion
+	err = h.rows(db).Omit("text").Order("version DESC").Find(&rows).Error
+	out := []wire.Rules{}
+	for _, r := range rows {
+		out = append(out, rulesView(r))
+	}
+	return out, err
+}
+
+// RulesDifferences says in what one version of rules differs from another; version 0 is the empty document.
+func (s *Rulebook) RulesDifferences(ctx context.Context, a accounts.Actor, where string, from, to int) ([]wire.Difference, error) {
+	db := s.records.Read(ctx)
+	h, err := RuleShelf(db, a, where, false)
+	if err != nil {
+		return nil, err
+	}
+	var docs [2]*rules.Document
+	for i, version := range []int{from, to} {
+		row, err := h.at(db, version)
+		if err != nil {
+			return nil, err
+		}
+		if docs[i], err = ReadBack(db, h, row); err != nil {
+			return nil, err
+		}
+	}
+	differences, err := Differences(db, h, docs[0], docs[1])
+	return append([]wire.Difference{}, differences...), err
+}
+
+// ReadBack reads a version on record under the house's rules of today.
+func ReadBack(db *gorm.DB, h shelf, row records.RulesVersion) (*rules.Document, error) {
+	as, err := placeOf(db, h)
+	if err != nil {
+		return nil, err
+	}
+	as.Accepted = true
+	return documentOf(row, as)
+}
+
+// RestoreRules makes an earlier version's text the next version.
+func (s *Rulebook) RestoreRules(ctx context.Context, a accounts.Actor, where string, version int, because string, ifVersion int) (wire.RulesApplied, error) {
+	earlier, err := s.Rules(ctx, a, where, version)
+	if err != nil {
+		return wire.RulesApplied{}, err
+	}
+	if version < 1 {
+		return wire.RulesApplied{}, problem.Wrong("version", "say to which version to return, counted from 1: tavrin rules history")
+	}
+	return s.ApplyRules(ctx, a, where, earlier.Text, because, ifVersion)
+}
+
+// ExplainBranch says what protects a branch, one that exists or one that may come.
+func (s *Rulebook) ExplainBranch(ctx context.Context, a accounts.Actor, name, branch string) (wire.BranchRules, error) {
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	if err != nil {
+		return wire.BranchRules{}, err
+	}
+	if err := git.CheckBranch(branch); err != nil {
+		return wire.BranchRules{}, problem.Wrong("branch", "%v", err)
+	}
+	force, err := s.RulesOf(db, repo)
+	if err != nil {
+		return wire.BranchRules{}, err
+	}
+	e := force.Now().For(branch)
+	out := wire.BranchRules{Branch: branch, Protected: e.Protected, Protections: e.Names(), Version: force.Own.Version, HouseVersion: force.House.Version, Kinds: []string{},
+		Sentences: []wire.RuleSentence{}}
+	if _, err := s.disk.Bare(repo).Tip(ctx, "refs/heads/"+branch); err == nil {
+		out.Exists = true
+	}
+	for _, l := range force.Set.Layers() {
+		for _, k := range l.Document.Kinds {
+			if k.List.Match(branch) {
+				out.Kinds = append(out.Kinds, k.Name)
+			}
+		}
+	}
+	for _, sentence := range slices.Concat(e.Sentences(), force.Set.AreaSentences(), force.Set.DefinitionSentences()) {
+		out.Sentences = append(out.Sentences, wire.RuleSentence{Setting: sentence.Setting, Text: sentence.Text, Level: string(sentence.Level),
+			Sources: append([]rules.Source{}, sentence.Sources...), FixedBy: sentence.FixedByHouse()})
+	}
+	return out, nil
+}
+
+// MatchBranches says which branches a glob, or a branch kind, matches now.
+func (s *Rulebook) MatchBranches(ctx context.Context, a accounts.Actor, name, pattern string) (wire.PatternMatches, error) {
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	if err != nil {
+		return wire.PatternMatches{}, err
+	}
+	force, err := s.RulesOf(db, repo)
+	if err != nil {
+		return wire.PatternMatches{}, err
+	}
+	out := wire.PatternMatches{Pattern: pattern, Globs: []string{pattern}, Branches: []string{}}
+	for _, l := range force.Set.Layers() {
+		if k := l.Document.Kind(pattern); k != nil && !out.Kind {
+			out.Kind, out.Globs = true, k.Patterns
+		}
+	}
+	list, err := glob.CompileList(out.Globs)
+	if err != nil {
+		return out, problem.Wrong("pattern", "%v; write %s", err, glob.Syntax)
+	}
+	heads, err := s.disk.Bare(repo).Refs(ctx, "refs/heads/")
+	for _, h := range heads {
+		if branch := strings.TrimPrefix(h.Name, "refs/heads/"); list.Match(branch) {
+			out.Branches = append(out.Branches, branch)
+		}
+	}
+	return out, err
+}

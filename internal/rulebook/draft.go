@@ -1,0 +1,226 @@
+package rulebook
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/bounds"
+	"tavrin/internal/core/glob"
+	"tavrin/internal/core/lint"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/wire"
+)
+
+// Draft is a document that is not applied, within what would be in force with it.
+type Draft struct {
+	Shelf    shelf
+	last     records.RulesVersion
+	Was, Now *rules.Document
+	Repos    []records.Repository // where it would hold
+}
+
+// DraftOf reads a document as one that might be applied. Findings are a problem that carries them.
+func DraftOf(db *gorm.DB, a accounts.Actor, where, text string) (Draft, error) {
+	h, err := RuleShelf(db, a, where, false)
+	if err != nil {
+		return Draft{}, err
+	}
+	d := Draft{Shelf: h}
+	if d.last, err = h.Newest(db); err != nil {
+		return d, err
+	}
+	if h.repo != nil {
+		d.Repos = []records.Repository{*h.repo}
+	} else if d.Repos, err = readableIn(db, a, *h.house); err != nil {
+		return d, err
+	}
+	d.Was, d.Now, err = readNew(db, h, d.last, text, d.Repos)
+	return d, err
+}
+
+// readableIn lists the repositories of a house that an actor may read.
+func readableIn(db *gorm.DB, a accounts.Actor, house records.House) ([]records.Repository, error) {
+	all, err := accounts.Readable(db, a)
+	return slices.DeleteFunc(slices.Clone(all), func(r records.Repository) bool { return r.HouseID != house.ID }), err
+}
+
+// With puts the draft in the place of its version in force, for one repository.
+func (d Draft) With(repo *records.Repository, force *InForce) (*rules.Set, error) {
+	if d.Shelf.repo == nil {
+		own, err := documentOf(force.Own, rules.Under{House: d.Now, Accepted: true})
+		return layered(repo, d.Now, d.last.Version+1, own, force.Own.Version), err
+	}
+	house, err := documentOf(force.House, ofHouse)
+	return layered(repo, house, force.House.Version, d.Now, d.last.Version+1), err
+}
+
+// CheckRules reads a document without applying it. With a place, a repository or a house, it is read as that one's,
+// and lint looks at it too.
+func (s *Rulebook) CheckRules(ctx context.Context, a accounts.Actor, where, text string, ofHouse bool) (wire.RulesCheck, error) {
+	out := wire.RulesCheck{Findings: []rules.Finding{}, Sentences: []string{}, Advice: []wire.Advice{}}
+	var doc *rules.Document
+	if where == "" {
+		var findings []rules.Finding
+		if doc, findings = (rules.Under{OfHouse: ofHouse}).Parse(text); findings != nil {
+			out.Findings = findings
+		}
+	} else {
+		d, err := DraftOf(s.records.Read(ctx), a, where, text)
+		if found := problem.FindingsOf(err); found != nil {
+			out.Findings = found
+		} else if err != nil {
+			return out, err
+		}
+		if doc = d.Now; doc != nil {
+			if out.Advice, err = s.Advice(ctx, d); err != nil {
+				return out, err
+			}
+		}
+	}
+	if out.Valid = len(out.Findings) == 0; !out.Valid {
+		return out, nil
+	}
+	for _, p := range doc.Protections {
+		one := rules.Document{Protections: []rules.Protection{p}}
+		one.Protections[0].Branches, one.Protections[0].Repositories = everything, glob.List{}
+		for _, sentence := range one.Alone(0).For("any").Sentences() {
+			out.Sentences = append(out.Sentences, fmt.Sprintf("%s (%s): %s", p.Name, strings.Join(p.Text, ", "), sentence.Text))
+		}
+	}
+	return out, nil
+}
+
+// everything matches every branch, to put a protection into words whatever it is for.
+var everything = must(glob.CompileList([]string{"**"}))
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+// Advice lints a draft in every repository where it would hold and that the actor may read.
+func (s *Rulebook) Advice(ctx context.Context, d Draft) ([]wire.Advice, error) {
+	db := s.records.Read(ctx)
+	out := []wire.Advice{}
+	for i := range d.Repos {
+		repo := &d.Repos[i]
+		force, err := s.RulesOf(db, repo)
+		if err != nil {
+			return nil, err
+		}
+		set, err := d.With(repo, force)
+		if err != nil {
+			return nil, err
+		}
+		world, err := s.world(ctx, db, repo)
+		if err != nil {
+			return nil, err
+		}
+		for _, found := range lint.Lint(d.Now, set, d.Shelf.of(), world) {
+			if len(d.Repos) > 1 {
+				found.Text = repo.Name + ": " + found.Text
+			}
+			out = append(out, found)
+		}
+	}
+	if d.Shelf.repo == nil && d.Now != nil {
+		var all []string
+		repos, err := accounts.RepositoriesOf(db, *d.Shelf.house)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range repos {
+			all = append(all, r.Name)
+		}
+		out = append(out, lint.ForNone(d.Now, all)...)
+	}
+	return lint.Told(out), nil
+}
+
+// world gathers what lint knows of a repository.
+func (s *Rulebook) world(ctx context.Context, db *gorm.DB, repo *records.Repository) (lint.World, error) {
+	w := lint.World{Repository: repo.Name, At: s.records.Now(), Known: map[string]bool{}, Disabled: map[string]bool{}, Witnesses: map[string][]string{}, Reported: map[string]time.Time{}}
+	var err error
+	if w.People, err = accounts.PeopleOf(db, repo); err != nil {
+		return w, err
+	}
+	var all []records.Account
+	if err := db.Find(&all).Error; err != nil {
+		return w, err
+	}
+	for _, a := range all {
+		who := map[bool]string{true: "robot:", false: "person:"}[a.Robot] + a.Login
+		w.Known[who], w.Disabled[who] = !a.Disabled, a.Disabled
+	}
+	var teams []string
+	if err := db.Model(&records.Team{}).Pluck("name", &teams).Error; err != nil {
+		return w, err
+	}
+	for _, t := range teams {
+		w.Known["team:"+t] = true
+	}
+	var bindings []struct{ Login, CheckName, Scope string }
+	err = db.Raw(`SELECT a.login, b.check_name, t.scope FROM token_bindings b JOIN tokens t ON t.id = b.token_id JOIN accounts a ON a.id = t.account_id
+WHERE b.repository_id = ? AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?) AND NOT a.disabled`, repo.ID, s.records.Now()).Scan(&bindings).Error
+	if err != nil {
+		return w, err
+	}
+	for _, b := range bindings {
+		if b.Scope == string(accounts.ScopeRunner) {
+			w.Runner = true
+		} else {
+			w.Witnesses[b.CheckName] = append(w.Witnesses[b.CheckName], b.Login)
+		}
+	}
+	var runs []records.CheckRun
+	err = db.Raw("SELECT * FROM check_runs WHERE id IN (SELECT max(id) FROM check_runs WHERE repository_id = ? AND finished_at IS NOT NULL GROUP BY name)", repo.ID).Scan(&runs).Error
+	if err != nil {
+		return w, err
+	}
+	for _, r := range runs {
+		w.Reported[r.Name] = r.CreatedAt
+	}
+	bare := s.disk.Bare(repo)
+	heads, err := bare.Refs(ctx, "refs/heads/")
+	if err != nil {
+		return w, err
+	}
+	for _, h := range heads {
+		branch := strings.TrimPrefix(h.Name, "refs/heads/")
+		w.Branches = append(w.Branches, branch)
+		if branch == repo.DefaultBranch {
+			if w.Paths, err = bare.Paths(ctx, h.ID); errors.As(err, new(*bounds.Reached)) {
+				w.Paths, err = nil, nil // not known
+			}
+			if err != nil {
+				return w, err
+			}
+		}
+	}
+	return w, nil
+}
+
+// RulesSchema is the JSON Schema of the rules document, for editors.
+func RulesSchema(ofHouse bool) (json.RawMessage, error) { return rules.Schema(ofHouse) }
+
+// RulesTemplates lists documents to start from.
+func RulesTemplates() ([]wire.Template, error) {
+	found, err := rules.Templates()
+	out := []wire.Template{}
+	for _, t := range found {
+		out = append(out, wire.Template(t))
+	}
+	return out, err
+}

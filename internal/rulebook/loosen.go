@@ -1,0 +1,324 @@
+package rulebook
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/wire"
+)
+
+// propose records a loosening that waits for a second person.
+func propose(tx *records.Tx, h shelf, row *records.RulesProposal, was *rules.Document) (wire.Proposal, error) {
+	row.RepositoryID, row.HouseID = h.ids()
+	if err := tx.Create(row).Error; err != nil {
+		return wire.Proposal{}, err
+	}
+	what := "rules that loosen"
+	if row.Protection != "" {
+		what = fmt.Sprintf("to suspend protection %q of", row.Protection)
+	}
+	err := tx.Record(records.Event{Actor: row.ProposedBy, Kind: "rules.proposed", Repo: h.repo, Subject: fmt.Sprintf("proposal/%d", row.ID),
+		Text: fmt.Sprintf("%s proposed %s %s, which waits for a second person: %s", row.ProposedBy, what, h.Name(), row.Because),
+		Data: map[string]any{"rules_of": h.Name(), "proposal": row.ID, "because": row.Because, "based_on": row.BasedOn}})
+	if err != nil {
+		return wire.Proposal{}, err
+	}
+	return proposalView(tx.DB, h, *row, was)
+}
+
+func proposalView(db *gorm.DB, h shelf, row records.RulesProposal, was *rules.Document) (wire.Proposal, error) {
+	v := wire.Proposal{ID: row.ID, RulesOf: h.Name(), BasedOn: row.BasedOn, Text: row.Text, Protection: row.Protection, ForSeconds: row.Seconds, Because: row.Because,
+		ProposedBy: row.ProposedBy, ProposedAt: row.ProposedAt, State: row.State, DecidedBy: row.DecidedBy, DecidedAt: row.DecidedAt, Differences: []wire.Difference{}, AgreedBy: []string{}}
+	if was != nil {
+		for _, p := range was.AgreedBy {
+			v.AgreedBy = append(v.AgreedBy, p.String())
+		}
+	}
+	if row.Text != "" {
+		now, err := ReadBack(db, h, records.RulesVersion{ID: -1, Text: row.Text})
+		if err != nil {
+			return v, err
+		}
+		differences, err := Differences(db, h, was, now)
+		if err != nil {
+			return v, err
+		}
+		v.Differences = append(v.Differences, differences...)
+	}
+	return v, nil
+}
+
+// Proposals lists the proposals about rules that are open, or with all, every one, newest first.
+func (s *Rulebook) Proposals(ctx context.Context, a accounts.Actor, where string, all bool) ([]wire.Proposal, error) {
+	db := s.records.Read(ctx)
+	h, err := RuleShelf(db, a, where, false)
+	if err != nil {
+		return nil, err
+	}
+	query := h.rows(db).Order("id DESC").Limit(100)
+	if !all {
+		query = query.Where("state = 'open'")
+	}
+	var rows []records.RulesProposal
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := []wire.Proposal{}
+	for _, row := range rows {
+		based, err := h.at(db, row.BasedOn)
+		if err != nil {
+			return nil, err
+		}
+		was, err := ReadBack(db, h, based)
+		if err != nil {
+			return nil, err
+		}
+		v, err := proposalView(db, h, row, was)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// DecideProposal agrees to a proposal or declines it. Only those whom the document in force names may agree, and never
+// the one who proposed; that one may decline, which takes it back.
+func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where string, id int64, agree bool) (wire.Proposal, error) {
+	if err := a.MayChangeRules(s.records.Now()); err != nil {
+		return wire.Proposal{}, err
+	}
+	var out wire.Proposal
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		h, err := RuleShelf(tx.DB, a, where, false)
+		if err != nil {
+			return err
+		}
+		var row records.RulesProposal
+		if err := h.rows(tx.DB).Where("id = ?", id).First(&row).Error; err != nil {
+			return records.OrUnknown(err, "there is no proposal %d about the rules of %s", id, where)
+		}
+		if row.State != "open" {
+			return problem.New(problem.Conflict, "proposal %d was %s already", id, row.State)
+		}
+		last, err := h.Newest(tx.DB)
+		if err != nil {
+			return err
+		}
+		was, err := ReadBack(tx.DB, h, last)
+		if err != nil {
+			return err
+		}
+		if err := MayDecide(tx.DB, a, h, row, was, agree); err != nil {
+			return err
+		}
+		if agree && last.Version != row.BasedOn {
+			return problem.New(problem.Conflict, "the rules of %s are at version %d, and the proposal was made to version %d: propose it anew", where, last.Version, row.BasedOn)
+		}
+		now := s.records.Now()
+		row.State, row.DecidedBy, row.DecidedAt = "declined", a.Login(), &now
+		if agree {
+			row.State = "agreed"
+		}
+		if err := tx.Save(&row).Error; err != nil {
+			return err
+		}
+		verb := map[bool]string{true: "agreed to", false: "declined"}[agree]
+		if a.Login() == row.ProposedBy {
+			verb = "took back"
+		}
+		err = tx.Record(records.Event{Actor: a.Login(), Kind: "rules." + row.State, Repo: h.repo, Subject: fmt.Sprintf("proposal/%d", row.ID),
+			Text: fmt.Sprintf("%s %s what %s proposed for the rules of %s: %s", a.Login(), verb, row.ProposedBy, h.Name(), row.Because),
+			Data: map[string]any{"rules_of": h.Name(), "proposal": row.ID}})
+		if err == nil && agree {
+			err = s.carryOutProposal(tx, h, row, last)
+		}
+		if err != nil {
+			return err
+		}
+		out, err = proposalView(tx.DB, h, row, was)
+		return err
+	})
+	return out, err
+}
+
+func MayDecide(db *gorm.DB, a accounts.Actor, h shelf, row records.RulesProposal, was *rules.Document, agree bool) error {
+	if a.Scope() != accounts.ScopeAll {
+		return problem.New(problem.Forbidden, "this token cannot decide about rules; it takes one of scope all")
+	}
+	if a.Login() == row.ProposedBy {
+		if !agree {
+			return nil
+		}
+		return problem.New(problem.Forbidden, "%s proposed it, and a second person has to agree", a.Login())
+	}
+	person, err := personAt(db, a, h)
+	if err != nil {
+		return err
+	}
+	if was == nil || !person.IsAny(was.AgreedBy) || person.Robot {
+		names := []string{}
+		if was != nil {
+			for _, p := range was.AgreedBy {
+				names = append(names, p.String())
+			}
+		}
+		return problem.New(problem.Forbidden, "deciding about a loosening of the rules of %s is for %s, and %s is none of them", h.Name(), strings.Join(names, ", "), a.Who())
+	}
+	return nil
+}
+
+// personAt says what an actor is where rules belong: in a house, keepers and administrators are its maintainers.
+func personAt(db *gorm.DB, a accounts.Actor, h shelf) (gate.Person, error) {
+	if h.repo != nil {
+		people, err := accounts.PeopleOf(db, h.repo)
+		return people[a.Login()], err
+	}
+	teams, err := accounts.TeamsOf(db, []string{a.Login()})
+	if err != nil {
+		return gate.Person{}, err
+	}
+	role, err := accounts.HouseRole(db, a.Account(), h.house.ID)
+	p := gate.Person{Login: a.Login(), Role: accounts.PlainRole(role), Teams: teams[a.Login()], Robot: a.Account().Robot}
+	if a.Account().Admin {
+		p.Role = gate.Maintainer
+	}
+	return p, err
+}
+
+func (s *Rulebook) carryOutProposal(tx *records.Tx, h shelf, row records.RulesProposal, last records.RulesVersion) error {
+	if row.Protection != "" {
+		_, err := s.suspend(tx, h, row.Protection, time.Duration(row.Seconds)*time.Second, row.Because, row.ProposedBy)
+		return err
+	}
+	repos, err := repositoriesUnder(tx.DB, h)
+	if err != nil {
+		return err
+	}
+	if _, _, err := readNew(tx.DB, h, last, row.Text, repos); err != nil {
+		return err
+	}
+	return s.putInForce(tx, h, records.RulesVersion{Version: last.Version + 1, Text: row.Text, Because: row.Because, AppliedBy: row.ProposedBy, AgreedBy: row.DecidedBy, AppliedAt: s.records.Now()})
+}
+
+// Limits of a suspension.
+const (
+	shortestSuspension = time.Minute
+	longestSuspension  = 7 * 24 * time.Hour
+)
+
+// Suspend sets a protection aside for a time; it comes back by itself. Where the document asks for a second person, a
+// proposal is made instead.
+func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protection string, length time.Duration, because string) (wire.Suspended, error) {
+	if err := errors.Join(rulesReason(because), a.MayChangeRules(s.records.Now())); err != nil {
+		return wire.Suspended{}, problem.First(err)
+	}
+	if length < shortestSuspension || length > longestSuspension {
+		return wire.Suspended{}, problem.Wrong("for_seconds", "a protection is suspended for a time from 1m to 168h; it comes back by itself")
+	}
+	var out wire.Suspended
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		h, err := RuleShelf(tx.DB, a, where, true)
+		if err != nil {
+			return err
+		}
+		last, err := h.Newest(tx.DB)
+		if err != nil {
+			return err
+		}
+		was, err := ReadBack(tx.DB, h, last)
+		if err != nil {
+			return err
+		}
+		if was == nil || !slices.ContainsFunc(was.Protections, func(p rules.Protection) bool { return p.Name == protection }) {
+			return problem.New(problem.Unknown, "the rules of %s have no protection %q: tavrin rules show", where, protection)
+		}
+		if len(was.AgreedBy) > 0 {
+			row := records.RulesProposal{BasedOn: last.Version, Protection: protection, Seconds: int64(length / time.Second), Because: because, ProposedBy: a.Login(), ProposedAt: s.records.Now(), State: "open"}
+			proposal, err := propose(tx, h, &row, was)
+			out.Proposal = &proposal
+			return err
+		}
+		out.Suspension, err = s.suspend(tx, h, protection, length, because, a.Login())
+		return err
+	})
+	return out, err
+}
+
+func (s *Rulebook) suspend(tx *records.Tx, h shelf, protection string, length time.Duration, because, by string) (wire.Suspension, error) {
+	var twin records.Suspension
+	err := h.rows(tx.DB).Where("protection = ? AND ended_at IS NULL AND until > ?", protection, s.records.Now()).First(&twin).Error
+	if err == nil {
+		return wire.Suspension{}, problem.New(problem.Conflict, "protection %q is suspended already, until %s", protection, twin.Until.UTC().Format(time.RFC3339))
+	}
+	if !errors.Is(err, records.ErrNotFound) {
+		return wire.Suspension{}, err
+	}
+	row := records.Suspension{Protection: protection, Because: because, SuspendedBy: by, CreatedAt: s.records.Now(), Until: s.records.Now().Add(length)}
+	row.RepositoryID, row.HouseID = h.ids()
+	if err := tx.Create(&row).Error; err != nil {
+		return wire.Suspension{}, err
+	}
+	err = tx.Record(records.Event{Actor: by, Kind: "rules.suspended", Repo: h.repo, Subject: "protection/" + protection,
+		Text: fmt.Sprintf("%s suspended protection %q of %s until %s: %s", by, protection, h.Name(), row.Until.Format("2006-01-02 15:04 UTC"), because),
+		Data: map[string]any{"rules_of": h.Name(), "protection": protection, "until": row.Until, "because": because}})
+	if err != nil {
+		return wire.Suspension{}, err
+	}
+	return suspensionView(h, row), s.judgeAgain(tx, h)
+}
+
+func suspensionView(h shelf, r records.Suspension) wire.Suspension {
+	return wire.Suspension{RulesOf: h.Name(), Protection: r.Protection, By: r.SuspendedBy, Because: r.Because, From: r.CreatedAt, Until: r.Until}
+}
+
+// Suspensions lists what is suspended now in a repository's rules, its house's too, or in a house's.
+func (s *Rulebook) Suspensions(ctx context.Context, a accounts.Actor, where string) ([]wire.Suspension, error) {
+	db := s.records.Read(ctx)
+	h, err := RuleShelf(db, a, where, false)
+	if err != nil {
+		return nil, err
+	}
+	shelves := []shelf{h}
+	if h.repo != nil {
+		shelves = append(shelves, shelf{house: &records.House{ID: h.repo.HouseID, Name: houseName(h.repo)}})
+	}
+	out := []wire.Suspension{}
+	for _, h := range shelves {
+		var rows []records.Suspension
+		if err := h.rows(db).Where("ended_at IS NULL AND until > ?", s.records.Now()).Order("id").Find(&rows).Error; err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			out = append(out, suspensionView(h, r))
+		}
+	}
+	return out, nil
+}
+
+// Resume ends a suspension before its time.
+func (s *Rulebook) Resume(ctx context.Context, a accounts.Actor, where, protection string) error {
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		h, err := RuleShelf(tx.DB, a, where, true)
+		if err != nil {
+			return err
+		}
+		var row records.Suspension
+		err = h.rows(tx.DB).Where("protection = ? AND ended_at IS NULL AND until > ?", protection, s.records.Now()).First(&row).Error
+		if err != nil {
+			return records.OrUnknown(err, "protection %q of %s is not suspended", protection, where)
+		}
+		return s.endSuspension(tx, &row, a.Login(), s.records.Now(), a.Login()+" ended the suspension")
+	})
+}

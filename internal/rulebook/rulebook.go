@@ -1,0 +1,261 @@
+package rulebook
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/recall"
+	"tavrin/internal/records"
+)
+
+// shelf is where a rules document belongs: a repository or a house.
+type shelf struct {
+	repo  *records.Repository // nil for a house's
+	house *records.House      // nil for a repository's
+}
+
+// Name is HOUSE/NAME or HOUSE.
+func (h shelf) Name() string {
+	if h.repo != nil {
+		return h.repo.Name
+	}
+	return h.house.Name
+}
+
+// of is how sources name the document: nothing for a repository's own.
+func (h shelf) of() string {
+	if h.repo != nil {
+		return ""
+	}
+	return "house " + h.house.Name
+}
+
+// rows narrows a query to the shelf's rows.
+func (h shelf) rows(db *gorm.DB) *gorm.DB {
+	if h.repo != nil {
+		return db.Where("repository_id = ?", h.repo.ID)
+	}
+	return db.Where("house_id = ?", h.house.ID)
+}
+
+// ids are the shelf's columns: the one is set, the other is not.
+func (h shelf) ids() (repo, house *int64) {
+	if h.repo != nil {
+		return &h.repo.ID, nil
+	}
+	return nil, &h.house.ID
+}
+
+// Newest returns the version in force; version 0 when there is none.
+func (h shelf) Newest(db *gorm.DB) (records.RulesVersion, error) {
+	var row records.RulesVersion
+	err := h.rows(db).Order("version DESC").Limit(1).Find(&row).Error
+	return row, err
+}
+
+// at returns one version; version 0 is the empty one.
+func (h shelf) at(db *gorm.DB, version int) (records.RulesVersion, error) {
+	var row records.RulesVersion
+	if version == 0 {
+		return row, nil
+	}
+	err := h.rows(db).Where("version = ?", version).First(&row).Error
+	return row, records.OrUnknown(err, "%s has no rules version %d", h.Name(), version)
+}
+
+// InForce is the rules that hold for a repository now.
+type InForce struct {
+	Own, House records.RulesVersion // version 0: none applied
+	Set        *rules.Set           // nothing suspended
+	Suspended  []rules.Suspension
+}
+
+// Now is the set without what is suspended.
+func (f *InForce) Now() *rules.Set { return f.Set.Without(f.Suspended) }
+
+// SameAs says whether two readings found the same rules in force.
+func (f *InForce) SameAs(o *InForce) bool {
+	return f.Own.ID == o.Own.ID && f.House.ID == o.House.ID && slices.Equal(f.Suspended, o.Suspended)
+}
+
+// RulesOf returns the rules in force for a repository.
+func (s *Rulebook) RulesOf(db *gorm.DB, repo *records.Repository) (*InForce, error) {
+	var f InForce
+	var err error
+	if f.Own, err = (shelf{repo: repo}).Newest(db); err != nil {
+		return nil, err
+	}
+	house := records.House{ID: repo.HouseID}
+	if f.House, err = (shelf{house: &house}).Newest(db); err != nil {
+		return nil, err
+	}
+	if f.Set, err = s.setOf(repo, f.House, f.Own); err != nil {
+		return nil, err
+	}
+	f.Suspended, err = s.suspendedNow(db, repo)
+	return &f, err
+}
+
+// suspendedNow lists the protections that are suspended for a repository at this moment, in its own rules and its
+// house's.
+func (s *Rulebook) suspendedNow(db *gorm.DB, repo *records.Repository) ([]rules.Suspension, error) {
+	var rows []records.Suspension
+	err := db.Where("ended_at IS NULL AND until > ? AND (repository_id = ? OR house_id = ?)", s.records.Now(), repo.ID, repo.HouseID).Order("id").Find(&rows).Error
+	var out []rules.Suspension
+	for _, r := range rows {
+		x := rules.Suspension{Protection: r.Protection, Until: r.Until.UTC(), By: r.SuspendedBy, Because: r.Because}
+		if r.HouseID != nil {
+			x.Document = "house " + houseName(repo)
+		}
+		out = append(out, x)
+	}
+	return out, err
+}
+
+func houseName(repo *records.Repository) string {
+	house, _, _ := strings.Cut(repo.Name, "/")
+	return house
+}
+
+// setOf puts two versions together, either of which may be none. It is remembered by the texts, not by the numbers of their
+// records: what is put together within a write that fails must not stand for the records that take those numbers later.
+func (s *Rulebook) setOf(repo *records.Repository, house, own records.RulesVersion) (*rules.Set, error) {
+	of := fmt.Sprintf("%q %d %d %d ", repo.Name, house.Version, own.Version, len(house.Text)) + house.Text + own.Text
+	weigh := func(*rules.Set) int { return 1 + len(of)/200 }
+	return recall.Of(s.memory, recall.Key{What: "set", Repo: repo.ID, Of: of}, weigh, func() (*rules.Set, error) {
+		houseDoc, err := documentOf(house, ofHouse)
+		if err != nil {
+			return nil, err
+		}
+		ownDoc, err := documentOf(own, rules.Under{House: houseDoc, Accepted: true})
+		if err != nil {
+			return nil, err
+		}
+		return layered(repo, houseDoc, house.Version, ownDoc, own.Version), nil
+	})
+}
+
+// layered puts a house's document and a repository's own together.
+func layered(repo *records.Repository, house *rules.Document, houseVersion int, own *rules.Document, version int) *rules.Set {
+	return rules.NewSet(repo.Name, rules.Layer{Document: house, Of: "house " + houseName(repo), Version: houseVersion}, rules.Layer{Document: own, Version: version})
+}
+
+// ofHouse is how a house's document on record is read.
+var ofHouse = rules.Under{OfHouse: true, Accepted: true}
+
+// documentOf reads a version on record; nil for none.
+func documentOf(row records.RulesVersion, as rules.Under) (*rules.Document, error) {
+	if row.ID == 0 {
+		return nil, nil
+	}
+	doc, findings := as.Parse(row.Text)
+	if len(findings) > 0 {
+		return nil, fmt.Errorf("rules version %d on record cannot be read: %s", row.Version, findings[0])
+	}
+	return doc, nil
+}
+
+// placeOf says as what a shelf's documents are read: a house's, or a repository's under its house's in force.
+func placeOf(db *gorm.DB, h shelf) (rules.Under, error) {
+	if h.repo == nil {
+		return rules.Under{OfHouse: true}, nil
+	}
+	row, err := (shelf{house: &records.House{ID: h.repo.HouseID}}).Newest(db)
+	if err != nil {
+		return rules.Under{}, err
+	}
+	house, err := documentOf(row, ofHouse)
+	return rules.Under{House: house}, err
+}
+
+// Differences says in what two documents of a shelf differ, either nil for none, beside those that hold together with them: the
+// house's, or its repositories'.
+func Differences(db *gorm.DB, h shelf, was, now *rules.Document) ([]rules.Difference, error) {
+	as, err := placeOf(db, h)
+	if err != nil {
+		return nil, err
+	}
+	others := []*rules.Document{as.House}
+	if h.repo == nil {
+		repos, err := accounts.RepositoriesOf(db, *h.house)
+		if err != nil {
+			return nil, err
+		}
+		for i := range repos {
+			row, err := (shelf{repo: &repos[i]}).Newest(db)
+			if err != nil {
+				return nil, err
+			}
+			doc, err := documentOf(row, rules.Under{House: was, Accepted: true})
+			if err != nil {
+				return nil, err
+			}
+			others = append(others, doc)
+		}
+	}
+	return rules.Compare(was, now, others...), nil
+}
+
+// RulesThen puts together the versions that something was judged by.
+func (s *Rulebook) RulesThen(db *gorm.DB, repo *records.Repository, own, house int) (*rules.Set, error) {
+	ownRow, err := (shelf{repo: repo}).at(db, own)
+	if err != nil {
+		return nil, err
+	}
+	houseRow, err := (shelf{house: &records.House{ID: repo.HouseID, Name: houseName(repo)}}).at(db, house)
+	if err != nil {
+		return nil, err
+	}
+	return s.setOf(repo, houseRow, ownRow)
+}
+
+// EndSuspensions notes the suspensions whose time is over.
+func (s *Rulebook) EndSuspensions(ctx context.Context) error {
+	var over []records.Suspension
+	db := s.records.Read(ctx)
+	if err := db.Where("ended_at IS NULL AND until <= ?", s.records.Now()).Order("id").Find(&over).Error; err != nil || len(over) == 0 {
+		return err
+	}
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		for i := range over {
+			if err := s.endSuspension(tx, &over[i], records.Itself, over[i].Until, "its time is over"); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func (s *Rulebook) endSuspension(tx *records.Tx, row *records.Suspension, by string, at time.Time, why string) error {
+	h, err := ShelfOf(tx.DB, row.RepositoryID, row.HouseID)
+	if err != nil {
+		return err
+	}
+	if err := tx.Model(row).Update("ended_at", at).Error; err != nil {
+		return err
+	}
+	if err := s.judgeAgain(tx, h); err != nil {
+		return err
+	}
+	return tx.Record(records.Event{Actor: by, Kind: "rules.resumed", Repo: h.repo, Subject: "protection/" + row.Protection,
+		Text: fmt.Sprintf("protection %q of %s holds again: %s", row.Protection, h.Name(), why), Data: map[string]any{"protection": row.Protection, "rules_of": h.Name()}})
+}
+
+// ShelfOf finds the repository or house of a row.
+func ShelfOf(db *gorm.DB, repo, house *int64) (shelf, error) {
+	if repo != nil {
+		var r records.Repository
+		err := db.First(&r, *repo).Error
+		return shelf{repo: &r}, err
+	}
+	var h records.House
+	err := db.First(&h, *house).Error
+	return shelf{house: &h}, err
+}

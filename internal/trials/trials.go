@@ -1,0 +1,213 @@
+package trials
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/core/trial"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/rulebook"
+	"tavrin/wire"
+)
+
+// most is the largest number of landings that a document is tried on.
+const mostLandings = 500
+
+// TryRules says what a document would change if it were applied: the effective settings of branches, the gate of every
+// open change, and what it would have stopped of the last landings.
+func (s *Trials) TryRules(ctx context.Context, a accounts.Actor, where, text string, last int) (wire.RulesTrial, error) {
+	out := wire.RulesTrial{Findings: []wire.Finding{}, Advice: []wire.Advice{}, Differences: []wire.Difference{}, SecondBy: []string{}, Branches: []wire.BranchTrial{}, Changes: []wire.ChangeTrial{}, Landed: []wire.LandingTrial{}}
+	if last < 0 || last > mostLandings {
+		return out, problem.Wrong("last", "a document is tried on the last 0 to %d landings", mostLandings)
+	}
+	db := s.records.Read(ctx)
+	d, err := rulebook.DraftOf(db, a, where, text)
+	if found := problem.FindingsOf(err); found != nil {
+		out.Findings = found
+		return out, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	differences, err := rulebook.Differences(db, d.Shelf, d.Was, d.Now)
+	if err != nil {
+		return out, err
+	}
+	out.Differences = append(out.Differences, differences...)
+	out.Loosens = rules.Loosens(out.Differences)
+	if d.Was != nil && out.Loosens {
+		for _, p := range d.Was.AgreedBy {
+			out.SecondBy = append(out.SecondBy, p.String())
+		}
+	}
+	if out.Advice, err = s.rulebook.Advice(ctx, d); err != nil {
+		return out, err
+	}
+	for i := range d.Repos {
+		if err := s.tryIn(ctx, db, d, &d.Repos[i], last, &out); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// tryIn tries a draft on one repository.
+func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo *records.Repository, last int, out *wire.RulesTrial) error {
+	force, err := s.rulebook.RulesOf(db, repo)
+	if err != nil {
+		return err
+	}
+	then, err := d.With(repo, force)
+	if err != nil {
+		return err
+	}
+	heads, err := s.disk.Bare(repo).Refs(ctx, "refs/heads/")
+	if err != nil {
+		return err
+	}
+	for _, h := range heads {
+		branch := strings.TrimPrefix(h.Name, "refs/heads/")
+		was, would := sentencesOf(force.Now(), branch), sentencesOf(then.Without(force.Suspended), branch)
+		b := wire.BranchTrial{Repository: repo.Name, Branch: branch, Gone: without(was, would), Come: without(would, was)}
+		if len(b.Gone)+len(b.Come) > 0 {
+			out.Branches = append(out.Branches, b)
+		}
+	}
+	var open []records.Change
+	if err := db.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Order("number DESC").Find(&open).Error; err != nil {
+		return err
+	}
+	for _, c := range open {
+		g, err := s.facts.Gather(db, repo, c)
+		if err != nil {
+			return err
+		}
+		out.Changes = append(out.Changes, changeTrial(repo.Name, c, g.Judge(), gate.Judge(then, g.Facts)))
+	}
+	var landings []records.Landing
+	if err := db.Where("repository_id = ?", repo.ID).Order("id DESC").Limit(last).Find(&landings).Error; err != nil {
+		return err
+	}
+	for _, l := range landings {
+		t, err := landingTrial(db, repo, l, then)
+		if err != nil {
+			return err
+		}
+		out.Landed = append(out.Landed, t)
+	}
+	return nil
+}
+
+func sentencesOf(set *rules.Set, branch string) []string {
+	var out []string
+	for _, s := range slices.Concat(set.For(branch).Sentences(), set.AreaSentences(), set.DefinitionSentences()) {
+		out = append(out, s.Text)
+	}
+	return out
+}
+
+// without returns what is in a and not in b.
+func without(a, b []string) []string {
+	return append([]string{}, slices.DeleteFunc(slices.Clone(a), func(s string) bool { return slices.Contains(b, s) })...)
+}
+
+// missing lists what a report still asks for, the rehearsal's checks too.
+func missing(r gate.Report) []string {
+	var out []string
+	for _, q := range r.Requirements {
+		if q.Level == rules.Required && !q.Holds() {
+			out = append(out, q.Title)
+		}
+	}
+	return out
+}
+
+func changeTrial(repo string, c records.Change, now, then gate.Report) wire.ChangeTrial {
+	t := wire.ChangeTrial{Repository: repo, Number: c.Number, Title: c.Title, Target: c.Target, ReadyNow: now.Ready, ReadyThen: then.Ready,
+		Missing: without(missing(then), missing(now)), Dropped: without(missing(now), missing(then))}
+	switch {
+	case now.Ready && !then.Ready:
+		t.Outcome = "blocked"
+	case !now.Ready && then.Ready:
+		t.Outcome = "freed"
+	case len(t.Missing)+len(t.Dropped) > 0:
+		t.Outcome = "different"
+	default:
+		t.Outcome = "unchanged"
+	}
+	return t
+}
+
+// landingTrial judges the facts of a landing again, under other rules.
+func landingTrial(db *gorm.DB, repo *records.Repository, l records.Landing, set *rules.Set) (wire.LandingTrial, error) {
+	var intent records.Intent
+	var c records.Change
+	if err := db.First(&intent, l.IntentID).Error; err != nil {
+		return wire.LandingTrial{}, err
+	}
+	if err := db.First(&c, l.ChangeID).Error; err != nil {
+		return wire.LandingTrial{}, err
+	}
+	var facts gate.Facts
+	if err := json.Unmarshal([]byte(intent.Facts), &facts); err != nil {
+		return wire.LandingTrial{}, fmt.Errorf("facts of intent %d: %w", intent.ID, err)
+	}
+	report := gate.Judge(set, facts)
+	t := wire.LandingTrial{Repository: repo.Name, Number: c.Number, Title: c.Title, Target: facts.Target, LandedAt: l.LandedAt, Stopped: !report.Clear, By: []string{}}
+	for _, q := range report.Requirements {
+		if q.Level == rules.Required && !q.Holds() {
+			t.By = append(t.By, fmt.Sprintf("%s, says %s", q.Title, q.Because))
+		}
+	}
+	return t, nil
+}
+
+// TestRules runs examples against a document that is not applied, or, without one, against the rules in force.
+func (s *Trials) TestRules(ctx context.Context, a accounts.Actor, name, text, examples string) (wire.ExampleResults, error) {
+	out := wire.ExampleResults{Results: []wire.ExampleResult{}}
+	file, err := trial.Parse(examples)
+	if err != nil {
+		return out, problem.Wrong("examples", "%v", err)
+	}
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	if err != nil {
+		return out, err
+	}
+	force, err := s.rulebook.RulesOf(db, repo)
+	if err != nil {
+		return out, err
+	}
+	set := force.Now()
+	if text != "" {
+		d, err := rulebook.DraftOf(db, a, name, text)
+		if err != nil {
+			return out, err
+		}
+		if set, err = d.With(repo, force); err != nil {
+			return out, err
+		}
+	}
+	people, err := accounts.PeopleOf(db, repo)
+	if err != nil {
+		return out, err
+	}
+	out.Results = append(out.Results, trial.Run(file, examples, set, name, people)...)
+	for _, r := range out.Results {
+		if r.Passed {
+			out.Passed++
+		} else {
+			out.Failed++
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,473 @@
+package waivers
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/guard"
+	"tavrin/internal/facts"
+	"tavrin/internal/git"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/typed"
+	"tavrin/wire"
+)
+
+// Limits of an override.
+const (
+	shortestOverride = time.Minute
+	longestOverride  = 24 * time.Hour
+	usualOverride    = time.Hour
+)
+
+// NewOverride is what somebody wants to set aside.
+type NewOverride struct {
+	Keys    []string // of the requirements; empty: everything that they may
+	Because string
+	Length  time.Duration // 0: an hour
+	Confirm string        // of the plan that was looked at
+}
+
+// PushOverride is a NewOverride for one push.
+type PushOverride struct {
+	NewOverride
+	Branch, Commit string
+}
+
+func (n *NewOverride) check() error {
+	if n.Length == 0 {
+		n.Length = usualOverride
+	}
+	if n.Length < shortestOverride || n.Length > longestOverride {
+		return problem.Wrong("for_seconds", "an override lasts from 1m to 24h; it is for a case at hand")
+	}
+	if strings.TrimSpace(n.Because) == "" {
+		return problem.Wrong("because", "say why it cannot wait: an override needs a reason, which everybody reads")
+	}
+	return typed.Line("because", n.Because, 1, 500)
+}
+
+// confirmation stands for exactly what an override would set aside.
+func confirmation(subject, state, tip string, aside []wire.SetAside) string {
+	h := sha256.New()
+	fmt.Fprintf(h, "%q %q %q", subject, state, tip)
+	for _, r := range aside {
+		fmt.Fprintf(h, " %q %q", r.Key, r.Title)
+	}
+	return hex.EncodeToString(h.Sum(nil))[:10]
+}
+
+// PlanOverride says exactly what an override of a change's requirements would set aside, and what it would leave.
+func (s *Waivers) PlanOverride(ctx context.Context, a accounts.Actor, name string, number int, keys []string) (wire.OverridePlan, error) {
+	db := s.records.Read(ctx)
+	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Writer)
+	if err != nil {
+		return wire.OverridePlan{}, err
+	}
+	return s.planOverride(ctx, db, a, repo, c, keys)
+}
+
+func (s *Waivers) planOverride(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.Change, keys []string) (wire.OverridePlan, error) {
+	if c.State != "draft" && c.State != "open" {
+		return wire.OverridePlan{}, problem.New(problem.Conflict, "change %d is %s, so there is nothing to set aside", c.Number, c.State)
+	}
+	g, err := s.facts.Gather(db, repo, c)
+	if err != nil {
+		return wire.OverridePlan{}, err
+	}
+	tip, err := s.disk.Bare(repo).Tip(ctx, "refs/heads/"+c.Target)
+	if err != nil {
+		return wire.OverridePlan{}, problem.New(problem.Conflict, "the target branch %s is gone", c.Target)
+	}
+	g.Facts.Tip = tip
+	open := gate.Overridable(g.Set, g.Facts, a.Login())
+	candidates := make([]candidate, len(open))
+	for i, o := range open {
+		candidates[i] = candidate{wire.SetAside{Key: o.Key, Title: o.Title, Because: o.Because}, o.Why}
+	}
+	plan, err := planned(candidates, keys)
+	plan.Tip, plan.Confirm = tip, confirmation(fmt.Sprintf("%s/%d", repo.Name, c.Number), g.Revision.Head, tip, plan.Aside)
+	return plan, err
+}
+
+// candidate is something that stands in the way, and why somebody may not set it aside.
+type candidate struct {
+	wire.SetAside
+	why string
+}
+
+// planned sorts what stands in the way into what an override would set aside and what it would leave.
+func planned(open []candidate, keys []string) (wire.OverridePlan, error) {
+	plan := wire.OverridePlan{Aside: []wire.SetAside{}, Left: []wire.LeftOpen{}}
+	if len(open) == 0 {
+		return plan, problem.New(problem.Conflict, "nothing stands in the way that could be set aside")
+	}
+	for _, key := range keys {
+		if !slices.ContainsFunc(open, func(c candidate) bool { return c.Key == key }) {
+			known := make([]string, len(open))
+			for i, c := range open {
+				known[i] = c.Key
+			}
+			return plan, problem.Wrong("requirements", "nothing called %q is missing; missing are %s", key, strings.Join(known, ", "))
+		}
+	}
+	var first candidate
+	for _, c := range open {
+		named := slices.Contains(keys, c.Key)
+		switch {
+		case named && c.why != "":
+			return plan, problem.New(problem.Forbidden, "%s may not be set aside by you: %s", c.Key, c.why)
+		case c.why == "" && (named || len(keys) == 0):
+			plan.Aside = append(plan.Aside, c.SetAside)
+		default:
+			plan.Left = append(plan.Left, wire.LeftOpen{Key: c.Key, Title: c.Title, Why: c.why})
+			if first.Key == "" {
+				first = c
+			}
+		}
+	}
+	if len(plan.Aside) == 0 {
+		return plan, problem.New(problem.Forbidden, "nothing of what is missing may be set aside by you: %s", first.why)
+	}
+	return plan, nil
+}
+
+// confirmed refuses an override whose maker has not seen exactly what it sets aside.
+func (n NewOverride) confirmed(plan wire.OverridePlan) error {
+	if n.Confirm == plan.Confirm {
+		return nil
+	}
+	titles := make([]string, len(plan.Aside))
+	for i, r := range plan.Aside {
+		titles[i] = r.Title
+	}
+	if n.Confirm != "" {
+		return problem.New(problem.Conflict, "what would be set aside is not what you confirmed any more; now it is: %s. Look at it again; its confirmation is %s", strings.Join(titles, "; "), plan.Confirm)
+	}
+	return problem.New(problem.Conflict, "this would set aside: %s. Confirm exactly that with %s", strings.Join(titles, "; "), plan.Confirm)
+}
+
+// Override sets requirements of a change aside, for one landing of its newest revision on the target's present tip.
+func (s *Waivers) Override(ctx context.Context, a accounts.Actor, name string, number int, n NewOverride) (wire.Override, error) {
+	if err := n.check(); err != nil {
+		return wire.Override{}, err
+	}
+	var row records.Override
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
+		if err != nil {
+			return err
+		}
+		plan, err := s.planOverride(ctx, tx.DB, a, repo, c, n.Keys)
+		if err == nil {
+			err = n.confirmed(plan)
+		}
+		if err != nil {
+			return err
+		}
+		row = records.Override{ChangeID: &c.ID, Revision: c.Revision, Ref: "refs/heads/" + c.Target}
+		return s.makeOverride(tx, a, repo, &row, n, plan, fmt.Sprintf("change/%d", number), fmt.Sprintf("revision %d of change %d", c.Revision, number))
+	})
+	return overrideView(row, number), err
+}
+
+// makeOverride records an override.
+func (s *Waivers) makeOverride(tx *records.Tx, a accounts.Actor, repo *records.Repository, row *records.Override, n NewOverride, plan wire.OverridePlan, subject, what string) error {
+	row.RepositoryID, row.Tip, row.Because, row.MadeBy, row.MadeAt, row.Until = repo.ID, plan.Tip, typed.Mask(n.Because), a.Login(), s.records.Now(), s.records.Now().Add(n.Length)
+	titles := make([]string, len(plan.Aside))
+	for i, r := range plan.Aside {
+		row.Aside = append(row.Aside, records.SetAside{Key: r.Key, Title: r.Title})
+		titles[i] = r.Title
+	}
+	if err := tx.Create(row).Error; err != nil {
+		return err
+	}
+	return tx.Record(records.Event{Actor: a.Login(), Kind: "override.made", Repo: repo, Subject: subject,
+		Text: fmt.Sprintf("%s set aside for %s until %s: %s; because: %s", a.Login(), what, row.Until.Format("2006-01-02 15:04 UTC"), strings.Join(titles, "; "), row.Because),
+		Data: map[string]any{"override": row.ID, "aside": row.Aside, "because": row.Because, "until": row.Until, "tip": row.Tip, "commit": row.New, "revision": row.Revision}})
+}
+
+// PlanPushOverride says exactly what the rules hold against a push of a commit that the repository has already.
+func (s *Waivers) PlanPushOverride(ctx context.Context, a accounts.Actor, name, branch, commit string) (wire.OverridePlan, error) {
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Writer)
+	if err != nil {
+		return wire.OverridePlan{}, err
+	}
+	return s.planPush(ctx, db, a, repo, branch, commit)
+}
+
+func (s *Waivers) planPush(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository, branch, commit string) (wire.OverridePlan, error) {
+	bare := s.disk.Bare(repo)
+	if err := git.CheckBranch(branch); err != nil {
+		return wire.OverridePlan{}, problem.Wrong("branch", "%v", err)
+	}
+	tip, err := bare.Tip(ctx, "refs/heads/"+branch)
+	if err != nil {
+		return wire.OverridePlan{}, problem.New(problem.Unknown, "%s has no branch %s", repo.Name, branch)
+	}
+	if !bare.HasCommit(ctx, commit) {
+		return wire.OverridePlan{}, problem.Wrong("commit", "%s does not have the commit %q: push it to a branch of its own first, and give its whole id", repo.Name, commit)
+	}
+	force, err := s.rulebook.RulesOf(db, repo)
+	if err != nil {
+		return wire.OverridePlan{}, err
+	}
+	people, err := accounts.PeopleOf(db, repo)
+	if err != nil {
+		return wire.OverridePlan{}, err
+	}
+	u := guard.Update{Ref: "refs/heads/" + branch, Old: tip, New: commit}
+	if u.Forward, err = bare.IsAncestor(ctx, tip, commit); err != nil {
+		return wire.OverridePlan{}, err
+	}
+	brought, err := bare.LogAll(ctx, commit, []string{tip}, "push.direct-commits")
+	if err != nil {
+		return wire.OverridePlan{}, err
+	}
+	if u.Commits, err = facts.GateCommits(db, repo.ID, facts.Kept(brought)); err != nil {
+		return wire.OverridePlan{}, err
+	}
+	pusher := people[a.Login()]
+	pusher.Login = a.Login()
+	facts := guard.Facts{Repository: repo.Name, Pusher: pusher, People: people, Rules: force.Now(), Default: repo.DefaultBranch}
+	effective := facts.Rules.For(branch)
+	var open []candidate
+	for _, o := range guard.Obstacles(u, facts) {
+		open = append(open, candidate{wire.SetAside{Key: o.Key, Title: o.Named().Title, Because: o.From.String()}, guard.MaySetAside(o, facts, effective)})
+	}
+	plan, err := planned(open, nil)
+	plan.Tip, plan.Confirm = tip, confirmation(repo.Name+" "+branch, commit, tip, plan.Aside)
+	return plan, err
+}
+
+// OverridePush lets its maker push one commit to a branch once, against what its rules hold against that.
+func (s *Waivers) OverridePush(ctx context.Context, a accounts.Actor, name string, n PushOverride) (wire.Override, error) {
+	if err := n.check(); err != nil {
+		return wire.Override{}, err
+	}
+	var row records.Override
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		repo, err := accounts.Reach(tx.DB, a, name, gate.Writer)
+		if err != nil {
+			return err
+		}
+		plan, err := s.planPush(ctx, tx.DB, a, repo, n.Branch, n.Commit)
+		if err == nil && len(plan.Left) > 0 {
+			err = problem.New(problem.Forbidden, "%s stands in the way as well, and may not be set aside by you: %s", plan.Left[0].Title, plan.Left[0].Why)
+		}
+		if err == nil {
+			err = n.confirmed(plan)
+		}
+		if err != nil {
+			return err
+		}
+		row = records.Override{New: n.Commit, Ref: "refs/heads/" + n.Branch}
+		return s.makeOverride(tx, a, repo, &row, n.NewOverride, plan, row.Ref, fmt.Sprintf("one push of %.10s to %s", n.Commit, n.Branch))
+	})
+	return overrideView(row, 0), err
+}
+
+func overrideView(r records.Override, number int) wire.Override {
+	v := wire.Override{ID: r.ID, Number: number, Branch: strings.TrimPrefix(r.Ref, "refs/heads/"), Revision: r.Revision, Commit: r.New, Tip: r.Tip, Because: r.Because, By: r.MadeBy, MadeAt: r.MadeAt, Until: r.Until,
+		State: "open", Why: r.EndedWhy, UsedAs: r.UsedAs, UsedAt: r.UsedAt, LookedBy: r.LookedBy, LookedAt: r.LookedAt, Look: r.Look, Aside: []wire.SetAside{}}
+	for _, x := range r.Aside {
+		v.Aside = append(v.Aside, wire.SetAside{Key: x.Key, Title: x.Title})
+	}
+	switch {
+	case r.UsedAt != nil:
+		v.State = "used"
+	case r.EndedAt != nil:
+		v.State = "lapsed"
+	}
+	return v
+}
+
+// Overrides lists a repository's overrides, newest first; open: only those that may still be used, and those nobody has
+// looked at yet.
+func (s *Waivers) Overrides(ctx context.Context, a accounts.Actor, name string, open bool) ([]wire.Override, error) {
+	db := s.records.Read(ctx)
+	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	if err != nil {
+		return nil, err
+	}
+	query := db.Where("overrides.repository_id = ?", repo.ID)
+	if open {
+		query = query.Where("ended_at IS NULL AND looked_at IS NULL")
+	}
+	return OverrideViews(query)
+}
+
+// OverrideViews describes the overrides that a query selects, newest first.
+func OverrideViews(query *gorm.DB) ([]wire.Override, error) {
+	var rows []struct {
+		records.Override
+		Number int
+	}
+	err := query.Table("overrides").Select("overrides.*, ifnull(c.number, 0) AS number").Joins("LEFT JOIN changes c ON c.id = overrides.change_id").
+		Order("overrides.id DESC").Limit(200).Find(&rows).Error
+	out := []wire.Override{}
+	for _, r := range rows {
+		out = append(out, overrideView(r.Override, r.Number))
+	}
+	return out, err
+}
+
+// LookAt is the second look at an override that was used: by somebody else who may write.
+func (s *Waivers) LookAt(ctx context.Context, a accounts.Actor, name string, id int64, found string) (wire.Override, error) {
+	if strings.TrimSpace(found) == "" {
+		return wire.Override{}, problem.Wrong("text", "say what you found: a second look needs words")
+	}
+	if err := typed.Prose("text", found, typed.MaxProse); err != nil {
+		return wire.Override{}, err
+	}
+	var out wire.Override
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		repo, err := accounts.Reach(tx.DB, a, name, gate.Writer)
+		if err != nil {
+			return err
+		}
+		var row records.Override
+		if err := tx.Where("id = ? AND repository_id = ?", id, repo.ID).First(&row).Error; err != nil {
+			return records.OrUnknown(err, "%s has no override %d: tavrin override list", name, id)
+		}
+		switch {
+		case a.Account().Robot:
+			return problem.New(problem.Forbidden, "%s is a robot; the second look is a person's", a.Login())
+		case row.MadeBy == a.Login():
+			return problem.New(problem.Forbidden, "override %d is yours; somebody else has to look at it", id)
+		case row.UsedAt == nil:
+			return problem.New(problem.Conflict, "override %d let nothing through, so that there is nothing to look at", id)
+		case row.LookedAt != nil:
+			return problem.New(problem.Conflict, "%s has looked at override %d already", row.LookedBy, id)
+		}
+		now := s.records.Now()
+		row.LookedBy, row.LookedAt, row.Look = a.Login(), &now, typed.Mask(found)
+		if err := tx.Save(&row).Error; err != nil {
+			return err
+		}
+		views, err := OverrideViews(tx.Where("overrides.id = ?", row.ID))
+		if err != nil {
+			return err
+		}
+		out = views[0]
+		return tx.Record(records.Event{Actor: a.Login(), Kind: "override.looked", Repo: repo, Subject: fmt.Sprintf("override/%d", id),
+			Text: fmt.Sprintf("%s looked at override %d of %s: %s", a.Login(), id, row.MadeBy, row.Look), Data: map[string]any{"override": id, "text": row.Look}})
+	})
+	return out, err
+}
+
+// Permits gives the guard the pusher's overrides for pushes that have neither been used nor expired.
+func (s *Waivers) Permits(db *gorm.DB, repo *records.Repository, login string) ([]guard.Permit, error) {
+	var rows []records.Override
+	err := db.Where("repository_id = ? AND change_id IS NULL AND made_by = ? AND used_at IS NULL AND ended_at IS NULL AND until > ?", repo.ID, login, s.records.Now()).Order("id").Find(&rows).Error
+	var out []guard.Permit
+	for _, r := range rows {
+		p := guard.Permit{ID: r.ID, Ref: r.Ref, Old: r.Tip, New: r.New}
+		for _, x := range r.Aside {
+			p.Aside = append(p.Aside, gate.Named(x))
+		}
+		out = append(out, p)
+	}
+	return out, err
+}
+
+// UseOverrides records that a branch moved on the strength of overrides.
+func (s *Waivers) UseOverrides(tx *records.Tx, repo *records.Repository, ids []int64, subject, commit string) error {
+	for _, id := range ids {
+		var row records.Override
+		if err := tx.First(&row, id).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&row).Updates(map[string]any{"used_at": s.records.Now(), "used_as": commit}).Error; err != nil {
+			return err
+		}
+		err := tx.Record(records.Event{Actor: row.MadeBy, Kind: "override.used", Repo: repo, Subject: subject,
+			Text: fmt.Sprintf("override %d of %s let %.10s onto %s; somebody else has to look at it", id, row.MadeBy, commit, strings.TrimPrefix(row.Ref, "refs/heads/")),
+			Data: map[string]any{"override": id, "commit": commit, "aside": row.Aside, "because": row.Because}})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// EndOverrides ends the overrides that can let nothing through any more, and says why.
+func (s *Waivers) EndOverrides(ctx context.Context) error {
+	var rows []records.Override
+	db := s.records.Read(ctx)
+	if err := db.Where("used_at IS NULL AND ended_at IS NULL").Find(&rows).Error; err != nil {
+		return err
+	}
+	var errs []error
+	for _, row := range rows {
+		errs = append(errs, s.endOverride(ctx, db, row))
+	}
+	return errors.Join(errs...)
+}
+
+// endOverride ends one override, if it has lapsed. It writes only then: a write makes what is remembered be judged anew.
+func (s *Waivers) endOverride(ctx context.Context, db *gorm.DB, row records.Override) error {
+	var repo records.Repository
+	if err := db.First(&repo, row.RepositoryID).Error; err != nil {
+		return err
+	}
+	unlock, err := s.moves.Lock(ctx, &repo) // a landing that rests on it may be under way
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	tip, err := s.disk.Bare(&repo).Tip(ctx, row.Ref)
+	if err != nil && !errors.Is(err, git.ErrNotFound) {
+		return err
+	}
+	if _, why, err := s.lapsed(db, row.ID, tip); err != nil || why == "" {
+		return err
+	}
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		subject, why, err := s.lapsed(tx.DB, row.ID, tip)
+		if err != nil || why == "" {
+			return err
+		}
+		if err := tx.Model(&row).Updates(map[string]any{"ended_at": s.records.Now(), "ended_why": why}).Error; err != nil {
+			return err
+		}
+		return tx.Record(records.Event{Actor: records.Itself, Kind: "override.lapsed", Repo: &repo, Subject: subject,
+			Text: fmt.Sprintf("override %d of %s lapsed unused: %s", row.ID, row.MadeBy, why), Data: map[string]any{"override": row.ID, "why": why}})
+	})
+}
+
+// lapsed says why an override can let nothing through any more, its branch standing at tip; nothing when it may, was used,
+// or has ended. It also names what it is for, as the journal does.
+func (s *Waivers) lapsed(db *gorm.DB, id int64, tip string) (subject, why string, err error) {
+	var row records.Override
+	if err := db.First(&row, id).Error; err != nil || row.UsedAt != nil || row.EndedAt != nil {
+		return "", "", err
+	}
+	f := gate.Facts{Revision: row.Revision, At: s.records.Now(), Tip: tip}
+	if row.ChangeID == nil {
+		return row.Ref, gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f), nil
+	}
+	var c records.Change
+	if err := db.First(&c, *row.ChangeID).Error; err != nil {
+		return "", "", err
+	}
+	subject, f.Revision = fmt.Sprintf("change/%d", c.Number), c.Revision
+	switch {
+	case c.State == "closed":
+		return subject, "the change was closed", nil
+	case row.Ref != "refs/heads/"+c.Target:
+		return subject, "the change goes to another branch now", nil
+	}
+	return subject, gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f), nil
+}
