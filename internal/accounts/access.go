@@ -5,10 +5,11 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"tavrin/internal/core/event"
 
 	"gorm.io/gorm"
 
@@ -136,7 +137,7 @@ func (s *Access) SignIn(ctx context.Context, token string) (string, Actor, error
 		if err := tx.Create(&records.Session{Hash: Digest(session), TokenID: a.token, ExpiresAt: s.records.Now().Add(sessionLength)}).Error; err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "session.begun", Subject: a.TokenKey(), Text: fmt.Sprintf("%s signed in to the console with token %d", a.Login(), a.token)})
+		return tx.Record(a.Login(), nil, event.SessionBegun{OfToken: event.OfToken{Token: a.token}})
 	})
 	return session, a, err
 }
@@ -180,7 +181,7 @@ func (s *Access) Confirm(ctx context.Context, session, token string) (time.Time,
 		if err := tx.Model(&records.Session{}).Where("hash = ?", Digest(session)).Update("confirmed_until", until).Error; err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: here.Login(), Kind: "session.confirmed", Subject: here.TokenKey(), Text: fmt.Sprintf("%s confirmed who they are, until %s", here.Login(), until.Format("15:04"))})
+		return tx.Record(here.Login(), nil, event.SessionConfirmed{OfToken: event.OfToken{Token: here.token}, Until: until})
 	})
 }
 

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm"
 
 	"tavrin/internal/problem"
@@ -38,9 +40,10 @@ func (s *People) SetDisabled(ctx context.Context, a Actor, login string, disable
 				return err
 			}
 		}
-		word := map[bool]string{true: "disabled", false: "enabled"}[disabled]
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "account." + word, Subject: "account/" + login, Text: fmt.Sprintf("%s %s %s", a.Login(), word, login),
-			Data: map[string]any{"tokens": out.Tokens, "sessions": out.Sessions, "leases": out.Leases}})
+		if !disabled {
+			return tx.Record(a.Login(), nil, event.AccountEnabled{Login: login})
+		}
+		return tx.Record(a.Login(), nil, event.AccountDisabled{Login: login, Tokens: out.Tokens, Sessions: out.Sessions, Leases: out.Leases})
 	})
 	if err != nil || !disabled {
 		return out, err

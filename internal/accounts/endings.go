@@ -4,8 +4,9 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
-	"fmt"
 	"time"
+
+	"tavrin/internal/core/event"
 
 	"gorm.io/gorm"
 
@@ -57,8 +58,7 @@ func (s *Access) noteRefusal(ctx context.Context, t records.Token, login, why st
 		if changed.Error != nil || changed.RowsAffected == 0 {
 			return changed.Error
 		}
-		return tx.Record(records.Event{Actor: records.Itself, Kind: "token.refused", Subject: fmt.Sprintf("token/%d", t.ID),
-			Text: fmt.Sprintf("token %d, %q, of %s was shown, and %s", t.ID, t.Name, login, why)})
+		return tx.Record(records.Itself, nil, event.TokenRefused{OfToken: event.OfToken{Token: t.ID}, Name: t.Name, Login: login, Why: why})
 	})
 	if err != nil {
 		s.log.Warn("a refused token could not be put on record", "token", t.ID, "error", err)
@@ -68,6 +68,6 @@ func (s *Access) noteRefusal(ctx context.Context, t records.Token, login, why st
 // NoteShutOut puts on record that too many sign-ins failed from one address.
 func (s *Access) NoteShutOut(ctx context.Context, address string) error {
 	return s.records.Write(ctx, func(tx *records.Tx) error {
-		return tx.Record(records.Event{Actor: records.Itself, Kind: "signin.shut-out", Subject: "address/" + address, Text: fmt.Sprintf("too many sign-ins from %s failed", address)})
+		return tx.Record(records.Itself, nil, event.SigninShutOut{Address: address})
 	})
 }

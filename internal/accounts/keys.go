@@ -4,9 +4,10 @@ import (
 	"cmp"
 	"context"
 	"crypto/rsa"
-	"fmt"
 	"slices"
 	"strings"
+
+	"tavrin/internal/core/event"
 
 	"golang.org/x/crypto/ssh"
 
@@ -49,8 +50,7 @@ func (s *People) AddKey(ctx context.Context, a Actor, name, text string) (wire.K
 		if err := tx.Create(&row).Error; err != nil {
 			return records.OrTaken(err, "the key %s is registered already", row.Fingerprint)
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "key.added", Subject: "account/" + a.Login(), Text: fmt.Sprintf("%s registered the key %s", a.Login(), row.Fingerprint),
-			Data: map[string]any{"fingerprint": row.Fingerprint, "key": row.Text}})
+		return tx.Record(a.Login(), nil, event.KeyAdded{Login: a.Login(), Fingerprint: row.Fingerprint, Key: row.Text})
 	})
 	return keyView(row, a.Login()), err
 }
@@ -113,7 +113,6 @@ func (s *People) RemoveKey(ctx context.Context, a Actor, id int64) error {
 		if err := tx.Model(&row).Update("removed_at", s.records.Now()).Error; err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "key.removed", Subject: fmt.Sprintf("key/%d", id), Text: fmt.Sprintf("%s removed the key %s", a.Login(), row.Fingerprint),
-			Data: map[string]any{"fingerprint": row.Fingerprint}})
+		return tx.Record(a.Login(), nil, event.KeyRemoved{Key: id, Fingerprint: row.Fingerprint})
 	})
 }

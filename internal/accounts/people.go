@@ -3,10 +3,11 @@ package accounts
 import (
 	"context"
 	"database/sql"
-	"fmt"
 	"regexp"
 	"slices"
 	"strings"
+
+	"tavrin/internal/core/event"
 
 	"gorm.io/gorm"
 
@@ -25,10 +26,6 @@ type NewAccount struct {
 
 // CreateAccount makes a person or a robot.
 func (s *People) CreateAccount(ctx context.Context, a Actor, n NewAccount) (wire.Person, error) {
-	kind := "person"
-	if n.Robot {
-		kind = "robot"
-	}
 	if err := a.MustAdminister("making people and robots"); err != nil {
 		return wire.Person{}, err
 	}
@@ -55,8 +52,10 @@ func (s *People) CreateAccount(ctx context.Context, a Actor, n NewAccount) (wire
 		if err := tx.Create(&account).Error; err != nil {
 			return records.OrTaken(err, "the login %s is taken", n.Login)
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: kind + ".created", Subject: kind + "/" + n.Login,
-			Text: fmt.Sprintf("%s made the %s %s", a.Login(), kind, n.Login), Data: map[string]any{"admin": n.Admin}})
+		if n.Robot {
+			return tx.Record(a.Login(), nil, event.RobotCreated{Login: n.Login})
+		}
+		return tx.Record(a.Login(), nil, event.PersonCreated{Login: n.Login, Admin: n.Admin})
 	})
 	return personView(account, nil), err
 }
@@ -196,8 +195,7 @@ func (s *People) CreateTeam(ctx context.Context, a Actor, name string, members, 
 		if err := setKeepers(tx.DB, team, keepers); err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "team.created", Subject: "team/" + name,
-			Text: fmt.Sprintf("%s made team %s with %s, kept by %s", a.Login(), name, orNobody(members), orNobody(keepers)), Data: map[string]any{"members": members, "keepers": keepers}})
+		return tx.Record(a.Login(), nil, event.TeamCreated{Team: name, Members: members, Keepers: keepers})
 	})
 	if members == nil {
 		members = []string{}
@@ -206,13 +204,6 @@ func (s *People) CreateTeam(ctx context.Context, a Actor, name string, members, 
 		keepers = []string{}
 	}
 	return wire.Team{Name: name, Members: members, Keepers: keepers}, err
-}
-
-func orNobody(logins []string) string {
-	if len(logins) == 0 {
-		return "nobody"
-	}
-	return strings.Join(logins, ", ")
 }
 
 // setMembers and setKeepers replace the people of a team.
@@ -275,23 +266,17 @@ func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit TeamEdi
 		if err != nil {
 			return err
 		}
-		data := map[string]any{"was": before}
-		text := fmt.Sprintf("%s changed team %s", a.Login(), name)
 		if edit.Members != nil {
 			if err := setMembers(tx.DB, team, *edit.Members); err != nil {
 				return err
 			}
-			data["members"] = *edit.Members
-			text = fmt.Sprintf("%s set the members of team %s to %s", a.Login(), name, orNobody(*edit.Members))
 		}
 		if edit.Keepers != nil {
 			if err := setKeepers(tx.DB, team, *edit.Keepers); err != nil {
 				return err
 			}
-			data["keepers"] = *edit.Keepers
-			text += fmt.Sprintf(", kept by %s", orNobody(*edit.Keepers))
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "team.changed", Subject: "team/" + name, Text: text, Data: data})
+		return tx.Record(a.Login(), nil, event.TeamChanged{Team: name, Was: before, Members: edit.Members, Keepers: edit.Keepers})
 	})
 }
 
@@ -352,7 +337,7 @@ func (s *People) Grant(ctx context.Context, a Actor, where, who, role string) er
 		return problem.Wrong("role", "%q is not a role here: one of %s", role, strings.Join(allowed, ", "))
 	}
 	return s.records.Write(ctx, func(tx *records.Tx) error {
-		g, e, err := grantPlace(tx, a, where)
+		g, repo, err := grantPlace(tx, a, where)
 		if err != nil {
 			return err
 		}
@@ -369,26 +354,24 @@ func (s *People) Grant(ctx context.Context, a Actor, where, who, role string) er
 				return err
 			}
 		}
-		e.Actor, e.Kind, e.Subject = a.Login(), "role.granted", "grant/"+where+"/"+who
-		e.Text = fmt.Sprintf("%s gave %s the role %s in %s", a.Login(), who, role, where)
-		e.Data = map[string]any{"who": who, "where": where, "role": role}
-		return tx.Record(e)
+		return tx.Record(a.Login(), repo, event.RoleGranted{Who: who, Where: where, Role: role})
 	})
 }
 
-func grantPlace(tx *records.Tx, a Actor, where string) (records.Grant, records.Event, error) {
+// grantPlace finds where a role is to be given, for somebody who may: a house, or the repository returned.
+func grantPlace(tx *records.Tx, a Actor, where string) (records.Grant, *records.Repository, error) {
 	if !strings.Contains(where, "/") {
 		house, err := HouseByName(tx.DB, where)
 		if err != nil {
-			return records.Grant{}, records.Event{}, err
+			return records.Grant{}, nil, err
 		}
-		return records.Grant{HouseID: &house.ID}, records.Event{}, MustKeep(tx.DB, a, house, "giving roles in a house")
+		return records.Grant{HouseID: &house.ID}, nil, MustKeep(tx.DB, a, house, "giving roles in a house")
 	}
 	repo, err := Reach(tx.DB, a, where, gate.Maintainer)
 	if err != nil {
-		return records.Grant{}, records.Event{}, err
+		return records.Grant{}, nil, err
 	}
-	return records.Grant{RepositoryID: &repo.ID}, records.Event{Repo: repo}, nil
+	return records.Grant{RepositoryID: &repo.ID}, repo, nil
 }
 
 func grantSubject(db *gorm.DB, g *records.Grant, who string) error {

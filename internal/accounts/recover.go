@@ -3,8 +3,9 @@ package accounts
 import (
 	"context"
 	"errors"
-	"fmt"
 	"time"
+
+	"tavrin/internal/core/event"
 
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -29,7 +30,7 @@ func (s *Access) FirstStart(ctx context.Context) (string, error) {
 		if err := tx.Create(&t).Error; err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: records.Itself, Kind: "person.created", Subject: "person/admin", Text: "the service made its first administrator, admin"})
+		return tx.Record(records.Itself, nil, event.PersonCreated{Login: admin.Login, Admin: true, First: true})
 	})
 	return token, err
 }
@@ -68,7 +69,6 @@ func (s *Access) RecoverAdmin(ctx context.Context, login string) (string, error)
 		if err := tx.Create(&t).Error; err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: records.Itself, Kind: "admin.recovered", Subject: "person/" + login,
-			Text: fmt.Sprintf("somebody with access to the service's folder made %s an administrator with a new token (%d)", login, t.ID)})
+		return tx.Record(records.Itself, nil, event.AdminRecovered{Login: login, Token: t.ID})
 	})
 }

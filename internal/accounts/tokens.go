@@ -2,10 +2,11 @@ package accounts
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"tavrin/internal/core/event"
 
 	"tavrin/internal/core/gate"
 	"tavrin/internal/problem"
@@ -71,9 +72,8 @@ func (s *Access) CreateToken(ctx context.Context, a Actor, n NewToken) (wire.Tok
 				return err
 			}
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "token.created", Subject: fmt.Sprintf("token/%d", t.ID),
-			Text: fmt.Sprintf("%s made the %s token %q for %s", a.Login(), scope, n.Name, n.Login),
-			Data: map[string]any{"scope": scope, "bindings": bindings, "expires_at": expires}})
+		return tx.Record(a.Login(), nil, event.TokenCreated{OfToken: event.OfToken{Token: t.ID},
+			Name: n.Name, Login: n.Login, Scope: string(scope), Bindings: bindings, ExpiresAt: expires})
 	})
 	if bindings == nil {
 		bindings = []string{}
@@ -167,6 +167,6 @@ func (s *Access) RevokeToken(ctx context.Context, a Actor, id int64) error {
 		if _, err := s.ended(tx, []int64{t.ID}); err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "token.revoked", Subject: fmt.Sprintf("token/%d", id), Text: fmt.Sprintf("%s revoked token %d, %q", a.Login(), id, t.Name)})
+		return tx.Record(a.Login(), nil, event.TokenRevoked{OfToken: event.OfToken{Token: id}, Name: t.Name})
 	})
 }

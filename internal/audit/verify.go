@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
@@ -28,9 +30,9 @@ func (s *Auditor) NoteLoss(ctx context.Context) ([]string, error) {
 		return nil, err
 	}
 	return v.found, s.records.Write(ctx, func(tx *records.Tx) error {
-		return tx.Record(records.Event{Actor: records.Itself, Kind: "service.loss-accepted", Subject: "service",
-			Text: fmt.Sprintf("somebody with access to the service's folder accepted that what came after line %d of the journal is lost; %d branches and tags are not where it says", v.chain.Head().Seq, len(v.found)),
-			Data: map[string]any{"seq": v.chain.Head().Seq, "found": v.found[:min(len(v.found), mostFindings)]}})
+		return tx.Record(records.Itself, nil, event.LossAccepted{
+			Seq: v.chain.Head().Seq, Count: len(v.found), Found: v.found[:min(len(v.found), mostFindings)],
+		})
 	})
 }
 

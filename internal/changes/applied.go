@@ -3,6 +3,8 @@ package changes
 import (
 	"fmt"
 
+	"tavrin/internal/core/event"
+
 	"tavrin/internal/records"
 )
 
@@ -33,7 +35,7 @@ func (s *Threads) RecordTaken(tx *records.Tx, repo *records.Repository, i *recor
 		if err := tx.Save(&t).Error; err != nil {
 			return err
 		}
-		if err := recordThread(tx, repo, c, t, i.Actor, "thread.settled", "settled the discussion on", ": "+t.Outcome); err != nil {
+		if err := tx.Record(i.Actor, repo, event.ThreadSettled{OfThread: ofThread(c, t), Outcome: t.Outcome}); err != nil {
 			return err
 		}
 	}

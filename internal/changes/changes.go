@@ -3,8 +3,8 @@ package changes
 import (
 	"context"
 	"errors"
-	"fmt"
-	"strings"
+
+	"tavrin/internal/core/event"
 
 	"gorm.io/gorm"
 
@@ -90,9 +90,8 @@ func (s *Changes) recordOpened(tx *records.Tx, repo *records.Repository, change 
 	if err := setDependencies(tx.DB, *change, dependsOn); err != nil {
 		return err
 	}
-	err := tx.Record(records.Event{Actor: change.OpenedBy, Kind: "change.opened", Repo: repo, Subject: fmt.Sprintf("change/%d", change.Number),
-		Text: fmt.Sprintf("%s opened change %d, %q, from %s to %s", change.OpenedBy, change.Number, change.Title, change.Source, change.Target),
-		Data: map[string]any{"number": change.Number, "source": change.Source, "target": change.Target, "state": change.State}})
+	err := tx.Record(change.OpenedBy, repo, event.ChangeOpened{OfChange: event.OfChange{Number: change.Number},
+		Title: change.Title, Source: change.Source, Target: change.Target, State: change.State})
 	if err != nil {
 		return err
 	}
@@ -217,17 +216,27 @@ func (s *Changes) Changes(ctx context.Context, a accounts.Actor, name string, q 
 	return out, nil
 }
 
-// CloseChange gives a change up; ReopenChange takes it up again.
+// turning is a change's being given up or taken up again.
+type turning struct {
+	to    string // the state
+	doing string
+	done  string
+	event event.Event
+}
+
+// CloseChange gives a change up.
 func (s *Changes) CloseChange(ctx context.Context, a accounts.Actor, name string, number int) (wire.Change, error) {
-	return s.turn(ctx, a, name, number, "closed", "closing")
+	closed := event.ChangeClosed{OfChange: event.OfChange{Number: number}}
+	return s.turn(ctx, a, name, number, turning{"closed", "closing", "closed", closed})
 }
 
 // ReopenChange takes a closed change up again, at its newest revision.
 func (s *Changes) ReopenChange(ctx context.Context, a accounts.Actor, name string, number int) (wire.Change, error) {
-	return s.turn(ctx, a, name, number, "open", "reopening")
+	reopened := event.ChangeReopened{OfChange: event.OfChange{Number: number}}
+	return s.turn(ctx, a, name, number, turning{"open", "reopening", "reopened", reopened})
 }
 
-func (s *Changes) turn(ctx context.Context, a accounts.Actor, name string, number int, to, what string) (wire.Change, error) {
+func (s *Changes) turn(ctx context.Context, a accounts.Actor, name string, number int, t turning) (wire.Change, error) {
 	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, gate.Writer)
 	if err != nil {
 		return wire.Change{}, err
@@ -237,9 +246,8 @@ func (s *Changes) turn(ctx context.Context, a accounts.Actor, name string, numbe
 		return wire.Change{}, err
 	}
 	defer unlock()
-	kind := map[string]string{"closed": "change.closed", "open": "change.reopened"}[to]
 	var pending []PendingRevision
-	if to == "open" {
+	if t.to == "open" {
 		if pending, err = s.missed(ctx, repo, c, a.Login()); err != nil {
 			return wire.Change{}, err
 		}
@@ -247,20 +255,19 @@ func (s *Changes) turn(ctx context.Context, a accounts.Actor, name string, numbe
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		_, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
 		if err == nil {
-			err = facts.MayEdit(tx.DB, a, repo, c, what)
+			err = facts.MayEdit(tx.DB, a, repo, c, t.doing)
 		}
 		if err != nil {
 			return err
 		}
 		isOpen := c.State == "draft" || c.State == "open"
-		if c.State == "landed" || isOpen == (to == "open") {
-			return problem.New(problem.Conflict, "change %d is %s; it cannot be %s", number, c.State, map[string]string{"closed": "closed", "open": "reopened"}[to])
+		if c.State == "landed" || isOpen == (t.to == "open") {
+			return problem.New(problem.Conflict, "change %d is %s; it cannot be %s", number, c.State, t.done)
 		}
-		if err := tx.Model(&c).Updates(map[string]any{"state": to, "updated_at": s.records.Now()}).Error; err != nil {
+		if err := tx.Model(&c).Updates(map[string]any{"state": t.to, "updated_at": s.records.Now()}).Error; err != nil {
 			return err
 		}
-		word := strings.TrimPrefix(kind, "change.")
-		if err := tx.Record(records.Event{Actor: a.Login(), Kind: kind, Repo: repo, Subject: fmt.Sprintf("change/%d", number), Text: fmt.Sprintf("%s %s change %d", a.Login(), word, number)}); err != nil {
+		if err := tx.Record(a.Login(), repo, t.event); err != nil {
 			return err
 		}
 		for _, p := range pending {

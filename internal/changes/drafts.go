@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
@@ -129,7 +131,10 @@ func (s *Threads) sendGathered(tx *records.Tx, a accounts.Actor, repo *records.R
 			if err := tx.First(&t, *r.ThreadID).Error; err != nil {
 				return 0, err
 			}
-			if err := s.saveRemark(tx, a, repo, c, t, remark, "thread.replied", "replied on"); err != nil {
+			if err := s.saveRemark(tx, a, t, remark); err != nil {
+				return 0, err
+			}
+			if err := tx.Record(a.Login(), repo, event.ThreadReplied{OfThread: ofThread(c, t)}); err != nil {
 				return 0, err
 			}
 		}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
@@ -67,32 +69,39 @@ func (s *Changes) edit(tx *records.Tx, a accounts.Actor, repo *records.Repositor
 	if err := facts.MayEdit(tx.DB, a, repo, c, "editing"); err != nil {
 		return err
 	}
-	set := map[string]any{"updated_at": s.records.Now()}
+	told := event.ChangeEdited{OfChange: event.OfChange{Number: c.Number}, DependsOn: e.DependsOn}
 	if e.Title != nil {
 		if err := typed.Line("title", *e.Title, 1, typed.MaxTitle); err != nil {
 			return err
 		}
-		set["title"] = typed.Mask(*e.Title)
+		c.Title = typed.Mask(*e.Title)
+		told.Title = &c.Title
 	}
 	if e.Description != nil {
 		if err := typed.Prose("description", *e.Description, typed.MaxProse); err != nil {
 			return err
 		}
-		set["description"] = typed.Mask(*e.Description)
+		c.Description = typed.Mask(*e.Description)
+		told.Description = &c.Description
 	}
 	if e.Draft != nil {
 		if c.State != "draft" && c.State != "open" {
 			return problem.New(problem.Conflict, "change %d is %s, so it is neither draft nor open", c.Number, c.State)
 		}
-		set["state"] = map[bool]string{true: "draft", false: "open"}[*e.Draft]
+		c.State = "open"
+		if *e.Draft {
+			c.State = "draft"
+		}
+		told.State = &c.State
 	}
 	if revision != nil {
-		set["target"] = revision.Change.Target
+		c.Target = revision.Change.Target
+		told.Target = &c.Target
 	}
-	if err := tx.Model(&c).Updates(set).Error; err != nil {
+	c.UpdatedAt = s.records.Now()
+	if err := tx.Save(&c).Error; err != nil {
 		return err
 	}
-	delete(set, "updated_at")
 	if e.DependsOn != nil {
 		if c.State == "landed" {
 			return problem.New(problem.Conflict, "change %d has landed; it waits for nothing any more", c.Number)
@@ -100,10 +109,8 @@ func (s *Changes) edit(tx *records.Tx, a accounts.Actor, repo *records.Repositor
 		if err := setDependencies(tx.DB, c, *e.DependsOn); err != nil {
 			return err
 		}
-		set["depends_on"] = *e.DependsOn
 	}
-	err := tx.Record(records.Event{Actor: a.Login(), Kind: "change.edited", Repo: repo, Subject: fmt.Sprintf("change/%d", c.Number),
-		Text: fmt.Sprintf("%s edited change %d", a.Login(), c.Number), Data: set})
+	err := tx.Record(a.Login(), repo, told)
 	if err != nil || revision == nil {
 		return err
 	}
@@ -136,7 +143,7 @@ func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c re
 		return nil, problem.Wrong("target", "%s brings nothing that %s does not have", c.Source, target)
 	}
 	// Nobody has pushed: whose work it is stays as it was, but for commits that come into view with the other base.
-	p.Row.Kind, p.Row.LastPusher, p.Row.Authors, p.commits = "retargeted", last.LastPusher, last.Authors, p.Brought
+	p.Row.Kind, p.Row.LastPusher, p.Row.Authors, p.commits = event.Retargeted, last.LastPusher, last.Authors, p.Brought
 	return &p, nil
 }
 

@@ -2,9 +2,10 @@ package changes
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
+
+	"tavrin/internal/core/event"
 
 	"gorm.io/gorm/clause"
 
@@ -60,8 +61,7 @@ func (s *Changes) askReviewers(tx *records.Tx, repo *records.Repository, c recor
 	for _, r := range asked {
 		names = append(names, r.Who)
 	}
-	return tx.Record(records.Event{Actor: records.Itself, Kind: "review.asked", Repo: repo, Subject: fmt.Sprintf("change/%d", c.Number),
-		Text: fmt.Sprintf("%s were asked to look at change %d, as its areas say", strings.Join(names, ", "), c.Number), Data: map[string]any{"number": c.Number, "who": names}})
+	return tx.Record(records.Itself, repo, event.ReviewAsked{OfChange: event.OfChange{Number: c.Number}, Who: names, ByAreas: true})
 }
 
 // AskForReview asks people or teams by hand for a review, or tells them of the change.
@@ -89,9 +89,7 @@ func (s *Changes) AskForReview(ctx context.Context, a accounts.Actor, name strin
 				return err
 			}
 		}
-		verb := map[bool]string{false: "asked %s to look at change %d", true: "told %s of change %d"}[optional]
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "review.asked", Repo: repo, Subject: fmt.Sprintf("change/%d", number),
-			Text: a.Login() + " " + fmt.Sprintf(verb, strings.Join(who, ", "), number), Data: map[string]any{"number": number, "who": who, "optional": optional}})
+		return tx.Record(a.Login(), repo, event.ReviewAsked{OfChange: event.OfChange{Number: number}, Who: who, Optional: optional})
 	})
 	if err != nil {
 		return wire.Change{}, err
@@ -132,9 +130,7 @@ func (s *Changes) SetLabels(ctx context.Context, a accounts.Actor, name string, 
 				return err
 			}
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "change.labelled", Repo: repo, Subject: fmt.Sprintf("change/%d", number),
-			Text: fmt.Sprintf("%s set the labels %s and removed %s on change %d", a.Login(), orNone(set), orNone(remove), number),
-			Data: map[string]any{"number": number, "set": set, "removed": remove}})
+		return tx.Record(a.Login(), repo, event.ChangeLabelled{OfChange: event.OfChange{Number: number}, Set: set, Removed: remove})
 	})
 	if err != nil {
 		return wire.Change{}, err

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/event"
+
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
@@ -71,9 +73,7 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 		if err := RememberLook(tx, c, a.Login(), n.Revision); err != nil {
 			return err
 		}
-		verb := map[gate.Verdict]string{gate.Approve: "approved", gate.Object: "objected to", gate.Comment: "commented on"}[n.Verdict]
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "review." + string(n.Verdict), Repo: repo, Subject: fmt.Sprintf("change/%d", number),
-			Text: fmt.Sprintf("%s %s revision %d of change %d", a.Login(), verb, n.Revision, number), Data: map[string]any{"number": number, "revision": n.Revision, "text": n.Text}})
+		return tx.Record(a.Login(), repo, spoken(n.Verdict, event.Word{OfChange: event.OfChange{Number: number}, Revision: n.Revision, Words: n.Text}))
 	})
 	return s.reviewView(row, true, records.Change{Title: row.Title, Description: row.Description}), err
 }
@@ -117,9 +117,7 @@ func (s *Changes) Withdraw(ctx context.Context, a accounts.Actor, name string, n
 		if err := tx.Model(&row).Update("withdrawn_at", now).Error; err != nil {
 			return err
 		}
-		noun := map[string]string{"approve": "approval", "object": "objection"}[row.Verdict]
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "review.withdrawn", Repo: repo, Subject: fmt.Sprintf("change/%d", number),
-			Text: fmt.Sprintf("%s withdrew the %s of revision %d of change %d", a.Login(), noun, row.Revision, number)})
+		return tx.Record(a.Login(), repo, event.ReviewWithdrawn{OfChange: event.OfChange{Number: number}, Revision: row.Revision, Verdict: row.Verdict})
 	})
 	return out, err
 }
@@ -149,4 +147,16 @@ func RememberLook(tx *records.Tx, c records.Change, login string, revision int) 
 	const look = "INSERT INTO change_looks (change_id, login, revision, at) VALUES (?, ?, ?, ?) " +
 		"ON CONFLICT (change_id, login) DO UPDATE SET at = excluded.at, revision = max(revision, excluded.revision)"
 	return tx.Exec(look, c.ID, login, revision, tx.Now()).Error
+}
+
+// spoken is the event of a reviewer's word.
+func spoken(v gate.Verdict, w event.Word) event.Event {
+	switch v {
+	case gate.Approve:
+		return event.ReviewApproved{Word: w}
+	case gate.Object:
+		return event.ReviewObjected{Word: w}
+	case gate.Comment:
+	}
+	return event.ReviewCommented{Word: w}
 }

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"sync"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm"
 
 	"tavrin/internal/bounds"
@@ -195,22 +197,22 @@ func (s *Changes) compareEarlier(ctx context.Context, repo *records.Repository, 
 
 // revisionKind says what a revision did to the one before: "added" commits on top of it; "rebased" the same difference;
 // "folded" fixups into their commits and nothing else; or "rewritten" it.
-func (s *Changes) revisionKind(ctx context.Context, repo *records.Repository, last *records.Revision, r records.Revision) (string, error) {
+func (s *Changes) revisionKind(ctx context.Context, repo *records.Repository, last *records.Revision, r records.Revision) (event.RevisionKind, error) {
 	if last == nil {
-		return "first", nil
+		return event.First, nil
 	}
 	onTop, err := s.disk.Bare(repo).IsAncestor(ctx, last.Head, r.Head)
 	switch {
 	case err != nil:
 		return "", err
 	case onTop:
-		return "added", nil
+		return event.Added, nil
 	case r.SameAsLast && fixups(last.Commits) > fixups(r.Commits):
-		return "folded", nil
+		return event.Folded, nil
 	case r.SameAsLast:
-		return "rebased", nil
+		return event.Rebased, nil
 	}
-	return "rewritten", nil
+	return event.Rewritten, nil
 }
 
 // fixups counts the commits that are meant to be folded into others.
@@ -246,11 +248,9 @@ func (s *Changes) SaveRevision(tx *records.Tx, repo *records.Repository, p Pendi
 	if err := tx.Model(&p.Change).Updates(map[string]any{"revision": p.Row.Number, "updated_at": s.records.Now()}).Error; err != nil {
 		return err
 	}
-	what := map[string]string{"retargeted": "goes to " + p.Change.Target, "first": "is the first", "added": "adds commits", "rebased": "brings the same difference, rebased", "folded": "folds fixups and nothing else",
-		"rewritten": "changes the difference"}[p.Row.Kind]
-	err = tx.Record(records.Event{Actor: p.Row.PushedBy, Kind: "change.revised", Repo: repo, Subject: fmt.Sprintf("change/%d", p.Change.Number),
-		Text: fmt.Sprintf("%s made revision %d of change %d, which %s", p.Row.PushedBy, p.Row.Number, p.Change.Number, what),
-		Data: map[string]any{"number": p.Change.Number, "revision": p.Row.Number, "head": p.Row.Head, "base": p.Row.Base, "same_difference": p.Row.SameAsLast, "authors": p.Row.Authors}})
+	err = tx.Record(p.Row.PushedBy, repo, event.ChangeRevised{OfChange: event.OfChange{Number: p.Change.Number},
+		Revision: p.Row.Number, Kind: p.Row.Kind, Target: p.Change.Target, Head: p.Row.Head, Base: p.Row.Base,
+		SameDifference: p.Row.SameAsLast, Authors: p.Row.Authors})
 	if err != nil {
 		return err
 	}

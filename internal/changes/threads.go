@@ -3,9 +3,10 @@ package changes
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
+
+	"tavrin/internal/core/event"
 
 	"gorm.io/gorm"
 
@@ -95,11 +96,14 @@ func (s *Threads) saveThread(tx *records.Tx, a accounts.Actor, repo *records.Rep
 	if err := tx.Create(row).Error; err != nil {
 		return err
 	}
-	return s.saveRemark(tx, a, repo, c, *row, first, "thread.begun", "began a discussion on")
+	if err := s.saveRemark(tx, a, *row, first); err != nil {
+		return err
+	}
+	return tx.Record(a.Login(), repo, event.ThreadBegun{OfThread: ofThread(c, *row)})
 }
 
 // saveRemark records what somebody says in a discussion.
-func (s *Threads) saveRemark(tx *records.Tx, a accounts.Actor, repo *records.Repository, c records.Change, t records.Thread, r records.Remark, kind, did string) error {
+func (s *Threads) saveRemark(tx *records.Tx, a accounts.Actor, t records.Thread, r records.Remark) error {
 	var said int64
 	if err := tx.Model(&records.Remark{}).Where("thread_id = ?", t.ID).Count(&said).Error; err != nil {
 		return err
@@ -108,10 +112,7 @@ func (s *Threads) saveRemark(tx *records.Tx, a accounts.Actor, repo *records.Rep
 		return s.bounds.Reach("thread.remarks", "this discussion has %d remarks", said)
 	}
 	r.ThreadID, r.Login, r.Text, r.CreatedAt = t.ID, a.Login(), typed.Mask(r.Text), s.records.Now()
-	if err := tx.Create(&r).Error; err != nil {
-		return err
-	}
-	return recordThread(tx, repo, c, t, a.Login(), kind, did, "")
+	return tx.Create(&r).Error
 }
 
 // saying checks what somebody wants to say: words, or a suggestion, which may speak for itself.
@@ -140,9 +141,9 @@ func remarkText(text string) error {
 	return typed.Prose("text", text, typed.MaxProse)
 }
 
-func recordThread(tx *records.Tx, repo *records.Repository, c records.Change, t records.Thread, by, kind, did, more string) error {
-	return tx.Record(records.Event{Actor: by, Kind: kind, Repo: repo, Subject: fmt.Sprintf("change/%d", c.Number),
-		Text: fmt.Sprintf("%s %s %s of change %d%s", by, did, facts.Where(t), c.Number, more), Data: map[string]any{"number": c.Number, "thread": t.ID}})
+// ofThread is what every event of a discussion tells.
+func ofThread(c records.Change, t records.Thread) event.OfThread {
+	return event.OfThread{OfChange: event.OfChange{Number: c.Number}, Thread: t.ID, Where: facts.Where(t)}
 }
 
 // threadPlace checks that what a thread is about is there, and returns the lines it is about.
@@ -304,7 +305,10 @@ func (s *Threads) Reply(ctx context.Context, a accounts.Actor, name string, numb
 		if err := suggestible(*t, suggest); err != nil {
 			return err
 		}
-		return s.saveRemark(tx, a, repo, c, *t, records.Remark{Text: text, Suggestion: suggest}, "thread.replied", "replied on")
+		if err := s.saveRemark(tx, a, *t, records.Remark{Text: text, Suggestion: suggest}); err != nil {
+			return err
+		}
+		return tx.Record(a.Login(), repo, event.ThreadReplied{OfThread: ofThread(c, *t)})
 	})
 }
 
@@ -346,13 +350,9 @@ func (s *Threads) Settle(ctx context.Context, a accounts.Actor, name string, num
 			return err
 		}
 		if settled {
-			more := ""
-			if outcome != "" {
-				more = ": " + t.Outcome
-			}
-			return recordThread(tx, repo, c, *t, a.Login(), "thread.settled", "settled the discussion on", more)
+			return tx.Record(a.Login(), repo, event.ThreadSettled{OfThread: ofThread(c, *t), Outcome: t.Outcome})
 		}
-		return recordThread(tx, repo, c, *t, a.Login(), "thread.reopened", "opened again the discussion on", "")
+		return tx.Record(a.Login(), repo, event.ThreadReopened{OfThread: ofThread(c, *t)})
 	})
 }
 
@@ -376,6 +376,6 @@ func (s *Threads) EditRemark(ctx context.Context, a accounts.Actor, name string,
 		if err := tx.Model(&r).Updates(map[string]any{"text": typed.Mask(text), "edited_at": now}).Error; err != nil {
 			return err
 		}
-		return recordThread(tx, repo, c, *t, a.Login(), "thread.edited", "altered a remark on", "")
+		return tx.Record(a.Login(), repo, event.ThreadEdited{OfThread: ofThread(c, *t)})
 	})
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
@@ -40,13 +41,7 @@ func (s *Checks) nextAttempt(tx *records.Tx, repo *records.Repository, c rules.C
 	if err := tx.Create(&next).Error; err != nil {
 		return next, err
 	}
-	purpose := ""
-	if next.AskedFor != "" {
-		purpose = ", for " + next.AskedFor
-	}
-	return next, tx.Record(records.Event{Actor: by, Kind: "check.asked", Repo: repo, Subject: "commit/" + next.CommitID,
-		Text: fmt.Sprintf("check %s was asked for on %.10s%s (attempt %d)", c.Name, next.CommitID, purpose, next.Attempt),
-		Data: map[string]any{"name": c.Name, "commit": next.CommitID, "attempt": next.Attempt, "for": next.AskedFor}})
+	return next, tx.Record(by, repo, event.CheckAsked{OfCheck: ofCheck(next), For: next.AskedFor})
 }
 
 // AskForHead asks for the checks that the gate wants on a change's head.
@@ -135,4 +130,9 @@ func (s *Checks) AskRehearsal(tx *records.Tx, repo *records.Repository, g facts.
 		}
 	}
 	return nil
+}
+
+// ofCheck is what every event of an attempt tells.
+func ofCheck(r records.CheckRun) event.OfCheck {
+	return event.OfCheck{Name: r.Name, Commit: r.CommitID, Attempt: r.Attempt}
 }

@@ -2,7 +2,6 @@ package checks
 
 import (
 	"context"
-	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -12,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
@@ -139,9 +139,7 @@ func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run record
 	if err := tx.Save(&run).Error; err != nil {
 		return wire.Check{}, err
 	}
-	return checkView(run), tx.Record(records.Event{Actor: run.ReportedBy, Kind: "check.reported", Repo: repo, Subject: "commit/" + run.CommitID,
-		Text: fmt.Sprintf("%s reported %s as %s on %.10s (attempt %d)", run.ReportedBy, run.Name, run.State, run.CommitID, run.Attempt),
-		Data: map[string]any{"name": run.Name, "state": run.State, "attempt": run.Attempt, "commit": run.CommitID, "summary": run.Summary}})
+	return checkView(run), tx.Record(run.ReportedBy, repo, event.CheckReported{OfCheck: ofCheck(run), State: run.State, Summary: run.Summary})
 }
 
 // AskAgain asks for another attempt of a check on a commit.

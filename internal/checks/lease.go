@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -17,6 +16,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -170,9 +170,7 @@ func giveBack(tx *records.Tx, run records.CheckRun, why string) error {
 	if err != nil {
 		return err
 	}
-	return tx.Record(records.Event{Actor: records.Itself, Kind: "check.given-back", Repo: &repo, Subject: "commit/" + run.CommitID,
-		Text: fmt.Sprintf("%s waits on %.10s for another runner: %s", run.Name, run.CommitID, why),
-		Data: map[string]any{"name": run.Name, "commit": run.CommitID, "attempt": run.Attempt}})
+	return tx.Record(records.Itself, &repo, event.CheckGivenBack{OfCheck: ofCheck(run), Why: why})
 }
 
 // placeFile is the file by which a runner finds out whether it can read the service's folder.

@@ -8,6 +8,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/records"
@@ -54,9 +55,7 @@ func (s *Checks) endSilent(ctx context.Context, id int64) error {
 		if err := tx.Save(&run).Error; err != nil {
 			return err
 		}
-		err := tx.Record(records.Event{Actor: records.Itself, Kind: "check.silent", Repo: &repo, Subject: "commit/" + run.CommitID,
-			Text: fmt.Sprintf("nobody answered for %s on %.10s within %s (attempt %d)", run.Name, run.CommitID, rules.Brief(timeLimit(run)), run.Attempt),
-			Data: map[string]any{"name": run.Name, "commit": run.CommitID, "attempt": run.Attempt}})
+		err := tx.Record(records.Itself, &repo, event.CheckSilent{OfCheck: ofCheck(run), Within: rules.Brief(timeLimit(run))})
 		if err != nil || run.AskedFor == "" {
 			return err
 		}

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"tavrin/internal/core/event"
+
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
@@ -18,14 +20,6 @@ import (
 
 // Notices are not kept: they are the lines of the journal about what somebody follows or has a part in, but for their own
 // doing. So none is lost or doubled, and nobody hears of what they may not read.
-
-// changeKinds are the kinds of journal lines about a change that its people hear of.
-var changeKinds = []string{"change.opened", "change.edited", "change.revised", "change.closed", "change.reopened", "change.landed", "change.labelled",
-	"review.asked", "review.approve", "review.object", "review.comment", "review.withdrawn", "thread.begun", "thread.replied", "thread.settled", "thread.reopened",
-	"queue.ejected", "queue.withdrawn", "override.made", "override.used", "override.lapsed"}
-
-// repositoryKinds are those that who follows a whole repository hears of besides.
-var repositoryKinds = []string{"change.opened", "change.landed", "change.closed", "override.made", "override.used", "rules.applied", "rules.suspended", "rules.resumed"}
 
 const maxNotices = 500
 
@@ -59,7 +53,7 @@ func (s *Notices) Notices(ctx context.Context, a accounts.Actor, q NoticeQuery) 
 		Number int
 		Title  string
 	}
-	err = db.Raw(noticesQuery, map[string]any{"login": a.Login(), "person": "person:" + a.Login(), "repos": ids, "kinds": changeKinds, "wide": repositoryKinds,
+	err = db.Raw(noticesQuery, map[string]any{"login": a.Login(), "person": "person:" + a.Login(), "repos": ids, "kinds": event.Heard(event.Part), "wide": event.Heard(event.Followers),
 		"since": q.Since.UTC().Format(time.RFC3339Nano), "limit": maxNotices}).Scan(&rows).Error
 	if err != nil {
 		return out, err
@@ -192,7 +186,7 @@ func (s *Notices) MakeFeed(ctx context.Context, a accounts.Actor) (wire.Feed, er
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "feed.made", Subject: "account/" + a.Login(), Text: a.Login() + " made an address for their feed"})
+		return tx.Record(a.Login(), nil, event.FeedMade{Login: a.Login()})
 	})
 	return wire.Feed{Path: "/feeds/" + secret + ".atom", CreatedAt: row.CreatedAt}, err
 }
@@ -213,7 +207,7 @@ func (s *Notices) RevokeFeed(ctx context.Context, a accounts.Actor) error {
 		if err := s.revokeFeeds(tx, a); err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "feed.revoked", Subject: "account/" + a.Login(), Text: a.Login() + " revoked the address of their feed"})
+		return tx.Record(a.Login(), nil, event.FeedRevoked{Login: a.Login()})
 	})
 }
 

@@ -22,7 +22,7 @@ type editions struct {
 	mu     sync.Mutex
 	all    uint64
 	repo   map[int64]uint64
-	change map[string]uint64 // by repository and number
+	change map[records.ChangeKey]uint64
 }
 
 // written counts a write that has been committed.
@@ -30,16 +30,16 @@ func (e *editions) written(t records.Touched) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if e.repo == nil {
-		e.repo, e.change = map[int64]uint64{}, map[string]uint64{}
+		e.repo, e.change = map[int64]uint64{}, map[records.ChangeKey]uint64{}
 	}
-	if t.All || len(t.Repos)+len(t.Changes) == 0 {
+	if t.All || !t.Said {
 		e.all++
 	}
 	for id := range t.Repos {
 		e.repo[id]++
 	}
-	for name := range t.Changes {
-		e.change[name]++
+	for key := range t.Changes {
+		e.change[key]++
 	}
 }
 
@@ -50,7 +50,7 @@ func (e *editions) of(repo int64, number int) string {
 	if number == 0 {
 		return fmt.Sprintf("%d.%d", e.all, e.repo[repo])
 	}
-	return fmt.Sprintf("%d.%d.%d", e.all, e.repo[repo], e.change[fmt.Sprintf("%d/%d", repo, number)])
+	return fmt.Sprintf("%d.%d.%d", e.all, e.repo[repo], e.change[records.ChangeKey{Repo: repo, Number: number}])
 }
 
 // weight is what a remembered gate weighs, in kilobytes or so.

@@ -20,6 +20,8 @@ import (
 	"strings"
 	"time"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm"
 
 	"tavrin/internal/backup"
@@ -180,9 +182,7 @@ func (f *Folder) noteRestored(ctx context.Context, r *records.Records) error {
 		return fmt.Errorf("read what the folder was restored from: %w", err)
 	}
 	err = r.Write(ctx, func(tx *records.Tx) error {
-		return tx.Record(records.Event{Actor: records.Itself, Kind: "service.restored", Subject: "service",
-			Text: fmt.Sprintf("the service goes on from a backup made at %s, at line %d of the journal", m.MadeAt.UTC().Format(time.RFC3339), m.Journal.Seq),
-			Data: map[string]any{"made_at": m.MadeAt, "seq": m.Journal.Seq, "hash": m.Journal.Hash}})
+		return tx.Record(records.Itself, nil, event.ServiceRestored{MadeAt: m.MadeAt, Seq: m.Journal.Seq, Hash: m.Journal.Hash})
 	})
 	if err != nil {
 		return err
@@ -211,8 +211,6 @@ func (f *Folder) BackUpFirst(ctx context.Context, from, to int64, now time.Time,
 // NoteNewKey puts on record that the service signs with another key from now on, and returns its public part.
 func NoteNewKey(ctx context.Context, r *records.Records, key *signing.Key) (string, error) {
 	return key.Public(), r.Write(ctx, func(tx *records.Tx) error {
-		return tx.Record(records.Event{Actor: records.Itself, Kind: "key.replaced", Subject: "service",
-			Text: "the signing key was lost, and a new one was made: statements from now on are signed with " + key.Public(),
-			Data: map[string]any{"public_key": key.Public()}})
+		return tx.Record(records.Itself, nil, event.KeyReplaced{PublicKey: key.Public()})
 	})
 }

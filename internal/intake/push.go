@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm/clause"
 
 	"tavrin/internal/accounts"
@@ -413,8 +415,9 @@ func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string
 			if len(w.exempted) == 0 {
 				continue
 			}
-			err := tx.Record(records.Event{Actor: p.a.Login(), Kind: "rules.exempted", Repo: p.repo, Subject: w.Ref,
-				Text: fmt.Sprintf("%s pushes to %s, exempt from %s", p.a.Login(), w.Ref, rules.Because(w.exempted)), Data: map[string]any{"ref": w.Ref, "sources": w.exempted, "new": w.New}})
+			err := tx.Record(p.a.Login(), p.repo, event.RulesExempted{
+				Ref: w.Ref, New: w.New, Sources: []string{rules.Because(w.exempted)}, Asker: p.a.Login(),
+			})
 			if err != nil {
 				return err
 			}
@@ -444,26 +447,7 @@ func (s *Intake) FinishPush(ctx context.Context, repo *records.Repository, i *re
 	var lines []string
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		lines = told
-		verb, kind := "moved", "branch.moved"
-		switch {
-		case i.New == "":
-			verb, kind = "deleted", "branch.deleted"
-		case i.Old == "":
-			verb, kind = "created", "branch.created"
-		}
-		switch {
-		case strings.HasPrefix(i.Ref, guard.Scratch):
-			kind = strings.Replace(kind, "branch", "scratch", 1)
-		case !isBranch:
-			kind = strings.Replace(kind, "branch", "tag", 1)
-		}
-		name := strings.TrimPrefix(strings.TrimPrefix(i.Ref, "refs/heads/"), "refs/tags/")
-		text := fmt.Sprintf("%s %s %s by a push", i.Actor, verb, name)
-		if i.EntryID != nil {
-			text = fmt.Sprintf("%s was removed after its change landed, as %s had asked", name, i.Actor)
-		}
-		err := tx.Record(records.Event{Actor: i.Actor, Kind: kind, Repo: repo, Subject: i.Ref, Text: text,
-			Data: map[string]any{"old": i.Old, "new": i.New, "rules_version": i.RulesVersion}})
+		err := tx.Record(i.Actor, repo, moveOf(i))
 		if err != nil {
 			return err
 		}
@@ -477,13 +461,38 @@ func (s *Intake) FinishPush(ctx context.Context, repo *records.Repository, i *re
 			return err
 		}
 		if i.OverrideID != nil {
-			if err := s.waivers.UseOverrides(tx, repo, []int64{*i.OverrideID}, i.Ref, i.New); err != nil {
+			if err := s.waivers.Use(tx, repo, []int64{*i.OverrideID}, 0, i.New); err != nil {
 				return err
 			}
 		}
 		return tx.Model(i).Update("outcome", moves.Done).Error
 	})
 	return lines, err
+}
+
+// moveOf is the event of a ref that has moved.
+func moveOf(i *records.Intent) event.Event {
+	m := event.RefMove{Ref: i.Ref, Old: i.Old, New: i.New, RulesVersion: i.RulesVersion}
+	scratch, isBranch := strings.HasPrefix(i.Ref, guard.Scratch), strings.HasPrefix(i.Ref, "refs/heads/")
+	switch {
+	case scratch && i.New == "":
+		return event.ScratchDeleted{RefMove: m}
+	case scratch && i.Old == "":
+		return event.ScratchCreated{RefMove: m}
+	case scratch:
+		return event.ScratchMoved{RefMove: m}
+	case isBranch && i.New == "":
+		return event.BranchDeleted{RefMove: m, Landed: i.Kind == moves.Removal}
+	case isBranch && i.Old == "":
+		return event.BranchCreated{RefMove: m}
+	case isBranch:
+		return event.BranchMoved{RefMove: m}
+	case i.New == "":
+		return event.TagDeleted{RefMove: m}
+	case i.Old == "":
+		return event.TagCreated{RefMove: m}
+	}
+	return event.TagMoved{RefMove: m}
 }
 
 // settle settles a push that a kill or trouble left open: the ref says whether it moved.

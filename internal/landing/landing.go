@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"strings"
 
+	"tavrin/internal/core/event"
+
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/guard"
@@ -54,9 +56,9 @@ func (s *Conductor) land(ctx context.Context, repo *records.Repository, g *facts
 			return err
 		}
 		if len(report.Exempted) > 0 {
-			err := tx.Record(records.Event{Actor: intent.Actor, Kind: "rules.exempted", Repo: repo, Subject: fmt.Sprintf("change/%d", c.Number),
-				Text: fmt.Sprintf("change %d lands for %s, who is exempt from %s", c.Number, intent.Actor, strings.Join(report.Exempted, " and ")),
-				Data: map[string]any{"number": c.Number, "sources": report.Exempted}})
+			err := tx.Record(intent.Actor, repo, event.RulesExempted{
+				Number: c.Number, Ref: intent.Ref, New: intent.New, Sources: report.Exempted, Asker: intent.Actor,
+			})
 			if err != nil {
 				return err
 			}
@@ -159,7 +161,7 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 		if err := tx.Model(&c).Updates(map[string]any{"state": "landed", "landed_commit": intent.New, "updated_at": s.records.Now()}).Error; err != nil {
 			return err
 		}
-		if err := s.waivers.UseOverrides(tx, repo, report.Overrides, fmt.Sprintf("change/%d", c.Number), intent.New); err != nil {
+		if err := s.waivers.Use(tx, repo, report.Overrides, c.Number, intent.New); err != nil {
 			return err
 		}
 		err = tx.Model(&records.Rehearsal{}).Where("entry_id = ? AND ended = ''", e.ID).Update("ended", "landed").Error
@@ -167,10 +169,10 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 			err = tx.Model(&e).Updates(map[string]any{"state": string(queue.Landed), "reason": fmt.Sprintf("landed as %.10s", intent.New), "ended_at": s.records.Now()}).Error
 		}
 		if err == nil {
-			err = tx.Record(records.Event{Actor: intent.Actor, Kind: "change.landed", Repo: repo, Subject: fmt.Sprintf("change/%d", c.Number),
-				Text: fmt.Sprintf("change %d, %q, landed on %s as %.10s by %s", c.Number, c.Title, target, intent.New, e.Strategy),
-				Data: map[string]any{"number": c.Number, "target": target, "old": intent.Old, "new": intent.New, "strategy": e.Strategy,
-					"revision": intent.Revision, "rules_version": intent.RulesVersion, "house_version": intent.HouseVersion, "facts_sha256": intent.Digest, "statement_sha256": accounts.Digest(evidence)}})
+			err = tx.Record(intent.Actor, repo, event.ChangeLanded{OfChange: event.OfChange{Number: c.Number},
+				Title: c.Title, Target: target, Old: intent.Old, New: intent.New, Strategy: e.Strategy, Revision: intent.Revision,
+				RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion,
+				FactsSHA256: intent.Digest, StatementSHA256: accounts.Digest(evidence)})
 		}
 		if err != nil {
 			return err
@@ -207,8 +209,9 @@ func (s *Conductor) intendRemoval(tx *records.Tx, repo *records.Repository, c re
 	by.Login = e.JoinedBy
 	v := guard.Judge(guard.Update{Ref: "refs/heads/" + c.Source, Old: r.Head}, guard.Facts{Repository: repo.Name, Pusher: by, People: people, Rules: force.Now(), Default: repo.DefaultBranch})
 	if !v.Allowed || len(v.Exempted) > 0 {
-		return nil, tx.Record(records.Event{Actor: records.Itself, Kind: "branch.kept", Repo: repo, Subject: "refs/heads/" + c.Source,
-			Text: fmt.Sprintf("%s was not removed after change %d landed: %s", c.Source, c.Number, cmp.Or(v.Short, "only an exemption would allow it"))})
+		return nil, tx.Record(records.Itself, repo, event.BranchKept{
+			Ref: "refs/heads/" + c.Source, Landed: c.Number, Why: cmp.Or(v.Short, "only an exemption would allow it"),
+		})
 	}
 	removal := &records.Intent{RepositoryID: repo.ID, Kind: moves.Removal, Ref: "refs/heads/" + c.Source, Old: r.Head, Actor: landing.Actor, EntryID: &e.ID,
 		RulesVersion: force.Own.Version, HouseVersion: force.House.Version, CreatedAt: s.records.Now()}

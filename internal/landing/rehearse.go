@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
@@ -61,9 +63,8 @@ func (s *Conductor) build(ctx context.Context, repo *records.Repository, g *fact
 		if err != nil {
 			return err
 		}
-		err = tx.Record(records.Event{Actor: records.Itself, Kind: "rehearsal.built", Repo: repo, Subject: fmt.Sprintf("change/%d", g.Change.Number),
-			Text: fmt.Sprintf("change %d was rehearsed as %.10s on %s's %.10s", g.Change.Number, r.CommitID, g.Entry.Target, r.Base),
-			Data: map[string]any{"number": g.Change.Number, "rehearsal": r.ID, "commit": r.CommitID, "base": r.Base, "tree": r.Tree, "strategy": r.Strategy, "revision": r.Revision}})
+		err = tx.Record(records.Itself, repo, event.RehearsalBuilt{OfChange: event.OfChange{Number: g.Change.Number},
+			Rehearsal: r.ID, Target: g.Entry.Target, Commit: r.CommitID, Base: r.Base, Tree: r.Tree, Strategy: r.Strategy, Revision: r.Revision})
 		if err != nil {
 			return err
 		}

@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 
+	"tavrin/internal/core/event"
 	"tavrin/internal/git"
 	"tavrin/internal/hosted"
 	"tavrin/internal/problem"
@@ -186,7 +187,10 @@ func (m *Moves) HasMoved(ctx context.Context, repo *records.Repository, ref, old
 
 // Close settles an intent from which nothing follows.
 func (m *Moves) Close(ctx context.Context, i *records.Intent, outcome string) error {
-	return m.records.Write(ctx, func(tx *records.Tx) error { return tx.Model(i).Update("outcome", outcome).Error })
+	return m.records.Write(ctx, func(tx *records.Tx) error {
+		tx.TouchesNothing()
+		return tx.Model(i).Update("outcome", outcome).Error
+	})
 }
 
 // SettleAll brings branches and records into agreement at the start, before anything else happens. A repository in which
@@ -231,8 +235,7 @@ func (m *Moves) SettleOne(ctx context.Context, repo *records.Repository) error {
 		if err != nil || was == repo.Trouble {
 			return err
 		}
-		return tx.Record(records.Event{Actor: records.Itself, Kind: "repository.set-apart", Repo: repo, Subject: "repository/" + repo.Name,
-			Text: fmt.Sprintf("%s was set apart and is only to be read: %s", repo.Name, repo.Trouble)})
+		return tx.Record(records.Itself, repo, event.RepositorySetApart{Name: repo.Name, Trouble: repo.Trouble})
 	})
 }
 
@@ -242,6 +245,5 @@ func (m *Moves) joinAgain(tx *records.Tx, repo *records.Repository) error {
 	if err := tx.Model(repo).Updates(map[string]any{"trouble": "", "trouble_since": nil}).Error; err != nil {
 		return err
 	}
-	return tx.Record(records.Event{Actor: records.Itself, Kind: "repository.settled", Repo: repo, Subject: "repository/" + repo.Name,
-		Text: fmt.Sprintf("%s is settled and goes on", repo.Name)})
+	return tx.Record(records.Itself, repo, event.RepositorySettled{Name: repo.Name})
 }

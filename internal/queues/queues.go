@@ -10,6 +10,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/checks"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/queue"
 	"tavrin/internal/core/rules"
@@ -74,9 +75,8 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 		if err := tx.Model(&entry).Update("place", entry.ID).Error; err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "queue.joined", Repo: repo, Subject: fmt.Sprintf("change/%d", number),
-			Text: fmt.Sprintf("%s joined change %d to the queue of %s, by %s%s", a.Login(), number, c.Target, strategy, why),
-			Data: map[string]any{"number": number, "strategy": strategy, "remove_source": remove}})
+		return tx.Record(a.Login(), repo, event.QueueJoined{OfChange: event.OfChange{Number: number},
+			Target: c.Target, Strategy: string(strategy), Why: why, RemoveSource: remove})
 	})
 	if err != nil {
 		return wire.Entry{}, err
@@ -131,8 +131,7 @@ func (s *Queues) EndEntry(tx *records.Tx, repo *records.Repository, c records.Ch
 	if err := tx.Model(e).Updates(map[string]any{"state": e.State, "reason": reason, "ended_at": now}).Error; err != nil {
 		return err
 	}
-	return tx.Record(records.Event{Actor: actor, Kind: "queue." + string(state), Repo: repo, Subject: fmt.Sprintf("change/%d", c.Number),
-		Text: fmt.Sprintf("change %d was %s: %s", c.Number, state, reason), Data: map[string]any{"number": c.Number, "reason": reason}})
+	return tx.Record(actor, repo, placed(state, c.Number, reason))
 }
 
 // EndRehearsals says of an entry's rehearsals that they are of no more use, and calls off what they wait for.
@@ -190,8 +189,7 @@ func Move(tx *records.Tx, repo *records.Repository, g *facts.Gathered, to queue.
 	if err := tx.Model(g.Entry).Updates(map[string]any{"state": string(to), "reason": why}).Error; err != nil {
 		return err
 	}
-	return tx.Record(records.Event{Actor: records.Itself, Kind: "queue." + string(to), Repo: repo, Subject: fmt.Sprintf("change/%d", g.Change.Number),
-		Text: fmt.Sprintf("change %d is %s: %s", g.Change.Number, to, why), Data: map[string]any{"number": g.Change.Number, "reason": why}})
+	return tx.Record(records.Itself, repo, placed(to, g.Change.Number, why))
 }
 
 // EntryView describes an entry.
@@ -295,4 +293,23 @@ func caption(q wire.Queue) string {
 		return fmt.Sprintf("Change %d is next for %s.", first.Number, q.Branch)
 	}
 	return fmt.Sprintf("Nothing is ready for %s: change %d waits. %s", q.Branch, first.Number, first.Reason)
+}
+
+// placed is the event of an entry that goes on in its queue, or ends.
+func placed(state queue.State, number int, reason string) event.Event {
+	p := event.Placed{OfChange: event.OfChange{Number: number}, Reason: reason}
+	switch state {
+	case queue.Waiting:
+		return event.QueueWaiting{Placed: p}
+	case queue.LinedUp:
+		return event.QueueLinedUp{Placed: p}
+	case queue.Rehearsing:
+		return event.QueueRehearsing{Placed: p}
+	case queue.Landing:
+		return event.QueueLanding{Placed: p}
+	case queue.Withdrawn:
+		return event.QueueWithdrawn{Placed: p}
+	case queue.Ejected, queue.Landed: // what has landed is told as a change that landed
+	}
+	return event.QueueEjected{Placed: p}
 }

@@ -47,7 +47,7 @@ func (s *Reader) Revisions(ctx context.Context, a accounts.Actor, name string, n
 				}
 			}
 		}
-		out = append(out, wire.Revision{Number: r.Number, Head: r.Head, Base: r.Base, PushedBy: r.PushedBy, SameDifference: r.SameAsLast, Kind: r.Kind,
+		out = append(out, wire.Revision{Number: r.Number, Head: r.Head, Base: r.Base, PushedBy: r.PushedBy, SameDifference: r.SameAsLast, Kind: string(r.Kind),
 			Files: r.Files, Added: r.Added, Removed: r.Removed, Commits: commits, CreatedAt: r.CreatedAt})
 	}
 	return out, nil

@@ -5,12 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
 	"sync"
 	"time"
 
 	"gorm.io/gorm"
 
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/journal"
 	"tavrin/internal/problem"
 )
@@ -80,85 +80,83 @@ func (r *Records) Read(ctx context.Context) *gorm.DB { return r.reader.WithConte
 // Itself is the actor of what the service does of its own accord.
 const Itself = "tavrin"
 
-// Event is what Record puts into the journal.
-type Event struct {
-	Actor   string // login; Itself for the service
-	Kind    string
-	Repo    *Repository // nil: not about one repository
-	Subject string
-	Text    string
-	Data    any
-}
-
-// Touched is what a write touches: nothing named means everything.
+// Touched is what a write touches: where it says nothing, everything.
 type Touched struct {
-	Repos   map[int64]bool
-	Changes map[string]bool // by repository and number, with a slash between
+	Said    bool
 	All     bool
+	Repos   map[int64]bool
+	Changes map[ChangeKey]bool
 }
 
-// by adds what an event in the journal says was touched.
-func (t *Touched) by(e Event) {
-	own := false // whether it concerns one change and nobody else: others wait for a change, or count what it is
-	for _, prefix := range []string{"review.", "thread.", "queue.", "override."} {
-		own = own || strings.HasPrefix(e.Kind, prefix)
-	}
-	number, isChange := strings.CutPrefix(e.Subject, "change/")
+// ChangeKey names a change by its repository and number.
+type ChangeKey struct {
+	Repo   int64
+	Number int
+}
+
+// by adds what an event in a repository, or in none, touches.
+func (t *Touched) by(repo *Repository, touch event.Touch, number int) {
+	t.Said = true
 	switch {
-	case e.Repo == nil:
+	case touch == event.Nothing:
+	case touch == event.Everything || repo == nil:
 		t.All = true
-	case own && isChange:
+	case touch == event.Own && number != 0:
 		if t.Changes == nil {
-			t.Changes = map[string]bool{}
+			t.Changes = map[ChangeKey]bool{}
 		}
-		t.Changes[fmt.Sprintf("%d/%s", e.Repo.ID, number)] = true
+		t.Changes[ChangeKey{repo.ID, number}] = true
 	default:
 		if t.Repos == nil {
 			t.Repos = map[int64]bool{}
 		}
-		t.Repos[e.Repo.ID] = true
+		t.Repos[repo.ID] = true
 	}
 }
 
 // Touches says that what is written concerns a repository, for a write that leaves no line about it in the journal.
-func (t *Tx) Touches(repo *Repository) { t.commit.Touched.by(Event{Repo: repo}) }
+func (t *Tx) Touches(repo *Repository) { t.commit.Touched.by(repo, event.Repository, 0) }
 
-// Record adds a line to the journal within the transaction. Of a repository that is set apart nothing is recorded but what
-// the service does itself: it is only to be read.
-func (t *Tx) Record(e Event) error {
-	if e.Repo != nil && e.Repo.Trouble != "" && e.Actor != Itself && e.Kind != "repository.settled" {
-		return SetApart(e.Repo)
+// TouchesNothing says that no gate depends on what is written, for a write that leaves no line in the journal.
+func (t *Tx) TouchesNothing() { t.commit.Touched.by(nil, event.Nothing, 0) }
+
+// Record adds a line to the journal within the transaction: who did it, in which repository (nil: it is not about one), and
+// what. Of a repository that is set apart nothing is recorded but what the service does itself: it is only to be read.
+func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
+	kind := event.KindOf(e)
+	if repo != nil && repo.Trouble != "" && by != Itself && !kind.Apart {
+		return SetApart(repo)
+	}
+	data, err := json.Marshal(e)
+	if err != nil {
+		return fmt.Errorf("journal %s: %w", kind.Name, err)
 	}
 	var last JournalLine
 	if err := t.Order("seq DESC").Limit(1).Find(&last).Error; err != nil {
 		return err
 	}
 	line := journal.Line{
-		Seq: last.Seq + 1, At: t.records.Now(), Actor: e.Actor, Kind: e.Kind, Subject: e.Subject, Text: e.Text, Prev: last.Hash,
+		Seq: last.Seq + 1, At: t.Now(), Actor: by, Kind: kind.Name, Subject: e.Subject(), Text: e.Text(by), Data: data, Prev: last.Hash,
+	}
+	if repo != nil {
+		line.Repository = repo.Name
 	}
 	row := JournalLine{
-		Seq: line.Seq, At: line.At.Format(time.RFC3339Nano), Actor: e.Actor, Kind: e.Kind, Subject: e.Subject, Text: e.Text, Prev: last.Hash,
+		Seq: line.Seq, At: line.At.Format(time.RFC3339Nano), Actor: by, Kind: line.Kind, Repository: line.Repository, Subject: line.Subject,
+		Text: line.Text, Data: string(data), Prev: line.Prev, Hash: journal.Sum(line),
 	}
-	if e.Repo != nil {
-		line.Repository, row.Repository, row.RepositoryID = e.Repo.Name, e.Repo.Name, e.Repo.ID
+	if repo != nil {
+		row.RepositoryID = repo.ID
 	}
-	if e.Data != nil {
-		data, err := json.Marshal(e.Data)
-		if err != nil {
-			return fmt.Errorf("journal %s: %w", e.Kind, err)
-		}
-		line.Data, row.Data = data, string(data)
-	}
-	row.Hash = journal.Sum(line)
 	t.commit.Lines++
 	t.commit.Head = journal.Head{Seq: row.Seq, Hash: row.Hash}
-	if kind, _, _ := strings.Cut(e.Kind, "."); e.Repo != nil && (kind == "branch" || kind == "tag" || e.Kind == "change.landed") {
+	if kind.Moves && repo != nil {
 		if t.commit.Moved == nil {
 			t.commit.Moved = map[int64]int64{}
 		}
-		t.commit.Moved[e.Repo.ID] = row.Seq
+		t.commit.Moved[repo.ID] = row.Seq
 	}
-	t.commit.Touched.by(e)
+	t.commit.Touched.by(repo, kind.Touches, event.ChangeOf(e))
 	return t.Create(&row).Error
 }
 

@@ -1,6 +1,10 @@
 package records
 
-import "time"
+import (
+	"time"
+
+	"tavrin/internal/core/event"
+)
 
 // House is the home of repositories that belong together.
 type House struct {
@@ -188,10 +192,10 @@ type Revision struct {
 	LastPusher string
 	Authors    []string `gorm:"serializer:json"`
 	SameAsLast bool
-	SameAs     []int    `gorm:"serializer:json"` // earlier revisions that bring the same, each compared with this one
-	Bases      int      // best common ancestors with the target
-	Kind       string   // first, added, rebased, folded or rewritten
-	Paths      []string `gorm:"serializer:json"`
+	SameAs     []int              `gorm:"serializer:json"` // earlier revisions that bring the same, each compared with this one
+	Bases      int                // best common ancestors with the target
+	Kind       event.RevisionKind // first, added, rebased, folded or rewritten
+	Paths      []string           `gorm:"serializer:json"`
 	Files      int
 	Added      int
 	Removed    int

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
@@ -33,7 +35,7 @@ func (s *Repositories) CreateHouse(ctx context.Context, a accounts.Actor, name s
 		if err := tx.Create(&records.House{Name: name, CreatedAt: s.records.Now()}).Error; err != nil {
 			return records.OrTaken(err, "there is a house %s already", name)
 		}
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "house.created", Subject: "house/" + name, Text: fmt.Sprintf("%s made house %s", a.Login(), name)})
+		return tx.Record(a.Login(), nil, event.HouseCreated{House: name})
 	})
 	return wire.House{Name: name, Role: "maintainer"}, err
 }
@@ -121,19 +123,15 @@ func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor, n
 	if err != nil {
 		return wire.Repository{}, err
 	}
-	refs := map[string]string{} // what an import brought, so that the journal tells of every branch from its beginning
+	refs := []event.Ref{} // what an import brought, so that the journal tells of every branch from its beginning
 	for _, r := range begins {
-		refs[r.Name] = r.ID
+		refs = append(refs, event.Ref(r))
 	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		if err := tx.Create(&repo).Error; err != nil {
 			return records.OrTaken(err, "there is a repository %s already", n.Name)
 		}
-		text := fmt.Sprintf("%s made repository %s", a.Login(), repo.Name)
-		if n.ImportURL != "" {
-			text += " from " + n.ImportURL
-		}
-		if err := tx.Record(records.Event{Actor: a.Login(), Kind: "repository.created", Repo: &repo, Subject: "repository/" + repo.Name, Text: text, Data: map[string]any{"refs": refs}}); err != nil {
+		if err := tx.Record(a.Login(), &repo, event.RepositoryCreated{Name: repo.Name, From: n.ImportURL, Refs: refs}); err != nil {
 			return err
 		}
 		return s.disk.Admit(prepared, repo.ID)

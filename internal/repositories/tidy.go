@@ -3,8 +3,9 @@ package repositories
 import (
 	"context"
 	"errors"
-	"fmt"
 	"time"
+
+	"tavrin/internal/core/event"
 
 	"tavrin/internal/core/guard"
 	"tavrin/internal/git"
@@ -65,6 +66,6 @@ func (s *Repositories) removeScratch(ctx context.Context, repo *records.Reposito
 		return err
 	}
 	return s.records.Write(ctx, func(tx *records.Tx) error {
-		return tx.Record(records.Event{Actor: records.Itself, Kind: "scratch.deleted", Repo: repo, Subject: r.Name, Text: fmt.Sprintf("%s was removed: nobody had pushed to it for a week", r.Name), Data: map[string]any{"old": r.ID}})
+		return tx.Record(records.Itself, repo, event.ScratchDeleted{RefMove: event.RefMove{Ref: r.Name, Old: r.ID}, Idle: true})
 	})
 }

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
@@ -194,12 +196,9 @@ func (s *Rulebook) putInForce(tx *records.Tx, h shelf, row records.RulesVersion)
 	if err != nil {
 		return err
 	}
-	text := fmt.Sprintf("%s applied rules version %d to %s: %s", row.AppliedBy, row.Version, h.Name(), row.Because)
-	if row.AgreedBy != "" {
-		text = fmt.Sprintf("%s applied rules version %d to %s, to which %s agreed: %s", row.AppliedBy, row.Version, h.Name(), row.AgreedBy, row.Because)
-	}
-	err = tx.Record(records.Event{Actor: row.AppliedBy, Kind: "rules.applied", Repo: h.repo, Subject: fmt.Sprintf("rules/%d", row.Version), Text: text,
-		Data: map[string]any{"rules_of": h.Name(), "version": row.Version, "because": row.Because, "agreed_by": row.AgreedBy, "text_sha256": accounts.Digest(row.Text)}})
+	err = tx.Record(row.AppliedBy, h.repo, event.RulesApplied{
+		RulesOf: h.Name(), Version: row.Version, Because: row.Because, AgreedBy: row.AgreedBy, TextSHA256: accounts.Digest(row.Text),
+	})
 	if err != nil {
 		return err
 	}

@@ -3,10 +3,11 @@ package rulebook
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"tavrin/internal/core/event"
 
 	"gorm.io/gorm"
 
@@ -24,13 +25,9 @@ func propose(tx *records.Tx, h shelf, row *records.RulesProposal, was *rules.Doc
 	if err := tx.Create(row).Error; err != nil {
 		return wire.Proposal{}, err
 	}
-	what := "rules that loosen"
-	if row.Protection != "" {
-		what = fmt.Sprintf("to suspend protection %q of", row.Protection)
-	}
-	err := tx.Record(records.Event{Actor: row.ProposedBy, Kind: "rules.proposed", Repo: h.repo, Subject: fmt.Sprintf("proposal/%d", row.ID),
-		Text: fmt.Sprintf("%s proposed %s %s, which waits for a second person: %s", row.ProposedBy, what, h.Name(), row.Because),
-		Data: map[string]any{"rules_of": h.Name(), "proposal": row.ID, "because": row.Because, "based_on": row.BasedOn}})
+	err := tx.Record(row.ProposedBy, h.repo, event.RulesProposed{
+		RulesOf: h.Name(), Proposal: row.ID, Protection: row.Protection, BasedOn: row.BasedOn, Because: row.Because,
+	})
 	if err != nil {
 		return wire.Proposal{}, err
 	}
@@ -134,13 +131,12 @@ func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where s
 		if err := tx.Save(&row).Error; err != nil {
 			return err
 		}
-		verb := map[bool]string{true: "agreed to", false: "declined"}[agree]
-		if a.Login() == row.ProposedBy {
-			verb = "took back"
+		decision := event.Decision{RulesOf: h.Name(), Proposal: row.ID, ProposedBy: row.ProposedBy, Because: row.Because}
+		var told event.Event = event.RulesDeclined{Decision: decision}
+		if agree {
+			told = event.RulesAgreed{Decision: decision}
 		}
-		err = tx.Record(records.Event{Actor: a.Login(), Kind: "rules." + row.State, Repo: h.repo, Subject: fmt.Sprintf("proposal/%d", row.ID),
-			Text: fmt.Sprintf("%s %s what %s proposed for the rules of %s: %s", a.Login(), verb, row.ProposedBy, h.Name(), row.Because),
-			Data: map[string]any{"rules_of": h.Name(), "proposal": row.ID}})
+		err = tx.Record(a.Login(), h.repo, told)
 		if err == nil && agree {
 			err = s.carryOutProposal(tx, h, row, last)
 		}
@@ -270,9 +266,7 @@ func (s *Rulebook) suspend(tx *records.Tx, h shelf, protection string, length ti
 	if err := tx.Create(&row).Error; err != nil {
 		return wire.Suspension{}, err
 	}
-	err = tx.Record(records.Event{Actor: by, Kind: "rules.suspended", Repo: h.repo, Subject: "protection/" + protection,
-		Text: fmt.Sprintf("%s suspended protection %q of %s until %s: %s", by, protection, h.Name(), row.Until.Format("2006-01-02 15:04 UTC"), because),
-		Data: map[string]any{"rules_of": h.Name(), "protection": protection, "until": row.Until, "because": because}})
+	err = tx.Record(by, h.repo, event.RulesSuspended{RulesOf: h.Name(), Protection: protection, Until: row.Until, Because: because})
 	if err != nil {
 		return wire.Suspension{}, err
 	}

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"tavrin/internal/core/event"
+
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
@@ -244,8 +246,7 @@ func (s *Rulebook) endSuspension(tx *records.Tx, row *records.Suspension, by str
 	if err := s.judgeAgain(tx, h); err != nil {
 		return err
 	}
-	return tx.Record(records.Event{Actor: by, Kind: "rules.resumed", Repo: h.repo, Subject: "protection/" + row.Protection,
-		Text: fmt.Sprintf("protection %q of %s holds again: %s", row.Protection, h.Name(), why), Data: map[string]any{"protection": row.Protection, "rules_of": h.Name()}})
+	return tx.Record(by, h.repo, event.RulesResumed{RulesOf: h.Name(), Protection: row.Protection, Why: why})
 }
 
 // ShelfOf finds the repository or house of a row.

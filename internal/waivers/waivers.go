@@ -13,6 +13,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/guard"
 	"tavrin/internal/facts"
@@ -176,13 +177,13 @@ func (s *Waivers) Override(ctx context.Context, a accounts.Actor, name string, n
 			return err
 		}
 		row = records.Override{ChangeID: &c.ID, Revision: c.Revision, Ref: "refs/heads/" + c.Target}
-		return s.makeOverride(tx, a, repo, &row, n, plan, fmt.Sprintf("change/%d", number), fmt.Sprintf("revision %d of change %d", c.Revision, number))
+		return s.makeOverride(tx, a, repo, &row, n, plan, number, fmt.Sprintf("revision %d of change %d", c.Revision, number))
 	})
 	return overrideView(row, number), err
 }
 
 // makeOverride records an override.
-func (s *Waivers) makeOverride(tx *records.Tx, a accounts.Actor, repo *records.Repository, row *records.Override, n NewOverride, plan wire.OverridePlan, subject, what string) error {
+func (s *Waivers) makeOverride(tx *records.Tx, a accounts.Actor, repo *records.Repository, row *records.Override, n NewOverride, plan wire.OverridePlan, number int, what string) error {
 	row.RepositoryID, row.Tip, row.Because, row.MadeBy, row.MadeAt, row.Until = repo.ID, plan.Tip, typed.Mask(n.Because), a.Login(), s.records.Now(), s.records.Now().Add(n.Length)
 	titles := make([]string, len(plan.Aside))
 	for i, r := range plan.Aside {
@@ -192,9 +193,10 @@ func (s *Waivers) makeOverride(tx *records.Tx, a accounts.Actor, repo *records.R
 	if err := tx.Create(row).Error; err != nil {
 		return err
 	}
-	return tx.Record(records.Event{Actor: a.Login(), Kind: "override.made", Repo: repo, Subject: subject,
-		Text: fmt.Sprintf("%s set aside for %s until %s: %s; because: %s", a.Login(), what, row.Until.Format("2006-01-02 15:04 UTC"), strings.Join(titles, "; "), row.Because),
-		Data: map[string]any{"override": row.ID, "aside": row.Aside, "because": row.Because, "until": row.Until, "tip": row.Tip, "commit": row.New, "revision": row.Revision}})
+	return tx.Record(a.Login(), repo, event.OverrideMade{
+		OfOverride: event.OfOverride{Override: row.ID, Number: number, Ref: row.Ref, MadeBy: a.Login()},
+		What:       what, Aside: asEvent(row.Aside), Because: row.Because, Until: row.Until, Tip: row.Tip, Commit: row.New, Of: row.Revision,
+	})
 }
 
 // PlanPushOverride says exactly what the rules hold against a push of a commit that the repository has already.
@@ -273,7 +275,7 @@ func (s *Waivers) OverridePush(ctx context.Context, a accounts.Actor, name strin
 			return err
 		}
 		row = records.Override{New: n.Commit, Ref: "refs/heads/" + n.Branch}
-		return s.makeOverride(tx, a, repo, &row, n.NewOverride, plan, row.Ref, fmt.Sprintf("one push of %.10s to %s", n.Commit, n.Branch))
+		return s.makeOverride(tx, a, repo, &row, n.NewOverride, plan, 0, fmt.Sprintf("one push of %.10s to %s", n.Commit, n.Branch))
 	})
 	return overrideView(row, 0), err
 }
@@ -361,8 +363,7 @@ func (s *Waivers) LookAt(ctx context.Context, a accounts.Actor, name string, id 
 			return err
 		}
 		out = views[0]
-		return tx.Record(records.Event{Actor: a.Login(), Kind: "override.looked", Repo: repo, Subject: fmt.Sprintf("override/%d", id),
-			Text: fmt.Sprintf("%s looked at override %d of %s: %s", a.Login(), id, row.MadeBy, row.Look), Data: map[string]any{"override": id, "text": row.Look}})
+		return tx.Record(a.Login(), repo, event.OverrideLooked{Override: id, MadeBy: row.MadeBy, Words: row.Look})
 	})
 	return out, err
 }
@@ -382,8 +383,8 @@ func (s *Waivers) Permits(db *gorm.DB, repo *records.Repository, login string) (
 	return out, err
 }
 
-// UseOverrides records that a branch moved on the strength of overrides.
-func (s *Waivers) UseOverrides(tx *records.Tx, repo *records.Repository, ids []int64, subject, commit string) error {
+// Use records that a branch moved on the strength of overrides, of the change of that number; 0: by a push.
+func (s *Waivers) Use(tx *records.Tx, repo *records.Repository, ids []int64, number int, commit string) error {
 	for _, id := range ids {
 		var row records.Override
 		if err := tx.First(&row, id).Error; err != nil {
@@ -392,9 +393,10 @@ func (s *Waivers) UseOverrides(tx *records.Tx, repo *records.Repository, ids []i
 		if err := tx.Model(&row).Updates(map[string]any{"used_at": s.records.Now(), "used_as": commit}).Error; err != nil {
 			return err
 		}
-		err := tx.Record(records.Event{Actor: row.MadeBy, Kind: "override.used", Repo: repo, Subject: subject,
-			Text: fmt.Sprintf("override %d of %s let %.10s onto %s; somebody else has to look at it", id, row.MadeBy, commit, strings.TrimPrefix(row.Ref, "refs/heads/")),
-			Data: map[string]any{"override": id, "commit": commit, "aside": row.Aside, "because": row.Because}})
+		err := tx.Record(row.MadeBy, repo, event.OverrideUsed{
+			OfOverride: event.OfOverride{Override: id, Number: number, Ref: row.Ref, MadeBy: row.MadeBy},
+			Commit:     commit, Aside: asEvent(row.Aside), Because: row.Because,
+		})
 		if err != nil {
 			return err
 		}
@@ -435,39 +437,49 @@ func (s *Waivers) endOverride(ctx context.Context, db *gorm.DB, row records.Over
 		return err
 	}
 	return s.records.Write(ctx, func(tx *records.Tx) error {
-		subject, why, err := s.lapsed(tx.DB, row.ID, tip)
+		number, why, err := s.lapsed(tx.DB, row.ID, tip)
 		if err != nil || why == "" {
 			return err
 		}
 		if err := tx.Model(&row).Updates(map[string]any{"ended_at": s.records.Now(), "ended_why": why}).Error; err != nil {
 			return err
 		}
-		return tx.Record(records.Event{Actor: records.Itself, Kind: "override.lapsed", Repo: &repo, Subject: subject,
-			Text: fmt.Sprintf("override %d of %s lapsed unused: %s", row.ID, row.MadeBy, why), Data: map[string]any{"override": row.ID, "why": why}})
+		return tx.Record(records.Itself, &repo, event.OverrideLapsed{
+			OfOverride: event.OfOverride{Override: row.ID, Number: number, Ref: row.Ref, MadeBy: row.MadeBy}, Why: why,
+		})
 	})
 }
 
 // lapsed says why an override can let nothing through any more, its branch standing at tip; nothing when it may, was used,
-// or has ended. It also names what it is for, as the journal does.
-func (s *Waivers) lapsed(db *gorm.DB, id int64, tip string) (subject, why string, err error) {
+// or has ended. It also gives the number of the change that it is for; 0: it is for a push.
+func (s *Waivers) lapsed(db *gorm.DB, id int64, tip string) (number int, why string, err error) {
 	var row records.Override
 	if err := db.First(&row, id).Error; err != nil || row.UsedAt != nil || row.EndedAt != nil {
-		return "", "", err
+		return 0, "", err
 	}
 	f := gate.Facts{Revision: row.Revision, At: s.records.Now(), Tip: tip}
 	if row.ChangeID == nil {
-		return row.Ref, gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f), nil
+		return 0, gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f), nil
 	}
 	var c records.Change
 	if err := db.First(&c, *row.ChangeID).Error; err != nil {
-		return "", "", err
+		return 0, "", err
 	}
-	subject, f.Revision = fmt.Sprintf("change/%d", c.Number), c.Revision
+	f.Revision = c.Revision
 	switch {
 	case c.State == "closed":
-		return subject, "the change was closed", nil
+		return c.Number, "the change was closed", nil
 	case row.Ref != "refs/heads/"+c.Target:
-		return subject, "the change goes to another branch now", nil
+		return c.Number, "the change goes to another branch now", nil
 	}
-	return subject, gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f), nil
+	return c.Number, gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f), nil
+}
+
+// asEvent tells of the requirements that an override sets aside.
+func asEvent(aside []records.SetAside) []event.Requirement {
+	out := make([]event.Requirement, len(aside))
+	for i, r := range aside {
+		out[i] = event.Requirement(r)
+	}
+	return out
 }

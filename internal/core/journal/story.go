@@ -1,9 +1,9 @@
 package journal
 
 import (
-	"encoding/json"
 	"fmt"
-	"strings"
+
+	"tavrin/internal/core/event"
 )
 
 // Story is what the lines of a journal say has come of it all: where each branch and tag points, how each check ended, which
@@ -62,76 +62,44 @@ func NewStory() *Story {
 	return &Story{Refs: map[Ref]string{}, Checks: map[Attempt]Verdict{}, Reviews: map[Review]Standing{}, Landings: map[Change]Landing{}, Rules: map[Rules]string{}}
 }
 
-// told is what lines carry besides their words, of any kind.
-type told struct {
-	Number, Revision, Attempt, Version    int
-	Name, Commit, State, Target, Old, New string
-	Strategy                              string
-	Statement                             string `json:"statement_sha256"`
-	RulesOf                               string `json:"rules_of"`
-	Text                                  string `json:"text_sha256"`
-	Refs                                  map[string]string
-}
-
-// Take goes on with one more line. Lines have to come in their order.
+// Take goes on with one more line. Lines have to come in their order. Kinds that the story says nothing of are passed over.
 func (s *Story) Take(l Line) error {
-	var d told
-	if len(l.Data) > 0 {
-		if err := json.Unmarshal(l.Data, &d); err != nil {
-			return fmt.Errorf("line %d: what it carries is not what a line of kind %s carries: %w", l.Seq, l.Kind, err)
-		}
+	happened, err := event.Decode(l.Kind, l.Data)
+	if err != nil {
+		return fmt.Errorf("line %d: %w", l.Seq, err)
 	}
-	number := 0
-	fmt.Sscanf(l.Subject, "change/%d", &number)
-	change := Change{l.Repository, number}
-	switch kind, rest, _ := strings.Cut(l.Kind, "."); kind {
-	case "branch", "tag":
-		s.moved(Ref{l.Repository, l.Subject}, rest, d.New)
-	case "repository":
-		for name, id := range d.Refs {
-			s.Refs[Ref{l.Repository, name}] = id
+	switch e := happened.(type) {
+	case event.RepositoryCreated:
+		for _, r := range e.Refs {
+			s.Refs[Ref{l.Repository, r.Name}] = r.ID
 		}
-	case "check":
-		s.checked(l, rest, d)
-	case "review":
-		switch rest {
-		case "approve", "object":
-			s.Reviews[Review{change, l.Actor}] = Standing{rest, d.Revision}
-		case "withdrawn":
-			delete(s.Reviews, Review{change, l.Actor})
-		}
-	case "change":
-		if rest == "landed" {
-			s.Landings[change] = Landing{d.Old, d.New, d.Strategy, d.Statement}
-			s.Refs[Ref{l.Repository, "refs/heads/" + d.Target}] = d.New
-		}
-	case "rules":
-		if rest == "applied" {
-			s.Rules[Rules{d.RulesOf, d.Version}] = d.Text
-		}
+	case event.BranchCreated, event.BranchMoved, event.TagCreated, event.TagMoved:
+		s.Refs[Ref{l.Repository, e.Subject()}] = e.(interface{ Target() string }).Target()
+	case event.BranchDeleted, event.TagDeleted:
+		delete(s.Refs, Ref{l.Repository, e.Subject()})
+	case event.CheckAsked:
+		s.Checks[attempt(l, e.OfCheck)] = Verdict{State: "waiting"}
+	case event.CheckReported:
+		s.Checks[attempt(l, e.OfCheck)] = Verdict{e.State, l.Actor}
+	case event.CheckSilent:
+		s.Checks[attempt(l, e.OfCheck)] = Verdict{State: "errored"}
+	case event.CheckGivenBack:
+		s.Checks[attempt(l, e.OfCheck)] = Verdict{State: "waiting"}
+	case event.ReviewApproved:
+		s.Reviews[Review{Change{l.Repository, e.Number}, l.Actor}] = Standing{"approve", e.Revision}
+	case event.ReviewObjected:
+		s.Reviews[Review{Change{l.Repository, e.Number}, l.Actor}] = Standing{"object", e.Revision}
+	case event.ReviewWithdrawn:
+		delete(s.Reviews, Review{Change{l.Repository, e.Number}, l.Actor})
+	case event.ChangeLanded:
+		s.Landings[Change{l.Repository, e.Number}] = Landing{e.Old, e.New, e.Strategy, e.StatementSHA256}
+		s.Refs[Ref{l.Repository, "refs/heads/" + e.Target}] = e.New
+	case event.RulesApplied:
+		s.Rules[Rules{e.RulesOf, e.Version}] = e.TextSHA256
 	}
 	return nil
 }
 
-func (s *Story) moved(r Ref, how, to string) {
-	switch how {
-	case "created", "moved":
-		s.Refs[r] = to
-	case "deleted":
-		delete(s.Refs, r)
-	}
-}
-
-func (s *Story) checked(l Line, how string, d told) {
-	a := Attempt{l.Repository, d.Commit, d.Name, d.Attempt}
-	switch how {
-	case "asked":
-		s.Checks[a] = Verdict{State: "waiting"}
-	case "reported":
-		s.Checks[a] = Verdict{d.State, l.Actor}
-	case "silent":
-		s.Checks[a] = Verdict{State: "errored"}
-	case "given-back":
-		s.Checks[a] = Verdict{State: "waiting"}
-	}
+func attempt(l Line, c event.OfCheck) Attempt {
+	return Attempt{l.Repository, c.Commit, c.Name, c.Attempt}
 }

@@ -3,38 +3,47 @@ package journal
 import (
 	"encoding/json"
 	"testing"
+
+	"tavrin/internal/core/event"
 )
 
 // What has come of it is what the newest lines say.
 func TestStory(t *testing.T) {
 	s := NewStory()
 	seq := int64(0)
-	say := func(kind, subject, actor, data string) {
+	say := func(by string, e event.Event) {
 		t.Helper()
 		seq++
-		if err := s.Take(Line{Seq: seq, Kind: kind, Repository: "growers/irrigation", Subject: subject, Actor: actor, Data: json.RawMessage(data)}); err != nil {
+		data, err := json.Marshal(e)
+		if err == nil {
+			err = s.Take(Line{Seq: seq, Kind: event.KindOf(e).Name, Repository: "growers/irrigation", Subject: e.Subject(), Actor: by, Data: data})
+		}
+		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	say("repository.created", "repository/growers/irrigation", "ines", `{"refs":{"refs/heads/old":"0"}}`)
-	say("branch.created", "refs/heads/main", "ines", `{"old":"","new":"a"}`)
-	say("branch.created", "refs/heads/topic", "wren", `{"new":"b"}`)
-	say("branch.moved", "refs/heads/topic", "wren", `{"old":"b","new":"c"}`)
-	say("tag.created", "refs/tags/v1", "ines", `{"new":"a"}`)
-	say("tag.deleted", "refs/tags/v1", "ines", `{"old":"a","new":""}`)
-	say("branch.kept", "refs/heads/topic", "tavrin", ``)
-	say("check.asked", "commit/c", "tavrin", `{"name":"unit","commit":"c","attempt":1}`)
-	say("check.reported", "commit/c", "builder", `{"name":"unit","commit":"c","attempt":1,"state":"failed"}`)
-	say("check.asked", "commit/c", "wren", `{"name":"unit","commit":"c","attempt":2}`)
-	say("check.reported", "commit/c", "builder", `{"name":"unit","commit":"c","attempt":2,"state":"passed"}`)
-	say("check.asked", "commit/c", "wren", `{"name":"lint","commit":"c","attempt":1}`)
-	say("check.silent", "commit/c", "tavrin", `{"name":"lint","commit":"c","attempt":1}`)
-	say("review.approve", "change/7", "odo", `{"number":7,"revision":1}`)
-	say("review.approve", "change/7", "ines", `{"number":7,"revision":2}`)
-	say("review.comment", "change/7", "ines", `{"number":7,"revision":3}`)
-	say("review.withdrawn", "change/7", "odo", ``)
-	say("rules.applied", "rules/2", "ines", `{"rules_of":"growers/irrigation","version":2,"text_sha256":"f"}`)
-	say("change.landed", "change/7", "wren", `{"target":"main","old":"a","new":"d","strategy":"squash","statement_sha256":"e"}`)
+	change := event.OfChange{Number: 7}
+	unit, lint := event.OfCheck{Name: "unit", Commit: "c", Attempt: 1}, event.OfCheck{Name: "lint", Commit: "c", Attempt: 1}
+	again := event.OfCheck{Name: "unit", Commit: "c", Attempt: 2}
+	say("ines", event.RepositoryCreated{Refs: []event.Ref{{Name: "refs/heads/old", ID: "0"}}})
+	say("ines", event.BranchCreated{RefMove: event.RefMove{Ref: "refs/heads/main", New: "a"}})
+	say("wren", event.BranchCreated{RefMove: event.RefMove{Ref: "refs/heads/topic", New: "b"}})
+	say("wren", event.BranchMoved{RefMove: event.RefMove{Ref: "refs/heads/topic", Old: "b", New: "c"}})
+	say("ines", event.TagCreated{RefMove: event.RefMove{Ref: "refs/tags/v1", New: "a"}})
+	say("ines", event.TagDeleted{RefMove: event.RefMove{Ref: "refs/tags/v1", Old: "a"}})
+	say("tavrin", event.BranchKept{Ref: "refs/heads/topic"})
+	say("tavrin", event.CheckAsked{OfCheck: unit})
+	say("builder", event.CheckReported{OfCheck: unit, State: "failed"})
+	say("wren", event.CheckAsked{OfCheck: again})
+	say("builder", event.CheckReported{OfCheck: again, State: "passed"})
+	say("wren", event.CheckAsked{OfCheck: lint})
+	say("tavrin", event.CheckSilent{OfCheck: lint})
+	say("odo", event.ReviewApproved{Word: event.Word{OfChange: change, Revision: 1}})
+	say("ines", event.ReviewApproved{Word: event.Word{OfChange: change, Revision: 2}})
+	say("ines", event.ReviewCommented{Word: event.Word{OfChange: change, Revision: 3}})
+	say("odo", event.ReviewWithdrawn{OfChange: change})
+	say("ines", event.RulesApplied{RulesOf: "growers/irrigation", Version: 2, TextSHA256: "f"})
+	say("wren", event.ChangeLanded{OfChange: change, Target: "main", Old: "a", New: "d", Strategy: "squash", StatementSHA256: "e"})
 	repo := "growers/irrigation"
 	for ref, want := range map[string]string{"refs/heads/main": "d", "refs/heads/topic": "c", "refs/heads/old": "0", "refs/tags/v1": ""} {
 		if got := s.Refs[Ref{repo, ref}]; got != want {

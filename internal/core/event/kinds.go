@@ -1,0 +1,152 @@
+package event
+
+import "time"
+
+// What the examples are made of.
+const (
+	tip    = "9f1c7b2a4e6d8053b1c2d3e4f5a60718293a4b5c"
+	before = "4d2e8f10a3b5c7d9e1f2031425364758697a8b9c"
+	sum    = "5f70bf18a086007016e948b04aed3b82103a36bea41755b6cddfaf10ace3c6ef"
+)
+
+var (
+	at     = time.Date(2026, 11, 2, 8, 30, 0, 0, time.UTC)
+	change = OfChange{4}
+	thread = OfThread{change, 12, "valves/open.go, line 30"}
+	check  = OfCheck{"unit", tip, 1}
+	waived = OfOverride{3, 4, "refs/heads/main", "ines"}
+	aside  = []Requirement{{"approvals", "2 approvals"}}
+	moved  = RefMove{"refs/heads/main", before, tip, 7}
+	said   = Word{change, 2, "the valve closes too late"}
+	placed = Placed{change, "ready; waiting for those ahead"}
+)
+
+// Kinds lists every kind of event, in the order of the reference.
+var Kinds = []Kind{
+	// Changes: who has a part in one hears of it, and who follows the repository of the larger steps.
+	{Name: "change.opened", Means: "Somebody proposes to bring one branch into another.", Touches: Repository, Hears: Both, Leaves: true,
+		Example: ChangeOpened{change, "Close valves in the evening", "evening", "main", "open"}},
+	{Name: "change.edited", Means: "A change was altered; what is absent stayed.", Touches: Repository, Hears: Part, Leaves: true,
+		Example: ChangeEdited{OfChange: change, DependsOn: &[]int{3}}},
+	{Name: "change.revised", Means: "A change has another revision.", Touches: Repository, Hears: Part, Leaves: true,
+		Example: ChangeRevised{change, 2, Added, "main", tip, before, false, []string{"wren"}}},
+	{Name: "change.closed", Means: "A change was given up.", Touches: Repository, Hears: Both, Leaves: true, Example: ChangeClosed{change}},
+	{Name: "change.reopened", Means: "A change that was given up is taken up again.", Touches: Repository, Hears: Part, Leaves: true, Example: ChangeReopened{change}},
+	{Name: "change.labelled", Means: "A change has other labels.", Touches: Repository, Hears: Part, Leaves: true,
+		Example: ChangeLabelled{change, []string{"urgent"}, []string{}}},
+	{Name: "change.landed", Means: "A change has landed.", Touches: Repository, Hears: Both, Leaves: true, Moves: true,
+		Example: ChangeLanded{change, "Close valves in the evening", "main", before, tip, "squash", 2, 7, 3, sum, sum}},
+
+	// Reviews and discussions.
+	{Name: "review.asked", Means: "People were asked to look at a change, or told of it.", Touches: Own, Hears: Part, Leaves: true,
+		Example: ReviewAsked{change, []string{"team:hydraulics"}, false, true}},
+	{Name: "review.approve", Means: "Somebody approved a revision.", Touches: Own, Hears: Part, Leaves: true, Example: ReviewApproved{said}},
+	{Name: "review.object", Means: "Somebody objected to a revision.", Touches: Own, Hears: Part, Leaves: true, Example: ReviewObjected{said}},
+	{Name: "review.comment", Means: "Somebody commented on a revision.", Touches: Own, Hears: Part, Leaves: true, Example: ReviewCommented{said}},
+	{Name: "review.withdrawn", Means: "Somebody took an approval or an objection back.", Touches: Own, Hears: Part, Leaves: true,
+		Example: ReviewWithdrawn{change, 2, "object"}},
+	{Name: "thread.begun", Means: "Somebody began a discussion.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadBegun{thread}},
+	{Name: "thread.replied", Means: "Somebody replied in a discussion.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadReplied{thread}},
+	{Name: "thread.edited", Means: "Somebody altered what they had said.", Touches: Own, Leaves: true, Example: ThreadEdited{thread}},
+	{Name: "thread.settled", Means: "A discussion is settled.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadSettled{thread, "done in revision 3"}},
+	{Name: "thread.reopened", Means: "A discussion is open again.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadReopened{thread}},
+
+	// Checks.
+	{Name: "check.asked", Means: "A check was asked for on a commit.", Touches: Repository, Leaves: true, Example: CheckAsked{check, "change/4"}},
+	{Name: "check.reported", Means: "A check was reported.", Touches: Repository, Leaves: true, Example: CheckReported{check, "passed", "214 tests"}},
+	{Name: "check.silent", Means: "Nobody answered for a check in time.", Touches: Repository, Leaves: true, Example: CheckSilent{check, "1h"}},
+	{Name: "check.given-back", Means: "A check that a runner had taken waits for another.", Touches: Repository, Leaves: true,
+		Example: CheckGivenBack{check, "its runner fell silent"}},
+
+	// Queues and landings.
+	{Name: "queue.joined", Means: "A change joined the queue of its target.", Touches: Own, Leaves: true, Example: QueueJoined{change, "main", "squash", "", false}},
+	{Name: "queue.waiting", Means: "An entry waits for its gate again.", Touches: Own, Leaves: true, Example: QueueWaiting{placed}},
+	{Name: "queue.lined-up", Means: "An entry is ready and in line.", Touches: Own, Leaves: true, Example: QueueLinedUp{placed}},
+	{Name: "queue.rehearsing", Means: "An entry's rehearsal is built.", Touches: Own, Leaves: true, Example: QueueRehearsing{placed}},
+	{Name: "queue.landing", Means: "An entry is landing.", Touches: Own, Leaves: true, Example: QueueLanding{placed}},
+	{Name: "queue.ejected", Means: "The service took an entry out of its queue.", Touches: Own, Hears: Part, Leaves: true, Example: QueueEjected{placed}},
+	{Name: "queue.withdrawn", Means: "A person took an entry out of its queue.", Touches: Own, Hears: Part, Leaves: true, Example: QueueWithdrawn{placed}},
+	{Name: "rehearsal.built", Means: "An entry was rehearsed as a commit.", Touches: Repository, Leaves: true,
+		Example: RehearsalBuilt{change, 9, "main", tip, before, tip, "squash", 2}},
+	{Name: "override.made", Means: "Requirements were set aside for one landing or push.", Touches: Own, Hears: Both, Leaves: true,
+		Example: OverrideMade{waived, "revision 2 of change 4", aside, "the pumps stand still", at, before, "", 2}},
+	{Name: "override.used", Means: "A branch moved on the strength of an override.", Touches: Own, Hears: Both, Leaves: true,
+		Example: OverrideUsed{waived, tip, aside, "the pumps stand still"}},
+	{Name: "override.lapsed", Means: "An override can let nothing through any more.", Touches: Own, Hears: Part, Leaves: true,
+		Example: OverrideLapsed{waived, "its time is over"}},
+	{Name: "override.looked", Means: "Somebody else looked at an override that was used.", Touches: Nothing, Leaves: true,
+		Example: OverrideLooked{3, "ines", "it was right; the test is repaired"}},
+
+	// Branches and tags.
+	{Name: "branch.created", Means: "A push made a branch.", Touches: Repository, Leaves: true, Moves: true, Example: BranchCreated{RefMove{moved.Ref, "", tip, 7}}},
+	{Name: "branch.moved", Means: "A push moved a branch.", Touches: Repository, Leaves: true, Moves: true, Example: BranchMoved{moved}},
+	{Name: "branch.deleted", Means: "A branch was deleted, by a push or after its change landed.", Touches: Repository, Leaves: true, Moves: true,
+		Example: BranchDeleted{RefMove{"refs/heads/evening", tip, "", 7}, true}},
+	{Name: "branch.kept", Means: "The source branch of a change that landed was not removed.", Touches: Nothing, Leaves: true,
+		Example: BranchKept{"refs/heads/evening", 4, "only an exemption would allow it"}},
+	{Name: "tag.created", Means: "A push made a tag.", Touches: Nothing, Leaves: true, Moves: true, Example: TagCreated{RefMove{"refs/tags/v4", "", tip, 7}}},
+	{Name: "tag.moved", Means: "A push moved a tag.", Touches: Nothing, Leaves: true, Moves: true, Example: TagMoved{RefMove{"refs/tags/v4", before, tip, 7}}},
+	{Name: "tag.deleted", Means: "A push deleted a tag.", Touches: Nothing, Leaves: true, Moves: true, Example: TagDeleted{RefMove{"refs/tags/v4", tip, "", 7}}},
+	{Name: "scratch.created", Means: "Somebody pushed to a scratch space of theirs.", Touches: Nothing, Leaves: true,
+		Example: ScratchCreated{RefMove{"refs/scratch/wren/try", "", tip, 7}}},
+	{Name: "scratch.moved", Means: "Somebody pushed to a scratch space of theirs again.", Touches: Nothing, Leaves: true,
+		Example: ScratchMoved{RefMove{"refs/scratch/wren/try", before, tip, 7}}},
+	{Name: "scratch.deleted", Means: "A scratch space is gone.", Touches: Nothing, Leaves: true,
+		Example: ScratchDeleted{RefMove{"refs/scratch/wren/try", tip, "", 0}, true}},
+
+	// Rules.
+	{Name: "rules.applied", Means: "A version of a rules document is in force.", Touches: Repository, Hears: Followers, Leaves: true,
+		Example: RulesApplied{"growers/irrigation", 8, "two approvals for the valves", "", sum}},
+	{Name: "rules.proposed", Means: "A loosening of rules waits for a second person.", Touches: Nothing, Leaves: true,
+		Example: RulesProposed{"growers/irrigation", 5, "", 8, "one approval is enough in winter"}},
+	{Name: "rules.agreed", Means: "A second person agreed to a loosening.", Touches: Nothing, Leaves: true,
+		Example: RulesAgreed{Decision{"growers/irrigation", 5, "wren", "one approval is enough in winter"}}},
+	{Name: "rules.declined", Means: "A loosening was declined, or taken back.", Touches: Nothing, Leaves: true,
+		Example: RulesDeclined{Decision{"growers/irrigation", 5, "wren", "one approval is enough in winter"}}},
+	{Name: "rules.suspended", Means: "A protection is out of force for a time.", Touches: Repository, Hears: Followers, Leaves: true,
+		Example: RulesSuspended{"growers/irrigation", "trunk", at, "the build machine is being moved"}},
+	{Name: "rules.resumed", Means: "A protection that was suspended holds again.", Touches: Repository, Hears: Followers, Leaves: true,
+		Example: RulesResumed{"growers/irrigation", "trunk", "its time is over"}},
+	{Name: "rules.exempted", Means: "Something passes because who asked is exempt from a protection.", Touches: Nothing, Leaves: true,
+		Example: RulesExempted{4, "refs/heads/main", tip, []string{"protection trunk"}, "ines"}},
+
+	// Houses and repositories.
+	{Name: "house.created", Means: "A house was made.", Touches: Nothing, Example: HouseCreated{"growers"}},
+	{Name: "repository.created", Means: "A repository was made.", Touches: Repository, Leaves: true,
+		Example: RepositoryCreated{"growers/irrigation", "", []Ref{{"refs/heads/main", tip}}}},
+	{Name: "repository.set-apart", Means: "A repository is only to be read until an administrator has looked.", Touches: Repository, Leaves: true, Apart: true,
+		Example: RepositorySetApart{"growers/irrigation", "its refs cannot be read"}},
+	{Name: "repository.settled", Means: "A repository is no longer set apart.", Touches: Repository, Leaves: true, Apart: true,
+		Example: RepositorySettled{"growers/irrigation"}},
+
+	// People and access. None of it leaves the service.
+	{Name: "person.created", Means: "A person was made.", Touches: Everything, Example: PersonCreated{"wren", false, false}},
+	{Name: "robot.created", Means: "A robot was made.", Touches: Nothing, Example: RobotCreated{"bench"}},
+	{Name: "admin.recovered", Means: "Somebody on the machine itself made an administrator.", Touches: Everything, Example: AdminRecovered{"ines", 41}},
+	{Name: "account.disabled", Means: "An account was taken out of use.", Touches: Everything, Example: AccountDisabled{"odo", 2, 1, 0}},
+	{Name: "account.enabled", Means: "An account was taken back into use.", Touches: Everything, Example: AccountEnabled{"odo"}},
+	{Name: "team.created", Means: "A team was made.", Touches: Everything, Example: TeamCreated{"hydraulics", []string{"wren"}, []string{"ines"}}},
+	{Name: "team.changed", Means: "The people of a team are others.", Touches: Everything,
+		Example: TeamChanged{Team: "hydraulics", Was: []string{"wren"}, Members: &[]string{"odo", "wren"}}},
+	{Name: "role.granted", Means: "Somebody has another role in a house or a repository.", Touches: Repository, Example: RoleGranted{"team:hydraulics", "growers", "writer"}},
+	{Name: "key.added", Means: "Somebody registered a key by which they sign commits.", Touches: Everything,
+		Example: KeyAdded{"wren", "SHA256:2j1c9Yq0Zr8XwF3m", "ssh-ed25519 AAAAC3Nz"}},
+	{Name: "key.removed", Means: "A key counts no more.", Touches: Everything, Example: KeyRemoved{6, "SHA256:2j1c9Yq0Zr8XwF3m"}},
+	{Name: "token.created", Means: "A token was made.", Touches: Nothing,
+		Example: TokenCreated{OfToken{17}, "build", "bench", "witness", []string{"growers/irrigation:unit"}, at}},
+	{Name: "token.revoked", Means: "A token was revoked.", Touches: Nothing, Example: TokenRevoked{OfToken{17}, "build"}},
+	{Name: "token.refused", Means: "A token was shown that is good no more.", Touches: Nothing,
+		Example: TokenRefused{OfToken{17}, "build", "bench", "it was revoked on 2026-11-02 08:30"}},
+	{Name: "signin.shut-out", Means: "Too many sign-ins failed from one address.", Touches: Nothing, Example: SigninShutOut{"192.0.2.7"}},
+	{Name: "session.begun", Means: "Somebody signed in to the console.", Touches: Nothing, Example: SessionBegun{OfToken{17}}},
+	{Name: "session.confirmed", Means: "Somebody showed the token again that their session was begun with.", Touches: Nothing,
+		Example: SessionConfirmed{OfToken{17}, at}},
+	{Name: "feed.made", Means: "Somebody's feed has a new private address.", Touches: Nothing, Example: FeedMade{"wren"}},
+	{Name: "feed.revoked", Means: "The address of somebody's feed is good for nothing any more.", Touches: Nothing, Example: FeedRevoked{"wren"}},
+
+	// The service itself.
+	{Name: "service.restored", Means: "The service goes on from a backup.", Touches: Nothing, Example: ServiceRestored{at, 4120, sum}},
+	{Name: "service.loss-accepted", Means: "Somebody on the machine itself accepted that something is missing.", Touches: Nothing,
+		Example: LossAccepted{4120, 1, []string{"refs/heads/main of growers/irrigation"}}},
+	{Name: "key.replaced", Means: "The service signs with another key.", Touches: Nothing, Example: KeyReplaced{"MCowBQYDK2VwAyEA"}},
+}

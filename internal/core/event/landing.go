@@ -1,0 +1,228 @@
+package event
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// OfCheck is part of every event of an attempt of a check.
+type OfCheck struct {
+	Name    string `json:"name"`
+	Commit  string `json:"commit"`
+	Attempt int    `json:"attempt" doc:"counted from 1"`
+}
+
+// Subject is commit/ID.
+func (c OfCheck) Subject() string { return "commit/" + c.Commit }
+
+// CheckAsked says that a check was asked for on a commit.
+type CheckAsked struct {
+	OfCheck
+	For string `json:"for,omitempty" doc:"such as change/4 or rehearsal/7"`
+}
+
+// Text implements Event.
+func (e CheckAsked) Text(string) string {
+	purpose := ""
+	if e.For != "" {
+		purpose = ", for " + e.For
+	}
+	return fmt.Sprintf("check %s was asked for on %s%s (attempt %d)", e.Name, short(e.Commit), purpose, e.Attempt)
+}
+
+// CheckReported says that somebody reported a check.
+type CheckReported struct {
+	OfCheck
+	State   string `json:"state"`
+	Summary string `json:"summary,omitempty"`
+}
+
+// Text implements Event.
+func (e CheckReported) Text(by string) string {
+	return fmt.Sprintf("%s reported %s as %s on %s (attempt %d)", by, e.Name, e.State, short(e.Commit), e.Attempt)
+}
+
+// CheckSilent says that nobody answered for a check in time.
+type CheckSilent struct {
+	OfCheck
+	Within string `json:"within" doc:"the time that there was, such as 1h"`
+}
+
+// Text implements Event.
+func (e CheckSilent) Text(string) string {
+	return fmt.Sprintf("nobody answered for %s on %s within %s (attempt %d)", e.Name, short(e.Commit), e.Within, e.Attempt)
+}
+
+// CheckGivenBack says that a check that a runner had taken waits for another.
+type CheckGivenBack struct {
+	OfCheck
+	Why string `json:"why"`
+}
+
+// Text implements Event.
+func (e CheckGivenBack) Text(string) string {
+	return fmt.Sprintf("%s waits on %s for another runner: %s", e.Name, short(e.Commit), e.Why)
+}
+
+// QueueJoined says that a change joined the queue of its target.
+type QueueJoined struct {
+	OfChange
+	Target       string `json:"target"`
+	Strategy     string `json:"strategy"`
+	Why          string `json:"why,omitempty" doc:"why by this strategy, where nobody said one"`
+	RemoveSource bool   `json:"remove_source"`
+}
+
+// Text implements Event.
+func (e QueueJoined) Text(by string) string {
+	return fmt.Sprintf("%s joined change %d to the queue of %s, by %s%s", by, e.Number, e.Target, e.Strategy, e.Why)
+}
+
+// Placed is part of every event in which an entry goes on in its queue.
+type Placed struct {
+	OfChange
+	Reason string `json:"reason"`
+}
+
+func (p Placed) text(verb, state string) string {
+	return fmt.Sprintf("change %d %s %s: %s", p.Number, verb, state, p.Reason)
+}
+
+// QueueWaiting says that an entry waits for its gate again.
+type QueueWaiting struct{ Placed }
+
+// Text implements Event.
+func (e QueueWaiting) Text(string) string { return e.text("is", "waiting") }
+
+// QueueLinedUp says that an entry is ready and in line.
+type QueueLinedUp struct{ Placed }
+
+// Text implements Event.
+func (e QueueLinedUp) Text(string) string { return e.text("is", "lined-up") }
+
+// QueueRehearsing says that an entry's rehearsal is built.
+type QueueRehearsing struct{ Placed }
+
+// Text implements Event.
+func (e QueueRehearsing) Text(string) string { return e.text("is", "rehearsing") }
+
+// QueueLanding says that an entry is landing.
+type QueueLanding struct{ Placed }
+
+// Text implements Event.
+func (e QueueLanding) Text(string) string { return e.text("is", "landing") }
+
+// QueueEjected says that the service took an entry out.
+type QueueEjected struct{ Placed }
+
+// Text implements Event.
+func (e QueueEjected) Text(string) string { return e.text("was", "ejected") }
+
+// QueueWithdrawn says that a person took an entry out.
+type QueueWithdrawn struct{ Placed }
+
+// Text implements Event.
+func (e QueueWithdrawn) Text(string) string { return e.text("was", "withdrawn") }
+
+// RehearsalBuilt says that an entry was rehearsed as a commit.
+type RehearsalBuilt struct {
+	OfChange
+	Rehearsal int64  `json:"rehearsal"`
+	Target    string `json:"target"`
+	Commit    string `json:"commit"`
+	Base      string `json:"base" doc:"the commit of the target that it stands on"`
+	Tree      string `json:"tree"`
+	Strategy  string `json:"strategy"`
+	Revision  int    `json:"revision"`
+}
+
+// Text implements Event.
+func (e RehearsalBuilt) Text(string) string {
+	return fmt.Sprintf("change %d was rehearsed as %s on %s's %s", e.Number, short(e.Commit), e.Target, short(e.Base))
+}
+
+// Requirement is one that was set aside, as whoever did it saw it.
+type Requirement struct {
+	Key   string `json:"key"`
+	Title string `json:"title"`
+}
+
+// OfOverride is part of every event of an override: of a change's requirements, or of what stands against a push.
+type OfOverride struct {
+	Override int64  `json:"override" doc:"its number"`
+	Number   int    `json:"number,omitempty" doc:"of the change; absent: it is for a push"`
+	Ref      string `json:"ref" doc:"the branch"`
+	MadeBy   string `json:"made_by"`
+}
+
+// Subject is the change, or the branch of a push.
+func (o OfOverride) Subject() string {
+	if o.Number != 0 {
+		return OfChange{o.Number}.Subject()
+	}
+	return o.Ref
+}
+
+// Change returns the number of the change; 0: it is for a push.
+func (o OfOverride) Change() int { return o.Number }
+
+// OverrideMade says that requirements were set aside for one landing or push.
+type OverrideMade struct {
+	OfOverride
+	What    string        `json:"what" doc:"what it is for, in words"`
+	Aside   []Requirement `json:"aside"`
+	Because string        `json:"because"`
+	Until   time.Time     `json:"until"`
+	Tip     string        `json:"tip" doc:"where the branch stood"`
+	Commit  string        `json:"commit,omitempty" doc:"that may be pushed"`
+	Of      int           `json:"revision,omitempty" doc:"of the change"`
+}
+
+// Text implements Event.
+func (e OverrideMade) Text(by string) string {
+	titles := make([]string, len(e.Aside))
+	for i, r := range e.Aside {
+		titles[i] = r.Title
+	}
+	return fmt.Sprintf("%s set aside for %s until %s: %s; because: %s", by, e.What, e.Until.Format("2006-01-02 15:04 UTC"), strings.Join(titles, "; "), e.Because)
+}
+
+// OverrideUsed says that a branch moved on the strength of an override.
+type OverrideUsed struct {
+	OfOverride
+	Commit  string        `json:"commit"`
+	Aside   []Requirement `json:"aside"`
+	Because string        `json:"because"`
+}
+
+// Text implements Event.
+func (e OverrideUsed) Text(string) string {
+	return fmt.Sprintf("override %d of %s let %s onto %s; somebody else has to look at it", e.Override, e.MadeBy, short(e.Commit), branch(e.Ref))
+}
+
+// OverrideLapsed says that an override can let nothing through any more.
+type OverrideLapsed struct {
+	OfOverride
+	Why string `json:"why"`
+}
+
+// Text implements Event.
+func (e OverrideLapsed) Text(string) string {
+	return fmt.Sprintf("override %d of %s lapsed unused: %s", e.Override, e.MadeBy, e.Why)
+}
+
+// OverrideLooked says that somebody else has looked at an override that was used.
+type OverrideLooked struct {
+	Override int64  `json:"override" doc:"its number"`
+	MadeBy   string `json:"made_by"`
+	Words    string `json:"text" doc:"what they found"`
+}
+
+// Subject is override/NUMBER.
+func (e OverrideLooked) Subject() string { return fmt.Sprintf("override/%d", e.Override) }
+
+// Text implements Event.
+func (e OverrideLooked) Text(by string) string {
+	return fmt.Sprintf("%s looked at override %d of %s: %s", by, e.Override, e.MadeBy, e.Words)
+}

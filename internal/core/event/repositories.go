@@ -1,0 +1,170 @@
+package event
+
+import "fmt"
+
+// HouseCreated says that a house was made.
+type HouseCreated struct {
+	House string `json:"house"`
+}
+
+// Subject is house/NAME.
+func (e HouseCreated) Subject() string { return "house/" + e.House }
+
+// Text implements Event.
+func (e HouseCreated) Text(by string) string { return fmt.Sprintf("%s made house %s", by, e.House) }
+
+// Ref is where a branch or tag points.
+type Ref struct {
+	Name string `json:"name" doc:"the whole name, such as refs/heads/main"`
+	ID   string `json:"id"`
+}
+
+// RepositoryCreated says that a repository was made, and which branches and tags an import brought, so that the journal tells
+// of every one from its beginning.
+type RepositoryCreated struct {
+	Name string `json:"name" doc:"HOUSE/NAME"`
+	From string `json:"from,omitempty" doc:"the URL that it was imported from"`
+	Refs []Ref  `json:"refs"`
+}
+
+// Subject is repository/HOUSE/NAME.
+func (e RepositoryCreated) Subject() string { return "repository/" + e.Name }
+
+// Text implements Event.
+func (e RepositoryCreated) Text(by string) string {
+	text := fmt.Sprintf("%s made repository %s", by, e.Name)
+	if e.From != "" {
+		text += " from " + e.From
+	}
+	return text
+}
+
+// RepositorySetApart says that a repository is only to be read until an administrator has looked.
+type RepositorySetApart struct {
+	Name    string `json:"name" doc:"HOUSE/NAME"`
+	Trouble string `json:"trouble"`
+}
+
+// Subject is repository/HOUSE/NAME.
+func (e RepositorySetApart) Subject() string { return "repository/" + e.Name }
+
+// Text implements Event.
+func (e RepositorySetApart) Text(string) string {
+	return fmt.Sprintf("%s was set apart and is only to be read: %s", e.Name, e.Trouble)
+}
+
+// RepositorySettled says that a repository is no longer set apart.
+type RepositorySettled struct {
+	Name string `json:"name" doc:"HOUSE/NAME"`
+}
+
+// Subject is repository/HOUSE/NAME.
+func (e RepositorySettled) Subject() string { return "repository/" + e.Name }
+
+// Text implements Event.
+func (e RepositorySettled) Text(string) string {
+	return fmt.Sprintf("%s is settled and goes on", e.Name)
+}
+
+// RefMove is part of every event of a branch, tag or scratch space that moved.
+type RefMove struct {
+	Ref          string `json:"ref" doc:"the whole name, such as refs/heads/main"`
+	Old          string `json:"old" doc:"where it stood; empty: it was made"`
+	New          string `json:"new" doc:"where it stands; empty: it was deleted"`
+	RulesVersion int    `json:"rules_version" doc:"of the repository's rules that it was judged by"`
+}
+
+// Subject is the whole name of the ref.
+func (m RefMove) Subject() string { return m.Ref }
+
+// Target is where the ref points now; empty: it is gone.
+func (m RefMove) Target() string { return m.New }
+
+// BranchCreated says that a push made a branch.
+type BranchCreated struct{ RefMove }
+
+// Text implements Event.
+func (e BranchCreated) Text(by string) string { return pushed(by, "created", e.Ref) }
+
+// BranchMoved says that a push moved a branch.
+type BranchMoved struct{ RefMove }
+
+// Text implements Event.
+func (e BranchMoved) Text(by string) string { return pushed(by, "moved", e.Ref) }
+
+// BranchDeleted says that a branch was deleted: by a push, or after its change landed.
+type BranchDeleted struct {
+	RefMove
+	Landed bool `json:"landed,omitempty" doc:"its change landed, and whoever asked for that had asked for this"`
+}
+
+// Text implements Event.
+func (e BranchDeleted) Text(by string) string {
+	if e.Landed {
+		return fmt.Sprintf("%s was removed after its change landed, as %s had asked", branch(e.Ref), by)
+	}
+	return pushed(by, "deleted", e.Ref)
+}
+
+// BranchKept says that the source branch of a change that landed was not removed, although that had been asked for.
+type BranchKept struct {
+	Ref    string `json:"ref"`
+	Landed int    `json:"landed" doc:"the number of the change"`
+	Why    string `json:"why"`
+}
+
+// Subject is the whole name of the branch.
+func (e BranchKept) Subject() string { return e.Ref }
+
+// Text implements Event.
+func (e BranchKept) Text(string) string {
+	return fmt.Sprintf("%s was not removed after change %d landed: %s", branch(e.Ref), e.Landed, e.Why)
+}
+
+// TagCreated says that a push made a tag.
+type TagCreated struct{ RefMove }
+
+// Text implements Event.
+func (e TagCreated) Text(by string) string { return pushed(by, "created", e.Ref) }
+
+// TagMoved says that a push moved a tag.
+type TagMoved struct{ RefMove }
+
+// Text implements Event.
+func (e TagMoved) Text(by string) string { return pushed(by, "moved", e.Ref) }
+
+// TagDeleted says that a push deleted a tag.
+type TagDeleted struct{ RefMove }
+
+// Text implements Event.
+func (e TagDeleted) Text(by string) string { return pushed(by, "deleted", e.Ref) }
+
+// ScratchCreated says that somebody pushed to a scratch space of theirs for the first time.
+type ScratchCreated struct{ RefMove }
+
+// Text implements Event.
+func (e ScratchCreated) Text(by string) string { return pushed(by, "created", e.Ref) }
+
+// ScratchMoved says that somebody pushed to a scratch space of theirs again.
+type ScratchMoved struct{ RefMove }
+
+// Text implements Event.
+func (e ScratchMoved) Text(by string) string { return pushed(by, "moved", e.Ref) }
+
+// ScratchDeleted says that a scratch space is gone: by a push, or because nobody had pushed to it for long.
+type ScratchDeleted struct {
+	RefMove
+	Idle bool `json:"idle,omitempty" doc:"nobody had pushed to it for a week"`
+}
+
+// Text implements Event.
+func (e ScratchDeleted) Text(by string) string {
+	if e.Idle {
+		return fmt.Sprintf("%s was removed: nobody had pushed to it for a week", e.Ref)
+	}
+	return pushed(by, "deleted", e.Ref)
+}
+
+func pushed(by, verb, ref string) string {
+	return fmt.Sprintf("%s %s %s by a push", by, verb, branch(ref))
+}
