@@ -47,6 +47,15 @@ func main() {
 		}
 		files[name] = append(schema, '\n')
 	}
+	events, err := api.EventReference()
+	if err != nil {
+		log.Fatal(err)
+	}
+	eventSchemas, err := api.EventSchemas()
+	if err != nil {
+		log.Fatal(err)
+	}
+	files["events.md"], files["events.schema.json"] = []byte(events), append(eventSchemas, '\n')
 	for name, data := range files {
 		if err := os.WriteFile(filepath.Join(os.Args[1], name), data, 0o644); err != nil {
 			log.Fatal(err)
