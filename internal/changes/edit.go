@@ -158,7 +158,8 @@ func (s *Changes) recordRetarget(tx *records.Tx, a accounts.Actor, repo *records
 	}
 	if entry.ID != 0 {
 		why := fmt.Sprintf("%s had it go to %s instead of %s: join again", a.Login(), c.Target, entry.Target)
-		if err := s.queues.EndEntry(tx, repo, c, &entry, queue.Withdrawn, a.Login(), why); err != nil {
+		left := queue.Left{At: queue.At{At: tx.Now()}, Entry: entry.ID, By: a.Login(), Why: why}
+		if err := s.queues.Tell(tx, repo, entry.Target, left); err != nil {
 			return err
 		}
 	}

@@ -136,3 +136,10 @@ func (s *Checks) AskRehearsal(tx *records.Tx, repo *records.Repository, g facts.
 func ofCheck(r records.CheckRun) event.OfCheck {
 	return event.OfCheck{Name: r.Name, Commit: r.CommitID, Attempt: r.Attempt}
 }
+
+// CallOff cancels what is still open of the checks of a rehearsal that is of no more use.
+func CallOff(tx *records.Tx, repo *records.Repository, r records.Rehearsal, why string) error {
+	return tx.Model(&records.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for = ? AND state IN ('waiting', 'running')",
+		repo.ID, r.CommitID, RehearsalName(r)).
+		Updates(map[string]any{"state": "cancelled", "finished_at": tx.Now(), "lease_hash": "", "lease_until": nil, "summary": why}).Error
+}

@@ -125,7 +125,7 @@ func (s *Gatherer) GatherRevision(db *gorm.DB, repo *records.Repository, c recor
 		return g, nil
 	}
 	g.Entry = &entry
-	if queue.State(entry.State).Ended() {
+	if queue.EntryState(entry.State).Ended() {
 		return g, nil
 	}
 	g.Facts.Asker, g.Facts.Strategy, g.Facts.Message = entry.JoinedBy, rules.Strategy(entry.Strategy), entry.Message

@@ -8,16 +8,29 @@ import (
 	"slices"
 	"time"
 
+	"gorm.io/gorm"
+
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/queue"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
-	"tavrin/internal/git"
 	"tavrin/internal/queues"
 	"tavrin/internal/records"
 )
 
-// tick is how often the queue is looked at when nothing happens, for rests that are over.
+// How a queue goes on. There is one loop for each repository (movers), and each of its rounds, for each target:
+//
+//  1. looks: what the queue knows, the target's tip, the gate of each entry. No lock is held; what is read may be of
+//     different moments, and is only compared with what the queue knows.
+//  2. tells the queue what is different (queues.TellIf): one write transaction, in which the queue must be at the version
+//     that was looked at, and what would move or end is judged again. Else the round begins anew.
+//  3. has workers build the rehearsals that the plan wants (rehearse.go). They hold no lock either; what became of one
+//     they tell the queue themselves. A worker whose rehearsal is of no more use is called off.
+//  4. lands what the plan says can land (landing.go), under the repository's lock.
+//
+// Pushes and landings settle what is open before they begin (package moves); a round does so at its beginning.
+
+// tick is how often queues are looked at when nothing happens, for what rests.
 const tick = 2 * time.Second
 
 // Run keeps the queues moving until the context ends, and waits for what is under way.
@@ -52,167 +65,217 @@ func (s *Conductor) advanceAll(ctx context.Context) error {
 	for i := range repos {
 		repo := &repos[i]
 		s.movers.move(repo.ID, &s.tasks, func() {
-			if s.queues.Rests.Resting(-repo.ID, s.records.Now()) != "" || ctx.Err() != nil {
+			if s.queues.Rests.Resting(repo.ID, s.records.Now()) != "" || ctx.Err() != nil {
 				return
 			}
-			err := s.advanceSafely(ctx, repo)
+			err := safely(func() error { return s.advance(ctx, repo) })
 			switch {
 			case err == nil:
-				s.queues.Rests.Over(-repo.ID)
+				s.queues.Rests.Over(repo.ID)
 			case ctx.Err() == nil:
 				s.log.Error("a queue could not go on", "repository", repo.Name, "error", err)
-				s.queues.Rests.Rest(-repo.ID, s.records.Now(), "the service has trouble", err)
+				s.queues.Rests.Rest(repo.ID, s.records.Now(), err)
 			}
 		})
 	}
 	return nil
 }
 
-// advanceSafely is advance for a task of its own: a fault in the program is trouble of the service's own with this repository,
+// safely does some work of a task of its own: a fault in the program is trouble of the service's own with what it was doing,
 // and no other's end.
-func (s *Conductor) advanceSafely(ctx context.Context, repo *records.Repository) (err error) {
+func safely(work func() error) (err error) {
 	defer func() {
 		if fault := recover(); fault != nil {
 			err = fmt.Errorf("a fault in the program: %v\n%s", fault, debug.Stack())
 		}
 	}()
-	return s.advance(ctx, repo)
+	return work()
 }
 
-// maxRounds bounds the steps taken for one repository before its lock is given up for others.
+// maxRounds bounds the rounds for one repository before others have their turn.
 const maxRounds = 50
 
-// advance plans and takes steps for one repository until nothing is left to do now.
+// advance goes round for one repository until nothing is left to do now.
 func (s *Conductor) advance(ctx context.Context, repo *records.Repository) error {
-	unlock, err := s.moves.Lock(ctx, repo)
-	if err != nil {
+	if err := s.settleOpen(ctx, repo); err != nil {
 		return err
 	}
-	defer unlock()
 	for range maxRounds {
-		moved, err := s.round(ctx, repo)
-		if err != nil || !moved || ctx.Err() != nil {
+		var targets []string
+		err := s.records.Read(ctx).Model(&records.Entry{}).Where("repository_id = ? AND ended_at IS NULL", repo.ID).Distinct().Order("target").Pluck("target", &targets).Error
+		if err != nil {
 			return err
 		}
-		if err := s.moves.SettleOpen(ctx, repo); err != nil {
-			return err
+		moved := false
+		for _, target := range targets {
+			on, err := s.round(ctx, repo, target)
+			if err != nil {
+				return err
+			}
+			moved = moved || on
+		}
+		if !moved || ctx.Err() != nil {
+			return nil
 		}
 	}
 	s.moves.Nudge()
 	return nil
 }
 
-func (s *Conductor) round(ctx context.Context, repo *records.Repository) (bool, error) {
-	db := s.records.Read(ctx)
-	var entries []records.Entry
-	if err := db.Where("repository_id = ? AND ended_at IS NULL", repo.ID).Find(&entries).Error; err != nil {
+// settleOpen settles the open intents of a repository, if there are any: under its lock, as every writer does.
+func (s *Conductor) settleOpen(ctx context.Context, repo *records.Repository) error {
+	var open int64
+	err := s.records.Read(ctx).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''", repo.ID).Count(&open).Error
+	if err != nil || open == 0 {
+		return err
+	}
+	unlock, err := s.moves.Lock(ctx, repo)
+	if err == nil {
+		unlock()
+	}
+	return err
+}
+
+// seen is what a round has looked at: a queue, and the gates of its entries.
+type seen struct {
+	target  string
+	version int64
+	state   queue.State
+	events  []queue.Event // what the queue does not know yet
+	judged  map[int64]judged
+}
+
+// judged is how an entry was judged: its gate, and its rehearsal where one is built.
+type judged struct {
+	gate    queue.Gate
+	verdict queue.Verdict
+}
+
+func judge(g facts.Gathered) judged {
+	j := judged{gate: gateOf(g)}
+	if g.Rehearsal != nil && g.Rehearsal.CommitID != "" {
+		j.verdict = verdictOf(g)
+	}
+	return j
+}
+
+// round takes a queue one round on, and says whether there may be more to do.
+func (s *Conductor) round(ctx context.Context, repo *records.Repository, target string) (bool, error) {
+	look, err := s.look(ctx, repo, target)
+	if err != nil {
 		return false, err
 	}
-	lines := map[string]*queue.Line{}
-	all := map[int64]facts.Gathered{}
-	for _, e := range entries {
-		var c records.Change
-		if err := db.First(&c, e.ChangeID).Error; err != nil {
-			return false, err
+	state := look.state
+	if len(look.events) > 0 {
+		err := s.records.Write(ctx, func(tx *records.Tx) error {
+			actions, err := s.queues.TellIf(tx, repo, target, look.version, look.events, func(entry int64) (bool, error) {
+				g, err := s.gathered(tx.DB, repo, entry)
+				return err == nil && look.judged[entry] == judge(g), err
+			})
+			for _, a := range actions {
+				s.log.Info("queue", "repository", repo.Name, "target", target, "entry", a.Entry, "action", string(a.Do), "why", a.Why)
+			}
+			return err
+		})
+		if errors.Is(err, queues.ErrMovedOn) {
+			return true, nil // look again
 		}
-		g, err := s.facts.Gather(db, repo, c)
 		if err != nil {
 			return false, err
 		}
-		g.Entry = &e
-		if err := s.checks.Renew(ctx, repo, g); err != nil {
+		if state, _, err = s.queues.Loaded(ctx, repo, target); err != nil {
 			return false, err
 		}
-		all[e.ID] = g
-		if lines[e.Target] == nil {
-			tip, err := s.disk.Bare(repo).Tip(ctx, "refs/heads/"+e.Target)
-			if err != nil && !errors.Is(err, git.ErrNotFound) {
-				return false, err
-			}
-			lines[e.Target] = &queue.Line{Tip: tip}
-		}
-		planned := planned(g, lines[e.Target].Tip)
-		planned.Resting = s.queues.Rests.Resting(e.ID, s.records.Now()) != ""
-		lines[e.Target].Entries = append(lines[e.Target].Entries, planned)
 	}
-	moved := false
-	for _, l := range lines {
-		for _, step := range queue.Plan(*l) {
-			g := all[step.Entry]
-			if err := s.take(ctx, repo, &g, l.Tip, step); err != nil {
-				return moved, fmt.Errorf("%s change %d of %s: %w", step.Action, g.Change.Number, repo.Name, err)
-			}
-			moved = true
-			if step.Action == queue.Land {
-				return true, nil // the tip has moved: plan anew
-			}
-		}
-	}
-	return moved, nil
+	s.build(ctx, repo, target, state)
+	landed, err := s.landClear(ctx, repo, target, state)
+	return len(look.events) > 0 || landed, err
 }
 
-// planned puts an entry into the words of the plan.
-func planned(g facts.Gathered, tip string) queue.Entry {
+// look finds out what a queue does not know yet.
+func (s *Conductor) look(ctx context.Context, repo *records.Repository, target string) (seen, error) {
+	v := seen{target: target, judged: map[int64]judged{}}
+	var err error
+	if v.state, v.version, err = s.queues.Loaded(ctx, repo, target); err != nil {
+		return v, err
+	}
+	at := queue.At{At: s.records.Now()}
+	tip, err := s.disk.Bare(repo).At("refs/heads/" + target)
+	if err != nil {
+		return v, err
+	}
+	if tip != v.state.Tip {
+		v.events = append(v.events, queue.TargetMoved{At: at, Tip: tip})
+	}
+	db := s.records.Read(ctx)
+	rested := false
+	for _, e := range v.state.Entries {
+		if e.State.Ended() {
+			continue
+		}
+		rested = rested || e.Resting(v.state.At) && !e.Resting(at.At)
+		_, c, err := facts.EntryAndChange(db, e.ID)
+		if err != nil {
+			return v, err
+		}
+		g, err := s.facts.Remembered(db, repo, c)
+		if err != nil {
+			return v, err
+		}
+		if err := s.checks.Renew(ctx, repo, g); err != nil {
+			return v, err
+		}
+		j := judge(g)
+		v.judged[e.ID] = j
+		if j.gate != e.Gate {
+			v.events = append(v.events, queue.Seen{At: at, Entry: e.ID, Gate: j.gate})
+		}
+		r := v.state.Rehearsal(e.Rehearsal)
+		if r != nil && r.Commit != "" && g.Rehearsal != nil && g.Rehearsal.Number == r.ID && j.verdict != r.Verdict {
+			v.events = append(v.events, queue.Judged{At: at, Rehearsal: r.ID, Verdict: j.verdict})
+		}
+	}
+	if rested && len(v.events) == 0 {
+		v.events = append(v.events, queue.Tick{At: at})
+	}
+	return v, nil
+}
+
+// gathered gathers what judging an entry's change needs.
+func (s *Conductor) gathered(db *gorm.DB, repo *records.Repository, entry int64) (facts.Gathered, error) {
+	_, c, err := facts.EntryAndChange(db, entry)
+	if err != nil {
+		return facts.Gathered{}, err
+	}
+	return s.facts.Gather(db, repo, c)
+}
+
+// gateOf is what a queue has to know of an entry's gate.
+func gateOf(g facts.Gathered) queue.Gate {
 	report := g.Judge()
-	e := queue.Entry{ID: g.Entry.ID, Place: g.Entry.Place, State: queue.State(g.Entry.State), Revision: g.Change.Revision, Ready: report.Ready, First: len(report.Overrides) > 0}
+	v := queue.Gate{Revision: g.Change.Revision, Ready: report.Ready, First: len(report.Overrides) > 0}
 	switch {
 	case g.Change.State == "closed":
-		e.Gone = "the change was closed"
-	case tip == "":
-		e.Gone = "the target branch " + g.Entry.Target + " is gone"
+		v.Gone = "the change was closed"
+	case g.Facts.TargetGone:
+		v.Gone = "the target branch " + g.Entry.Target + " is gone"
 	}
-	if r := g.Rehearsal; r != nil && r.CommitID != "" {
-		e.Rehearsal = &queue.Rehearsal{Base: r.Base, Revision: r.Revision, Clear: report.Clear}
-		for _, q := range report.Requirements {
-			if q.At == "rehearsal" && q.Level == rules.Required && q.State == gate.Unmet {
-				e.Rehearsal.Red = q.Next
-			}
-		}
-		for _, login := range r.Approvers {
-			if !slices.Contains(report.Approvers, login) {
-				e.Rehearsal.Stale = "the approval of " + login + ", which its message names, no longer counts"
-			}
-		}
-	}
-	return e
+	return v
 }
 
-// take carries out one step of the plan.
-func (s *Conductor) take(ctx context.Context, repo *records.Repository, g *facts.Gathered, tip string, step queue.Step) error {
-	s.log.Info("queue", "repository", repo.Name, "change", g.Change.Number, "action", string(step.Action), "why", step.Why)
-	switch step.Action {
-	case queue.LineUp:
-		return s.records.Write(ctx, func(tx *records.Tx) error {
-			place := "max(place) + 1"
-			if len(g.Judge().Overrides) > 0 {
-				place = "min(place) - 1"
-			}
-			err := tx.Exec("UPDATE entries SET place = (SELECT "+place+" FROM entries WHERE repository_id = ?) WHERE id = ?", repo.ID, g.Entry.ID).Error
-			if err != nil {
-				return err
-			}
-			return queues.Move(tx, repo, g, queue.LinedUp, step.Why)
-		})
-	case queue.SendBack, queue.Discard:
-		to := queue.Waiting
-		if step.Action == queue.Discard {
-			to = queue.LinedUp
+// verdictOf is what a queue has to know of an entry's rehearsal that is built.
+func verdictOf(g facts.Gathered) queue.Verdict {
+	report := g.Judge()
+	v := queue.Verdict{Clear: report.Clear}
+	for _, q := range report.Requirements {
+		if q.At == "rehearsal" && q.Level == rules.Required && q.State == gate.Unmet {
+			v.Red = q.Next
 		}
-		g.Rehearsal, g.Facts.Rehearsal = nil, nil
-		return s.records.Write(ctx, func(tx *records.Tx) error {
-			if err := s.queues.EndRehearsals(tx, *g.Entry, step.Why); err != nil {
-				return err
-			}
-			return queues.Move(tx, repo, g, to, step.Why)
-		})
-	case queue.Eject:
-		return s.records.Write(ctx, func(tx *records.Tx) error {
-			return s.queues.EndEntry(tx, repo, g.Change, g.Entry, queue.Ejected, records.Itself, step.Why)
-		})
-	case queue.Build:
-		return s.build(ctx, repo, g, tip)
-	case queue.Land:
-		return s.land(ctx, repo, g)
 	}
-	return fmt.Errorf("no such action: %q", step.Action)
+	for _, login := range g.Rehearsal.Approvers {
+		if !slices.Contains(report.Approvers, login) {
+			v.Stale = "the approval of " + login + ", which its message names, no longer counts"
+		}
+	}
+	return v
 }

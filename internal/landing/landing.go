@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"tavrin/internal/core/event"
+	"tavrin/internal/typed"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/gate"
@@ -19,68 +20,51 @@ import (
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/moves"
-	"tavrin/internal/queues"
 	"tavrin/internal/records"
 )
 
-// land moves the target to an entry's rehearsed commit, in three steps each of which can be the last before a
-// crash: the intent is recorded with the facts it rests on; the branch moves by compare-and-swap; the landing is
-// recorded. The repository's lock is held. See docs/decisions for the order and what repair does after each step.
-func (s *Conductor) land(ctx context.Context, repo *records.Repository, g *facts.Gathered) error {
+// landClear lands what the plan says can land now, and says whether it tried.
+func (s *Conductor) landClear(ctx context.Context, repo *records.Repository, target string, state queue.State) (bool, error) {
+	_, actions := queue.Plan(state)
+	tried := false
+	for _, a := range actions {
+		if a.Do != queue.Land || ctx.Err() != nil {
+			continue
+		}
+		tried = true
+		if err := s.land(ctx, repo, target, a); err != nil {
+			return tried, fmt.Errorf("land an entry of %s on %s: %w", repo.Name, target, err)
+		}
+	}
+	return tried, nil
+}
+
+// land moves the target to an entry's rehearsed commit, in three steps each of which can be the last before a crash: the
+// intent is recorded with the facts it rests on; the branch moves by compare-and-swap; the landing is recorded. The
+// repository's lock covers these three and nothing else: whatever had to be built was built before. See docs/decisions for
+// the order and what repair does after each step.
+func (s *Conductor) land(ctx context.Context, repo *records.Repository, target string, a queue.Action) error {
 	ctx = context.WithoutCancel(ctx)
+	unlock, err := s.moves.Lock(ctx, repo)
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	s.moves.At("landing:begun")
-	var intent records.Intent
-	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		// The gate is judged again here, in the transaction that records the intent: this is the moment of landing.
-		var c records.Change
-		if err := tx.First(&c, g.Change.ID).Error; err != nil {
-			return err
-		}
-		now, err := s.facts.Gather(tx.DB, repo, c)
-		if err != nil {
-			return err
-		}
-		report := now.Judge()
-		if !report.Clear || now.Rehearsal == nil || now.Rehearsal.CommitID != g.Rehearsal.CommitID {
-			return nil // something came in between; the next round sees it
-		}
-		facts, err := json.Marshal(now.Facts)
-		if err != nil {
-			return err
-		}
-		sum := sha256.Sum256(facts)
-		intent = records.Intent{RepositoryID: repo.ID, Kind: moves.Landing, Ref: "refs/heads/" + c.Target, Old: now.Rehearsal.Base, New: now.Rehearsal.CommitID,
-			Actor: now.Entry.JoinedBy, EntryID: &now.Entry.ID, RehearsalID: &now.Rehearsal.ID, Revision: c.Revision, RulesVersion: now.Facts.RulesVersion, HouseVersion: now.Facts.HouseVersion,
-			Facts: string(facts), Digest: hex.EncodeToString(sum[:]), CreatedAt: s.records.Now()}
-		if err := tx.Create(&intent).Error; err != nil {
-			return err
-		}
-		if len(report.Exempted) > 0 {
-			err := tx.Record(intent.Actor, repo, event.RulesExempted{
-				Number: c.Number, Ref: intent.Ref, New: intent.New, Sources: report.Exempted, Asker: intent.Actor,
-			})
-			if err != nil {
-				return err
-			}
-		}
-		return queues.Move(tx, repo, g, queue.Landing, "its gate is clear and the landing is under way")
-	})
-	if err != nil || intent.ID == 0 {
+	intent, err := s.intend(ctx, repo, target, a)
+	if err != nil || intent == nil {
 		return err
 	}
 	s.moves.At("landing:intended")
-	made, tip, err := s.moves.Try(ctx, repo, &intent)
+	made, tip, err := s.moves.Try(ctx, repo, intent)
 	if why, notMade := errors.AsType[*moves.NotMadeError](err); notMade && !made {
-		if tip == intent.Old { // git's trouble, not the change's
-			s.queues.Rests.Rest(*intent.EntryID, s.records.Now(), "the branch could not be moved", why)
-		}
-		return s.dropLanding(ctx, repo, &intent, why)
+		return s.dropLanding(ctx, repo, intent, tip, why)
 	}
 	if err != nil {
 		return err // the intent stays open: the next round settles it
 	}
 	s.moves.At("landing:moved")
-	removal, err := s.finishLanding(ctx, repo, &intent)
+	removal, err := s.finishLanding(ctx, repo, intent)
 	if err != nil {
 		return err
 	}
@@ -91,27 +75,80 @@ func (s *Conductor) land(ctx context.Context, repo *records.Repository, g *facts
 	return nil
 }
 
-// dropLanding takes an intent back whose branch could not be moved, and lines the entry up again.
-func (s *Conductor) dropLanding(ctx context.Context, repo *records.Repository, intent *records.Intent, why error) error {
+// intend judges the gate of an entry once more, in the transaction that records the intent: this is the moment of landing.
+// When something came in between, the queue is told, and there is no intent.
+func (s *Conductor) intend(ctx context.Context, repo *records.Repository, target string, a queue.Action) (*records.Intent, error) {
+	var intent *records.Intent
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		intent = nil
+		q, _, err := s.queues.LoadedIn(tx, repo, target)
+		if err != nil {
+			return err
+		}
+		e := q.Entry(a.Entry)
+		if e == nil || e.State != queue.Rehearsing || e.Rehearsal != a.Rehearsal {
+			return nil
+		}
+		g, err := s.gathered(tx.DB, repo, a.Entry)
+		if err != nil {
+			return err
+		}
+		at := queue.At{At: tx.Now()}
+		report := g.Judge()
+		if !report.Clear || g.Rehearsal == nil || g.Rehearsal.Number != a.Rehearsal {
+			told := []queue.Event{queue.Seen{At: at, Entry: a.Entry, Gate: gateOf(g)}}
+			if g.Rehearsal != nil {
+				told = append(told, queue.Judged{At: at, Rehearsal: g.Rehearsal.Number, Verdict: verdictOf(g)})
+			}
+			return s.queues.Tell(tx, repo, target, told...)
+		}
+		given, err := json.Marshal(g.Facts)
+		if err != nil {
+			return err
+		}
+		sum := sha256.Sum256(given)
+		intent = &records.Intent{
+			RepositoryID: repo.ID, Kind: moves.Landing, Ref: "refs/heads/" + target, Old: g.Rehearsal.Base, New: g.Rehearsal.CommitID,
+			Actor: g.Entry.JoinedBy, EntryID: &g.Entry.ID, RehearsalID: &g.Rehearsal.ID, Revision: g.Change.Revision,
+			RulesVersion: g.Facts.RulesVersion, HouseVersion: g.Facts.HouseVersion, Facts: string(given), Digest: hex.EncodeToString(sum[:]), CreatedAt: tx.Now(),
+		}
+		if err := tx.Create(intent).Error; err != nil {
+			return err
+		}
+		if len(report.Exempted) > 0 {
+			err := tx.Record(intent.Actor, repo, event.RulesExempted{
+				Number: g.Change.Number, Ref: intent.Ref, New: intent.New, Sources: report.Exempted, Asker: intent.Actor,
+			})
+			if err != nil {
+				return err
+			}
+		}
+		return s.queues.Tell(tx, repo, target, queue.LandingBegun{At: at, Entry: a.Entry})
+	})
+	return intent, err
+}
+
+// dropLanding takes an intent back whose branch could not be moved: the entry is in line again. Where the branch stands where
+// it stood, that was trouble of Git's, and the entry rests.
+func (s *Conductor) dropLanding(ctx context.Context, repo *records.Repository, intent *records.Intent, tip string, why error) error {
 	s.log.Warn("a landing was taken back", "repository", repo.Name, "ref", intent.Ref, "error", why)
 	return s.records.Write(ctx, func(tx *records.Tx) error {
 		if err := tx.Model(intent).Update("outcome", moves.Dropped).Error; err != nil {
 			return err
 		}
-		e, c, err := facts.EntryAndChange(tx.DB, *intent.EntryID)
-		if err != nil {
-			return err
-		}
-		reason := "the landing was not finished and is tried again"
+		dropped := queue.LandingDropped{At: queue.At{At: tx.Now()}, Entry: *intent.EntryID, Why: "the landing was not finished and is tried again"}
 		if errors.Is(why, git.ErrMoved) {
-			reason = "the target moved on"
+			dropped.Why = "the target moved on"
 		}
-		if err := s.queues.EndRehearsals(tx, e, reason); err != nil {
-			return err
+		if tip == intent.Old && why != errUnfinished {
+			dropped.Trouble = typed.Shortened(why.Error())
 		}
-		return queues.Move(tx, repo, &facts.Gathered{Entry: &e, Change: c}, queue.LinedUp, reason)
+		return s.queues.Tell(tx, repo, strings.TrimPrefix(intent.Ref, "refs/heads/"), dropped)
 	})
 }
+
+// errUnfinished says that a landing ended before its branch moved: the process was killed.
+var errUnfinished = errors.New("it ended before the branch moved")
 
 // finishLanding records a landing whose branch has moved: the change, the entry, the journal line and the evidence,
 // in one transaction. When the source branch is to be removed, the intent to do so is returned.
@@ -164,10 +201,7 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 		if err := s.waivers.Use(tx, repo, report.Overrides, c.Number, intent.New); err != nil {
 			return err
 		}
-		err = tx.Model(&records.Rehearsal{}).Where("entry_id = ? AND ended = ''", e.ID).Update("ended", "landed").Error
-		if err == nil {
-			err = tx.Model(&e).Updates(map[string]any{"state": string(queue.Landed), "reason": fmt.Sprintf("landed as %.10s", intent.New), "ended_at": s.records.Now()}).Error
-		}
+		err = s.queues.Tell(tx, repo, target, queue.Done{At: queue.At{At: tx.Now()}, Entry: e.ID, Tip: intent.New})
 		if err == nil {
 			err = tx.Record(intent.Actor, repo, event.ChangeLanded{OfChange: event.OfChange{Number: c.Number},
 				Title: c.Title, Target: target, Old: intent.Old, New: intent.New, Strategy: e.Strategy, Revision: intent.Revision,
@@ -241,7 +275,7 @@ func (s *Conductor) settleLanding(ctx context.Context, repo *records.Repository,
 		}
 		return err
 	case tip == i.Old:
-		return s.dropLanding(ctx, repo, i, errors.New("it ended before the branch moved"))
+		return s.dropLanding(ctx, repo, i, tip, errUnfinished)
 	default:
 		return s.loseLanding(ctx, repo, i, tip)
 	}
@@ -283,11 +317,7 @@ func (s *Conductor) loseLanding(ctx context.Context, repo *records.Repository, i
 		if err := tx.Model(i).Update("outcome", moves.Lost).Error; err != nil {
 			return err
 		}
-		e, c, err := facts.EntryAndChange(tx.DB, *i.EntryID)
-		if err != nil {
-			return err
-		}
 		reason := fmt.Sprintf("%s stands at %.10s, which this landing cannot explain: somebody moved it outside the service; look into it, then join again", i.Ref, tip)
-		return s.queues.EndEntry(tx, repo, c, &e, queue.Ejected, records.Itself, reason)
+		return s.queues.Tell(tx, repo, strings.TrimPrefix(i.Ref, "refs/heads/"), queue.LandingLost{At: queue.At{At: tx.Now()}, Entry: *i.EntryID, Why: reason})
 	})
 }

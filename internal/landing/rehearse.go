@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"tavrin/internal/core/event"
+	"tavrin/internal/typed"
 
 	"gorm.io/gorm"
 
@@ -19,61 +21,158 @@ import (
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
-	"tavrin/internal/queues"
 	"tavrin/internal/records"
 )
 
-// build makes an entry's rehearsal. Everything that its commit depends on is on record before it is built, so that
-// after a crash the same commit is built again.
-func (s *Conductor) build(ctx context.Context, repo *records.Repository, g *facts.Gathered, tip string) error {
-	same, err := s.sameOn(ctx, repo, g, tip)
-	if err != nil {
-		return s.notBuilt(ctx, repo, g, tip, err)
+// builders is how many rehearsals are built at once, in all repositories together.
+const builders = 2
+
+// building is the rehearsals that workers are at.
+type building struct {
+	mu    sync.Mutex
+	at    map[work]context.CancelFunc
+	slots chan struct{}
+}
+
+// work is what a worker is at: one rehearsal of one queue.
+type work struct {
+	repo   int64
+	target string
+	number int64
+}
+
+// build has workers build the rehearsals that a queue wants and nobody is at, and calls off those that it does not want any
+// more. It does not wait for them.
+func (s *Conductor) build(ctx context.Context, repo *records.Repository, target string, state queue.State) {
+	b := &s.building
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for at, callOff := range b.at {
+		if r := state.Rehearsal(at.number); at.repo == repo.ID && at.target == target && r == nil {
+			callOff()
+		}
 	}
-	if lost := onBase(g, same); len(lost) > 0 && !g.Judge().Ready {
-		return s.records.Write(ctx, func(tx *records.Tx) error {
-			return s.queues.EndEntry(tx, repo, g.Change, g.Entry, queue.Ejected, records.Itself, queue.ApprovalsLost(lost, g.Change.Number, g.Change.Target, tip))
+	for _, r := range state.Rehearsals {
+		at := work{repo.ID, target, r.ID}
+		if r.Ended != "" || r.Commit != "" || b.at[at] != nil {
+			continue
+		}
+		working, callOff := context.WithCancel(ctx)
+		b.at[at] = callOff
+		s.tasks.Go(func() {
+			defer s.moves.Nudge() // it may be wanted again
+			defer func() {
+				b.mu.Lock()
+				defer b.mu.Unlock()
+				delete(b.at, at)
+				callOff()
+			}()
+			select {
+			case b.slots <- struct{}{}:
+				defer func() { <-b.slots }()
+			case <-working.Done():
+				return
+			}
+			if err := safely(func() error { return s.rehearse(working, repo, target, r) }); err != nil && working.Err() == nil {
+				s.log.Error("a rehearsal could not be built", "repository", repo.Name, "rehearsal", r.ID, "error", err)
+				s.queues.Rests.Rest(repo.ID, s.records.Now(), err)
+			}
 		})
 	}
-	r, err := s.plannedRehearsal(ctx, repo, g, tip, same)
-	if err != nil {
+}
+
+// errNotWanted says that a rehearsal is of no more use: its queue does not wait for it.
+var errNotWanted = errors.New("the rehearsal is of no more use")
+
+// rehearse makes a rehearsal, and tells its queue what came of it. Everything that its commit depends on is on record before
+// it is built, so that after a crash the same commit is built again. An error is trouble with the records.
+func (s *Conductor) rehearse(ctx context.Context, repo *records.Repository, target string, wanted queue.Rehearsal) error {
+	g, err := s.gathered(s.records.Read(ctx), repo, wanted.Entry)
+	if err != nil || g.Revision.Number != wanted.Revision {
+		return err // with another revision the next round wants another rehearsal
+	}
+	trouble, err := s.rehearseNow(ctx, repo, &g, wanted)
+	if errors.Is(err, errNotWanted) {
+		return nil
+	}
+	if err != nil || trouble == nil {
 		return err
+	}
+	if ctx.Err() != nil {
+		return nil // it was called off, or the service stops: what was begun is begun again
+	}
+	told := s.whyNotBuilt(ctx, repo, &g, wanted, trouble)
+	return s.records.Write(ctx, func(tx *records.Tx) error { return s.queues.Tell(tx, repo, target, told) })
+}
+
+// rehearseNow builds a rehearsal. What stands in the way of building comes first, trouble with the records second.
+func (s *Conductor) rehearseNow(ctx context.Context, repo *records.Repository, g *facts.Gathered, wanted queue.Rehearsal) (trouble, err error) {
+	same, trouble := s.sameOn(ctx, repo, g, wanted.Base)
+	if trouble != nil {
+		return trouble, nil
+	}
+	if lost := onBase(g, same); len(lost) > 0 && !g.Judge().Ready {
+		return lostError(queue.ApprovalsLost(lost, g.Change.Number, g.Change.Target, wanted.Base)), nil
+	}
+	r, trouble, err := s.plannedRehearsal(ctx, repo, g, wanted, same)
+	if trouble != nil || err != nil {
+		return trouble, err
 	}
 	s.moves.At("rehearsal:planned")
-	bare := s.disk.Bare(repo)
 	plan, err := s.planOf(ctx, repo, g, r)
+	if err != nil {
+		return nil, err
+	}
+	bare := s.disk.Bare(repo)
+	built, trouble := bare.Build(ctx, plan)
+	if trouble == nil {
+		trouble = bare.Keep(ctx, rehearsalRef(r), built.Commit)
+	}
+	if trouble != nil {
+		return trouble, nil
+	}
+	s.moves.At("rehearsal:built")
+	r.CommitID, r.Tree = built.Commit, built.Tree
+	return nil, s.records.Write(ctx, func(tx *records.Tx) error { return s.recordBuilt(tx, repo, g, wanted, r) })
+}
+
+// recordBuilt records a rehearsal that is built, and asks for its checks.
+func (s *Conductor) recordBuilt(tx *records.Tx, repo *records.Repository, g *facts.Gathered, wanted queue.Rehearsal, r records.Rehearsal) error {
+	if err := s.stillWanted(tx.DB, r.ID); err != nil {
+		return err
+	}
+	if err := tx.Model(&r).Updates(map[string]any{"commit_id": r.CommitID, "tree": r.Tree}).Error; err != nil {
+		return err
+	}
+	now, err := s.facts.Gather(tx.DB, repo, g.Change) // by the rules of this moment; later ones ask for themselves
 	if err != nil {
 		return err
 	}
-	built, err := bare.Build(ctx, plan)
-	if err == nil {
-		err = bare.Keep(ctx, rehearsalRef(r), built.Commit)
-	}
+	err = tx.Record(records.Itself, repo, event.RehearsalBuilt{OfChange: event.OfChange{Number: g.Change.Number},
+		Rehearsal: r.ID, Target: g.Entry.Target, Commit: r.CommitID, Base: r.Base, Tree: r.Tree, Strategy: r.Strategy, Revision: r.Revision})
 	if err != nil {
-		return s.notBuilt(ctx, repo, g, tip, err)
+		return err
 	}
-	s.queues.Rests.Over(g.Entry.ID)
-	s.moves.At("rehearsal:built")
-	r.CommitID, r.Tree = built.Commit, built.Tree
-	return s.records.Write(ctx, func(tx *records.Tx) error {
-		if err := tx.Model(&r).Updates(map[string]any{"commit_id": r.CommitID, "tree": r.Tree}).Error; err != nil {
-			return err
-		}
-		now, err := s.facts.Gather(tx.DB, repo, g.Change) // by the rules of this moment; later ones ask for themselves
-		if err != nil {
-			return err
-		}
-		err = tx.Record(records.Itself, repo, event.RehearsalBuilt{OfChange: event.OfChange{Number: g.Change.Number},
-			Rehearsal: r.ID, Target: g.Entry.Target, Commit: r.CommitID, Base: r.Base, Tree: r.Tree, Strategy: r.Strategy, Revision: r.Revision})
-		if err != nil {
-			return err
-		}
-		if err := s.checks.AskRehearsal(tx, repo, now, r, true); err != nil {
-			return err
-		}
-		return queues.Move(tx, repo, g, queue.Rehearsing, "the rehearsal is built")
-	})
+	if err := s.checks.AskRehearsal(tx, repo, now, r, true); err != nil {
+		return err
+	}
+	return s.queues.Tell(tx, repo, g.Entry.Target, queue.Built{At: queue.At{At: tx.Now()}, Rehearsal: wanted.ID, Commit: r.CommitID})
 }
+
+// stillWanted refuses a rehearsal that ended while it was built.
+func (s *Conductor) stillWanted(db *gorm.DB, id int64) error {
+	var alive int64
+	err := db.Model(&records.Rehearsal{}).Where("id = ? AND ended = ''", id).Count(&alive).Error
+	if err == nil && alive == 0 {
+		err = errNotWanted
+	}
+	return err
+}
+
+// lostError says that approvals were for something else than would land.
+type lostError string
+
+func (e lostError) Error() string { return string(e) }
 
 // onBase takes into account which earlier revisions bring the same to the base, and returns the approvals that are not for
 // what would land there.
@@ -121,33 +220,32 @@ func (s *Conductor) planOf(ctx context.Context, repo *records.Repository, g *fac
 
 func rehearsalRef(r records.Rehearsal) string { return fmt.Sprintf("rehearsals/%d", r.ID) }
 
-// notBuilt ejects an entry whose change cannot be rehearsed, with words that help. Trouble of the service's own ejects
-// nobody: the entry keeps its place and rests for a while.
-func (s *Conductor) notBuilt(ctx context.Context, repo *records.Repository, g *facts.Gathered, tip string, err error) error {
-	var conflict *git.ConflictError
-	var different *git.DifferentError
-	if ctx.Err() != nil {
-		return err
-	}
-	why := queue.NotBuilt{Number: g.Change.Number, Source: g.Change.Source, Target: g.Change.Target}
+// whyNotBuilt tells a queue why a rehearsal was not built: an obstacle of the change's, with words that help, or trouble of
+// the service's own, which ejects nobody.
+func (s *Conductor) whyNotBuilt(ctx context.Context, repo *records.Repository, g *facts.Gathered, wanted queue.Rehearsal, err error) queue.Event {
+	at := queue.At{At: s.records.Now()}
+	why := queue.Obstacle{Text: err.Error(), Number: g.Change.Number, Source: g.Change.Source, Target: g.Change.Target}
 	switch {
-	case errors.As(err, &conflict):
-		why.Kind, why.Text = queue.Conflicts, err.Error()
-	case errors.As(err, &different):
-		why.Kind, why.Text = queue.Differs, err.Error()
-		why.Others = s.otherWays(ctx, repo, g, tip)
-	case errors.As(err, new(git.NothingError)):
-		why.Kind, why.Text = queue.Empty, err.Error()
+	case isA[lostError](err):
+		return queue.NotBuilt{At: at, Rehearsal: wanted.ID, Why: err.Error()}
+	case isA[*git.ConflictError](err):
+		why.Kind = queue.Conflicts
+	case isA[*git.DifferentError](err):
+		why.Kind, why.Others = queue.Differs, s.otherWays(ctx, repo, g, wanted.Base)
+	case isA[git.NothingError](err):
+		why.Kind = queue.Empty
 	case changes.AboutTheChange(err):
-		why.Kind, why.Text = queue.TooMuch, err.Error()
+		why.Kind = queue.TooMuch
 	default:
 		s.log.Error("a rehearsal could not be built", "repository", repo.Name, "change", g.Change.Number, "error", err)
-		s.queues.Rests.Rest(g.Entry.ID, s.records.Now(), "its rehearsal could not be built", err)
-		return nil
+		return queue.BuildFailed{At: at, Rehearsal: wanted.ID, Trouble: typed.Shortened(err.Error())}
 	}
-	return s.records.Write(ctx, func(tx *records.Tx) error {
-		return s.queues.EndEntry(tx, repo, g.Change, g.Entry, queue.Ejected, records.Itself, why.Reason())
-	})
+	return queue.NotBuilt{At: at, Rehearsal: wanted.ID, Why: why.Reason()}
+}
+
+func isA[E error](err error) bool {
+	_, ok := errors.AsType[E](err)
+	return ok
 }
 
 // otherWays lists the other strategies that the rules allow and by which the change would land as it was shown.
@@ -165,21 +263,32 @@ func (s *Conductor) otherWays(ctx context.Context, repo *records.Repository, g *
 	return ways
 }
 
-// plannedRehearsal returns the rehearsal on record that was not built yet, or records a new plan.
-func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Repository, g *facts.Gathered, tip string, same []int) (records.Rehearsal, error) {
-	if r := g.Rehearsal; r != nil && r.CommitID == "" && r.Base == tip && r.Head == g.Revision.Head && r.Strategy == g.Entry.Strategy &&
-		slices.Equal(r.Approvers, approversNamed(*g)) && slices.Equal(r.SameAs, same) {
-		return *r, nil
+// plannedRehearsal returns the rehearsal on record that was not built yet, or records a new plan. Trouble with Git comes
+// second, with the records third.
+func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Repository, g *facts.Gathered, wanted queue.Rehearsal, same []int) (r records.Rehearsal, trouble, err error) {
+	if r := g.Rehearsal; r != nil && r.Number == wanted.ID && r.CommitID == "" && r.Base == wanted.Base && r.Head == g.Revision.Head &&
+		r.Strategy == g.Entry.Strategy && slices.Equal(r.Approvers, approversNamed(*g)) && slices.Equal(r.SameAs, same) {
+		return *r, nil, nil
 	}
-	log, err := s.disk.Bare(repo).LogAll(ctx, g.Revision.Head, []string{g.Revision.Base}, "change.commits")
-	if err != nil {
-		return records.Rehearsal{}, err
+	log, trouble := s.disk.Bare(repo).LogAll(ctx, g.Revision.Head, []string{g.Revision.Base}, "change.commits")
+	if trouble != nil {
+		return r, trouble, nil
 	}
 	now := s.records.Now().Truncate(time.Second)
-	r := records.Rehearsal{EntryID: g.Entry.ID, Revision: g.Revision.Number, Base: tip, Head: g.Revision.Head, Strategy: g.Entry.Strategy,
-		CommittedAt: now, AuthoredAt: now, Approvers: approversNamed(*g), SameAs: same, CreatedAt: now}
+	r = records.Rehearsal{
+		EntryID: g.Entry.ID, Number: wanted.ID, Revision: g.Revision.Number, Base: wanted.Base, Head: g.Revision.Head, Strategy: g.Entry.Strategy,
+		CommittedAt: now, AuthoredAt: now, Approvers: approversNamed(*g), SameAs: same, CreatedAt: now,
+	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
-		if err := s.queues.EndRehearsals(tx, *g.Entry, "another was planned"); err != nil {
+		tx.TouchesNothing() // it is none of the gate's facts before it is built
+		q, _, err := s.queues.LoadedIn(tx, repo, g.Entry.Target)
+		if err != nil {
+			return err
+		}
+		if q.Rehearsal(wanted.ID) == nil {
+			return errNotWanted
+		}
+		if err := tx.Model(&records.Rehearsal{}).Where("entry_id = ? AND ended = ''", g.Entry.ID).Update("ended", "another was planned").Error; err != nil {
 			return err
 		}
 		opener, err := accounts.AccountByLogin(tx.DB, g.Change.OpenedBy)
@@ -192,7 +301,7 @@ func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Reposito
 		}
 		return tx.Create(&r).Error
 	})
-	return r, err
+	return r, nil, err
 }
 
 // approversNamed lists the approvals that the final message names: none for a rebase, which keeps its messages.

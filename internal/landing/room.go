@@ -7,6 +7,7 @@
 package landing
 
 import (
+	"context"
 	"log/slog"
 	"sync"
 
@@ -38,8 +39,9 @@ type Conductor struct {
 	key      *signing.Key
 	log      *slog.Logger
 
-	tasks  sync.WaitGroup // what runs until the service stops
-	movers movers
+	tasks    sync.WaitGroup // what runs until the service stops
+	movers   movers
+	building building
 }
 
 // Needs is what landing stands on.
@@ -64,6 +66,7 @@ func New(n Needs) *Conductor {
 		records: n.Records, disk: n.Disk, moves: n.Moves, rulebook: n.Rulebook, facts: n.Facts, checks: n.Checks, waivers: n.Waivers,
 		queues: n.Queues, changes: n.Changes, intake: n.Intake, key: n.Key, log: n.Log,
 	}
+	s.building.at, s.building.slots = map[work]context.CancelFunc{}, make(chan struct{}, builders)
 	n.Moves.Settles(moves.Landing, s.settleLanding)
 	n.Moves.Settles(moves.Removal, s.settleRemoval)
 	return s

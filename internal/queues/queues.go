@@ -72,7 +72,7 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 		if err := tx.Create(&entry).Error; err != nil {
 			return records.OrTaken(err, "change %d is in the queue already: tavrin queue leave %d takes it out", number, number)
 		}
-		if err := tx.Model(&entry).Update("place", entry.ID).Error; err != nil {
+		if err := s.Tell(tx, repo, c.Target, queue.Joined{At: now(tx), Entry: entry.ID, Change: number}); err != nil {
 			return err
 		}
 		return tx.Record(a.Login(), repo, event.QueueJoined{OfChange: event.OfChange{Number: number},
@@ -113,60 +113,35 @@ func (s *Queues) Leave(ctx context.Context, a accounts.Actor, name string, numbe
 				return err
 			}
 		}
-		return s.EndEntry(tx, repo, c, &entry, queue.Withdrawn, a.Login(), a.Login()+" withdrew it")
+		return s.Tell(tx, repo, entry.Target, queue.Left{At: now(tx), Entry: entry.ID, By: a.Login(), Why: a.Login() + " withdrew it"})
 	})
+	db := s.records.Read(ctx)
+	if err == nil {
+		err = db.First(&entry, entry.ID).Error
+	}
 	if err != nil {
 		return wire.Entry{}, err
 	}
-	return s.EntryView(s.records.Read(ctx), repo, entry)
-}
-
-// EndEntry ends an entry: by a person, or by the service with a reason.
-func (s *Queues) EndEntry(tx *records.Tx, repo *records.Repository, c records.Change, e *records.Entry, state queue.State, actor, reason string) error {
-	if err := s.EndRehearsals(tx, *e, reason); err != nil {
-		return err
-	}
-	now := s.records.Now()
-	e.State, e.Reason, e.EndedAt = string(state), reason, &now
-	if err := tx.Model(e).Updates(map[string]any{"state": e.State, "reason": reason, "ended_at": now}).Error; err != nil {
-		return err
-	}
-	return tx.Record(actor, repo, placed(state, c.Number, reason))
-}
-
-// EndRehearsals says of an entry's rehearsals that they are of no more use, and calls off what they wait for.
-func (s *Queues) EndRehearsals(tx *records.Tx, e records.Entry, why string) error {
-	var alive []records.Rehearsal
-	if err := tx.Where("entry_id = ? AND ended = ''", e.ID).Find(&alive).Error; err != nil {
-		return err
-	}
-	for _, r := range alive {
-		if err := tx.Model(&r).Update("ended", why).Error; err != nil {
-			return err
-		}
-		err := tx.Model(&records.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for = ? AND state IN ('waiting', 'running')",
-			e.RepositoryID, r.CommitID, checks.RehearsalName(r)).
-			Updates(map[string]any{"state": "cancelled", "finished_at": s.records.Now(), "lease_hash": "", "lease_until": nil, "summary": why}).Error
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return s.EntryView(db, repo, entry)
 }
 
 // reason says why an entry is where it is. For one that has not ended it is worked out when asked, so that it is
 // never behind.
-func reason(g facts.Gathered) string {
-	switch queue.State(g.Entry.State) {
+func (s *Queues) reason(db *gorm.DB, g facts.Gathered) (string, error) {
+	switch queue.EntryState(g.Entry.State) {
 	case queue.Waiting:
-		return g.Judge().Summary
+		return g.Judge().Summary, nil
 	case queue.LinedUp:
-		return "ready; waiting for those ahead"
+		q, err := load(db, g.Entry.RepositoryID, g.Entry.Target)
+		if e := q.State.Entry(g.Entry.ID); err == nil && e != nil && e.Resting(s.records.Now()) {
+			return e.Rest.Words, nil
+		}
+		return "ready; waiting for those ahead", err
 	case queue.Rehearsing:
-		return rehearsing(g)
+		return rehearsing(g), nil
 	case queue.Landing, queue.Landed, queue.Ejected, queue.Withdrawn:
 	}
-	return g.Entry.Reason
+	return g.Entry.Reason, nil
 }
 
 // rehearsing says what a rehearsal waits for.
@@ -183,15 +158,6 @@ func rehearsing(g facts.Gathered) string {
 	return "rehearsing: " + strings.Join(open, "; ")
 }
 
-// Move puts an entry into another state that is not an end.
-func Move(tx *records.Tx, repo *records.Repository, g *facts.Gathered, to queue.State, why string) error {
-	g.Entry.State, g.Entry.Reason = string(to), why
-	if err := tx.Model(g.Entry).Updates(map[string]any{"state": string(to), "reason": why}).Error; err != nil {
-		return err
-	}
-	return tx.Record(records.Itself, repo, placed(to, g.Change.Number, why))
-}
-
 // EntryView describes an entry.
 func (s *Queues) EntryView(db *gorm.DB, repo *records.Repository, e records.Entry) (wire.Entry, error) {
 	var c records.Change
@@ -206,11 +172,11 @@ func (s *Queues) EntryView(db *gorm.DB, repo *records.Repository, e records.Entr
 			return v, err
 		}
 		g.Entry = &e
-		v.Reason = reason(g)
-		for _, id := range []int64{e.ID, -repo.ID} {
-			if why := s.Rests.Resting(id, s.records.Now()); why != "" {
-				v.Reason = why
-			}
+		if v.Reason, err = s.reason(db, g); err != nil {
+			return v, err
+		}
+		if why := s.Rests.Resting(repo.ID, s.records.Now()); why != "" {
+			v.Reason = why
 		}
 		ahead, err := aliveEntries(db, repo, e.Target)
 		if err != nil {
@@ -284,7 +250,7 @@ func caption(q wire.Queue) string {
 		return fmt.Sprintf("The queue of %s is empty.", q.Branch)
 	}
 	first := q.Entries[0]
-	switch queue.State(first.State) {
+	switch queue.EntryState(first.State) {
 	case queue.Landing:
 		return fmt.Sprintf("Change %d is landing on %s.", first.Number, q.Branch)
 	case queue.Rehearsing:
@@ -293,23 +259,4 @@ func caption(q wire.Queue) string {
 		return fmt.Sprintf("Change %d is next for %s.", first.Number, q.Branch)
 	}
 	return fmt.Sprintf("Nothing is ready for %s: change %d waits. %s", q.Branch, first.Number, first.Reason)
-}
-
-// placed is the event of an entry that goes on in its queue, or ends.
-func placed(state queue.State, number int, reason string) event.Event {
-	p := event.Placed{OfChange: event.OfChange{Number: number}, Reason: reason}
-	switch state {
-	case queue.Waiting:
-		return event.QueueWaiting{Placed: p}
-	case queue.LinedUp:
-		return event.QueueLinedUp{Placed: p}
-	case queue.Rehearsing:
-		return event.QueueRehearsing{Placed: p}
-	case queue.Landing:
-		return event.QueueLanding{Placed: p}
-	case queue.Withdrawn:
-		return event.QueueWithdrawn{Placed: p}
-	case queue.Ejected, queue.Landed: // what has landed is told as a change that landed
-	}
-	return event.QueueEjected{Placed: p}
 }

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"tavrin/internal/core/event"
+	"tavrin/internal/core/queue"
 )
 
 // House is the home of repositories that belong together.
@@ -267,6 +268,22 @@ type CheckRun struct {
 	CreatedAt    time.Time
 }
 
+// Queue is what the queue of one target branch knows, as core/queue has it.
+type Queue struct {
+	ID           int64
+	RepositoryID int64
+	Target       string
+	Version      int64       // events it was told
+	State        queue.State `gorm:"serializer:json"`
+}
+
+// QueueEvent is something that a queue was told.
+type QueueEvent struct {
+	QueueID int64
+	Version int64 // of the queue, with it
+	Event   string
+}
+
 // Entry is one change's place in a queue.
 type Entry struct {
 	ID           int64
@@ -288,6 +305,7 @@ type Entry struct {
 type Rehearsal struct {
 	ID          int64
 	EntryID     int64
+	Number      int64 // by which the queue knows it
 	Revision    int
 	Base        string
 	Head        string

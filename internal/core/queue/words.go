@@ -18,8 +18,8 @@ const (
 	TooMuch   Kind = "out of bound" // a bound was reached
 )
 
-// NotBuilt is why a change cannot be rehearsed, and what its people need to know to go on.
-type NotBuilt struct {
+// Obstacle is why a change cannot be rehearsed, and what its people need to know to go on.
+type Obstacle struct {
 	Kind           Kind
 	Text           string // what is the matter, with the files
 	Number         int
@@ -28,7 +28,7 @@ type NotBuilt struct {
 }
 
 // Reason puts it into words, with the next step.
-func (n NotBuilt) Reason() string {
+func (n Obstacle) Reason() string {
 	update := fmt.Sprintf("bring %s up to %s, settle the conflict there (git fetch origin && git rebase origin/%s), push, and join again", n.Source, n.Target, n.Target)
 	switch n.Kind {
 	case Conflicts:

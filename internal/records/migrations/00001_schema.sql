@@ -378,7 +378,23 @@ CREATE INDEX check_runs_leased ON check_runs (lease_token) WHERE lease_hash <> '
 
 -- Queues and landings.
 
-CREATE TABLE entries (
+CREATE TABLE queues (                               -- what the queue of one target branch knows
+  id            INTEGER PRIMARY KEY,
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  target        TEXT NOT NULL,
+  version       INTEGER NOT NULL,                   -- events it was told
+  state         TEXT NOT NULL,                      -- JSON
+  UNIQUE (repository_id, target)
+);
+
+CREATE TABLE queue_events (                         -- what queues were told: told again, they make the state again
+  queue_id INTEGER NOT NULL REFERENCES queues (id),
+  version  INTEGER NOT NULL,                        -- of the queue, with it
+  event    TEXT NOT NULL,                           -- JSON
+  PRIMARY KEY (queue_id, version)
+) WITHOUT ROWID;
+
+CREATE TABLE entries (                              -- places in queues; those that have not ended are as the queue's state has them
   id            INTEGER PRIMARY KEY,
   repository_id INTEGER NOT NULL REFERENCES repositories (id),
   change_id     INTEGER NOT NULL REFERENCES changes (id),
@@ -400,6 +416,7 @@ CREATE INDEX entries_change ON entries (change_id, id);
 CREATE TABLE rehearsals (                           -- written before it is built, so that building again gives the same commit
   id           INTEGER PRIMARY KEY,
   entry_id     INTEGER NOT NULL REFERENCES entries (id),
+  number       INTEGER NOT NULL,                    -- by which the queue knows it
   revision     INTEGER NOT NULL,
   base         TEXT NOT NULL,
   head         TEXT NOT NULL,
