@@ -139,6 +139,7 @@ func (w *town) open(o service.Options) {
 	if _, timed := w.t.(*testing.B); !timed {
 		o.Doubt = func(what string) { w.t.Error(what) }
 		o.Queries = asked.add
+		o.Git, o.Nested = watch(w.t)
 	}
 	s, err := service.Open(context.Background(), o)
 	w.ok(err)
@@ -176,6 +177,16 @@ func (w *town) close() {
 	w.service.Records.EndStreams()
 	w.server.Close()
 	w.service.Close()
+	if _, timed := w.t.(*testing.B); !timed {
+		replayed(w.t, filepath.Join(w.dir, "data"))
+	}
+}
+
+// openAt starts a service again on the town's folder, which tells of each of its steps.
+func (w *town) openAt(at func(step string)) {
+	w.t.Helper()
+	w.open(service.Options{At: at})
+	w.admin = w.as("admin")
 }
 
 func (w *town) populate() {

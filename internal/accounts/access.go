@@ -75,7 +75,9 @@ func (s *Access) Authenticate(ctx context.Context, token string) (Actor, error) 
 	if !strings.HasPrefix(token, typed.TokenPrefix) || len(token) > 100 {
 		return Actor{}, bad
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	var t records.Token
 	if err := db.Where("hash = ?", Digest(token)).First(&t).Error; err != nil {
 		return Actor{}, records.OrElse(err, bad)
@@ -145,7 +147,9 @@ func (s *Access) SignIn(ctx context.Context, token string) (string, Actor, error
 // Session finds out whose browser session this is.
 func (s *Access) Session(ctx context.Context, session string) (Actor, error) {
 	over := problem.New(problem.SignInNeeded, "the session is over: sign in again")
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	var row records.Session
 	if err := db.Where("hash = ? AND expires_at > ?", Digest(session), s.records.Now()).First(&row).Error; err != nil {
 		return Actor{}, records.OrElse(err, over)

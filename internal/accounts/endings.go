@@ -23,7 +23,9 @@ func (s *Access) Still(ctx context.Context, a Actor) error {
 	if !a.Known() {
 		return nil
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	over := problem.New(problem.SignInNeeded, "your token has ended, or your account was taken out of use")
 	if a.sessionHash != "" {
 		var n int64

@@ -76,7 +76,9 @@ func (s *People) Keys(ctx context.Context, a Actor, login string) ([]wire.Key, e
 	if login == "" {
 		login = a.Login()
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	account, err := AccountByLogin(db, login)
 	if err != nil {
 		return nil, err

@@ -131,7 +131,9 @@ func (s *People) People(ctx context.Context, a Actor) ([]wire.Person, error) {
 	if !a.Known() || a.account.Robot && a.scope != ScopeAll {
 		return nil, problem.New(problem.SignInNeeded, "sign in to see people")
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	ids, err := knows(db, a, "people")
 	if err != nil {
 		return nil, err
@@ -144,7 +146,7 @@ func (s *People) People(ctx context.Context, a Actor) ([]wire.Person, error) {
 	if err := query.Find(&accounts).Error; err != nil {
 		return nil, err
 	}
-	teams, err := s.Teams(ctx, a)
+	teams, err := teamsKnown(db, a)
 	if err != nil {
 		return nil, err
 	}
@@ -285,7 +287,13 @@ func (s *People) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
 	if !a.Known() {
 		return nil, problem.New(problem.SignInNeeded, "sign in to see teams")
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	return teamsKnown(snap.DB, a)
+}
+
+// teamsKnown lists the teams that an actor knows of.
+func teamsKnown(db *gorm.DB, a Actor) ([]wire.Team, error) {
 	ids, err := knows(db, a, "teams")
 	if err != nil {
 		return nil, err

@@ -120,7 +120,9 @@ func (s *Access) Tokens(ctx context.Context, a Actor) ([]wire.Token, error) {
 	if !a.Known() {
 		return nil, problem.New(problem.SignInNeeded, "sign in to see tokens")
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	query := db.Order("id")
 	if !a.account.Admin {
 		query = query.Where("account_id = ?", a.account.ID)

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/records"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -64,7 +65,7 @@ func build(o Options) (http.Handler, *server) {
 	}
 	s := &server{Options: o, gates: newGates(o.Bounds)}
 	r := chi.NewRouter()
-	r.Use(s.logged, s.safe, s.identified, s.bounded)
+	r.Use(s.logged, watched, s.safe, s.identified, s.bounded)
 	r.NotFound(s.notFound)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, &Problem{Status: http.StatusMethodNotAllowed, Title: "Method Not Allowed", Detail: r.Method + " means nothing at " + r.URL.Path})
@@ -193,4 +194,11 @@ func call[I, O any](s *server, method, path, id, summary string, f func(context.
 // done is the answer of a call that has nothing to tell.
 type done struct {
 	Done bool `json:"done"`
+}
+
+// watched has what one request reads watched for reading beside an open snapshot of its own.
+func watched(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		next.ServeHTTP(w, r.WithContext(records.Watched(r.Context())))
+	})
 }

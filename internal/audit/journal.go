@@ -31,7 +31,9 @@ type JournalQuery struct {
 // Journal lists lines. Lines that belong to no repository are for administrators; others for those who may read
 // their repository.
 func (s *Auditor) Journal(ctx context.Context, a accounts.Actor, q JournalQuery) ([]wire.JournalLine, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	query := db.Limit(min(max(1, q.Limit), maxLines))
 	if q.Repository != "" {
 		repo, err := accounts.Reach(db, a, q.Repository, gate.Reader)

@@ -6,8 +6,6 @@ import (
 
 	"tavrin/internal/core/event"
 
-	"gorm.io/gorm"
-
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
@@ -58,12 +56,16 @@ func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string,
 	}
 	change := records.Change{RepositoryID: repo.ID, Title: n.Title, Description: description, Source: n.Source, Target: n.Target,
 		State: state, OpenedBy: a.Login(), CreatedAt: s.records.Now(), UpdatedAt: s.records.Now()}
+	change.Number = repo.Changes + 1 // nobody else gives one out while the repository is locked
 	pending, err := s.RevisionOf(ctx, repo, change, nil, head, a.Login())
 	if err != nil {
 		return wire.Change{}, err
 	}
 	if pending.Row.Files == 0 {
 		return wire.Change{}, problem.Wrong("source", "%s brings nothing that %s does not have", n.Source, n.Target)
+	}
+	if err := s.Keep(ctx, repo, pending); err != nil {
+		return wire.Change{}, err
 	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error { return s.recordOpened(tx, repo, &change, pending, n.DependsOn) })
 	if err != nil {
@@ -77,13 +79,9 @@ func (s *Changes) recordOpened(tx *records.Tx, repo *records.Repository, change 
 	if err := noTwin(tx.DB, *change); err != nil {
 		return err
 	}
-	if err := tx.Model(repo).Update("changes", gorm.Expr("changes + 1")).Error; err != nil {
+	if err := tx.Model(repo).Update("changes", change.Number).Error; err != nil {
 		return err
 	}
-	if err := tx.First(repo, repo.ID).Error; err != nil {
-		return err
-	}
-	change.Number = repo.Changes
 	if err := tx.Create(change).Error; err != nil {
 		return err
 	}
@@ -101,12 +99,14 @@ func (s *Changes) recordOpened(tx *records.Tx, repo *records.Repository, change 
 
 // Change describes one change.
 func (s *Changes) Change(ctx context.Context, a accounts.Actor, name string, number int) (wire.Change, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return wire.Change{}, err
 	}
-	v, err := s.changeView(db, repo, c)
+	v, err := s.changeView(snap, repo, c)
 	v.DescriptionHTML = s.html(v.Description)
 	if err != nil || (c.State != "open" && c.State != "draft") || !s.disk.Bare(repo).HasBranch(c.Target) {
 		return v, err
@@ -115,8 +115,8 @@ func (s *Changes) Change(ctx context.Context, a accounts.Actor, name string, num
 	return v, err
 }
 
-func (s *Changes) changeView(db *gorm.DB, repo *records.Repository, c records.Change) (wire.Change, error) {
-	g, err := s.facts.Remembered(db, repo, c)
+func (s *Changes) changeView(snap *records.View, repo *records.Repository, c records.Change) (wire.Change, error) {
+	g, err := s.facts.Remembered(snap, repo, c)
 	if err != nil {
 		return wire.Change{}, err
 	}
@@ -131,21 +131,21 @@ func (s *Changes) changeView(db *gorm.DB, repo *records.Repository, c records.Ch
 		v.DependsOn = append(v.DependsOn, d.Number)
 	}
 	v.Tickets = gate.Tickets(g.Set, g.Facts)
-	if err := db.Model(&records.ChangeLabel{}).Where("change_id = ?", c.ID).Order("label").Pluck("label", &v.Labels).Error; err != nil {
+	if err := snap.Model(&records.ChangeLabel{}).Where("change_id = ?", c.ID).Order("label").Pluck("label", &v.Labels).Error; err != nil {
 		return v, err
 	}
 	var asked []records.ChangeReviewer
-	if err := db.Where("change_id = ?", c.ID).Order("optional, who").Find(&asked).Error; err != nil {
+	if err := snap.Where("change_id = ?", c.ID).Order("optional, who").Find(&asked).Error; err != nil {
 		return v, err
 	}
 	for _, r := range asked {
 		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
 	}
-	if v.Overrides, err = waivers.OverrideViews(db.Where("change_id = ?", c.ID)); err != nil {
+	if v.Overrides, err = waivers.OverrideViews(snap.Where("change_id = ?", c.ID)); err != nil {
 		return v, err
 	}
 	if entry != nil {
-		view, err := s.queues.EntryView(db, repo, *entry)
+		view, err := s.queues.EntryView(snap, repo, *entry)
 		if err != nil {
 			return v, err
 		}
@@ -169,7 +169,9 @@ const changesPage = 50
 
 // Changes lists a repository's changes, newest first.
 func (s *Changes) Changes(ctx context.Context, a accounts.Actor, name string, q ChangeQuery) ([]wire.Change, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return nil, err
@@ -207,7 +209,7 @@ func (s *Changes) Changes(ctx context.Context, a accounts.Actor, name string, q 
 	}
 	out := []wire.Change{}
 	for _, c := range rows {
-		v, err := s.changeView(db, repo, c)
+		v, err := s.changeView(snap, repo, c)
 		if err != nil {
 			return nil, err
 		}
@@ -251,6 +253,9 @@ func (s *Changes) turn(ctx context.Context, a accounts.Actor, name string, numbe
 		if pending, err = s.missed(ctx, repo, c, a.Login()); err != nil {
 			return wire.Change{}, err
 		}
+	}
+	if err := s.Keep(ctx, repo, pending...); err != nil {
+		return wire.Change{}, err
 	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		_, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)

@@ -75,7 +75,9 @@ func gatheredView(db *gorm.DB, r records.GatheredRemark) (wire.Gathered, error) 
 
 // Gathered lists what the actor has gathered on a change and not sent, oldest first. Nobody else sees it.
 func (s *Threads) Gathered(ctx context.Context, a accounts.Actor, name string, number int) ([]wire.Gathered, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	_, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return nil, err

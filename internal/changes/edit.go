@@ -53,6 +53,11 @@ func (s *Changes) EditChange(ctx context.Context, a accounts.Actor, name string,
 			return wire.Change{}, err
 		}
 	}
+	if revision != nil {
+		if err := s.Keep(ctx, repo, *revision); err != nil {
+			return wire.Change{}, err
+		}
+	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error { return s.edit(tx, a, repo, c.ID, e, revision) })
 	if err != nil {
 		return wire.Change{}, err

@@ -124,7 +124,9 @@ func (s *Changes) Withdraw(ctx context.Context, a accounts.Actor, name string, n
 
 // Reviews lists everything reviewers said of a change, oldest first.
 func (s *Changes) Reviews(ctx context.Context, a accounts.Actor, name string, number int) ([]wire.Review, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	_, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return nil, err

@@ -226,6 +226,19 @@ func fixups(commits []records.BroughtCommit) int {
 	return n
 }
 
+// Keep makes names of the service's own for the heads of revisions that are about to be recorded, so that Git does not lose
+// them. It runs Git, and comes before the transaction that records them; the repository's lock is held, so that their
+// numbers stay as they were worked out.
+func (s *Changes) Keep(ctx context.Context, repo *records.Repository, revisions ...PendingRevision) error {
+	for _, p := range revisions {
+		name := fmt.Sprintf("revisions/%d/%d", p.Change.Number, p.Row.Number)
+		if err := s.disk.Bare(repo).Keep(ctx, name, p.Row.Head); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // SaveRevision records a revision: who counts as author of it is completed here, where the records are at hand.
 func (s *Changes) SaveRevision(tx *records.Tx, repo *records.Repository, p PendingRevision) error {
 	more, err := Contributors(tx.DB, repo, p)
@@ -240,9 +253,6 @@ func (s *Changes) SaveRevision(tx *records.Tx, repo *records.Repository, p Pendi
 	p.Row.Authors = slices.Compact(slices.Sorted(slices.Values(append(p.Row.Authors, more...))))
 	p.Row.ChangeID = p.Change.ID
 	if err := tx.Create(&p.Row).Error; err != nil {
-		return err
-	}
-	if err := s.disk.Bare(repo).Keep(tx.Statement.Context, fmt.Sprintf("revisions/%d/%d", p.Change.Number, p.Row.Number), p.Row.Head); err != nil {
 		return err
 	}
 	if err := tx.Model(&p.Change).Updates(map[string]any{"revision": p.Row.Number, "updated_at": s.records.Now()}).Error; err != nil {

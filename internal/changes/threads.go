@@ -191,7 +191,9 @@ func (s *Threads) threadPlace(ctx context.Context, db *gorm.DB, repo *records.Re
 
 // Threads lists a change's discussions, oldest first, each with where its lines are now.
 func (s *Threads) Threads(ctx context.Context, a accounts.Actor, name string, number int) ([]wire.Thread, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return nil, err

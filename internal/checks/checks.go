@@ -71,8 +71,13 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 		return wire.Check{}, err
 	}
 	n.Summary = typed.Mask(n.Summary)
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	if err != nil {
+		return wire.Check{}, err
+	}
+	there := s.disk.Bare(repo).HasCommit(ctx, n.Commit) // a commit that is there stays
 	var out wire.Check
-	err := s.records.Write(ctx, func(tx *records.Tx) error {
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		repo, err := accounts.Reach(tx.DB, a, name, gate.Reader)
 		if err != nil {
 			return err
@@ -90,7 +95,7 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 		case declared.Witness != "" && declared.Witness != a.Login():
 			return problem.New(problem.Forbidden, "the rules name robot:%s as the witness of %s, and you are %s", declared.Witness, n.Name, a.Login())
 		}
-		if !s.disk.Bare(repo).HasCommit(ctx, n.Commit) {
+		if !there {
 			return problem.New(problem.Unknown, "%s has no commit %s", name, n.Commit)
 		}
 		run, err := s.attempt(tx, repo, n)
@@ -171,7 +176,9 @@ func (s *Checks) AskAgain(ctx context.Context, a accounts.Actor, name, commit, c
 
 // Checks lists the newest attempts of the checks on a commit.
 func (s *Checks) Checks(ctx context.Context, a accounts.Actor, name, commit string) ([]wire.Check, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return nil, err
@@ -197,7 +204,9 @@ func CheckViews(db *gorm.DB, repo *records.Repository, commit string) ([]wire.Ch
 
 // CheckNames lists every check seen or named by the rules.
 func (s *Checks) CheckNames(ctx context.Context, a accounts.Actor, name string) ([]wire.CheckName, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return nil, err
@@ -243,7 +252,9 @@ func (s *Checks) CheckNames(ctx context.Context, a accounts.Actor, name string) 
 
 // Wanted lists the checks that were asked for and that a witness, not a runner, has to answer.
 func (s *Checks) Wanted(ctx context.Context, a accounts.Actor, name string) ([]wire.Check, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return nil, err

@@ -28,14 +28,16 @@ func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, err
 	if !a.Known() {
 		return nil, problem.New(problem.SignInNeeded, "sign in to see what waits for you")
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repos, err := accounts.Readable(db, a)
 	if err != nil {
 		return nil, err
 	}
 	out := []wire.DeskItem{}
 	for i := range repos {
-		items, err := s.deskIn(db, a, &repos[i])
+		items, err := s.deskIn(snap, a, &repos[i])
 		if err != nil {
 			return nil, fmt.Errorf("look into %s: %w", repos[i].Name, err)
 		}
@@ -63,29 +65,29 @@ func boolOrder(x, y bool) int {
 }
 
 // deskIn lists what waits for the actor in one repository.
-func (s *Desk) deskIn(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
+func (s *Desk) deskIn(snap *records.View, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
 	var open []records.Change
-	if err := db.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Order("number").Find(&open).Error; err != nil {
+	if err := snap.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Order("number").Find(&open).Error; err != nil {
 		return nil, err
 	}
-	out, err := deskLooks(db, a, repo)
+	out, err := deskLooks(snap.DB, a, repo)
 	if err != nil {
 		return nil, err
 	}
-	kept, err := s.deskKept(db, a, repo)
+	kept, err := s.deskKept(snap.DB, a, repo)
 	if err != nil {
 		return nil, err
 	}
 	out = append(out, kept...)
 	for _, c := range open {
-		g, err := s.facts.Remembered(db, repo, c)
+		g, err := s.facts.Remembered(snap, repo, c)
 		if err != nil {
 			return nil, err
 		}
 		if _, belongs := g.Facts.People[a.Login()]; !belongs {
 			return out, nil // nothing else is asked of somebody without a role
 		}
-		items, err := deskOf(db, a, g)
+		items, err := deskOf(snap.DB, a, g)
 		if err != nil {
 			return nil, err
 		}

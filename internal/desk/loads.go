@@ -14,7 +14,9 @@ import (
 
 // ReviewLoads says how the open reviews of a repository are spread over people.
 func (s *Desk) ReviewLoads(ctx context.Context, a accounts.Actor, name string) ([]wire.ReviewLoad, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return nil, err
@@ -31,7 +33,7 @@ func (s *Desk) ReviewLoads(ctx context.Context, a accounts.Actor, name string) (
 		return loads[login]
 	}
 	for _, c := range open {
-		g, err := s.facts.Remembered(db, repo, c)
+		g, err := s.facts.Remembered(snap, repo, c)
 		if err != nil {
 			return nil, err
 		}

@@ -10,6 +10,8 @@ import (
 
 	"tavrin/internal/core/event"
 
+	"gorm.io/gorm"
+
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
@@ -34,7 +36,13 @@ func (s *Notices) Notices(ctx context.Context, a accounts.Actor, q NoticeQuery) 
 	if !a.Known() {
 		return wire.Notices{}, problem.New(problem.SignInNeeded, "sign in to see your notices")
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	return noticesOf(snap.DB, a, q)
+}
+
+// noticesOf lists the notices of an actor.
+func noticesOf(db *gorm.DB, a accounts.Actor, q NoticeQuery) (wire.Notices, error) {
 	out := wire.Notices{Notices: []wire.Notice{}}
 	repos, err := accounts.Readable(db, a)
 	if err != nil {
@@ -150,7 +158,9 @@ func (s *Notices) Following(ctx context.Context, a accounts.Actor) ([]wire.Follo
 		return nil, problem.New(problem.SignInNeeded, "sign in to see what you follow")
 	}
 	out := []wire.Following{}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	err := db.Raw("SELECT r.name AS repository, ifnull(c.number, 0) AS number, f.muted FROM follows f JOIN repositories r ON r.id = f.repository_id LEFT JOIN changes c ON c.id = f.change_id WHERE f.login = ? ORDER BY r.name, c.number",
 		a.Login()).Scan(&out).Error
 	return slices.DeleteFunc(out, func(f wire.Following) bool {
@@ -219,7 +229,9 @@ func (s *Notices) revokeFeeds(tx *records.Tx, a accounts.Actor) error {
 func (s *Notices) Feed(ctx context.Context, secret string) (login string, n wire.Notices, err error) {
 	unknown := problem.New(problem.Unknown, "there is no feed at this address: it was revoked, or is mistyped")
 	var row records.Feed
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	if err := db.Where("hash = ? AND revoked_at IS NULL", accounts.Digest(secret)).First(&row).Error; err != nil {
 		if errors.Is(err, records.ErrNotFound) {
 			err = unknown
@@ -233,6 +245,6 @@ func (s *Notices) Feed(ctx context.Context, secret string) (login string, n wire
 	if account.Disabled {
 		return "", n, unknown
 	}
-	n, err = s.Notices(ctx, accounts.Reading(account), NoticeQuery{})
+	n, err = noticesOf(db, accounts.Reading(account), NoticeQuery{})
 	return account.Login, n, err
 }

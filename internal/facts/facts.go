@@ -25,7 +25,10 @@ type Gatherer struct {
 // New returns what gathers facts. doubt, unless it is nil, has every remembered gate judged anew, and is told of those that
 // were remembered wrongly; tests use it.
 func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, memory *recall.Memory, doubt func(what string)) *Gatherer {
-	s := &Gatherer{records: r, disk: disk, rulebook: book, memory: memory, doubt: doubt}
-	r.OnCommit(func(c records.Commit) { s.editions.written(c.Touched) })
+	s := &Gatherer{records: r, disk: disk, rulebook: book, memory: memory, editions: newEditions(), doubt: doubt}
+	r.Listen(records.Listener{
+		Before: func(c records.Commit) { s.editions.touch(c.Touched, writing) },
+		After:  func(c records.Commit) { s.editions.touch(c.Touched, c.Seq) },
+	})
 	return s
 }

@@ -16,12 +16,14 @@ import (
 
 // ChangeAreas says which areas a change touches and whose approval would be enough.
 func (s *Gatherer) ChangeAreas(ctx context.Context, a accounts.Actor, name string, number int) (wire.ChangeAreas, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, c, err := ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return wire.ChangeAreas{}, err
 	}
-	g, err := s.Remembered(db, repo, c)
+	g, err := s.Remembered(snap, repo, c)
 	if err != nil {
 		return wire.ChangeAreas{}, err
 	}
@@ -157,7 +159,9 @@ func (g Gathered) Judge() gate.Report {
 
 // Gate gives the gate report of a change. A change that has landed shows the gate it landed through.
 func (s *Gatherer) Gate(ctx context.Context, a accounts.Actor, name string, number int) (wire.Report, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, c, err := ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return wire.Report{}, err
@@ -166,7 +170,7 @@ func (s *Gatherer) Gate(ctx context.Context, a accounts.Actor, name string, numb
 		landing, err := s.landingView(db, repo, c)
 		return landing.Report, err
 	}
-	g, err := s.Remembered(db, repo, c)
+	g, err := s.Remembered(snap, repo, c)
 	if err != nil {
 		return wire.Report{}, err
 	}

@@ -29,7 +29,9 @@ func (s *Gatherer) ReportOf(db *gorm.DB, repo *records.Repository, intent *recor
 
 // Landing returns how a change landed, with its evidence.
 func (s *Gatherer) Landing(ctx context.Context, a accounts.Actor, name string, number int) (wire.Landing, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, c, err := ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return wire.Landing{}, err

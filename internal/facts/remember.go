@@ -1,10 +1,11 @@
 package facts
 
 import (
+	"context"
 	"fmt"
+	"math"
 	"reflect"
 	"sync"
-	"time"
 
 	"gorm.io/gorm"
 
@@ -14,10 +15,12 @@ import (
 )
 
 // A change's gate depends on its own records, on its repository's (rules, checks, branches, other changes), and on what
-// belongs to no repository (people, teams, houses). Each of the three has a count that goes up when something of it is
-// written; a gate is remembered under all three. What depends on the time as well is not remembered.
+// belongs to no repository (people, teams, houses). Of each of the three it is known which write transaction touched it
+// last, and while one is being committed that touches it, that it is. A gate is remembered under all three, and only a
+// snapshot that has them all may use it: so what is remembered is what would be judged from that snapshot. What depends on
+// the time as well is not remembered.
 
-// editions counts the writes that gates depend on. Its zero value is ready.
+// editions knows which write transactions touched what gates depend on last.
 type editions struct {
 	mu     sync.Mutex
 	all    uint64
@@ -25,33 +28,39 @@ type editions struct {
 	change map[records.ChangeKey]uint64
 }
 
-// written counts a write that has been committed.
-func (e *editions) written(t records.Touched) {
+func newEditions() editions {
+	return editions{repo: map[int64]uint64{}, change: map[records.ChangeKey]uint64{}}
+}
+
+// writing stands for a transaction that is being committed: no snapshot is sure to have it.
+const writing = math.MaxUint64
+
+// touch notes a transaction by what it touches.
+func (e *editions) touch(t records.Touched, seq uint64) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if e.repo == nil {
-		e.repo, e.change = map[int64]uint64{}, map[records.ChangeKey]uint64{}
-	}
 	if t.All || !t.Said {
-		e.all++
+		e.all = seq
 	}
 	for id := range t.Repos {
-		e.repo[id]++
+		e.repo[id] = seq
 	}
 	for key := range t.Changes {
-		e.change[key]++
+		e.change[key] = seq
 	}
 }
 
-// of names the edition of a repository, or of one of its changes.
-func (e *editions) of(repo int64, number int) string {
+// edition is the transactions that touched what a gate depends on last: everything, its repository, its change.
+type edition struct{ all, repo, change uint64 }
+
+func (e *editions) of(repo int64, number int) edition {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if number == 0 {
-		return fmt.Sprintf("%d.%d", e.all, e.repo[repo])
-	}
-	return fmt.Sprintf("%d.%d.%d", e.all, e.repo[repo], e.change[records.ChangeKey{Repo: repo, Number: number}])
+	return edition{e.all, e.repo[repo], e.change[records.ChangeKey{Repo: repo, Number: number}]}
 }
+
+// newest is the last of them.
+func (e edition) newest() uint64 { return max(e.all, e.repo, e.change) }
 
 // weight is what a remembered gate weighs, in kilobytes or so.
 func (g Gathered) weight() int {
@@ -60,12 +69,24 @@ func (g Gathered) weight() int {
 
 // Remembered is Gather with the report, for reading outside of a write: remembered for as long as nothing that it depends on
 // was written.
-func (s *Gatherer) Remembered(db *gorm.DB, repo *records.Repository, c records.Change) (Gathered, error) {
-	k := recall.Key{What: "gate", Repo: repo.ID, Of: fmt.Sprintf("%d@%s", c.ID, s.editions.of(repo.ID, c.Number))} // before anything is read
-	if g, ok := recall.Found[Gathered](s.memory, k); ok {
-		s.doubted(db, repo, c, k, g)
-		return g, nil
+func (s *Gatherer) Remembered(snap *records.View, repo *records.Repository, c records.Change) (Gathered, error) {
+	of := s.editions.of(repo.ID, c.Number)
+	if of.newest() > snap.Since() {
+		return s.report(snap.DB, repo, c) // the snapshot is of before the newest write: it has its own truth
 	}
+	k := recall.Key{What: "gate", Repo: repo.ID, Of: fmt.Sprintf("%d@%v", c.ID, of)}
+	if g, ok := recall.Found[Gathered](s.memory, k); ok {
+		return g, s.doubted(snap.DB, repo, c, of, g)
+	}
+	g, err := s.report(snap.DB, repo, c)
+	if err == nil && !g.dependsOnTime() {
+		recall.Keep(s.memory, k, g.weight(), g)
+	}
+	return g, err
+}
+
+// report gathers what judging a change needs, and judges it.
+func (s *Gatherer) report(db *gorm.DB, repo *records.Repository, c records.Change) (Gathered, error) {
 	if err := db.First(&c, c.ID).Error; err != nil {
 		return Gathered{}, err
 	}
@@ -75,26 +96,26 @@ func (s *Gatherer) Remembered(db *gorm.DB, repo *records.Repository, c records.C
 	}
 	report := g.Judge()
 	g.report = &report
-	if !g.dependsOnTime() {
-		recall.Keep(s.memory, k, g.weight(), g)
-	}
 	return g, nil
 }
 
 // doubted judges a remembered gate anew where that was asked for, and tells when it has become another although nothing
 // that it depends on was written.
-func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, c records.Change, k recall.Key, had Gathered) {
-	if s.doubt == nil || db.First(&c, c.ID).Error != nil {
-		return
+func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, c records.Change, of edition, had Gathered) error {
+	if s.doubt == nil {
+		return nil
 	}
-	now, err := s.Gather(db, repo, c)
-	if err != nil || reflect.DeepEqual(now.Judge(), *had.report) {
-		return
+	now, err := s.report(db, repo, c)
+	if err != nil || reflect.DeepEqual(*now.report, *had.report) {
+		return err
 	}
-	time.Sleep(100 * time.Millisecond) // a write may have been committed that is counted only now
-	if k.Of == fmt.Sprintf("%d@%s", c.ID, s.editions.of(repo.ID, c.Number)) {
-		s.doubt(fmt.Sprintf("change %d of %s is remembered as %+v and is %+v", c.Number, repo.Name, *had.report, now.Judge()))
+	// Where branches stand is read from disk. A move that is under way is written down when it is made.
+	var moving int64
+	err = s.records.Read(context.WithoutCancel(db.Statement.Context)).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''", repo.ID).Count(&moving).Error
+	if moving == 0 && s.editions.of(repo.ID, c.Number) == of {
+		s.doubt(fmt.Sprintf("change %d of %s is remembered as %+v and is %+v", c.Number, repo.Name, *had.report, *now.report))
 	}
+	return err
 }
 
 // dependsOnTime says whether the gate may become another without anything being written.

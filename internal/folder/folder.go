@@ -86,7 +86,7 @@ func (f *Folder) Run(ctx context.Context, r *records.Records, pathOf func(repo i
 	if err := f.marks.begin(f.Dir); err != nil {
 		return err
 	}
-	r.OnCommit(func(c records.Commit) {
+	r.Listen(records.Listener{After: func(c records.Commit) {
 		if c.Lines == 0 {
 			return
 		}
@@ -97,7 +97,7 @@ func (f *Folder) Run(ctx context.Context, r *records.Records, pathOf func(repo i
 		if err != nil {
 			log.Error("a mark could not be left of what was written", "line", c.Head.Seq, "error", err)
 		}
-	})
+	}})
 	return f.noteRestored(ctx, r)
 }
 

@@ -27,6 +27,8 @@ type Program struct {
 	Home string
 	// Bounds say how much is taken; the zero value stands for the defaults.
 	Bounds bounds.Bounds
+	// Started is told of every process that is about to start, by its arguments; nil: nobody is. Tests use it.
+	Started func(args []string)
 
 	defaulted sync.Once
 	turns     turns

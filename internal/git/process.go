@@ -134,6 +134,9 @@ func (r *Repo) prepare(ctx context.Context, args ...string) (*process, error) {
 	if err != nil {
 		return nil, err
 	}
+	if r.program.Started != nil {
+		r.program.Started(args)
+	}
 	b := r.program.bounds()
 	seconds, name := b.GitSeconds, "git.seconds"
 	if slices.Contains(transfers, command(args)) {

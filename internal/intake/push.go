@@ -444,6 +444,9 @@ func (s *Intake) FinishPush(ctx context.Context, repo *records.Repository, i *re
 		}
 		told = append(told, more...)
 	}
+	if err := s.changes.Keep(ctx, repo, revisions...); err != nil {
+		return nil, err
+	}
 	var lines []string
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		lines = told

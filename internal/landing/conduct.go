@@ -183,7 +183,7 @@ func (s *Conductor) round(ctx context.Context, repo *records.Repository, target 
 		if err != nil {
 			return false, err
 		}
-		if state, _, err = s.queues.Loaded(ctx, repo, target); err != nil {
+		if state, _, err = s.queues.Loaded(s.records.Read(ctx), repo, target); err != nil {
 			return false, err
 		}
 	}
@@ -196,7 +196,9 @@ func (s *Conductor) round(ctx context.Context, repo *records.Repository, target 
 func (s *Conductor) look(ctx context.Context, repo *records.Repository, target string) (seen, error) {
 	v := seen{target: target, judged: map[int64]judged{}}
 	var err error
-	if v.state, v.version, err = s.queues.Loaded(ctx, repo, target); err != nil {
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	if v.state, v.version, err = s.queues.Loaded(snap.DB, repo, target); err != nil {
 		return v, err
 	}
 	at := queue.At{At: s.records.Now()}
@@ -207,18 +209,17 @@ func (s *Conductor) look(ctx context.Context, repo *records.Repository, target s
 	if tip != v.state.Tip {
 		v.events = append(v.events, queue.TargetMoved{At: at, Tip: tip})
 	}
-	db := s.records.Read(ctx)
 	rested := false
 	for _, e := range v.state.Entries {
 		if e.State.Ended() {
 			continue
 		}
 		rested = rested || e.Resting(v.state.At) && !e.Resting(at.At)
-		_, c, err := facts.EntryAndChange(db, e.ID)
+		_, c, err := facts.EntryAndChange(snap.DB, e.ID)
 		if err != nil {
 			return v, err
 		}
-		g, err := s.facts.Remembered(db, repo, c)
+		g, err := s.facts.Remembered(snap, repo, c)
 		if err != nil {
 			return v, err
 		}

@@ -81,7 +81,7 @@ func (s *Conductor) intend(ctx context.Context, repo *records.Repository, target
 	var intent *records.Intent
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		intent = nil
-		q, _, err := s.queues.LoadedIn(tx, repo, target)
+		q, _, err := s.queues.Loaded(tx.DB, repo, target)
 		if err != nil {
 			return err
 		}
@@ -160,6 +160,9 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 	}
 	brought, err := s.disk.Bare(repo).Between(ctx, intent.New, []string{intent.Old})
 	if err != nil {
+		return nil, err
+	}
+	if err := s.changes.Keep(ctx, repo, revisions...); err != nil {
 		return nil, err
 	}
 	var removal *records.Intent

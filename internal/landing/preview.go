@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 
+	"gorm.io/gorm"
+
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
 	"tavrin/internal/core/gate"
@@ -19,7 +21,9 @@ import (
 // Preview says what a change would meet that is not opened yet: its gate, the areas it would touch and whose approval
 // would be enough, who would be asked, and whether it merges. Nothing is recorded.
 func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string, n changes.NewChange) (wire.Preview, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return wire.Preview{}, err
@@ -60,18 +64,18 @@ func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string, 
 	for _, r := range changes.WantedReviewers(g.Set, c, gate.Comes(g.Set, g.Facts)) {
 		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
 	}
-	v.Conflict, err = s.wouldNotLand(ctx, repo, g, tip)
+	v.Conflict, err = s.wouldNotLand(ctx, db, repo, g, tip)
 	return v, err
 }
 
 // wouldNotLand says in words why what was worked out of a change would not land on the target as it is now; nothing when it
 // would.
-func (s *Conductor) wouldNotLand(ctx context.Context, repo *records.Repository, g facts.Gathered, tip string) (string, error) {
+func (s *Conductor) wouldNotLand(ctx context.Context, db *gorm.DB, repo *records.Repository, g facts.Gathered, tip string) (string, error) {
 	strategy, _, err := g.Set.Without(g.Facts.Suspended).For(g.Change.Target).Choose("")
 	if err != nil {
 		strategy = rules.Squash // any will do to see whether it goes together with the target
 	}
-	plan, err := s.planOf(ctx, repo, &g, records.Rehearsal{Base: tip, Head: g.Revision.Head, Strategy: string(strategy)})
+	plan, err := planOf(db, repo, &g, records.Rehearsal{Base: tip, Head: g.Revision.Head, Strategy: string(strategy)})
 	if err != nil {
 		return "", err
 	}

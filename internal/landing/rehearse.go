@@ -119,7 +119,7 @@ func (s *Conductor) rehearseNow(ctx context.Context, repo *records.Repository, g
 		return trouble, err
 	}
 	s.moves.At("rehearsal:planned")
-	plan, err := s.planOf(ctx, repo, g, r)
+	plan, err := planOf(s.records.Read(ctx), repo, g, r)
 	if err != nil {
 		return nil, err
 	}
@@ -189,12 +189,11 @@ func onBase(g *facts.Gathered, same []int) (lost []gate.Review) {
 }
 
 // planOf is the plan of a rehearsal on record.
-func (s *Conductor) planOf(ctx context.Context, repo *records.Repository, g *facts.Gathered, r records.Rehearsal) (git.Plan, error) {
+func planOf(db *gorm.DB, repo *records.Repository, g *facts.Gathered, r records.Rehearsal) (git.Plan, error) {
 	ids := make([]string, len(g.Revision.Commits))
 	for i, c := range g.Revision.Commits {
 		ids[i] = c.ID
 	}
-	db := s.records.Read(ctx)
 	genuine, err := facts.LandedAmong(db, repo.ID, ids)
 	if err != nil {
 		return git.Plan{}, err
@@ -255,7 +254,7 @@ func (s *Conductor) otherWays(ctx context.Context, repo *records.Repository, g *
 		if string(strategy) == g.Entry.Strategy {
 			continue
 		}
-		plan, err := s.planOf(ctx, repo, g, records.Rehearsal{Base: tip, Head: g.Revision.Head, Strategy: string(strategy)})
+		plan, err := planOf(s.records.Read(ctx), repo, g, records.Rehearsal{Base: tip, Head: g.Revision.Head, Strategy: string(strategy)})
 		if err == nil && s.disk.Bare(repo).Try(ctx, plan) == nil {
 			ways = append(ways, string(strategy))
 		}
@@ -281,12 +280,12 @@ func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Reposito
 	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		tx.TouchesNothing() // it is none of the gate's facts before it is built
-		q, _, err := s.queues.LoadedIn(tx, repo, g.Entry.Target)
+		q, _, err := s.queues.Loaded(tx.DB, repo, g.Entry.Target)
 		if err != nil {
 			return err
 		}
-		if q.Rehearsal(wanted.ID) == nil {
-			return errNotWanted
+		if r := q.Rehearsal(wanted.ID); r == nil || r.Commit != "" {
+			return errNotWanted // or another worker has built it, begun by a round that looked before that
 		}
 		if err := tx.Model(&records.Rehearsal{}).Where("entry_id = ? AND ended = ''", g.Entry.ID).Update("ended", "another was planned").Error; err != nil {
 			return err

@@ -81,15 +81,16 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 	if err != nil {
 		return wire.Entry{}, err
 	}
-	db := s.records.Read(ctx)
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	repo, err := accounts.Reach(snap.DB, a, name, gate.Reader)
 	if err == nil {
-		err = db.First(&entry, entry.ID).Error
+		err = snap.First(&entry, entry.ID).Error
 	}
 	if err != nil {
 		return wire.Entry{}, err
 	}
-	return s.EntryView(db, repo, entry)
+	return s.EntryView(snap, repo, entry)
 }
 
 // Leave takes a change out of the queue again.
@@ -115,14 +116,15 @@ func (s *Queues) Leave(ctx context.Context, a accounts.Actor, name string, numbe
 		}
 		return s.Tell(tx, repo, entry.Target, queue.Left{At: now(tx), Entry: entry.ID, By: a.Login(), Why: a.Login() + " withdrew it"})
 	})
-	db := s.records.Read(ctx)
-	if err == nil {
-		err = db.First(&entry, entry.ID).Error
-	}
 	if err != nil {
 		return wire.Entry{}, err
 	}
-	return s.EntryView(db, repo, entry)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	if err := snap.First(&entry, entry.ID).Error; err != nil {
+		return wire.Entry{}, err
+	}
+	return s.EntryView(snap, repo, entry)
 }
 
 // reason says why an entry is where it is. For one that has not ended it is worked out when asked, so that it is
@@ -159,38 +161,38 @@ func rehearsing(g facts.Gathered) string {
 }
 
 // EntryView describes an entry.
-func (s *Queues) EntryView(db *gorm.DB, repo *records.Repository, e records.Entry) (wire.Entry, error) {
+func (s *Queues) EntryView(snap *records.View, repo *records.Repository, e records.Entry) (wire.Entry, error) {
 	var c records.Change
-	if err := db.First(&c, e.ChangeID).Error; err != nil {
+	if err := snap.First(&c, e.ChangeID).Error; err != nil {
 		return wire.Entry{}, err
 	}
-	v := wire.Entry{ID: e.ID, Number: c.Number, Title: c.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
+	out := wire.Entry{ID: e.ID, Number: c.Number, Title: c.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
 		RemoveSource: e.RemoveSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt}
 	if e.EndedAt == nil {
-		g, err := s.facts.Remembered(db, repo, c)
+		g, err := s.facts.Remembered(snap, repo, c)
 		if err != nil {
-			return v, err
+			return out, err
 		}
 		g.Entry = &e
-		if v.Reason, err = s.reason(db, g); err != nil {
-			return v, err
+		if out.Reason, err = s.reason(snap.DB, g); err != nil {
+			return out, err
 		}
 		if why := s.Rests.Resting(repo.ID, s.records.Now()); why != "" {
-			v.Reason = why
+			out.Reason = why
 		}
-		ahead, err := aliveEntries(db, repo, e.Target)
+		ahead, err := aliveEntries(snap.DB, repo, e.Target)
 		if err != nil {
-			return v, err
+			return out, err
 		}
-		v.Position = 1 + slices.IndexFunc(ahead, func(x records.Entry) bool { return x.ID == e.ID })
+		out.Position = 1 + slices.IndexFunc(ahead, func(x records.Entry) bool { return x.ID == e.ID })
 	}
 	var r records.Rehearsal
-	if err := db.Where("entry_id = ? AND commit_id <> ''", e.ID).Order("id DESC").Limit(1).Find(&r).Error; err != nil || r.ID == 0 || (r.Ended != "" && e.EndedAt == nil) {
-		return v, err
+	if err := snap.Where("entry_id = ? AND commit_id <> ''", e.ID).Order("id DESC").Limit(1).Find(&r).Error; err != nil || r.ID == 0 || (r.Ended != "" && e.EndedAt == nil) {
+		return out, err
 	}
-	checks, err := checks.CheckViews(db, repo, r.CommitID)
-	v.Rehearsal = &wire.Rehearsal{ID: r.ID, Base: r.Base, Commit: r.CommitID, Checks: checks}
-	return v, err
+	checks, err := checks.CheckViews(snap.DB, repo, r.CommitID)
+	out.Rehearsal = &wire.Rehearsal{ID: r.ID, Base: r.Base, Commit: r.CommitID, Checks: checks}
+	return out, err
 }
 
 // aliveEntries returns the entries of a target that have not ended, in order: those in line before those waiting.
@@ -203,7 +205,9 @@ func aliveEntries(db *gorm.DB, repo *records.Repository, target string) ([]recor
 
 // Queue shows the line of one target branch, by default the default branch's.
 func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch string) (wire.Queue, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return wire.Queue{}, err
@@ -214,34 +218,34 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 	if err := git.CheckBranch(branch); err != nil {
 		return wire.Queue{}, problem.Wrong("branch", "%v", err)
 	}
-	v := wire.Queue{Branch: branch, Entries: []wire.Entry{}, Recent: []wire.Entry{}}
-	if v.Tip, err = s.disk.Bare(repo).Tip(ctx, "refs/heads/"+branch); err != nil {
-		return v, problem.New(problem.Unknown, "%s has no branch %s", name, branch)
+	out := wire.Queue{Branch: branch, Entries: []wire.Entry{}, Recent: []wire.Entry{}}
+	if out.Tip, err = s.disk.Bare(repo).Tip(ctx, "refs/heads/"+branch); err != nil {
+		return out, problem.New(problem.Unknown, "%s has no branch %s", name, branch)
 	}
 	alive, err := aliveEntries(db, repo, branch)
 	if err != nil {
-		return v, err
+		return out, err
 	}
 	var ended []records.Entry
 	if err := db.Where("repository_id = ? AND target = ? AND ended_at IS NOT NULL", repo.ID, branch).Order("ended_at DESC").Limit(20).Find(&ended).Error; err != nil {
-		return v, err
+		return out, err
 	}
 	for _, e := range append(alive, ended...) {
-		view, err := s.EntryView(db, repo, e)
+		view, err := s.EntryView(snap, repo, e)
 		if err != nil {
-			return v, err
+			return out, err
 		}
 		if e.EndedAt == nil {
-			v.Entries = append(v.Entries, view)
+			out.Entries = append(out.Entries, view)
 		} else {
-			v.Recent = append(v.Recent, view)
+			out.Recent = append(out.Recent, view)
 		}
 	}
-	if v.Silent, err = s.checks.SilentChecks(db, repo); err != nil {
-		return v, err
+	if out.Silent, err = s.checks.SilentChecks(db, repo); err != nil {
+		return out, err
 	}
-	v.Caption = caption(v)
-	return v, nil
+	out.Caption = caption(out)
+	return out, nil
 }
 
 // caption says in a sentence what a queue is doing.

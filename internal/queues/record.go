@@ -1,7 +1,6 @@
 package queues
 
 import (
-	"context"
 	"errors"
 
 	"gorm.io/gorm"
@@ -23,14 +22,8 @@ func load(db *gorm.DB, repo int64, target string) (records.Queue, error) {
 }
 
 // Loaded returns what the queue of a target knows, and which version that is.
-func (s *Queues) Loaded(ctx context.Context, repo *records.Repository, target string) (queue.State, int64, error) {
-	q, err := load(s.records.Read(ctx), repo.ID, target)
-	return q.State, q.Version, err
-}
-
-// LoadedIn is Loaded within a transaction.
-func (s *Queues) LoadedIn(tx *records.Tx, repo *records.Repository, target string) (queue.State, int64, error) {
-	q, err := load(tx.DB, repo.ID, target)
+func (s *Queues) Loaded(db *gorm.DB, repo *records.Repository, target string) (queue.State, int64, error) {
+	q, err := load(db, repo.ID, target)
 	return q.State, q.Version, err
 }
 

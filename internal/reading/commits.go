@@ -17,7 +17,9 @@ import (
 
 // Revisions lists a change's revisions, newest first, with the commits of each.
 func (s *Reader) Revisions(ctx context.Context, a accounts.Actor, name string, number int) ([]wire.Revision, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return nil, err

@@ -116,7 +116,9 @@ func fileKey(path string) string {
 
 // Diff shows what a reading is about.
 func (s *Reader) Diff(ctx context.Context, a accounts.Actor, name string, number int, q Reading) (wire.Diff, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return wire.Diff{}, err
@@ -216,7 +218,9 @@ func generated(file string) bool { return lockFiles.MatchString(path.Base(file))
 
 // FileDiff shows one file of what a reading is about.
 func (s *Reader) FileDiff(ctx context.Context, a accounts.Actor, name string, number int, file string, q Reading) (wire.FilePatch, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return wire.FilePatch{}, err

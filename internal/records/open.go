@@ -60,7 +60,7 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Records, err
 		db.Close()
 		return nil, err
 	}
-	return &Records{writer: writer, reader: reader, now: now, readers: newBroker()}, nil
+	return &Records{writer: writer, reader: reader, now: now, readers: newBroker(), writing: make(chan struct{}, 1)}, nil
 }
 
 // ErrSchema is returned for records that this program does not understand.

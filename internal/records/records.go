@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"gorm.io/gorm"
@@ -20,11 +21,15 @@ type Records struct {
 	writer, reader *gorm.DB
 	now            func() time.Time
 	readers        broker
-	committed      []func(Commit)
+	listeners      []Listener
+	writing        chan struct{} // holds one while there is a writer
+	commits        atomic.Uint64
+	nested         func()
 }
 
 // Commit is what a write transaction has brought, for those who go by it.
 type Commit struct {
+	Seq     uint64       // counted since the start
 	Lines   int          // that it added to the journal
 	Head    journal.Head // the newest of them
 	Touched Touched
@@ -34,9 +39,15 @@ type Commit struct {
 // Now is the time, in UTC: the one clock of the service.
 func (r *Records) Now() time.Time { return r.now().UTC() }
 
-// OnCommit has a function called after every write transaction that was committed, before anybody else is told. It is for
-// the start, before anything is written.
-func (r *Records) OnCommit(f func(Commit)) { r.committed = append(r.committed, f) }
+// Listener goes by what is written.
+type Listener struct {
+	Before func(Commit) // it is about to be committed; nil: nothing to do
+	After  func(Commit) // it was committed, or was not after all
+}
+
+// Listen has a listener told of every write transaction, before anybody else is. It is for the start, before anything is
+// written.
+func (r *Records) Listen(l Listener) { r.listeners = append(r.listeners, l) }
 
 // Tx is one write transaction: the records and the journal lines that go with them. It gives no way to begin another.
 type Tx struct {
@@ -51,21 +62,40 @@ func (t *Tx) Now() time.Time { return t.records.Now() }
 // Write runs f in a write transaction, and commits it when f returns nil; afterwards listeners hear of its journal lines.
 // There is one writer: what takes long, Git above all, is done before or after.
 func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
+	// One after the other, what follows the commit too: the numbers of transactions are in the order in which they are done.
+	select {
+	case r.writing <- struct{}{}:
+		defer func() { <-r.writing }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 	t := &Tx{records: r}
+	begun := false
 	err := r.writer.WithContext(ctx).Transaction(func(db *gorm.DB) error {
 		t.DB, t.commit = db, Commit{}
-		return f(t)
+		if err := f(t); err != nil {
+			return err
+		}
+		t.commit.Seq = r.commits.Load() + 1 // there is one writer
+		for _, l := range r.listeners {
+			if begun = true; l.Before != nil {
+				l.Before(t.commit)
+			}
+		}
+		return nil
 	})
-	if err != nil {
-		return err
+	for _, l := range r.listeners {
+		if begun {
+			l.After(t.commit)
+		}
 	}
-	for _, told := range r.committed {
-		told(t.commit)
+	if begun {
+		r.commits.Store(t.commit.Seq)
 	}
-	if t.commit.Lines > 0 {
+	if err == nil && t.commit.Lines > 0 {
 		r.readers.announce()
 	}
-	return nil
+	return err
 }
 
 // Note runs f in a write transaction that no gate depends on and that leaves no line in the journal: what somebody has read
@@ -74,8 +104,62 @@ func (r *Records) Note(ctx context.Context, f func(tx *Tx) error) error {
 	return r.writer.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{DB: db, records: r}) })
 }
 
-// Read returns a handle that only reads.
-func (r *Records) Read(ctx context.Context) *gorm.DB { return r.reader.WithContext(ctx) }
+// Read returns a handle for one query. More than one belong to a View.
+func (r *Records) Read(ctx context.Context) *gorm.DB {
+	r.reading(ctx, 0)
+	return r.reader.WithContext(ctx)
+}
+
+// View is one snapshot of the records: nothing is torn between two queries. It holds nothing that others wait for but one of
+// the connections that read, so that whoever has one begins no other: it is handed down.
+type View struct {
+	*gorm.DB
+	records *Records
+	since   uint64 // commits before it
+	leave   func()
+}
+
+// View begins a snapshot. It has to be closed.
+func (r *Records) View(ctx context.Context) *View {
+	r.reading(ctx, 1)
+	v := &View{records: r, since: r.commits.Load(), leave: func() { r.reading(ctx, -1) }}
+	v.DB = r.reader.WithContext(ctx).Begin() // an error is that of every query
+	return v
+}
+
+// Close ends a snapshot.
+func (v *View) Close() {
+	v.Rollback() // it only read; whether its end is an error changes nothing
+	v.leave()
+}
+
+// Since is the number of the newest write transaction of which it is certain that the snapshot has it. It may have later ones.
+func (v *View) Since() uint64 { return v.since }
+
+// views counts the snapshots that are open on behalf of one request.
+type views struct{ open atomic.Int32 }
+
+type viewsKey struct{}
+
+// Watched returns a context in which nested reading is told of, where anybody asked for that (Nested).
+func Watched(ctx context.Context) context.Context {
+	return context.WithValue(ctx, viewsKey{}, &views{})
+}
+
+// Nested has a function told when something is read beside an open snapshot of the same request: with all connections taken
+// in this way nobody would go on. Tests use it.
+func (r *Records) Nested(f func()) { r.nested = f }
+
+func (r *Records) reading(ctx context.Context, more int32) {
+	w, watched := ctx.Value(viewsKey{}).(*views)
+	if !watched {
+		return
+	}
+	if w.open.Load() > 0 && more >= 0 && r.nested != nil {
+		r.nested()
+	}
+	w.open.Add(more)
+}
 
 // Itself is the actor of what the service does of its own accord.
 const Itself = "tavrin"

@@ -24,7 +24,9 @@ import (
 
 // Lines says of each line of a file which commit it comes from, and which change brought that.
 func (s *Repositories) Lines(ctx context.Context, a accounts.Actor, name, at, path string) (wire.LineOrigins, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return wire.LineOrigins{}, err
@@ -73,7 +75,9 @@ const maxHistory = 200 // commits in one answer
 
 // Branches lists a repository's branches with what protects them.
 func (s *Repositories) Branches(ctx context.Context, a accounts.Actor, name string) ([]wire.Branch, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return nil, err
@@ -144,7 +148,9 @@ func (s *Repositories) commitAt(ctx context.Context, repo *records.Repository, a
 
 // History lists commits from a branch, tag or commit backwards.
 func (s *Repositories) History(ctx context.Context, a accounts.Actor, name, at string, skip, limit int) ([]wire.Commit, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return nil, err
@@ -196,7 +202,9 @@ func (s *Repositories) RawFile(ctx context.Context, a accounts.Actor, name, at, 
 
 // Tree shows a folder or a file at a commit.
 func (s *Repositories) Tree(ctx context.Context, a accounts.Actor, name, at, path string) (wire.Tree, error) {
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	repo, err := accounts.Reach(snap.DB, a, name, gate.Reader)
 	if err != nil {
 		return wire.Tree{}, err
 	}
@@ -208,7 +216,7 @@ func (s *Repositories) Tree(ctx context.Context, a accounts.Actor, name, at, pat
 	if err != nil {
 		return wire.Tree{}, err
 	}
-	if err := facts.WantsOf(s.records.Read(ctx), a, repo, commit); err != nil {
+	if err := facts.WantsOf(snap.DB, a, repo, commit); err != nil {
 		return wire.Tree{}, err
 	}
 	v := wire.Tree{Commit: commit, Path: path}

@@ -42,7 +42,9 @@ func (s *Repositories) CreateHouse(ctx context.Context, a accounts.Actor, name s
 
 // Houses lists the houses in which the actor may read something, or has a role.
 func (s *Repositories) Houses(ctx context.Context, a accounts.Actor) ([]wire.House, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	var rows []records.House
 	if err := db.Order("name").Find(&rows).Error; err != nil {
 		return nil, err
@@ -203,13 +205,15 @@ func (s *Repositories) destination(ctx context.Context, raw string) (string, err
 
 // Repositories lists the repositories that the actor may read.
 func (s *Repositories) Repositories(ctx context.Context, a accounts.Actor) ([]wire.Repository, error) {
-	rows, err := accounts.Readable(s.records.Read(ctx), a)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	rows, err := accounts.Readable(snap.DB, a)
 	if err != nil {
 		return nil, err
 	}
 	repos := []wire.Repository{}
 	for _, r := range rows {
-		view, err := s.repositoryView(ctx, a, &r)
+		view, err := s.repositoryView(ctx, snap.DB, a, &r)
 		if err != nil {
 			return nil, err
 		}
@@ -220,15 +224,16 @@ func (s *Repositories) Repositories(ctx context.Context, a accounts.Actor) ([]wi
 
 // Repository describes one repository.
 func (s *Repositories) Repository(ctx context.Context, a accounts.Actor, name string) (wire.Repository, error) {
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	repo, err := accounts.Reach(snap.DB, a, name, gate.Reader)
 	if err != nil {
 		return wire.Repository{}, err
 	}
-	return s.repositoryView(ctx, a, repo)
+	return s.repositoryView(ctx, snap.DB, a, repo)
 }
 
-func (s *Repositories) repositoryView(ctx context.Context, a accounts.Actor, repo *records.Repository) (wire.Repository, error) {
-	db := s.records.Read(ctx)
+func (s *Repositories) repositoryView(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository) (wire.Repository, error) {
 	role, err := accounts.RoleIn(db, a.Account(), repo)
 	if err != nil {
 		return wire.Repository{}, err

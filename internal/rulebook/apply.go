@@ -109,9 +109,11 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 		return wire.RulesApplied{}, err
 	}
 	// It is in force, or proposed: that it cannot be looked at now takes nothing of that back.
-	d, err := DraftOf(s.records.Read(ctx), a, where, text)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	d, err := DraftOf(snap.DB, a, where, text)
 	if err == nil {
-		out.Advice, err = s.Advice(ctx, d)
+		out.Advice, err = s.Advice(ctx, snap.DB, d)
 	}
 	if err != nil {
 		s.log.Warn("rules could not be linted", "rules_of", where, "error", err)
@@ -236,7 +238,9 @@ func rulesView(r records.RulesVersion) wire.Rules {
 
 // Rules returns a version of a repository's or house's rules; 0 asks for the newest.
 func (s *Rulebook) Rules(ctx context.Context, a accounts.Actor, where string, version int) (wire.Rules, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	h, err := RuleShelf(db, a, where, false)
 	if err != nil {
 		return wire.Rules{}, err
@@ -252,7 +256,9 @@ func (s *Rulebook) Rules(ctx context.Context, a accounts.Actor, where string, ve
 
 // RulesHistory lists the versions of rules, newest first, without their texts.
 func (s *Rulebook) RulesHistory(ctx context.Context, a accounts.Actor, where string) ([]wire.Rules, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	h, err := RuleShelf(db, a, where, false)
 	if err != nil {
 		return nil, err
@@ -268,7 +274,9 @@ func (s *Rulebook) RulesHistory(ctx context.Context, a accounts.Actor, where str
 
 // RulesDifferences says in what one version of rules differs from another; version 0 is the empty document.
 func (s *Rulebook) RulesDifferences(ctx context.Context, a accounts.Actor, where string, from, to int) ([]wire.Difference, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	h, err := RuleShelf(db, a, where, false)
 	if err != nil {
 		return nil, err
@@ -311,7 +319,9 @@ func (s *Rulebook) RestoreRules(ctx context.Context, a accounts.Actor, where str
 
 // ExplainBranch says what protects a branch, one that exists or one that may come.
 func (s *Rulebook) ExplainBranch(ctx context.Context, a accounts.Actor, name, branch string) (wire.BranchRules, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return wire.BranchRules{}, err
@@ -345,7 +355,9 @@ func (s *Rulebook) ExplainBranch(ctx context.Context, a accounts.Actor, name, br
 
 // MatchBranches says which branches a glob, or a branch kind, matches now.
 func (s *Rulebook) MatchBranches(ctx context.Context, a accounts.Actor, name, pattern string) (wire.PatternMatches, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return wire.PatternMatches{}, err

@@ -32,7 +32,9 @@ func (s *Rulebook) tree(ctx context.Context, repo *records.Repository) (commit s
 
 // Areas lists the areas that are in force for a repository.
 func (s *Rulebook) Areas(ctx context.Context, a accounts.Actor, name string) ([]wire.Area, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return nil, err
@@ -82,7 +84,9 @@ const maxPath = 4096
 
 // WhoOwns says who owns a path, and why: a file that there is or that may come.
 func (s *Rulebook) WhoOwns(ctx context.Context, a accounts.Actor, name, path string) (wire.PathOwners, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return wire.PathOwners{}, err
@@ -114,7 +118,9 @@ func (s *Rulebook) OwnershipGaps(ctx context.Context, a accounts.Actor, name str
 	if depth < 1 || depth > 10 {
 		return out, problem.Wrong("depth", "folders are counted 1 to 10 deep")
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return out, err

@@ -75,14 +75,16 @@ func (s *Rulebook) CheckRules(ctx context.Context, a accounts.Actor, where, text
 			out.Findings = findings
 		}
 	} else {
-		d, err := DraftOf(s.records.Read(ctx), a, where, text)
+		snap := s.records.View(ctx)
+		defer snap.Close()
+		d, err := DraftOf(snap.DB, a, where, text)
 		if found := problem.FindingsOf(err); found != nil {
 			out.Findings = found
 		} else if err != nil {
 			return out, err
 		}
 		if doc = d.Now; doc != nil {
-			if out.Advice, err = s.Advice(ctx, d); err != nil {
+			if out.Advice, err = s.Advice(ctx, snap.DB, d); err != nil {
 				return out, err
 			}
 		}
@@ -111,8 +113,7 @@ func must[T any](v T, err error) T {
 }
 
 // Advice lints a draft in every repository where it would hold and that the actor may read.
-func (s *Rulebook) Advice(ctx context.Context, d Draft) ([]wire.Advice, error) {
-	db := s.records.Read(ctx)
+func (s *Rulebook) Advice(ctx context.Context, db *gorm.DB, d Draft) ([]wire.Advice, error) {
 	out := []wire.Advice{}
 	for i := range d.Repos {
 		repo := &d.Repos[i]

@@ -58,7 +58,9 @@ func proposalView(db *gorm.DB, h shelf, row records.RulesProposal, was *rules.Do
 
 // Proposals lists the proposals about rules that are open, or with all, every one, newest first.
 func (s *Rulebook) Proposals(ctx context.Context, a accounts.Actor, where string, all bool) ([]wire.Proposal, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	h, err := RuleShelf(db, a, where, false)
 	if err != nil {
 		return nil, err
@@ -279,7 +281,9 @@ func suspensionView(h shelf, r records.Suspension) wire.Suspension {
 
 // Suspensions lists what is suspended now in a repository's rules, its house's too, or in a house's.
 func (s *Rulebook) Suspensions(ctx context.Context, a accounts.Actor, where string) ([]wire.Suspension, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	h, err := RuleShelf(db, a, where, false)
 	if err != nil {
 		return nil, err

@@ -52,6 +52,10 @@ type Options struct {
 	Doubt func(what string)
 	// Queries is told of every statement on the records, as SQL. Tests use it.
 	Queries func(sql string)
+	// Git is told of every git process that is about to start, and Nested when something is read beside an open snapshot of
+	// the same request. Tests use them.
+	Git    func(args []string)
+	Nested func()
 	// Bounds say how much is taken; the zero value stands for the defaults.
 	Bounds bounds.Bounds
 }
@@ -135,6 +139,9 @@ func (s *Service) open(ctx context.Context, o Options) error {
 	if err == nil {
 		s.Records, err = records.Open(ctx, s.folder.Records(), o.Now)
 	}
+	if err == nil && o.Nested != nil {
+		s.Records.Nested(o.Nested)
+	}
 	if err == nil && o.Queries != nil {
 		err = s.Records.Observe(o.Queries)
 	}
@@ -145,7 +152,7 @@ func (s *Service) open(ctx context.Context, o Options) error {
 func (s *Service) furnish(o Options) {
 	memory, b := recall.New(), &o.Bounds
 	r := s.Records
-	s.disk = hosted.New(&git.Program{Home: s.folder.Home(), Bounds: o.Bounds}, s.folder.Repositories())
+	s.disk = hosted.New(&git.Program{Home: s.folder.Home(), Bounds: o.Bounds, Started: o.Git}, s.folder.Repositories())
 	s.moves = moves.New(r, s.disk, o.Log, o.At)
 	s.Access = accounts.NewAccess(r, o.Log)
 	s.People = accounts.NewPeople(r, s.Access)

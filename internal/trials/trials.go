@@ -29,7 +29,9 @@ func (s *Trials) TryRules(ctx context.Context, a accounts.Actor, where, text str
 	if last < 0 || last > mostLandings {
 		return out, problem.Wrong("last", "a document is tried on the last 0 to %d landings", mostLandings)
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	d, err := rulebook.DraftOf(db, a, where, text)
 	if found := problem.FindingsOf(err); found != nil {
 		out.Findings = found
@@ -49,7 +51,7 @@ func (s *Trials) TryRules(ctx context.Context, a accounts.Actor, where, text str
 			out.SecondBy = append(out.SecondBy, p.String())
 		}
 	}
-	if out.Advice, err = s.rulebook.Advice(ctx, d); err != nil {
+	if out.Advice, err = s.rulebook.Advice(ctx, db, d); err != nil {
 		return out, err
 	}
 	for i := range d.Repos {
@@ -178,7 +180,9 @@ func (s *Trials) TestRules(ctx context.Context, a accounts.Actor, name, text, ex
 	if err != nil {
 		return out, problem.Wrong("examples", "%v", err)
 	}
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return out, err

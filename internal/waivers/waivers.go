@@ -70,15 +70,17 @@ func confirmation(subject, state, tip string, aside []wire.SetAside) string {
 
 // PlanOverride says exactly what an override of a change's requirements would set aside, and what it would leave.
 func (s *Waivers) PlanOverride(ctx context.Context, a accounts.Actor, name string, number int, keys []string) (wire.OverridePlan, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Writer)
 	if err != nil {
 		return wire.OverridePlan{}, err
 	}
-	return s.planOverride(ctx, db, a, repo, c, keys)
+	return s.planOverride(db, a, repo, c, keys)
 }
 
-func (s *Waivers) planOverride(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.Change, keys []string) (wire.OverridePlan, error) {
+func (s *Waivers) planOverride(db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.Change, keys []string) (wire.OverridePlan, error) {
 	if c.State != "draft" && c.State != "open" {
 		return wire.OverridePlan{}, problem.New(problem.Conflict, "change %d is %s, so there is nothing to set aside", c.Number, c.State)
 	}
@@ -86,8 +88,8 @@ func (s *Waivers) planOverride(ctx context.Context, db *gorm.DB, a accounts.Acto
 	if err != nil {
 		return wire.OverridePlan{}, err
 	}
-	tip, err := s.disk.Bare(repo).Tip(ctx, "refs/heads/"+c.Target)
-	if err != nil {
+	tip, err := s.disk.Bare(repo).At("refs/heads/" + c.Target)
+	if err != nil || tip == "" {
 		return wire.OverridePlan{}, problem.New(problem.Conflict, "the target branch %s is gone", c.Target)
 	}
 	g.Facts.Tip = tip
@@ -169,7 +171,7 @@ func (s *Waivers) Override(ctx context.Context, a accounts.Actor, name string, n
 		if err != nil {
 			return err
 		}
-		plan, err := s.planOverride(ctx, tx.DB, a, repo, c, n.Keys)
+		plan, err := s.planOverride(tx.DB, a, repo, c, n.Keys)
 		if err == nil {
 			err = n.confirmed(plan)
 		}
@@ -201,26 +203,50 @@ func (s *Waivers) makeOverride(tx *records.Tx, a accounts.Actor, repo *records.R
 
 // PlanPushOverride says exactly what the rules hold against a push of a commit that the repository has already.
 func (s *Waivers) PlanPushOverride(ctx context.Context, a accounts.Actor, name, branch, commit string) (wire.OverridePlan, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Writer)
 	if err != nil {
 		return wire.OverridePlan{}, err
 	}
-	return s.planPush(ctx, db, a, repo, branch, commit)
+	p, err := s.aPushOf(ctx, repo, branch, commit)
+	if err != nil {
+		return wire.OverridePlan{}, err
+	}
+	return s.planPush(db, a, repo, p)
 }
 
-func (s *Waivers) planPush(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository, branch, commit string) (wire.OverridePlan, error) {
+// aPush is what a push of a commit to a branch would be, as Git has it.
+type aPush struct {
+	branch, commit, tip string
+	forward             bool
+	brought             []git.Commit
+}
+
+// aPushOf finds that out. It runs Git, and comes before any transaction.
+func (s *Waivers) aPushOf(ctx context.Context, repo *records.Repository, branch, commit string) (aPush, error) {
+	p := aPush{branch: branch, commit: commit}
 	bare := s.disk.Bare(repo)
 	if err := git.CheckBranch(branch); err != nil {
-		return wire.OverridePlan{}, problem.Wrong("branch", "%v", err)
+		return p, problem.Wrong("branch", "%v", err)
 	}
-	tip, err := bare.Tip(ctx, "refs/heads/"+branch)
-	if err != nil {
-		return wire.OverridePlan{}, problem.New(problem.Unknown, "%s has no branch %s", repo.Name, branch)
+	var err error
+	if p.tip, err = bare.Tip(ctx, "refs/heads/"+branch); err != nil {
+		return p, problem.New(problem.Unknown, "%s has no branch %s", repo.Name, branch)
 	}
 	if !bare.HasCommit(ctx, commit) {
-		return wire.OverridePlan{}, problem.Wrong("commit", "%s does not have the commit %q: push it to a branch of its own first, and give its whole id", repo.Name, commit)
+		return p, problem.Wrong("commit", "%s does not have the commit %q: push it to a branch of its own first, and give its whole id", repo.Name, commit)
 	}
+	if p.forward, err = bare.IsAncestor(ctx, p.tip, commit); err != nil {
+		return p, err
+	}
+	p.brought, err = bare.LogAll(ctx, commit, []string{p.tip}, "push.direct-commits")
+	return p, err
+}
+
+// planPush says what the rules hold against a push.
+func (s *Waivers) planPush(db *gorm.DB, a accounts.Actor, repo *records.Repository, p aPush) (wire.OverridePlan, error) {
 	force, err := s.rulebook.RulesOf(db, repo)
 	if err != nil {
 		return wire.OverridePlan{}, err
@@ -229,27 +255,20 @@ func (s *Waivers) planPush(ctx context.Context, db *gorm.DB, a accounts.Actor, r
 	if err != nil {
 		return wire.OverridePlan{}, err
 	}
-	u := guard.Update{Ref: "refs/heads/" + branch, Old: tip, New: commit}
-	if u.Forward, err = bare.IsAncestor(ctx, tip, commit); err != nil {
-		return wire.OverridePlan{}, err
-	}
-	brought, err := bare.LogAll(ctx, commit, []string{tip}, "push.direct-commits")
-	if err != nil {
-		return wire.OverridePlan{}, err
-	}
-	if u.Commits, err = facts.GateCommits(db, repo.ID, facts.Kept(brought)); err != nil {
+	u := guard.Update{Ref: "refs/heads/" + p.branch, Old: p.tip, New: p.commit, Forward: p.forward}
+	if u.Commits, err = facts.GateCommits(db, repo.ID, facts.Kept(p.brought)); err != nil {
 		return wire.OverridePlan{}, err
 	}
 	pusher := people[a.Login()]
 	pusher.Login = a.Login()
 	facts := guard.Facts{Repository: repo.Name, Pusher: pusher, People: people, Rules: force.Now(), Default: repo.DefaultBranch}
-	effective := facts.Rules.For(branch)
+	effective := facts.Rules.For(p.branch)
 	var open []candidate
 	for _, o := range guard.Obstacles(u, facts) {
 		open = append(open, candidate{wire.SetAside{Key: o.Key, Title: o.Named().Title, Because: o.From.String()}, guard.MaySetAside(o, facts, effective)})
 	}
 	plan, err := planned(open, nil)
-	plan.Tip, plan.Confirm = tip, confirmation(repo.Name+" "+branch, commit, tip, plan.Aside)
+	plan.Tip, plan.Confirm = p.tip, confirmation(repo.Name+" "+p.branch, p.commit, p.tip, plan.Aside)
 	return plan, err
 }
 
@@ -258,13 +277,21 @@ func (s *Waivers) OverridePush(ctx context.Context, a accounts.Actor, name strin
 	if err := n.check(); err != nil {
 		return wire.Override{}, err
 	}
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Writer)
+	if err != nil {
+		return wire.Override{}, err
+	}
+	p, err := s.aPushOf(ctx, repo, n.Branch, n.Commit) // it is for this tip, and for no other should it move meanwhile
+	if err != nil {
+		return wire.Override{}, err
+	}
 	var row records.Override
-	err := s.records.Write(ctx, func(tx *records.Tx) error {
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		repo, err := accounts.Reach(tx.DB, a, name, gate.Writer)
 		if err != nil {
 			return err
 		}
-		plan, err := s.planPush(ctx, tx.DB, a, repo, n.Branch, n.Commit)
+		plan, err := s.planPush(tx.DB, a, repo, p)
 		if err == nil && len(plan.Left) > 0 {
 			err = problem.New(problem.Forbidden, "%s stands in the way as well, and may not be set aside by you: %s", plan.Left[0].Title, plan.Left[0].Why)
 		}
@@ -298,7 +325,9 @@ func overrideView(r records.Override, number int) wire.Override {
 // Overrides lists a repository's overrides, newest first; open: only those that may still be used, and those nobody has
 // looked at yet.
 func (s *Waivers) Overrides(ctx context.Context, a accounts.Actor, name string, open bool) ([]wire.Override, error) {
-	db := s.records.Read(ctx)
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	repo, err := accounts.Reach(db, a, name, gate.Reader)
 	if err != nil {
 		return nil, err

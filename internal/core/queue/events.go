@@ -119,7 +119,7 @@ type Built struct {
 
 func (e Built) apply(s *State) {
 	r := s.Rehearsal(e.Rehearsal)
-	if r == nil {
+	if r == nil || r.Commit != "" {
 		return
 	}
 	r.Commit, r.Since = e.Commit, s.At

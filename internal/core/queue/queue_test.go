@@ -72,7 +72,7 @@ func TestPlan(t *testing.T) {
 		{"cannot be built", []Event{Done{noon, 1, "t1"}, NotBuilt{noon, 2, "they conflict"}}, "build a rehearsal 2: it is first in line", "ejected"},
 		{"could not be built: it rests, and is tried again", []Event{Done{noon, 1, "t1"}, BuildFailed{noon, 2, "no room"}, Tick{noon}, Tick{later(2)}},
 			"build a rehearsal 2: it is first in line; build a rehearsal 2: it is first in line", "lined-up"},
-		{"what comes too late changes nothing", []Event{Built{noon, 7, "x"}, NotBuilt{noon, 7, "x"}, BuildFailed{noon, 7, "x"}, Judged{noon, 7, Verdict{Red: "x"}}, Left{noon, 9, "ines", "x"},
+		{"what comes too late changes nothing", []Event{Built{noon, 1, "again"}, Built{noon, 7, "x"}, NotBuilt{noon, 7, "x"}, BuildFailed{noon, 7, "x"}, Judged{noon, 7, Verdict{Red: "x"}}, Left{noon, 9, "ines", "x"},
 			Seen{noon, 9, ready}, LandingBegun{noon, 9}, LandingDropped{noon, 9, "x", ""}, LandingLost{noon, 9, "x"}}, "", "rehearsing lined-up"},
 	}
 	for _, c := range cases {
@@ -88,6 +88,9 @@ func TestPlan(t *testing.T) {
 			}
 			if got := strings.Join(states, " "); got != c.states {
 				t.Errorf("the entries are %s, want %s", got, c.states)
+			}
+			if r := s.Rehearsal(1); r != nil && r.Commit != "c1" && c.name == "what comes too late changes nothing" {
+				t.Errorf("the rehearsal is %+v", r)
 			}
 			again, more := Plan(s)
 			if len(more) > 0 && more[0].Do != Land || !reflect.DeepEqual(again, s) {
