@@ -1,7 +1,6 @@
 package accounts
 
 import (
-	"errors"
 	"slices"
 	"strings"
 
@@ -16,31 +15,58 @@ import (
 // RoleKeeper is the house role above maintainer.
 const RoleKeeper = "keeper"
 
-// RoleIn returns an account's role in a repository: the strongest of its own and its teams' grants, in the
-// repository and in its house. Administrators are maintainers everywhere.
-func RoleIn(db *gorm.DB, account records.Account, repo *records.Repository) (gate.Role, error) {
-	if account.Disabled {
-		return gate.NoRole, nil
+// Roles are what an account may do where: its own roles and its teams', in houses and in repositories.
+type Roles struct {
+	account    records.Account
+	house      map[int64]gate.Role
+	repository map[int64]gate.Role
+}
+
+// RolesOf returns the roles of an account.
+func RolesOf(db *gorm.DB, account records.Account) (Roles, error) {
+	r := Roles{account, map[int64]gate.Role{}, map[int64]gate.Role{}}
+	if account.ID == 0 || account.Disabled || account.Admin {
+		return r, nil // whatever was granted to them makes no difference
 	}
-	if account.Admin {
-		return gate.Maintainer, nil
+	var grants []records.Grant
+	err := db.Where("account_id = ? OR team_id IN (SELECT team_id FROM team_members WHERE account_id = ?)", account.ID, account.ID).Find(&grants).Error
+	for _, g := range grants {
+		at, id := r.house, g.HouseID
+		if id == nil {
+			at, id = r.repository, g.RepositoryID
+		}
+		if role := PlainRole(g.Role); role.AtLeast(at[*id]) {
+			at[*id] = role
+		}
+	}
+	return r, err
+}
+
+// In returns the role in a repository: the strongest of those in it and in its house. Administrators are maintainers
+// everywhere.
+func (r Roles) In(repo *records.Repository) gate.Role {
+	switch {
+	case r.account.Disabled:
+		return gate.NoRole
+	case r.account.Admin:
+		return gate.Maintainer
 	}
 	best := gate.NoRole
 	if repo.Public {
 		best = gate.Reader
 	}
-	if account.ID == 0 {
-		return best, nil
-	}
-	var roles []string
-	err := db.Model(&records.Grant{}).Where("(repository_id = ? OR house_id = ?) AND (account_id = ? OR team_id IN (SELECT team_id FROM team_members WHERE account_id = ?))",
-		repo.ID, repo.HouseID, account.ID, account.ID).Pluck("role", &roles).Error
-	for _, r := range roles {
-		if role := PlainRole(r); role.AtLeast(best) {
+	for _, role := range []gate.Role{r.house[repo.HouseID], r.repository[repo.ID]} {
+		if role.AtLeast(best) {
 			best = role
 		}
 	}
-	return best, err
+	return best
+}
+
+// RoleIn returns an account's role in a repository.
+func RoleIn(db *gorm.DB, account records.Account, repo *records.Repository) (gate.Role, error) {
+	r, err := RolesOf(db, account)
+	return r.In(repo), err
 }
 
 func PlainRole(role string) gate.Role {
@@ -114,17 +140,11 @@ func Reach(db *gorm.DB, a Actor, name string, need gate.Role) (*records.Reposito
 	if err := db.Where("name = ?", name).First(&repo).Error; err != nil {
 		return nil, records.OrElse(err, missing)
 	}
-	bound := slices.ContainsFunc(a.bindings, func(b records.TokenBinding) bool { return b.RepositoryID == repo.ID })
 	role, err := RoleIn(db, a.account, &repo)
 	if err != nil {
 		return nil, err
 	}
-	if _, confined := callsOf[a.scope]; confined { // it reads what its few calls need, where it is bound
-		role = gate.NoRole
-		if bound {
-			role = gate.Reader
-		}
-	}
+	role = a.confined(role, &repo)
 	if role == gate.NoRole {
 		if p, ok := missing.(*problem.Problem); ok {
 			p.Rights = true
@@ -200,21 +220,29 @@ func HouseByName(db *gorm.DB, name string) (records.House, error) {
 	return h, records.OrUnknown(err, "there is no house %q: tavrin house create %s", name, name)
 }
 
+// confined is the role of an actor whose account has some role in a repository: a token for one purpose reads what its few
+// calls need, where it is bound.
+func (a Actor) confined(role gate.Role, repo *records.Repository) gate.Role {
+	if _, confined := callsOf[a.scope]; !confined {
+		return role
+	}
+	if slices.ContainsFunc(a.bindings, func(b records.TokenBinding) bool { return b.RepositoryID == repo.ID }) {
+		return gate.Reader
+	}
+	return gate.NoRole
+}
+
 // Readable returns the repositories that the actor may read, by name.
 func Readable(db *gorm.DB, a Actor) ([]records.Repository, error) {
 	var rows []records.Repository
 	if err := db.Order("name").Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	var out []records.Repository
-	for _, r := range rows {
-		if _, err := Reach(db, a, r.Name, gate.Reader); err == nil {
-			out = append(out, r)
-		} else if p := (*problem.Problem)(nil); !errors.As(err, &p) {
-			return nil, err
-		}
+	roles, err := RolesOf(db, a.account)
+	if err != nil {
+		return nil, err
 	}
-	return out, nil
+	return slices.DeleteFunc(rows, func(r records.Repository) bool { return a.confined(roles.In(&r), &r) == gate.NoRole }), nil
 }
 
 // Belongs says whether an actor has a role in a house or in one of its repositories. That a repository is readable by
@@ -230,14 +258,11 @@ func Belongs(db *gorm.DB, a Actor, house records.House) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	for i := range repos {
-		repos[i].Public = false
-		role, err := RoleIn(db, a.account, &repos[i])
-		if err != nil || role != gate.NoRole {
-			return err == nil, err
-		}
-	}
-	return false, nil
+	roles, err := RolesOf(db, a.account)
+	return slices.ContainsFunc(repos, func(r records.Repository) bool {
+		r.Public = false
+		return roles.In(&r) != gate.NoRole
+	}), err
 }
 
 func RepositoriesOf(db *gorm.DB, house records.House) ([]records.Repository, error) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"tavrin/internal/core/event"
+	"tavrin/internal/git"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/gate"
@@ -106,50 +107,90 @@ func (s *Changes) Change(ctx context.Context, a accounts.Actor, name string, num
 	if err != nil {
 		return wire.Change{}, err
 	}
-	v, err := s.changeView(snap, repo, c)
+	views, err := s.changeViews(snap, repo, []records.Change{c})
+	if err != nil {
+		return wire.Change{}, err
+	}
+	v := views[0]
 	v.DescriptionHTML = s.html(v.Description)
-	if err != nil || (c.State != "open" && c.State != "draft") || !s.disk.Bare(repo).HasBranch(c.Target) {
+	if (c.State != "open" && c.State != "draft") || !s.disk.Bare(repo).HasBranch(c.Target) {
 		return v, err
 	}
 	v.Ahead, v.Behind, err = s.disk.Bare(repo).AheadBehind(ctx, v.Head, "refs/heads/"+c.Target)
 	return v, err
 }
 
-func (s *Changes) changeView(snap *records.View, repo *records.Repository, c records.Change) (wire.Change, error) {
-	g, err := s.facts.Remembered(snap, repo, c)
+// changeViews describes changes, in their order: each table is asked once for all of them.
+func (s *Changes) changeViews(snap *records.View, repo *records.Repository, list []records.Change) ([]wire.Change, error) {
+	all, err := s.facts.RememberedAll(snap, repo, list)
 	if err != nil {
-		return wire.Change{}, err
+		return nil, err
 	}
-	r, report, entry := g.Revision, g.Judge(), g.Entry
-	v := wire.Change{Repository: repo.Name, Number: c.Number, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
-		State: c.State, Revision: c.Revision, Head: r.Head, Base: r.Base, Ready: report.Ready, Summary: report.Summary, OpenedBy: c.OpenedBy,
-		Authors: r.Authors, Files: r.Files, Added: r.Added, Removed: r.Removed, LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt}
-	v.Hidden = r.History.Hidden[:min(len(r.History.Hidden), maxHidden)]
-	v.SourceGone = (c.State == "open" || c.State == "draft") && !s.disk.Bare(repo).HasBranch(c.Source)
-	v.Labels, v.Reviewers, v.DependsOn = []string{}, []wire.Reviewer{}, []int{}
+	ids := make([]int64, len(list))
+	var entries []records.Entry
+	for i, g := range all {
+		ids[i] = g.Change.ID
+		if g.Entry != nil {
+			entries = append(entries, *g.Entry)
+		}
+	}
+	var asked []records.ChangeReviewer
+	if err := snap.Where("change_id IN ?", ids).Order("optional, who").Find(&asked).Error; err != nil {
+		return nil, err
+	}
+	reviewers := map[int64][]wire.Reviewer{}
+	for _, r := range asked {
+		reviewers[r.ChangeID] = append(reviewers[r.ChangeID], wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
+	}
+	overrides, err := waivers.OverrideViews(snap.Where("change_id IN ?", ids))
+	if err != nil {
+		return nil, err
+	}
+	places, err := s.queues.EntryViews(snap, repo, entries, all)
+	if err != nil {
+		return nil, err
+	}
+	refs := s.disk.Bare(repo).RefFiles()
+	out := []wire.Change{}
+	for _, g := range all {
+		v, err := changeView(repo, g, refs)
+		if err != nil {
+			return nil, err
+		}
+		v.Reviewers = append(v.Reviewers, reviewers[g.Change.ID]...)
+		v.Overrides = []wire.Override{}
+		for _, o := range overrides {
+			if o.Number == v.Number {
+				v.Overrides = append(v.Overrides, o)
+			}
+		}
+		if g.Entry != nil {
+			place := places[g.Entry.ID]
+			v.Entry = &place
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// changeView describes a change as far as its facts do.
+func changeView(repo *records.Repository, g facts.Gathered, refs *git.RefFiles) (wire.Change, error) {
+	c, r, report := g.Change, g.Revision, g.Judge()
+	v := wire.Change{
+		Repository: repo.Name, Number: c.Number, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target, State: c.State,
+		Revision: c.Revision, Head: r.Head, Base: r.Base, Ready: report.Ready, Summary: report.Summary, OpenedBy: c.OpenedBy, Authors: r.Authors,
+		Files: r.Files, Added: r.Added, Removed: r.Removed, Hidden: r.History.Hidden[:min(len(r.History.Hidden), maxHidden)],
+		LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
+		Labels: append([]string{}, g.Facts.Labels...), Reviewers: []wire.Reviewer{}, DependsOn: []int{}, Tickets: gate.Tickets(g.Set, g.Facts),
+	}
 	for _, d := range g.Facts.Dependencies {
 		v.DependsOn = append(v.DependsOn, d.Number)
 	}
-	v.Tickets = gate.Tickets(g.Set, g.Facts)
-	if err := snap.Model(&records.ChangeLabel{}).Where("change_id = ?", c.ID).Order("label").Pluck("label", &v.Labels).Error; err != nil {
-		return v, err
-	}
-	var asked []records.ChangeReviewer
-	if err := snap.Where("change_id = ?", c.ID).Order("optional, who").Find(&asked).Error; err != nil {
-		return v, err
-	}
-	for _, r := range asked {
-		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
-	}
-	if v.Overrides, err = waivers.OverrideViews(snap.Where("change_id = ?", c.ID)); err != nil {
-		return v, err
-	}
-	if entry != nil {
-		view, err := s.queues.EntryView(snap, repo, *entry)
-		if err != nil {
+	if c.State == "open" || c.State == "draft" {
+		at, err := refs.At("refs/heads/" + c.Source)
+		if v.SourceGone = at == ""; err != nil {
 			return v, err
 		}
-		v.Entry = &view
 	}
 	return v, nil
 }
@@ -207,15 +248,7 @@ func (s *Changes) Changes(ctx context.Context, a accounts.Actor, name string, q 
 	if err := query.Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	out := []wire.Change{}
-	for _, c := range rows {
-		v, err := s.changeView(snap, repo, c)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, v)
-	}
-	return out, nil
+	return s.changeViews(snap, repo, rows)
 }
 
 // turning is a change's being given up or taken up again.

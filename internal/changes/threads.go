@@ -202,57 +202,92 @@ func (s *Threads) Threads(ctx context.Context, a accounts.Actor, name string, nu
 	if err := db.Where("change_id = ?", c.ID).Order("id").Find(&rows).Error; err != nil {
 		return nil, err
 	}
+	return s.threadViews(ctx, db, repo, c, rows)
+}
+
+// thread describes a thread as it stands.
+func (s *Threads) thread(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, t records.Thread) (wire.Thread, error) {
+	views, err := s.threadViews(ctx, db, repo, c, []records.Thread{t})
+	if err != nil {
+		return wire.Thread{}, err
+	}
+	return views[0], nil
+}
+
+// threadViews describes threads of a change as they stand, in their order: each table is asked once for all of them.
+func (s *Threads) threadViews(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, list []records.Thread) ([]wire.Thread, error) {
+	ids := make([]int64, len(list))
+	for i, t := range list {
+		ids[i] = t.ID
+	}
+	remarks, err := s.remarkViews(db, ids)
+	if err != nil {
+		return nil, err
+	}
+	var rows []records.Revision
+	err = db.Where("change_id = ? AND (number = ? OR number IN (SELECT revision FROM threads WHERE id IN ?))", c.ID, c.Revision, ids).Find(&rows).Error
+	if err != nil {
+		return nil, err
+	}
+	revisions := map[int]records.Revision{}
+	for _, r := range rows {
+		revisions[r.Number] = r
+	}
 	out := []wire.Thread{}
-	for _, row := range rows {
-		v, err := s.thread(ctx, db, repo, c, row)
-		if err != nil {
-			return nil, err
+	for _, t := range list {
+		v := wire.Thread{
+			ID: t.ID, Revision: t.Revision, Commit: t.CommitID, Path: t.Path, Before: t.Before, FirstLine: t.FirstLine, LastLine: t.LastLine,
+			Quoted: t.Quoted, Where: facts.Where(t), NeedsAnswer: t.NeedsAnswer, BegunBy: t.BegunBy, BegunAt: t.BegunAt,
+			Settled: t.SettledBy != "", SettledBy: t.SettledBy, SettledAt: t.SettledAt, Outcome: t.Outcome,
+			Remarks: append([]wire.Remark{}, remarks[t.ID]...),
+		}
+		if t.Path != "" {
+			if v.Now, v.Gone, err = s.carriedBetween(ctx, repo, t, revisions[t.Revision], revisions[c.Revision]); err != nil {
+				return nil, err
+			}
 		}
 		out = append(out, v)
 	}
 	return out, nil
 }
 
-// thread describes a thread as it stands.
-func (s *Threads) thread(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, t records.Thread) (wire.Thread, error) {
-	v := wire.Thread{ID: t.ID, Revision: t.Revision, Commit: t.CommitID, Path: t.Path, Before: t.Before, FirstLine: t.FirstLine, LastLine: t.LastLine, Quoted: t.Quoted, Where: facts.Where(t),
-		NeedsAnswer: t.NeedsAnswer, BegunBy: t.BegunBy, BegunAt: t.BegunAt, Settled: t.SettledBy != "", SettledBy: t.SettledBy, SettledAt: t.SettledAt, Outcome: t.Outcome, Remarks: []wire.Remark{}}
-	var err error
-	if t.Path != "" {
-		if v.Now, v.Gone, err = s.Carried(ctx, db, repo, c, t); err != nil {
-			return v, err
-		}
-	}
+// remarkViews describes what was said in threads, by thread.
+func (s *Threads) remarkViews(db *gorm.DB, threads []int64) (map[int64][]wire.Remark, error) {
 	var rows []records.Remark
-	if err := db.Where("thread_id = ?", t.ID).Order("id").Find(&rows).Error; err != nil {
-		return v, err
+	if err := db.Where("thread_id IN ?", threads).Order("id").Find(&rows).Error; err != nil {
+		return nil, err
 	}
+	var versions []records.RemarkVersion
+	err := db.Where("remark_id IN (SELECT id FROM remarks WHERE thread_id IN ?)", threads).Order("until").Find(&versions).Error
+	earlier := map[int64][]wire.RemarkVersion{}
+	for _, v := range versions {
+		earlier[v.RemarkID] = append(earlier[v.RemarkID], wire.RemarkVersion{Text: v.Text, Until: v.Until})
+	}
+	out := map[int64][]wire.Remark{}
 	for _, r := range rows {
-		remark := wire.Remark{ID: r.ID, By: r.Login, Text: r.Text, HTML: s.html(r.Text), Suggestion: r.Suggestion, TakenAs: r.TakenAs, TakenBy: r.TakenBy, CreatedAt: r.CreatedAt, EditedAt: r.EditedAt}
-		if r.EditedAt != nil {
-			var earlier []records.RemarkVersion
-			if err := db.Where("remark_id = ?", r.ID).Order("until").Find(&earlier).Error; err != nil {
-				return v, err
-			}
-			for _, e := range earlier {
-				remark.Earlier = append(remark.Earlier, wire.RemarkVersion{Text: e.Text, Until: e.Until})
-			}
-		}
-		v.Remarks = append(v.Remarks, remark)
+		out[r.ThreadID] = append(out[r.ThreadID], wire.Remark{
+			ID: r.ID, By: r.Login, Text: r.Text, HTML: s.html(r.Text), Suggestion: r.Suggestion, TakenAs: r.TakenAs, TakenBy: r.TakenBy,
+			CreatedAt: r.CreatedAt, EditedAt: r.EditedAt, Earlier: earlier[r.ID],
+		})
 	}
-	return v, nil
+	return out, err
 }
 
 // Carried says where the lines of a thread are in the newest revision.
 func (s *Threads) Carried(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, t records.Thread) (*wire.Lines, bool, error) {
-	var then, now records.Revision
-	if err := db.Where("change_id = ? AND number = ?", c.ID, t.Revision).First(&then).Error; err != nil {
+	then, err := facts.RevisionNumbered(db, c, t.Revision)
+	if err != nil {
 		return nil, false, err
 	}
 	now, err := facts.RevisionRow(db, c)
 	if err != nil {
 		return nil, false, err
 	}
+	return s.carriedBetween(ctx, repo, t, then, now)
+}
+
+// carriedBetween says where the lines of a thread are in another revision than it was begun on; true: they are gone.
+func (s *Threads) carriedBetween(ctx context.Context, repo *records.Repository, t records.Thread, then, now records.Revision) (*wire.Lines, bool, error) {
 	from, to := then.Head, now.Head
 	if t.CommitID != "" {
 		from = t.CommitID
@@ -260,7 +295,9 @@ func (s *Threads) Carried(ctx context.Context, db *gorm.DB, repo *records.Reposi
 	if t.Before {
 		from, to = then.Base, now.Base
 	}
-	moved, err := recall.Of(s.memory, recall.Key{What: "follow", Repo: repo.ID, Of: from + to + t.Path}, func(m git.Moved) int { return 1 + len(m.Hunks)/20 }, func() (git.Moved, error) { return s.disk.Bare(repo).Follow(ctx, from, to, t.Path) })
+	k := recall.Key{What: "follow", Repo: repo.ID, Of: from + to + t.Path}
+	weigh := func(m git.Moved) int { return 1 + len(m.Hunks)/20 }
+	moved, err := recall.Of(s.memory, k, weigh, func() (git.Moved, error) { return s.disk.Bare(repo).Follow(ctx, from, to, t.Path) })
 	if err != nil || moved.Path == "" {
 		return nil, moved.Path == "", err
 	}

@@ -193,8 +193,9 @@ func (s *Checks) Checks(ctx context.Context, a accounts.Actor, name, commit stri
 	return views, err
 }
 
-func CheckViews(db *gorm.DB, repo *records.Repository, commit string) ([]wire.Check, error) {
-	rows, err := facts.NewestRuns(db, repo.ID, commit)
+// CheckViews describes the newest attempts of the checks on commits.
+func CheckViews(db *gorm.DB, repo *records.Repository, commits ...string) ([]wire.Check, error) {
+	rows, err := facts.NewestRuns(db, repo.ID, commits...)
 	out := []wire.Check{}
 	for _, r := range rows {
 		out = append(out, checkView(r))

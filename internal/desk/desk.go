@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -79,24 +80,63 @@ func (s *Desk) deskIn(snap *records.View, a accounts.Actor, repo *records.Reposi
 		return nil, err
 	}
 	out = append(out, kept...)
-	for _, c := range open {
-		g, err := s.facts.Remembered(snap, repo, c)
-		if err != nil {
-			return nil, err
-		}
-		if _, belongs := g.Facts.People[a.Login()]; !belongs {
-			return out, nil // nothing else is asked of somebody without a role
-		}
-		items, err := deskOf(snap.DB, a, g)
-		if err != nil {
-			return nil, err
-		}
-		for _, item := range items {
-			item.Repository, item.Number, item.Title = repo.Name, c.Number, c.Title
+	all, err := s.facts.RememberedAll(snap, repo, open)
+	if err != nil || len(all) == 0 {
+		return out, err
+	}
+	if _, belongs := all[0].Facts.People[a.Login()]; !belongs {
+		return out, nil // nothing else is asked of somebody without a role
+	}
+	said, err := saidOf(snap.DB, open)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range all {
+		for _, item := range deskOf(a, g, said) {
+			item.Repository, item.Number, item.Title = repo.Name, g.Change.Number, g.Change.Title
 			out = append(out, item)
 		}
 	}
 	return out, nil
+}
+
+// said is who was asked to look at changes, and their open discussions with who spoke last, by change.
+type said struct {
+	asked   map[int64][]records.ChangeReviewer
+	threads map[int64][]openThread
+}
+
+type openThread struct {
+	records.Thread
+	LastLogin string
+	LastAt    time.Time
+}
+
+func saidOf(db *gorm.DB, changes []records.Change) (said, error) {
+	s := said{map[int64][]records.ChangeReviewer{}, map[int64][]openThread{}}
+	for some := range slices.Chunk(changes, 500) {
+		ids := make([]int64, len(some))
+		for i, c := range some {
+			ids[i] = c.ID
+		}
+		var asked []records.ChangeReviewer
+		if err := db.Where("change_id IN ? AND NOT optional", ids).Find(&asked).Error; err != nil {
+			return s, err
+		}
+		for _, r := range asked {
+			s.asked[r.ChangeID] = append(s.asked[r.ChangeID], r)
+		}
+		var open []openThread
+		err := db.Raw("SELECT t.*, r.login AS last_login, r.created_at AS last_at FROM threads t JOIN remarks r ON r.id = (SELECT max(id) FROM remarks WHERE thread_id = t.id) "+
+			"WHERE t.change_id IN ? AND t.needs_answer AND t.settled_by = '' ORDER BY t.id", ids).Scan(&open).Error
+		if err != nil {
+			return s, err
+		}
+		for _, t := range open {
+			s.threads[t.ChangeID] = append(s.threads[t.ChangeID], t)
+		}
+	}
+	return s, nil
 }
 
 // deskLooks lists the overrides of others that nobody has looked at since they were used, for maintainers.
@@ -137,46 +177,39 @@ func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository)
 }
 
 // deskOf lists what one change asks of the actor.
-func deskOf(db *gorm.DB, a accounts.Actor, g facts.Gathered) ([]wire.DeskItem, error) {
+func deskOf(a accounts.Actor, g facts.Gathered, said said) []wire.DeskItem {
 	var out []wire.DeskItem
 	report := g.Judge()
 	mine := slices.Contains(g.Facts.Authors, a.Login())
 	i := slices.IndexFunc(g.Facts.Reviews, func(r gate.Review) bool { return r.By == a.Login() })
 	switch {
 	case i >= 0 && g.Facts.Reviews[i].Verdict == gate.Object && g.Facts.Reviews[i].Revision < g.Change.Revision:
-		out = append(out, wire.DeskItem{Kind: "look-again", Since: g.Revision.CreatedAt,
-			What: fmt.Sprintf("you object to revision %d, and revision %d is there: approve it, object again, or withdraw", g.Facts.Reviews[i].Revision, g.Change.Revision)})
+		out = append(out, wire.DeskItem{Kind: "look-again", Since: g.Revision.CreatedAt, What: fmt.Sprintf(
+			"you object to revision %d, and revision %d is there: approve it, object again, or withdraw", g.Facts.Reviews[i].Revision, g.Change.Revision)})
 	case g.Change.State == "open":
-		item, asked, err := deskReview(db, a, g, report)
-		if err != nil {
-			return nil, err
-		}
-		if asked {
+		if item, asked := deskReview(a, g, report, said.asked[g.Change.ID]); asked {
 			out = append(out, item)
 		}
 	}
-	answers, err := deskThreads(db, a, g, mine)
-	if err != nil {
-		return nil, err
+	for _, t := range said.threads[g.Change.ID] { // those that the actor began, and those on changes of theirs
+		if t.LastLogin != a.Login() && (mine || t.BegunBy == a.Login()) {
+			out = append(out, wire.DeskItem{Kind: "answer", Since: t.LastAt,
+				What: fmt.Sprintf("%s on %s: tavrin thread list %d", t.LastLogin, facts.Where(t.Thread), g.Change.Number)})
+		}
 	}
-	out = append(out, answers...)
 	if mine && !report.Ready {
 		out = append(out, wire.DeskItem{Kind: "own", What: report.Summary, Since: g.Change.UpdatedAt})
 	}
-	return out, nil
+	return out
 }
 
 // deskReview says whether an approval of the actor would help, or they were asked by name and have not spoken.
-func deskReview(db *gorm.DB, a accounts.Actor, g facts.Gathered, report gate.Report) (wire.DeskItem, bool, error) {
+func deskReview(a accounts.Actor, g facts.Gathered, report gate.Report, asked []records.ChangeReviewer) (wire.DeskItem, bool) {
 	var wanted []string
 	for _, q := range report.Requirements {
-		if slices.Contains(q.Who, a.Login()) && (strings.HasPrefix(q.Key, "approvals") || strings.HasPrefix(q.Key, "owners")) && q.Level == rules.Required {
+		if slices.Contains(q.Who, a.Login()) && q.OfReviewers() && q.Level == rules.Required {
 			wanted = append(wanted, q.Title)
 		}
-	}
-	var asked []records.ChangeReviewer
-	if err := db.Where("change_id = ? AND NOT optional", g.Change.ID).Find(&asked).Error; err != nil {
-		return wire.DeskItem{}, false, err
 	}
 	person := g.Facts.People[a.Login()]
 	named := slices.ContainsFunc(asked, func(r records.ChangeReviewer) bool { return person.Is(accounts.PrincipalNamed(r.Who)) })
@@ -186,27 +219,7 @@ func deskReview(db *gorm.DB, a accounts.Actor, g facts.Gathered, report gate.Rep
 		item.What = "you were asked to look at it"
 	}
 	mine := slices.Contains(g.Facts.Authors, a.Login())
-	return item, !person.Standby && (len(wanted) > 0 || named && !spoken && !mine), nil
-}
-
-// deskThreads lists the open discussions whose last word is somebody else's: those that the actor began, and those on
-// changes of theirs.
-func deskThreads(db *gorm.DB, a accounts.Actor, g facts.Gathered, mine bool) ([]wire.DeskItem, error) {
-	var rows []records.Thread
-	if err := db.Where("change_id = ? AND needs_answer AND settled_by = ''", g.Change.ID).Order("id").Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	var out []wire.DeskItem
-	for _, t := range rows {
-		var last records.Remark
-		if err := db.Where("thread_id = ?", t.ID).Order("id DESC").Limit(1).Find(&last).Error; err != nil {
-			return nil, err
-		}
-		if last.Login != a.Login() && (mine || t.BegunBy == a.Login()) {
-			out = append(out, wire.DeskItem{Kind: "answer", What: fmt.Sprintf("%s on %s: tavrin thread list %d", last.Login, facts.Where(t), g.Change.Number), Since: last.CreatedAt})
-		}
-	}
-	return out, nil
+	return item, !person.Standby && (len(wanted) > 0 || named && !spoken && !mine)
 }
 
 // deskProposals lists the proposals about rules that the actor may decide.

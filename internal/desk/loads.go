@@ -32,14 +32,18 @@ func (s *Desk) ReviewLoads(ctx context.Context, a accounts.Actor, name string) (
 		}
 		return loads[login]
 	}
-	for _, c := range open {
-		g, err := s.facts.Remembered(snap, repo, c)
-		if err != nil {
-			return nil, err
-		}
+	all, err := s.facts.RememberedAll(snap, repo, open)
+	if err != nil {
+		return nil, err
+	}
+	said, err := saidOf(db, open)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range all {
 		could, only := map[string]bool{}, map[string]bool{}
 		for _, q := range g.Judge().Requirements {
-			if q.Level != rules.Required || !strings.HasPrefix(q.Key, "approvals") && !strings.HasPrefix(q.Key, "owners") {
+			if q.Level != rules.Required || !q.OfReviewers() {
 				continue
 			}
 			for _, login := range q.Who {
@@ -56,10 +60,7 @@ func (s *Desk) ReviewLoads(ctx context.Context, a accounts.Actor, name string) (
 		for _, r := range g.Facts.Reviews {
 			of(r.By).Given++
 		}
-		var asked []records.ChangeReviewer
-		if err := db.Where("change_id = ? AND NOT optional", c.ID).Find(&asked).Error; err != nil {
-			return nil, err
-		}
+		asked := said.asked[g.Change.ID]
 		for login, p := range g.Facts.People {
 			if !p.Robot && slices.ContainsFunc(asked, func(r records.ChangeReviewer) bool { return p.Is(accounts.PrincipalNamed(r.Who)) }) {
 				of(login).Asked++

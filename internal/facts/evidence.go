@@ -46,19 +46,28 @@ func Kept(log []git.Commit) []records.BroughtCommit {
 
 // StandingReviews returns each person's newest approval or objection, unless that one is withdrawn.
 func StandingReviews(db *gorm.DB, c records.Change) ([]records.Review, error) {
+	all, err := standingReviews(db, []int64{c.ID})
+	return all[c.ID], err
+}
+
+// standingReviews returns those of many changes, by change.
+func standingReviews(db *gorm.DB, changes []int64) (map[int64][]records.Review, error) {
 	var rows []records.Review
-	err := db.Where("change_id = ? AND verdict <> 'comment'", c.ID).Order("id").Find(&rows).Error
-	newest := map[string]records.Review{}
-	for _, r := range rows {
-		newest[r.Login] = r
+	err := db.Where("change_id IN ? AND verdict <> 'comment'", changes).Order("id").Find(&rows).Error
+	type word struct {
+		change int64
+		login  string
 	}
-	var out []records.Review
-	for _, r := range newest {
-		if r.WithdrawnAt == nil {
-			out = append(out, r)
+	newest := map[word]int64{}
+	for _, r := range rows {
+		newest[word{r.ChangeID, r.Login}] = r.ID
+	}
+	out := map[int64][]records.Review{}
+	for _, r := range rows {
+		if newest[word{r.ChangeID, r.Login}] == r.ID && r.WithdrawnAt == nil {
+			out[r.ChangeID] = append(out[r.ChangeID], r)
 		}
 	}
-	slices.SortFunc(out, func(a, b records.Review) int { return int(a.ID - b.ID) })
 	return out, err
 }
 
@@ -69,18 +78,23 @@ func NewestRuns(db *gorm.DB, repo int64, commits ...string) ([]records.CheckRun,
 	return slices.CompactFunc(rows, func(a, b records.CheckRun) bool { return a.CommitID == b.CommitID && a.Name == b.Name }), err
 }
 
-// gateChecks gives the gate the newest attempts of the checks on a commit.
-func gateChecks(db *gorm.DB, repo int64, commit string) ([]gate.Check, error) {
-	rows, err := NewestRuns(db, repo, commit)
-	checks := []gate.Check{}
-	for _, r := range rows {
-		c := gate.Check{Name: r.Name, State: gate.CheckState(r.State), Attempt: r.Attempt, By: r.ReportedBy, Runner: r.Runner, Summary: r.Summary}
-		if r.FinishedAt != nil {
-			c.At = r.FinishedAt.UTC()
+// gateChecks gives the gate the newest attempts of the checks on commits, by commit.
+func gateChecks(db *gorm.DB, repo int64, commits []string) (map[string][]gate.Check, error) {
+	out := map[string][]gate.Check{}
+	for chunk := range slices.Chunk(commits, 500) {
+		rows, err := NewestRuns(db, repo, chunk...)
+		if err != nil {
+			return nil, err
 		}
-		checks = append(checks, c)
+		for _, r := range rows {
+			c := gate.Check{Name: r.Name, State: gate.CheckState(r.State), Attempt: r.Attempt, By: r.ReportedBy, Runner: r.Runner, Summary: r.Summary}
+			if r.FinishedAt != nil {
+				c.At = r.FinishedAt.UTC()
+			}
+			out[r.CommitID] = append(out[r.CommitID], c)
+		}
 	}
-	return checks, err
+	return out, nil
 }
 
 // CheckStates combines the newest attempts on each of the commits into one state: the worst of them.
@@ -101,48 +115,59 @@ func CheckStates(db *gorm.DB, repo int64, commits []string) (map[string]string, 
 // GateCommits are the commits of a revision, or of a push, as the gate knows them: each signature with whose key it is by
 // our own table, at this moment.
 func GateCommits(db *gorm.DB, repo int64, rows []records.BroughtCommit) ([]gate.Commit, error) {
-	var keys []string
+	signers, err := signersOf(db, repo, rows)
+	return signers.commits(rows), err
+}
+
+// signers is whose keys signed commits, and which of those that carry a reserved trailer are known to have landed.
+type signers struct {
+	owners map[string]string // by fingerprint
+	landed map[string]bool   // by commit
+}
+
+func signersOf(db *gorm.DB, repo int64, rows []records.BroughtCommit) (signers, error) {
+	s := signers{owners: map[string]string{}}
+	var keys, claims []string
 	for _, r := range rows {
 		if r.Key != "" {
 			keys = append(keys, r.Key)
 		}
-	}
-	owners := map[string]string{}
-	if len(keys) > 0 {
-		var found []struct{ Fingerprint, Login string }
-		err := db.Raw("SELECT k.fingerprint, a.login FROM account_keys k JOIN accounts a ON a.id = k.account_id WHERE k.removed_at IS NULL AND k.fingerprint IN ?", keys).Scan(&found).Error
-		if err != nil {
-			return nil, err
-		}
-		for _, f := range found {
-			owners[f.Fingerprint] = f.Login
-		}
-	}
-	var claims []string
-	for _, r := range rows {
 		if r.Reserved != "" {
 			claims = append(claims, r.ID)
 		}
 	}
-	landed, err := LandedAmong(db, repo, claims)
-	if err != nil {
-		return nil, err
+	for chunk := range slices.Chunk(keys, 500) {
+		var found []struct{ Fingerprint, Login string }
+		err := db.Raw("SELECT k.fingerprint, a.login FROM account_keys k JOIN accounts a ON a.id = k.account_id WHERE k.removed_at IS NULL AND k.fingerprint IN ?", chunk).Scan(&found).Error
+		if err != nil {
+			return s, err
+		}
+		for _, f := range found {
+			s.owners[f.Fingerprint] = f.Login
+		}
 	}
+	var err error
+	s.landed, err = LandedAmong(db, repo, claims)
+	return s, err
+}
+
+// commits gives the gate the commits of one revision.
+func (s signers) commits(rows []records.BroughtCommit) []gate.Commit {
 	out := make([]gate.Commit, len(rows))
 	for i, r := range rows {
-		out[i] = gate.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents, Reserved: r.Reserved, Landed: landed[r.ID]}
+		out[i] = gate.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents, Reserved: r.Reserved, Landed: s.landed[r.ID]}
 		switch {
 		case r.BadSignature != "":
 			out[i].Signature.State = gate.BadlyMade
-		case r.Key != "" && owners[r.Key] != "":
-			out[i].Signature = gate.Signature{State: gate.Good, By: owners[r.Key]}
+		case r.Key != "" && s.owners[r.Key] != "":
+			out[i].Signature = gate.Signature{State: gate.Good, By: s.owners[r.Key]}
 		case r.Key != "":
 			out[i].Signature.State = gate.UnknownKey
 		case r.Signed:
 			out[i].Signature.State = gate.Unread
 		}
 	}
-	return out, nil
+	return out
 }
 
 // LandedAmong says which of the commits the records know as landed.
@@ -158,65 +183,6 @@ func LandedAmong(db *gorm.DB, repo int64, commits []string) (map[string]bool, er
 		}
 	}
 	return landed, nil
-}
-
-// dependencies gives the gate the changes that a change waits for.
-func dependencies(db *gorm.DB, c records.Change) ([]gate.Dependency, error) {
-	var out []gate.Dependency
-	err := db.Raw("SELECT c.number, c.title, c.state, c.target FROM change_dependencies d JOIN changes c ON c.id = d.on_id WHERE d.change_id = ? ORDER BY c.number", c.ID).Scan(&out).Error
-	return out, err
-}
-
-// liveOverrides gives the gate the overrides of a change that were neither used nor have ended.
-func liveOverrides(db *gorm.DB, c records.Change) ([]gate.Override, error) {
-	var rows []records.Override
-	err := db.Where("change_id = ? AND ref = ? AND used_at IS NULL AND ended_at IS NULL", c.ID, "refs/heads/"+c.Target).Order("id").Find(&rows).Error
-	var out []gate.Override
-	for _, r := range rows {
-		o := gate.Override{ID: r.ID, By: r.MadeBy, Because: r.Because, Revision: r.Revision, Tip: r.Tip, Until: r.Until}
-		for _, x := range r.Aside {
-			o.Requirements = append(o.Requirements, gate.Named(x))
-		}
-		out = append(out, o)
-	}
-	return out, err
-}
-
-// gateReviews gives the gate the standing reviews, each with whether the difference is still the one reviewed: as the newest
-// revision was compared with the reviewed one and, where there is a rehearsal, as both were brought to its base.
-func gateReviews(db *gorm.DB, c records.Change, newest records.Revision, rehearsal *records.Rehearsal) ([]gate.Review, error) {
-	standing, err := StandingReviews(db, c)
-	if err != nil {
-		return nil, err
-	}
-	if len(standing) == 0 {
-		return []gate.Review{}, nil
-	}
-	var disabled []string
-	if err := db.Model(&records.Account{}).Where("disabled AND login IN (SELECT login FROM reviews WHERE change_id = ?)", c.ID).Pluck("login", &disabled).Error; err != nil {
-		return nil, err
-	}
-	out := []gate.Review{}
-	for _, r := range standing {
-		review := gate.Review{By: r.Login, Verdict: gate.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description, Teams: r.Teams, Disabled: slices.Contains(disabled, r.Login),
-			SameDifference: r.Revision == newest.Number || slices.Contains(newest.SameAs, r.Revision)}
-		if rehearsal != nil && review.Verdict == gate.Approve && r.Revision != newest.Number { // an objection is not lost by this
-			review.SameDifference = review.SameDifference && slices.Contains(rehearsal.SameAs, r.Revision)
-		}
-		if review.SameDifference && r.Revision != newest.Number && len(newest.History.Hidden) > 0 {
-			var then records.Revision
-			if err := db.Where("change_id = ? AND number = ?", c.ID, r.Revision).First(&then).Error; err != nil {
-				return nil, err
-			}
-			for _, path := range newest.History.Hidden {
-				if !slices.Contains(then.History.Hidden, path) && !slices.Contains(then.Paths, path) {
-					review.Hidden = append(review.Hidden, path)
-				}
-			}
-		}
-		out = append(out, review)
-	}
-	return out, nil
 }
 
 // Where puts into words what a thread is about.
@@ -238,15 +204,4 @@ func Where(t records.Thread) string {
 		text += " before the change"
 	}
 	return text
-}
-
-// gateThreads gives the gate the discussions that need an answer.
-func gateThreads(db *gorm.DB, c records.Change) ([]gate.Thread, error) {
-	var rows []records.Thread
-	err := db.Where("change_id = ? AND needs_answer", c.ID).Order("id").Find(&rows).Error
-	var out []gate.Thread
-	for _, t := range rows {
-		out = append(out, gate.Thread{ID: t.ID, By: t.BegunBy, Where: Where(t), SettledBy: t.SettledBy})
-	}
-	return out, err
 }

@@ -2,14 +2,16 @@ package facts
 
 import (
 	"context"
+	"fmt"
+	"slices"
 
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/areas"
 	"tavrin/internal/core/gate"
-	"tavrin/internal/core/queue"
 	"tavrin/internal/core/rules"
+	"tavrin/internal/git"
 	"tavrin/internal/records"
 	"tavrin/wire"
 )
@@ -66,90 +68,102 @@ type Gathered struct {
 
 // Gather reads all facts about a change from the records.
 func (s *Gatherer) Gather(db *gorm.DB, repo *records.Repository, c records.Change) (Gathered, error) {
-	revision, err := RevisionRow(db, c)
+	all, err := s.GatherAll(db, repo, []records.Change{c})
 	if err != nil {
 		return Gathered{Change: c}, err
 	}
-	return s.GatherRevision(db, repo, c, revision)
+	return all[0], nil
 }
 
-// GatherRevision is gather for a revision at hand, which need not be on record.
+// GatherRevision is Gather for a revision at hand, which need not be on record.
 func (s *Gatherer) GatherRevision(db *gorm.DB, repo *records.Repository, c records.Change, r records.Revision) (Gathered, error) {
-	g := Gathered{Change: c, Revision: r}
+	g := []Gathered{{Change: c, Revision: r}}
+	err := s.fill(db, repo, g)
+	return g[0], err
+}
+
+// atOnce is how many changes are gathered together.
+const atOnce = 200
+
+// GatherAll is Gather for many changes of a repository, in their order: what is asked of the records is asked once for all.
+func (s *Gatherer) GatherAll(db *gorm.DB, repo *records.Repository, list []records.Change) ([]Gathered, error) {
+	out := make([]Gathered, len(list))
+	for i, c := range list {
+		out[i].Change = c
+	}
+	for some := range slices.Chunk(out, atOnce) {
+		revisions, err := newestRevisions(db, some)
+		if err != nil {
+			return nil, err
+		}
+		for i := range some {
+			r, there := revisions[some[i].Change.ID]
+			if !there { // the change that was given is not the newest
+				if r, err = RevisionRow(db, some[i].Change); err != nil {
+					return nil, fmt.Errorf("revision %d of change %d: %w", some[i].Change.Revision, some[i].Change.Number, err)
+				}
+			}
+			some[i].Revision = r
+		}
+		if err := s.fill(db, repo, some); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// fill gathers the facts about changes and revisions at hand.
+func (s *Gatherer) fill(db *gorm.DB, repo *records.Repository, all []Gathered) error {
 	force, err := s.rulebook.RulesOf(db, repo)
 	if err != nil {
-		return g, err
+		return err
 	}
-	g.Set = force.Set
-	g.Facts = gate.Facts{Repository: repo.Name, Number: c.Number, State: c.State, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
-		Revision: c.Revision, Head: r.Head, Opener: c.OpenedBy, Authors: r.Authors, LastPusher: r.LastPusher, Paths: r.Paths, Files: r.Files, Added: r.Added, Removed: r.Removed,
-		CommitAuthors: r.CommitAuthors, RulesVersion: force.Own.Version, HouseVersion: force.House.Version, Suspended: force.Suspended, At: s.records.Now()}
-	g.Facts.Bases, g.Facts.History = r.Bases, gate.History(r.History)
-	if g.Facts.Commits, err = GateCommits(db, repo.ID, r.Commits); err != nil {
-		return g, err
+	people, err := accounts.PeopleOf(db, repo)
+	if err != nil {
+		return err
 	}
-	g.Facts.TargetGone = !s.disk.Bare(repo).HasBranch(c.Target)
-	g.Facts.SourceGone = (c.State == "open" || c.State == "draft") && !s.disk.Bare(repo).HasBranch(c.Source)
-	if g.Facts.People, err = accounts.PeopleOf(db, repo); err != nil {
-		return g, err
+	e, err := evidenceOf(db, repo, all)
+	if err != nil {
+		return err
 	}
-	if g.Facts.AuthorTeams, err = accounts.TeamsOf(db, r.Authors); err != nil {
-		return g, err
-	}
-	if err := db.Model(&records.ChangeLabel{}).Where("change_id = ?", c.ID).Order("label").Pluck("label", &g.Facts.Labels).Error; err != nil {
-		return g, err
-	}
-	if g.Facts.Reviews, err = gateReviews(db, c, r, nil); err != nil {
-		return g, err
-	}
-	if g.Facts.Threads, err = gateThreads(db, c); err != nil {
-		return g, err
-	}
-	if g.Facts.HeadChecks, err = gateChecks(db, repo.ID, g.Revision.Head); err != nil {
-		return g, err
-	}
-	if g.Facts.Dependencies, err = dependencies(db, c); err != nil {
-		return g, err
-	}
-	if g.Facts.Overrides, err = liveOverrides(db, c); err != nil {
-		return g, err
-	}
-	if len(g.Facts.Overrides) > 0 && !g.Facts.TargetGone {
-		if g.Facts.Tip, err = s.disk.Bare(repo).At("refs/heads/" + c.Target); err != nil {
-			return g, err
+	refs := s.disk.Bare(repo).RefFiles()
+	for i := range all {
+		g := &all[i]
+		c, r := g.Change, g.Revision
+		g.Set = force.Set
+		g.Facts = gate.Facts{
+			Repository: repo.Name, Number: c.Number, State: c.State, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
+			Revision: c.Revision, Head: r.Head, Opener: c.OpenedBy, Authors: r.Authors, LastPusher: r.LastPusher, Paths: r.Paths,
+			Files: r.Files, Added: r.Added, Removed: r.Removed, Bases: r.Bases, History: gate.History(r.History), CommitAuthors: r.CommitAuthors,
+			RulesVersion: force.Own.Version, HouseVersion: force.House.Version, Suspended: force.Suspended, People: people, At: s.records.Now(),
+		}
+		e.about(g)
+		if err := standing(refs, g); err != nil {
+			return err
 		}
 	}
-	var entry records.Entry
-	if err := db.Where("change_id = ?", c.ID).Order("id DESC").Limit(1).Find(&entry).Error; err != nil {
-		return g, err
-	}
-	if entry.ID == 0 {
-		return g, nil
-	}
-	g.Entry = &entry
-	if queue.EntryState(entry.State).Ended() {
-		return g, nil
-	}
-	g.Facts.Asker, g.Facts.Strategy, g.Facts.Message = entry.JoinedBy, rules.Strategy(entry.Strategy), entry.Message
-	var rehearsal records.Rehearsal
-	if err := db.Where("entry_id = ? AND ended = ''", entry.ID).Order("id DESC").Limit(1).Find(&rehearsal).Error; err != nil {
-		return g, err
-	}
-	if rehearsal.ID != 0 {
-		g.Rehearsal = &rehearsal
-	}
-	if g.Rehearsal != nil {
-		if g.Facts.Reviews, err = gateReviews(db, c, r, g.Rehearsal); err != nil {
-			return g, err
-		}
-	}
-	if g.Rehearsal != nil && rehearsal.CommitID != "" {
-		g.Facts.Rehearsal = &gate.Rehearsal{Commit: rehearsal.CommitID, Base: rehearsal.Base, BuiltAt: rehearsal.CreatedAt.UTC()}
-		g.Facts.Rehearsal.Checks, err = gateChecks(db, repo.ID, rehearsal.CommitID)
-	}
-	return g, err
+	return nil
 }
 
+// standing adds where the branches of a change stand.
+func standing(refs *git.RefFiles, g *Gathered) error {
+	tip, err := refs.At("refs/heads/" + g.Change.Target)
+	if err != nil {
+		return err
+	}
+	g.Facts.TargetGone = tip == ""
+	if len(g.Facts.Overrides) > 0 {
+		g.Facts.Tip = tip
+	}
+	if g.Change.State != "open" && g.Change.State != "draft" {
+		return nil
+	}
+	source, err := refs.At("refs/heads/" + g.Change.Source)
+	g.Facts.SourceGone = source == ""
+	return err
+}
+
+// Judge judges the gate by what was gathered.
 func (g Gathered) Judge() gate.Report {
 	if g.report != nil {
 		return *g.report

@@ -68,35 +68,51 @@ func (g Gathered) weight() int {
 }
 
 // Remembered is Gather with the report, for reading outside of a write: remembered for as long as nothing that it depends on
-// was written.
+// was written. The change is as the snapshot has it.
 func (s *Gatherer) Remembered(snap *records.View, repo *records.Repository, c records.Change) (Gathered, error) {
-	of := s.editions.of(repo.ID, c.Number)
-	if of.newest() > snap.Since() {
-		return s.report(snap.DB, repo, c) // the snapshot is of before the newest write: it has its own truth
+	all, err := s.RememberedAll(snap, repo, []records.Change{c})
+	if err != nil {
+		return Gathered{Change: c}, err
 	}
-	k := recall.Key{What: "gate", Repo: repo.ID, Of: fmt.Sprintf("%d@%v", c.ID, of)}
-	if g, ok := recall.Found[Gathered](s.memory, k); ok {
-		return g, s.doubted(snap.DB, repo, c, of, g)
-	}
-	g, err := s.report(snap.DB, repo, c)
-	if err == nil && !g.dependsOnTime() {
-		recall.Keep(s.memory, k, g.weight(), g)
-	}
-	return g, err
+	return all[0], nil
 }
 
-// report gathers what judging a change needs, and judges it.
-func (s *Gatherer) report(db *gorm.DB, repo *records.Repository, c records.Change) (Gathered, error) {
-	if err := db.First(&c, c.ID).Error; err != nil {
-		return Gathered{}, err
+// RememberedAll is Remembered for many changes of a repository, in their order. Those that are not remembered are gathered
+// together.
+func (s *Gatherer) RememberedAll(snap *records.View, repo *records.Repository, list []records.Change) ([]Gathered, error) {
+	out := make([]Gathered, len(list))
+	keys := make([]recall.Key, len(list)) // zero: the snapshot is of before the newest write, and has its own truth
+	var missing []records.Change
+	var at []int
+	for i, c := range list {
+		of := s.editions.of(repo.ID, c.Number)
+		if of.newest() <= snap.Since() {
+			keys[i] = recall.Key{What: "gate", Repo: repo.ID, Of: fmt.Sprintf("%d@%v", c.ID, of)}
+			if g, ok := recall.Found[Gathered](s.memory, keys[i]); ok {
+				if err := s.doubted(snap.DB, repo, c, of, g); err != nil {
+					return nil, err
+				}
+				out[i] = g
+				continue
+			}
+		}
+		missing, at = append(missing, c), append(at, i)
 	}
-	g, err := s.Gather(db, repo, c)
+	if len(missing) == 0 {
+		return out, nil
+	}
+	found, err := s.GatherAll(snap.DB, repo, missing)
 	if err != nil {
-		return g, err
+		return nil, err
 	}
-	report := g.Judge()
-	g.report = &report
-	return g, nil
+	for n, g := range found {
+		report := g.Judge()
+		g.report = &report
+		if out[at[n]] = g; keys[at[n]] != (recall.Key{}) && !g.dependsOnTime() {
+			recall.Keep(s.memory, keys[at[n]], g.weight(), g)
+		}
+	}
+	return out, nil
 }
 
 // doubted judges a remembered gate anew where that was asked for, and tells when it has become another although nothing
@@ -105,15 +121,15 @@ func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, c records.Chan
 	if s.doubt == nil {
 		return nil
 	}
-	now, err := s.report(db, repo, c)
-	if err != nil || reflect.DeepEqual(*now.report, *had.report) {
+	now, err := s.Gather(db, repo, c)
+	if err != nil || reflect.DeepEqual(now.Judge(), *had.report) {
 		return err
 	}
 	// Where branches stand is read from disk. A move that is under way is written down when it is made.
 	var moving int64
 	err = s.records.Read(context.WithoutCancel(db.Statement.Context)).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''", repo.ID).Count(&moving).Error
 	if moving == 0 && s.editions.of(repo.ID, c.Number) == of {
-		s.doubt(fmt.Sprintf("change %d of %s is remembered as %+v and is %+v", c.Number, repo.Name, *had.report, *now.report))
+		s.doubt(fmt.Sprintf("change %d of %s is remembered as %+v and is %+v", c.Number, repo.Name, *had.report, now.Judge()))
 	}
 	return err
 }

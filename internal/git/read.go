@@ -235,19 +235,40 @@ func (r *Repo) writingRefs(moves []Move, write func() error) error {
 }
 
 // At returns what a ref points at now; empty: there is no such ref. It reads Git's files and starts no process.
-func (r *Repo) At(ref string) (string, error) {
-	text, err := os.ReadFile(filepath.Join(r.dir, filepath.FromSlash(ref)))
+func (r *Repo) At(ref string) (string, error) { return r.RefFiles().At(ref) }
+
+// RefFiles reads where refs point from Git's files, many after each other. It starts no process.
+type RefFiles struct {
+	dir    string
+	packed []byte
+}
+
+// RefFiles returns a reader of refs. It is for one use at a time.
+func (r *Repo) RefFiles() *RefFiles { return &RefFiles{dir: r.dir} }
+
+// At returns where a ref points; empty: there is no such ref. A ref has a file of its own, or stands in packed-refs. Git packs
+// by writing there first and removing the file then: what is in neither may have been packed since packed-refs was read.
+func (f *RefFiles) At(ref string) (string, error) {
+	text, err := os.ReadFile(filepath.Join(f.dir, filepath.FromSlash(ref)))
 	if id := strings.TrimSpace(string(text)); err == nil && IsID(id) {
 		return id, nil
 	}
-	packed, err := os.ReadFile(filepath.Join(r.dir, "packed-refs"))
+	if id := f.among(ref); id != "" {
+		return id, nil
+	}
+	f.packed, err = os.ReadFile(filepath.Join(f.dir, "packed-refs"))
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", nil
+		err = nil
 	}
-	if i := bytes.Index(packed, []byte(" "+ref+"\n")); err == nil && i >= 40 {
-		return string(packed[i-40 : i]), nil
+	return f.among(ref), err
+}
+
+func (f *RefFiles) among(ref string) string {
+	i := bytes.Index(f.packed, []byte(" "+ref+"\n"))
+	if i < 40 {
+		return ""
 	}
-	return "", err
+	return string(f.packed[i-40 : i])
 }
 
 // Keep makes a name of the service's own point at a commit, wherever it pointed before, so that it is not lost.

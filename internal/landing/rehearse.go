@@ -144,9 +144,12 @@ func (s *Conductor) recordBuilt(tx *records.Tx, repo *records.Repository, g *fac
 	if err := tx.Model(&r).Updates(map[string]any{"commit_id": r.CommitID, "tree": r.Tree}).Error; err != nil {
 		return err
 	}
-	now, err := s.facts.Gather(tx.DB, repo, g.Change) // by the rules of this moment; later ones ask for themselves
+	now, err := s.gathered(tx.DB, repo, g.Entry.ID) // by the rules of this moment; later ones ask for themselves
 	if err != nil {
 		return err
+	}
+	if now.Revision.Number != wanted.Revision {
+		return errNotWanted
 	}
 	err = tx.Record(records.Itself, repo, event.RehearsalBuilt{OfChange: event.OfChange{Number: g.Change.Number},
 		Rehearsal: r.ID, Target: g.Entry.Target, Commit: r.CommitID, Base: r.Base, Tree: r.Tree, Strategy: r.Strategy, Revision: r.Revision})

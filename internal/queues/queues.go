@@ -129,21 +129,20 @@ func (s *Queues) Leave(ctx context.Context, a accounts.Actor, name string, numbe
 
 // reason says why an entry is where it is. For one that has not ended it is worked out when asked, so that it is
 // never behind.
-func (s *Queues) reason(db *gorm.DB, g facts.Gathered) (string, error) {
+func (s *Queues) reason(g facts.Gathered, state queue.State) string {
 	switch queue.EntryState(g.Entry.State) {
 	case queue.Waiting:
-		return g.Judge().Summary, nil
+		return g.Judge().Summary
 	case queue.LinedUp:
-		q, err := load(db, g.Entry.RepositoryID, g.Entry.Target)
-		if e := q.State.Entry(g.Entry.ID); err == nil && e != nil && e.Resting(s.records.Now()) {
-			return e.Rest.Words, nil
+		if e := state.Entry(g.Entry.ID); e != nil && e.Resting(s.records.Now()) {
+			return e.Rest.Words
 		}
-		return "ready; waiting for those ahead", err
+		return "ready; waiting for those ahead"
 	case queue.Rehearsing:
-		return rehearsing(g), nil
+		return rehearsing(g)
 	case queue.Landing, queue.Landed, queue.Ejected, queue.Withdrawn:
 	}
-	return g.Entry.Reason, nil
+	return g.Entry.Reason
 }
 
 // rehearsing says what a rehearsal waits for.
@@ -166,33 +165,95 @@ func (s *Queues) EntryView(snap *records.View, repo *records.Repository, e recor
 	if err := snap.First(&c, e.ChangeID).Error; err != nil {
 		return wire.Entry{}, err
 	}
-	out := wire.Entry{ID: e.ID, Number: c.Number, Title: c.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
-		RemoveSource: e.RemoveSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt}
-	if e.EndedAt == nil {
-		g, err := s.facts.Remembered(snap, repo, c)
-		if err != nil {
-			return out, err
-		}
-		g.Entry = &e
-		if out.Reason, err = s.reason(snap.DB, g); err != nil {
-			return out, err
-		}
-		if why := s.Rests.Resting(repo.ID, s.records.Now()); why != "" {
-			out.Reason = why
-		}
-		ahead, err := aliveEntries(snap.DB, repo, e.Target)
-		if err != nil {
-			return out, err
-		}
-		out.Position = 1 + slices.IndexFunc(ahead, func(x records.Entry) bool { return x.ID == e.ID })
+	g, err := s.facts.Remembered(snap, repo, c)
+	if err != nil {
+		return wire.Entry{}, err
 	}
-	var r records.Rehearsal
-	if err := snap.Where("entry_id = ? AND commit_id <> ''", e.ID).Order("id DESC").Limit(1).Find(&r).Error; err != nil || r.ID == 0 || (r.Ended != "" && e.EndedAt == nil) {
-		return out, err
+	all, err := s.EntryViews(snap, repo, []records.Entry{e}, []facts.Gathered{g})
+	return all[e.ID], err
+}
+
+// EntryViews describes entries whose changes were gathered, by entry: each table is asked once for all of them.
+func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entries []records.Entry, gathered []facts.Gathered) (map[int64]wire.Entry, error) {
+	of := map[int64]facts.Gathered{}
+	for _, g := range gathered {
+		of[g.Change.ID] = g
 	}
-	checks, err := checks.CheckViews(snap.DB, repo, r.CommitID)
-	out.Rehearsal = &wire.Rehearsal{ID: r.ID, Base: r.Base, Commit: r.CommitID, Checks: checks}
-	return out, err
+	rehearsals, checks, err := rehearsalViews(snap.DB, repo, entries)
+	if err != nil {
+		return nil, err
+	}
+	lines := map[string]*line{}
+	out := map[int64]wire.Entry{}
+	for i := range entries {
+		e := &entries[i]
+		g := of[e.ChangeID]
+		v := wire.Entry{
+			ID: e.ID, Number: g.Change.Number, Title: g.Change.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
+			RemoveSource: e.RemoveSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt,
+		}
+		if e.EndedAt == nil {
+			if lines[e.Target] == nil {
+				if lines[e.Target], err = lineOf(snap.DB, repo, e.Target); err != nil {
+					return nil, err
+				}
+			}
+			g.Entry = e
+			v.Position, v.Reason = lines[e.Target].places[e.ID], s.reason(g, lines[e.Target].state)
+			if why := s.Rests.Resting(repo.ID, s.records.Now()); why != "" {
+				v.Reason = why
+			}
+		}
+		if r, any := rehearsals[e.ID]; any && (r.Ended == "" || e.EndedAt != nil) {
+			v.Rehearsal = &wire.Rehearsal{ID: r.ID, Base: r.Base, Commit: r.CommitID, Checks: append([]wire.Check{}, checks[r.CommitID]...)}
+		}
+		out[e.ID] = v
+	}
+	return out, nil
+}
+
+// line is the queue of one target: what it knows, and the positions of its entries.
+type line struct {
+	state  queue.State
+	places map[int64]int
+}
+
+func lineOf(db *gorm.DB, repo *records.Repository, target string) (*line, error) {
+	q, err := load(db, repo.ID, target)
+	if err != nil {
+		return nil, err
+	}
+	alive, err := aliveEntries(db, repo, target)
+	l := &line{state: q.State, places: map[int64]int{}}
+	for i, e := range alive {
+		l.places[e.ID] = i + 1
+	}
+	return l, err
+}
+
+// rehearsalViews finds the newest rehearsal of each entry that was built, and the checks on it by commit.
+func rehearsalViews(db *gorm.DB, repo *records.Repository, entries []records.Entry) (map[int64]records.Rehearsal, map[string][]wire.Check, error) {
+	ids := make([]int64, len(entries))
+	for i, e := range entries {
+		ids[i] = e.ID
+	}
+	var rows []records.Rehearsal
+	err := db.Where("id IN (SELECT max(id) FROM rehearsals WHERE entry_id IN ? AND commit_id <> '' GROUP BY entry_id)", ids).Find(&rows).Error
+	if err != nil || len(rows) == 0 {
+		return nil, nil, err
+	}
+	out := map[int64]records.Rehearsal{}
+	var commits []string
+	for _, r := range rows {
+		out[r.EntryID] = r
+		commits = append(commits, r.CommitID)
+	}
+	views, err := checks.CheckViews(db, repo, commits...)
+	by := map[string][]wire.Check{}
+	for _, v := range views {
+		by[v.Commit] = append(by[v.Commit], v)
+	}
+	return out, by, err
 }
 
 // aliveEntries returns the entries of a target that have not ended, in order: those in line before those waiting.
@@ -230,15 +291,28 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 	if err := db.Where("repository_id = ? AND target = ? AND ended_at IS NOT NULL", repo.ID, branch).Order("ended_at DESC").Limit(20).Find(&ended).Error; err != nil {
 		return out, err
 	}
-	for _, e := range append(alive, ended...) {
-		view, err := s.EntryView(snap, repo, e)
-		if err != nil {
-			return out, err
-		}
+	all := slices.Concat(alive, ended)
+	ids := make([]int64, len(all))
+	for i, e := range all {
+		ids[i] = e.ChangeID
+	}
+	var changes []records.Change
+	if err := snap.Where("id IN ?", ids).Find(&changes).Error; err != nil {
+		return out, err
+	}
+	gathered, err := s.facts.RememberedAll(snap, repo, changes)
+	if err != nil {
+		return out, err
+	}
+	views, err := s.EntryViews(snap, repo, all, gathered)
+	if err != nil {
+		return out, err
+	}
+	for _, e := range all {
 		if e.EndedAt == nil {
-			out.Entries = append(out.Entries, view)
+			out.Entries = append(out.Entries, views[e.ID])
 		} else {
-			out.Recent = append(out.Recent, view)
+			out.Recent = append(out.Recent, views[e.ID])
 		}
 	}
 	if out.Silent, err = s.checks.SilentChecks(db, repo); err != nil {

@@ -10,6 +10,7 @@ import (
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
+	"tavrin/internal/recall"
 	"tavrin/internal/records"
 	"tavrin/internal/waivers"
 	"tavrin/wire"
@@ -28,29 +29,44 @@ func (s *Reader) Revisions(ctx context.Context, a accounts.Actor, name string, n
 	if err := db.Where("change_id = ?", c.ID).Order("number DESC").Limit(100).Find(&rows).Error; err != nil {
 		return nil, err
 	}
+	logs := make([][]git.Commit, len(rows))
+	var all []git.Commit
+	var brought []records.BroughtCommit
+	for i, r := range rows {
+		k := recall.Key{What: "log", Repo: repo.ID, Of: r.Base + r.Head}
+		logs[i], err = recall.Of(s.memory, k, recall.ByLength, func() ([]git.Commit, error) {
+			return s.disk.Bare(repo).Log(ctx, r.Head, []string{r.Base}, 0, 100)
+		})
+		if err != nil {
+			return nil, err
+		}
+		all, brought = append(all, logs[i]...), append(brought, r.Commits...)
+	}
+	views, err := s.CommitViews(db, repo, all, c.Target)
+	if err != nil {
+		return nil, err
+	}
+	known, err := facts.GateCommits(db, repo.ID, brought)
+	if err != nil {
+		return nil, err
+	}
+	signed := map[string]gate.Signature{}
+	for _, k := range known {
+		signed[k.ID] = k.Signature
+	}
 	out := []wire.Revision{}
-	for _, r := range rows {
-		log, err := s.disk.Bare(repo).Log(ctx, r.Head, []string{r.Base}, 0, 100)
-		if err != nil {
-			return nil, err
-		}
-		commits, err := s.CommitViews(db, repo, log, c.Target)
-		if err != nil {
-			return nil, err
-		}
-		known, err := facts.GateCommits(db, repo.ID, r.Commits)
-		if err != nil {
-			return nil, err
-		}
-		for i := range commits {
-			for _, k := range known {
-				if k.ID == commits[i].ID {
-					commits[i].Signature, commits[i].SignedBy = k.Signature.State.Words(), k.Signature.By
-				}
+	for i, r := range rows {
+		commits := views[:len(logs[i]):len(logs[i])]
+		views = views[len(logs[i]):]
+		for n := range commits {
+			if by, ok := signed[commits[n].ID]; ok {
+				commits[n].Signature, commits[n].SignedBy = by.State.Words(), by.By
 			}
 		}
-		out = append(out, wire.Revision{Number: r.Number, Head: r.Head, Base: r.Base, PushedBy: r.PushedBy, SameDifference: r.SameAsLast, Kind: string(r.Kind),
-			Files: r.Files, Added: r.Added, Removed: r.Removed, Commits: commits, CreatedAt: r.CreatedAt})
+		out = append(out, wire.Revision{
+			Number: r.Number, Head: r.Head, Base: r.Base, PushedBy: r.PushedBy, SameDifference: r.SameAsLast, Kind: string(r.Kind),
+			Files: r.Files, Added: r.Added, Removed: r.Removed, Commits: commits, CreatedAt: r.CreatedAt,
+		})
 	}
 	return out, nil
 }

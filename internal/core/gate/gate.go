@@ -54,6 +54,11 @@ func (r Requirement) Holds() bool {
 	return r.State == Met || r.State == NotApplicable || r.State == Overridden
 }
 
+// OfReviewers says whether it asks for approvals: of some number of people, or of the owners of areas.
+func (r Requirement) OfReviewers() bool {
+	return strings.HasPrefix(r.Key, "approvals") || strings.HasPrefix(r.Key, "owners")
+}
+
 // Report is the gate of one change.
 type Report struct {
 	Revision     int           `json:"revision"`

@@ -74,6 +74,8 @@ CREATE TABLE grants (
   CHECK ((house_id IS NULL) <> (repository_id IS NULL))
 );
 CREATE UNIQUE INDEX grants_once ON grants (ifnull(account_id, 0), ifnull(team_id, 0), ifnull(house_id, 0), ifnull(repository_id, 0));
+CREATE INDEX grants_account ON grants (account_id);
+CREATE INDEX grants_team ON grants (team_id);
 
 CREATE TABLE tokens (
   id           INTEGER PRIMARY KEY,

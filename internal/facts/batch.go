@@ -1,0 +1,254 @@
+package facts
+
+import (
+	"slices"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/queue"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/records"
+)
+
+// evidence is what the records hold about some changes, by change where nothing else is said: each table is asked once.
+type evidence struct {
+	signers    signers
+	teams      map[string][]string // by login
+	labels     map[int64][]string
+	reviews    map[int64][]records.Review
+	disabled   map[string]bool                // logins of reviewers
+	then       map[numbered]*records.Revision // those that standing reviews are of
+	threads    map[int64][]gate.Thread
+	waits      map[int64][]gate.Dependency
+	overrides  map[int64][]records.Override
+	entries    map[int64]*records.Entry
+	rehearsals map[int64]*records.Rehearsal // by entry
+	checks     map[string][]gate.Check      // by commit
+}
+
+// numbered names a revision.
+type numbered struct {
+	change int64
+	number int
+}
+
+// newestRevisions returns the newest revision of each change.
+func newestRevisions(db *gorm.DB, all []Gathered) (map[int64]records.Revision, error) {
+	at, ids := map[numbered]bool{}, make([]int64, len(all))
+	for i, g := range all {
+		ids[i] = g.Change.ID
+		at[numbered{g.Change.ID, g.Change.Revision}] = true
+	}
+	var rows []records.Revision
+	err := db.Where("change_id IN ? AND number = (SELECT revision FROM changes c WHERE c.id = revisions.change_id)", ids).Find(&rows).Error
+	out := map[int64]records.Revision{}
+	for _, r := range rows {
+		if at[numbered{r.ChangeID, r.Number}] {
+			out[r.ChangeID] = r
+		}
+	}
+	return out, err
+}
+
+// evidenceOf asks the records about changes.
+func evidenceOf(db *gorm.DB, repo *records.Repository, all []Gathered) (*evidence, error) {
+	e := &evidence{}
+	var ids []int64
+	var logins, commits []string
+	var brought []records.BroughtCommit
+	for _, g := range all {
+		ids = append(ids, g.Change.ID)
+		logins = append(logins, g.Revision.Authors...)
+		commits = append(commits, g.Revision.Head)
+		brought = append(brought, g.Revision.Commits...)
+	}
+	slices.Sort(logins)
+	for _, ask := range []func() error{
+		func() (err error) { e.signers, err = signersOf(db, repo.ID, brought); return err },
+		func() (err error) { e.teams, err = accounts.TeamsOf(db, slices.Compact(logins)); return err },
+		func() error { return e.askLabels(db, ids) },
+		func() error { return e.askReviews(db, ids) },
+		func() error { return e.askThreads(db, ids) },
+		func() error { return e.askDependencies(db, ids) },
+		func() error { return e.askOverrides(db, ids) },
+		func() error { return e.askEntries(db, ids) },
+		func() (err error) {
+			for _, r := range e.rehearsals {
+				if r.CommitID != "" {
+					commits = append(commits, r.CommitID)
+				}
+			}
+			e.checks, err = gateChecks(db, repo.ID, commits)
+			return err
+		},
+	} {
+		if err := ask(); err != nil {
+			return nil, err
+		}
+	}
+	return e, nil
+}
+
+func (e *evidence) askLabels(db *gorm.DB, ids []int64) error {
+	var rows []records.ChangeLabel
+	err := db.Where("change_id IN ?", ids).Order("label").Find(&rows).Error
+	e.labels = map[int64][]string{}
+	for _, r := range rows {
+		e.labels[r.ChangeID] = append(e.labels[r.ChangeID], r.Label)
+	}
+	return err
+}
+
+func (e *evidence) askReviews(db *gorm.DB, ids []int64) error {
+	var err error
+	e.disabled, e.then = map[string]bool{}, map[numbered]*records.Revision{}
+	if e.reviews, err = standingReviews(db, ids); err != nil || len(e.reviews) == 0 {
+		return err
+	}
+	var logins []string
+	var changes []int64
+	var numbers []int
+	for id, of := range e.reviews {
+		changes = append(changes, id)
+		for _, r := range of {
+			logins, numbers = append(logins, r.Login), append(numbers, r.Revision)
+		}
+	}
+	var disabled []string
+	if err := db.Model(&records.Account{}).Where("disabled AND login IN ?", logins).Pluck("login", &disabled).Error; err != nil {
+		return err
+	}
+	for _, login := range disabled {
+		e.disabled[login] = true
+	}
+	var rows []records.Revision
+	err = db.Where("change_id IN ? AND number IN ?", changes, numbers).Find(&rows).Error
+	for i, r := range rows {
+		e.then[numbered{r.ChangeID, r.Number}] = &rows[i]
+	}
+	return err
+}
+
+func (e *evidence) askThreads(db *gorm.DB, ids []int64) error {
+	var rows []records.Thread
+	err := db.Where("change_id IN ? AND needs_answer", ids).Order("id").Find(&rows).Error
+	e.threads = map[int64][]gate.Thread{}
+	for _, t := range rows {
+		e.threads[t.ChangeID] = append(e.threads[t.ChangeID], gate.Thread{ID: t.ID, By: t.BegunBy, Where: Where(t), SettledBy: t.SettledBy})
+	}
+	return err
+}
+
+func (e *evidence) askDependencies(db *gorm.DB, ids []int64) error {
+	var rows []struct {
+		gate.Dependency
+		ChangeID int64
+	}
+	err := db.Raw("SELECT d.change_id, c.number, c.title, c.state, c.target FROM change_dependencies d JOIN changes c ON c.id = d.on_id "+
+		"WHERE d.change_id IN ? ORDER BY c.number", ids).Scan(&rows).Error
+	e.waits = map[int64][]gate.Dependency{}
+	for _, r := range rows {
+		e.waits[r.ChangeID] = append(e.waits[r.ChangeID], r.Dependency)
+	}
+	return err
+}
+
+func (e *evidence) askOverrides(db *gorm.DB, ids []int64) error {
+	var rows []records.Override
+	err := db.Where("change_id IN ? AND used_at IS NULL AND ended_at IS NULL", ids).Order("id").Find(&rows).Error
+	e.overrides = map[int64][]records.Override{}
+	for _, r := range rows {
+		e.overrides[*r.ChangeID] = append(e.overrides[*r.ChangeID], r)
+	}
+	return err
+}
+
+func (e *evidence) askEntries(db *gorm.DB, ids []int64) error {
+	var rows []records.Entry
+	err := db.Where("id IN (SELECT max(id) FROM entries WHERE change_id IN ? GROUP BY change_id)", ids).Find(&rows).Error
+	if err != nil {
+		return err
+	}
+	e.entries, e.rehearsals = map[int64]*records.Entry{}, map[int64]*records.Rehearsal{}
+	var alive []int64
+	for i, r := range rows {
+		e.entries[r.ChangeID] = &rows[i]
+		if !queue.EntryState(r.State).Ended() {
+			alive = append(alive, r.ID)
+		}
+	}
+	if len(alive) == 0 {
+		return nil
+	}
+	var rehearsals []records.Rehearsal
+	err = db.Where("entry_id IN ? AND ended = ''", alive).Order("id").Find(&rehearsals).Error
+	for i, r := range rehearsals {
+		e.rehearsals[r.EntryID] = &rehearsals[i]
+	}
+	return err
+}
+
+// about adds to the facts about one change what the records hold.
+func (e *evidence) about(g *Gathered) {
+	c, r, f := g.Change, g.Revision, &g.Facts
+	f.Commits = e.signers.commits(r.Commits)
+	f.AuthorTeams = map[string][]string{}
+	for _, login := range r.Authors {
+		if teams, any := e.teams[login]; any {
+			f.AuthorTeams[login] = teams
+		}
+	}
+	f.Labels, f.Threads, f.Dependencies = e.labels[c.ID], e.threads[c.ID], e.waits[c.ID]
+	f.HeadChecks = append([]gate.Check{}, e.checks[r.Head]...)
+	for _, o := range e.overrides[c.ID] {
+		if o.Ref == "refs/heads/"+c.Target {
+			f.Overrides = append(f.Overrides, gateOverride(o))
+		}
+	}
+	if g.Entry = e.entries[c.ID]; g.Entry != nil && !queue.EntryState(g.Entry.State).Ended() {
+		f.Asker, f.Strategy, f.Message = g.Entry.JoinedBy, rules.Strategy(g.Entry.Strategy), g.Entry.Message
+		g.Rehearsal = e.rehearsals[g.Entry.ID]
+	}
+	if x := g.Rehearsal; x != nil && x.CommitID != "" {
+		f.Rehearsal = &gate.Rehearsal{Commit: x.CommitID, Base: x.Base, BuiltAt: x.CreatedAt.UTC(), Checks: append([]gate.Check{}, e.checks[x.CommitID]...)}
+	}
+	f.Reviews = []gate.Review{}
+	for _, review := range e.reviews[c.ID] {
+		f.Reviews = append(f.Reviews, e.review(review, r, g.Rehearsal))
+	}
+}
+
+func gateOverride(r records.Override) gate.Override {
+	o := gate.Override{ID: r.ID, By: r.MadeBy, Because: r.Because, Revision: r.Revision, Tip: r.Tip, Until: r.Until}
+	for _, x := range r.Aside {
+		o.Requirements = append(o.Requirements, gate.Named(x))
+	}
+	return o
+}
+
+// review gives the gate a standing review, with whether the difference is still the one reviewed: as the newest revision was
+// compared with the reviewed one and, where there is a rehearsal, as both were brought to its base.
+func (e *evidence) review(r records.Review, newest records.Revision, rehearsal *records.Rehearsal) gate.Review {
+	review := gate.Review{
+		By: r.Login, Verdict: gate.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description, Teams: r.Teams,
+		Disabled: e.disabled[r.Login], SameDifference: r.Revision == newest.Number || slices.Contains(newest.SameAs, r.Revision),
+	}
+	if r.Revision == newest.Number {
+		return review
+	}
+	if rehearsal != nil && review.Verdict == gate.Approve { // an objection is not lost by this
+		review.SameDifference = review.SameDifference && slices.Contains(rehearsal.SameAs, r.Revision)
+	}
+	then := e.then[numbered{r.ChangeID, r.Revision}]
+	if !review.SameDifference || then == nil {
+		return review
+	}
+	for _, path := range newest.History.Hidden {
+		if !slices.Contains(then.History.Hidden, path) && !slices.Contains(then.Paths, path) {
+			review.Hidden = append(review.Hidden, path)
+		}
+	}
+	return review
+}
