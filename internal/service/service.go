@@ -74,8 +74,8 @@ func (o Options) filled() Options {
 	return o
 }
 
-// Service is a running service: its rooms, each for one subject.
-type Service struct {
+// Rooms are the rooms of a service, each for one subject.
+type Rooms struct {
 	Records      *records.Records
 	Access       *accounts.Access
 	People       *accounts.People
@@ -94,11 +94,15 @@ type Service struct {
 	Desk         *desk.Desk
 	Notices      *desk.Notices
 	Audit        *audit.Auditor
+	Disk         *hosted.Disk
+	Moves        *moves.Moves
+}
 
+// Service is a running service.
+type Service struct {
+	Rooms
 	folder *folder.Folder
 	key    *signing.Key
-	moves  *moves.Moves
-	disk   *hosted.Disk
 	log    *slog.Logger
 	tasks  sync.WaitGroup // what runs until the service stops
 	stop   context.CancelFunc
@@ -115,7 +119,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	if err := s.open(ctx, o); err != nil {
 		return nil, errors.Join(err, s.giveUp())
 	}
-	s.furnish(o)
+	s.Rooms = Furnish(s.Records, s.key, home.Dir, home.Repositories(), home.Home(), o)
 	if err := s.settle(ctx); err != nil {
 		return nil, errors.Join(err, s.giveUp())
 	}
@@ -148,51 +152,54 @@ func (s *Service) open(ctx context.Context, o Options) error {
 	return err
 }
 
-// furnish makes the rooms, from the bottom up, and tells the lower ones whom to tell.
-func (s *Service) furnish(o Options) {
+// Furnish makes the rooms on records and a key, from the bottom up, and tells the lower ones whom to tell. Nothing runs yet.
+// dir is the service's folder, repositories the one of the hosted repositories, home that of git's processes.
+func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Options) Rooms {
+	o = o.filled()
 	memory, b := recall.New(), &o.Bounds
-	r := s.Records
-	s.disk = hosted.New(&git.Program{Home: s.folder.Home(), Bounds: o.Bounds, Started: o.Git}, s.folder.Repositories())
-	s.moves = moves.New(r, s.disk, o.Log, o.At)
+	s := Rooms{Records: r}
+	s.Disk = hosted.New(&git.Program{Home: home, Bounds: o.Bounds, Started: o.Git}, repos)
+	s.Moves = moves.New(r, s.Disk, o.Log, o.At)
 	s.Access = accounts.NewAccess(r, o.Log)
 	s.People = accounts.NewPeople(r, s.Access)
-	s.Rulebook = rulebook.New(r, s.disk, memory, o.Log)
-	s.Facts = facts.New(r, s.disk, s.Rulebook, memory, o.Doubt)
-	s.Checks = checks.New(r, s.disk, s.Rulebook, s.Facts, s.folder.Dir)
-	s.Waivers = waivers.New(r, s.disk, s.moves, s.Rulebook, s.Facts)
-	s.Queues = queues.New(r, s.disk, s.moves, s.Facts, s.Checks)
+	s.Rulebook = rulebook.New(r, s.Disk, memory, o.Log)
+	s.Facts = facts.New(r, s.Disk, s.Rulebook, memory, o.Doubt)
+	s.Checks = checks.New(r, s.Disk, s.Rulebook, s.Facts, dir)
+	s.Waivers = waivers.New(r, s.Disk, s.Moves, s.Rulebook, s.Facts)
+	s.Queues = queues.New(r, s.Disk, s.Moves, s.Facts, s.Checks)
 	s.Changes, s.Threads = changes.New(changes.Needs{
-		Records: r, Disk: s.disk, Moves: s.moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Queues: s.Queues,
+		Records: r, Disk: s.Disk, Moves: s.Moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Queues: s.Queues,
 		Memory: memory, Bounds: b, Log: o.Log,
 	})
-	s.Reading = reading.New(r, s.disk, s.Facts, memory)
+	s.Reading = reading.New(r, s.Disk, s.Facts, memory)
 	s.Repositories = repositories.New(repositories.Needs{
-		Records: r, Disk: s.disk, Moves: s.moves, Access: s.Access, Rulebook: s.Rulebook, Facts: s.Facts, Reading: s.Reading,
+		Records: r, Disk: s.Disk, Moves: s.Moves, Access: s.Access, Rulebook: s.Rulebook, Facts: s.Facts, Reading: s.Reading,
 		Memory: memory, Log: o.Log, Imports: o.Imports,
 	})
 	s.Intake = intake.New(intake.Needs{
-		Records: r, Disk: s.disk, Moves: s.moves, Access: s.Access, Rulebook: s.Rulebook, Waivers: s.Waivers, Changes: s.Changes,
+		Records: r, Disk: s.Disk, Moves: s.Moves, Access: s.Access, Rulebook: s.Rulebook, Waivers: s.Waivers, Changes: s.Changes,
 		Threads: s.Threads, Bounds: b, Log: o.Log,
 	})
 	s.Landing = landing.New(landing.Needs{
-		Records: r, Disk: s.disk, Moves: s.moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Waivers: s.Waivers,
-		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Key: s.key, Log: o.Log,
+		Records: r, Disk: s.Disk, Moves: s.Moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Waivers: s.Waivers,
+		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Key: key, Log: o.Log,
 	})
-	s.Trials = trials.New(r, s.disk, s.Rulebook, s.Facts)
+	s.Trials = trials.New(r, s.Disk, s.Rulebook, s.Facts)
 	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook)
 	s.Notices = desk.NewNotices(r, s.Desk)
-	s.Audit = audit.New(r, s.disk, s.moves, s.key, o.Log)
+	s.Audit = audit.New(r, s.Disk, s.Moves, key, o.Log)
 
 	s.Access.OnEnd(checks.EndLeases)
 	s.Rulebook.OnChange(s.Checks.AskUnderNewRules)
+	return s
 }
 
 // settle brings the folder, the records and the repositories into agreement.
 func (s *Service) settle(ctx context.Context) error {
-	if err := s.folder.Run(ctx, s.Records, s.disk.Path, s.log); err != nil {
+	if err := s.folder.Run(ctx, s.Records, s.Disk.Path, s.log); err != nil {
 		return err
 	}
-	if err := s.moves.SettleAll(ctx); err != nil {
+	if err := s.Moves.SettleAll(ctx); err != nil {
 		return fmt.Errorf("settle what the last run left: %w", err)
 	}
 	return nil
