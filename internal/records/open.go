@@ -25,7 +25,16 @@ import (
 )
 
 //go:embed migrations/*.sql
-var migrations embed.FS
+var embedded embed.FS
+
+// migrations are those of this program; tests take others.
+var migrations files = embedded
+
+// files is what is needed of a folder of files.
+type files interface {
+	fs.ReadFileFS
+	fs.ReadDirFS
+}
 
 // readers is the number of connections that read.
 const readers = 8

@@ -77,8 +77,9 @@ func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
 			return err
 		}
 		t.commit.Seq = r.commits.Load() + 1 // there is one writer
+		begun = true
 		for _, l := range r.listeners {
-			if begun = true; l.Before != nil {
+			if l.Before != nil {
 				l.Before(t.commit)
 			}
 		}

@@ -1,0 +1,96 @@
+package audit_test
+
+import (
+	"testing"
+
+	"tavrin/internal/audit"
+	"tavrin/internal/core/event"
+	"tavrin/internal/lab"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/wire"
+)
+
+// Records and branches that are not as the journal tells are found, each named (P10).
+func TestP10VerifyFindsWhatDoesNotAgree(t *testing.T) {
+	l := lab.New(t)
+	ctx := t.Context()
+	head, err := l.Audit.VerifyJournal(ctx, l.Admin, nil)
+	l.Ok(err)
+	l.Rules("tavrin: rules/1\nprotect:\n  - name: kept\n    branches: main\n    delete: never\n")
+	_, err = l.Audit.VerifyJournal(ctx, l.Admin, &head)
+	l.Ok(err)
+	for _, c := range []struct {
+		name  string
+		alter string
+		back  string
+		words string
+	}{
+		{"another text of rules", "UPDATE rules_versions SET text = text || '#'", "UPDATE rules_versions SET text = rtrim(text, '#')", "version 1 of the rules of growers/irrigation is not the one"},
+		{"a check from nowhere", "INSERT INTO check_runs (repository_id, commit_id, name, attempt, state, created_at) VALUES (1, 'c', 'unit', 1, 'passed', '2026-11-02')",
+			"DELETE FROM check_runs", "the records have attempt 1 of unit on c"},
+	} {
+		alter := func(sql string) {
+			t.Helper()
+			l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error { return tx.Exec(sql).Error }))
+		}
+		alter(c.alter)
+		_, err := l.Audit.VerifyJournal(ctx, l.Admin, nil)
+		l.Is(err, problem.Conflict, c.words)
+		alter(c.back)
+		if _, err := l.Audit.VerifyJournal(ctx, l.Admin, nil); err != nil {
+			t.Errorf("%s: put back: %v", c.name, err)
+		}
+	}
+	l.Commit("main", "", "a=1") // a branch that moved behind the service's back
+	_, err = l.Audit.VerifyJournal(ctx, l.Admin, nil)
+	l.Is(err, problem.Conflict, "refs/heads/main of growers/irrigation is at")
+}
+
+// A journal goes on from a head that was exported, or does not.
+func TestP10Heads(t *testing.T) {
+	l := lab.New(t)
+	head, err := l.Audit.JournalHead(t.Context(), l.Admin)
+	l.Ok(err)
+	l.Ok(l.Records.Write(t.Context(), func(tx *records.Tx) error { return tx.Record("admin", nil, event.HouseCreated{House: "millers"}) }))
+	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &head)
+	l.Ok(err)
+	later := l.Key.Head(head.JournalHead)
+	later.Seq += 100
+	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &later)
+	l.Is(err, problem.Invalid, "was altered")
+	cut := l.Key.Head(later.JournalHead)
+	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &cut)
+	l.Is(err, problem.Conflict, "the journal was cut")
+	_, err = l.Audit.VerifyJournal(t.Context(), l.Person("ines", "reader"), nil)
+	l.Is(err, problem.Forbidden, "for service administrators")
+}
+
+// Lines are shown to those who may read their repository, and no further back or on than asked (P11).
+func TestP11JournalIsForReaders(t *testing.T) {
+	l := lab.New(t)
+	l.Rules("tavrin: rules/1\nprotect:\n  - name: kept\n    branches: main\n    delete: never\n")
+	ines := l.Person("ines", "reader")
+	mine, err := l.Audit.Journal(t.Context(), ines, audit.JournalQuery{Limit: 100})
+	l.Ok(err)
+	all, err := l.Audit.Journal(t.Context(), l.Admin, audit.JournalQuery{Limit: 100})
+	l.Ok(err)
+	for _, line := range mine {
+		if line.Repository != lab.Name {
+			t.Errorf("a reader sees %+v", line)
+		}
+	}
+	if len(mine) == 0 || len(mine) >= len(all) {
+		t.Errorf("a reader sees %d of %d lines", len(mine), len(all))
+	}
+	page, err := l.Audit.Journal(t.Context(), l.Admin, audit.JournalQuery{After: 2, Limit: 2})
+	l.Ok(err)
+	if seqs := func(lines []wire.JournalLine) (out []int64) {
+		for _, x := range lines {
+			out = append(out, x.Seq)
+		}
+		return out
+	}(page); len(seqs) != 2 || seqs[0] != 3 || seqs[1] != 4 {
+		t.Errorf("after line 2 come %v", seqs)
+	}
+}

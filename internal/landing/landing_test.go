@@ -1,0 +1,172 @@
+package landing_test
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"testing"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/changes"
+	"tavrin/internal/checks"
+	"tavrin/internal/core/gate"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/lab"
+	"tavrin/internal/queues"
+	"tavrin/internal/records"
+)
+
+const guarded = `tavrin: rules/1
+checks:
+  unit: {witness: robot:bench}
+protect:
+  - name: trunk
+    branches: main
+    require: [{approvals: 1}, {checks: unit}]
+    land: {with: [squash, rebase, merge], strategy: squash}
+`
+
+// running is a lab whose queues are carried out, with a robot that reports unit.
+func running(t *testing.T, doc string) (l *lab.Lab, bench accounts.Actor) {
+	l = lab.New(t)
+	bench = l.Robot(accounts.NewToken{Login: "bench", Witness: []string{lab.Name + ":unit"}})
+	l.Rules(doc)
+	l.Commit("main", "", "a=1")
+	ctx, stop := context.WithCancel(context.Background())
+	var runs sync.WaitGroup
+	runs.Go(func() { l.Landing.Run(ctx) })
+	t.Cleanup(func() { stop(); runs.Wait() })
+	return l, bench
+}
+
+// until looks whenever the journal has grown, until what it looks for is there.
+func until(l *lab.Lab, there func() bool) {
+	l.T.Helper()
+	for {
+		grown := l.Records.Grown()
+		if there() {
+			return
+		}
+		select {
+		case <-grown:
+		case <-l.T.Context().Done():
+			l.T.Fatal("it never came")
+		}
+	}
+}
+
+func entry(l *lab.Lab, number int) records.Entry {
+	l.T.Helper()
+	var e records.Entry
+	l.Ok(l.Records.Read(l.T.Context()).Where("change_id = ?", l.Row(number).ID).Order("id DESC").Limit(1).Find(&e).Error)
+	return e
+}
+
+func proposed(l *lab.Lab, source string, files ...string) int {
+	l.T.Helper()
+	l.Commit(source, "main", files...)
+	c := l.Open(l.Admin, source)
+	return c.Number
+}
+
+func approve(l *lab.Lab, by accounts.Actor, number int) {
+	l.T.Helper()
+	_, err := l.Changes.Review(l.T.Context(), by, lab.Name, number, changes.NewReview{Verdict: gate.Approve, Revision: l.Row(number).Revision})
+	l.Ok(err)
+}
+
+// rehearsed waits for a change's rehearsal and returns its commit.
+func rehearsed(l *lab.Lab, number int) string {
+	l.T.Helper()
+	var r records.Rehearsal
+	until(l, func() bool {
+		e := entry(l, number)
+		r = records.Rehearsal{}
+		l.Ok(l.Records.Read(l.T.Context()).Where("entry_id = ? AND commit_id <> '' AND ended = ''", e.ID).Limit(1).Find(&r).Error)
+		return e.State == "rehearsing" && r.ID != 0
+	})
+	return r.CommitID
+}
+
+func report(l *lab.Lab, bench accounts.Actor, commit string, state gate.CheckState) {
+	l.T.Helper()
+	_, err := l.Checks.ReportCheck(l.T.Context(), bench, lab.Name, checks.NewReport{Commit: commit, Name: "unit", State: state})
+	l.Ok(err)
+}
+
+// Two changes land one after the other, each as the commit that its checks passed on, on top of what landed before (P1, P2, P3).
+func TestP1LandsWhatWasTested(t *testing.T) {
+	l, bench := running(t, guarded)
+	odo := l.Person("odo", "writer")
+	for _, source := range []string{"first", "second"} {
+		n := proposed(l, source, source+"=1")
+		_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, queues.NewEntry{})
+		l.Ok(err)
+		approve(l, odo, n)
+	}
+	for n := 1; n <= 2; n++ {
+		was, commit := l.Tip("main"), rehearsed(l, n)
+		if l.Tip("main") != was {
+			t.Fatal("it landed before its check passed")
+		}
+		report(l, bench, commit, gate.Passed)
+		until(l, func() bool { return l.Row(n).State == "landed" })
+		if l.Tip("main") != commit || l.Row(n).LandedCommit != commit {
+			t.Errorf("main is at %s, tested was %s", l.Tip("main"), commit)
+		}
+	}
+}
+
+// What cannot pass leaves the queue with its reason, and the next one goes on (P9).
+func TestP9FailuresLeave(t *testing.T) {
+	l, bench := running(t, guarded)
+	odo := l.Person("odo", "writer")
+	red := proposed(l, "red", "b=1")
+	clash := proposed(l, "clash", "a=clash")
+	good := proposed(l, "good", "a=good")
+	for _, n := range []int{red, good, clash} {
+		approve(l, odo, n)
+		_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, queues.NewEntry{})
+		l.Ok(err)
+	}
+	report(l, bench, rehearsed(l, red), gate.Failed)
+	until(l, func() bool { return entry(l, red).State == "ejected" })
+	report(l, bench, rehearsed(l, good), gate.Passed)
+	until(l, func() bool { return entry(l, clash).State == "ejected" })
+	if why := entry(l, red).Reason; !strings.Contains(why, "unit failed") {
+		t.Errorf("red left because %s", why)
+	}
+	if why := entry(l, clash).Reason; !strings.Contains(why, "bring clash up to main") {
+		t.Errorf("the other left because %s", why)
+	}
+	if l.Row(good).State != "landed" {
+		t.Errorf("the good one is %s", l.Row(good).State)
+	}
+}
+
+// An objection that comes before the moment of landing keeps it, and one after it comes too late (P1).
+func TestP1JudgedAtTheMomentOfLanding(t *testing.T) {
+	l, bench := running(t, guarded)
+	odo, ines := l.Person("odo", "writer"), l.Person("ines", "writer")
+	n := proposed(l, "topic", "b=1")
+	approve(l, odo, n)
+	once := sync.OnceFunc(func() { // between the plan's word and the transaction of the intent
+		_, err := l.Changes.Withdraw(context.Background(), odo, lab.Name, n)
+		l.Ok(err)
+	})
+	l.AtSteps(func(step string) {
+		if step == "landing:begun" {
+			once()
+		}
+	})
+	_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, queues.NewEntry{Strategy: rules.Rebase})
+	l.Ok(err)
+	was := l.Tip("main")
+	report(l, bench, rehearsed(l, n), gate.Passed)
+	until(l, func() bool { return entry(l, n).State == "waiting" })
+	if l.Tip("main") != was {
+		t.Error("it landed without an approval")
+	}
+	approve(l, ines, n)
+	until(l, func() bool { return l.Row(n).State == "landed" }) // the commit is the same, and its check has passed
+}
