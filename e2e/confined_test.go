@@ -7,9 +7,8 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/internal/accounts"
-
 	"tavrin/client"
+	"tavrin/internal/accounts"
 )
 
 // A token that is for one purpose opens the few calls it needs for that and nothing else: of all calls that there are, through

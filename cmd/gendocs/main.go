@@ -11,22 +11,21 @@ import (
 	"path/filepath"
 	"strings"
 
-	"tavrin/internal/accounts"
-	"tavrin/internal/checks"
-	"tavrin/internal/hosted"
-	"tavrin/internal/reading"
-	"tavrin/internal/typed"
-
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
+	"tavrin/internal/accounts"
 	"tavrin/internal/api"
 	"tavrin/internal/bounds"
+	"tavrin/internal/checks"
 	"tavrin/internal/cli"
 	"tavrin/internal/core/lint"
 	"tavrin/internal/core/plainyaml"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
+	"tavrin/internal/hosted"
+	"tavrin/internal/reading"
+	"tavrin/internal/typed"
 )
 
 func main() {

@@ -9,10 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
+	"tavrin/internal/core/event"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"

@@ -8,10 +8,9 @@ import (
 	"slices"
 	"strings"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
+	"tavrin/internal/core/event"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/wire"

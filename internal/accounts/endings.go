@@ -6,10 +6,9 @@ import (
 	"database/sql"
 	"time"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
+	"tavrin/internal/core/event"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 )

@@ -7,10 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"tavrin/internal/core/event"
-
 	"golang.org/x/crypto/ssh"
 
+	"tavrin/internal/core/event"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"

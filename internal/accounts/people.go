@@ -7,10 +7,9 @@ import (
 	"slices"
 	"strings"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"tavrin/internal/core/event"
-
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"

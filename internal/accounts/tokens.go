@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"tavrin/internal/core/event"
-
 	"tavrin/internal/core/gate"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"

@@ -5,10 +5,9 @@ import (
 	"net/http"
 	"time"
 
-	"tavrin/internal/accounts"
-
 	"github.com/danielgtaylor/huma/v2"
 
+	"tavrin/internal/accounts"
 	"tavrin/wire"
 )
 

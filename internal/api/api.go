@@ -10,15 +10,14 @@ import (
 	"net/http"
 	"strings"
 
-	"tavrin/internal/accounts"
-	"tavrin/internal/records"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 
 	"tavrin/console"
+	"tavrin/internal/accounts"
 	"tavrin/internal/bounds"
+	"tavrin/internal/records"
 	"tavrin/internal/service"
 )
 

@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"tavrin/internal/accounts"
-
 	"tavrin/wire"
 )
 

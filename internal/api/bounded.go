@@ -9,12 +9,11 @@ import (
 	"sync"
 	"time"
 
-	"tavrin/internal/problem"
-
 	"github.com/go-chi/httprate"
 
 	"tavrin/internal/bounds"
 	"tavrin/internal/git"
+	"tavrin/internal/problem"
 )
 
 // retryAfter is when somebody who was turned away may come back, in seconds.

@@ -5,7 +5,6 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
-
 	"tavrin/internal/core/gate"
 	"tavrin/internal/git"
 	"tavrin/wire"

@@ -6,7 +6,6 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/checks"
-
 	"tavrin/internal/core/gate"
 	"tavrin/wire"
 )

@@ -9,11 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"tavrin/internal/problem"
-
 	"github.com/go-chi/chi/v5"
 
 	"tavrin/internal/git"
+	"tavrin/internal/problem"
 )
 
 // maxNegotiation is how much a client that fetches may say of what it has, in bytes, unpacked.

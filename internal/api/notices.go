@@ -11,11 +11,10 @@ import (
 	"strings"
 	"time"
 
-	"tavrin/internal/accounts"
-	"tavrin/internal/desk"
-
 	"github.com/go-chi/chi/v5"
 
+	"tavrin/internal/accounts"
+	"tavrin/internal/desk"
 	"tavrin/wire"
 )
 

@@ -6,7 +6,6 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/waivers"
-
 	"tavrin/wire"
 )
 

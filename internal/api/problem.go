@@ -7,12 +7,11 @@ import (
 	"net/http"
 	"strings"
 
-	"tavrin/internal/problem"
-
 	"github.com/danielgtaylor/huma/v2"
 
 	"tavrin/internal/bounds"
 	"tavrin/internal/core/rules"
+	"tavrin/internal/problem"
 )
 
 // Problem is a problem report as RFC 9457 has it, with findings and places of our own.

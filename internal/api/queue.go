@@ -4,9 +4,8 @@ import (
 	"context"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/queues"
-
 	"tavrin/internal/core/rules"
+	"tavrin/internal/queues"
 	"tavrin/wire"
 )
 

@@ -5,7 +5,6 @@ import (
 	"net/http"
 
 	"tavrin/internal/accounts"
-
 	"tavrin/wire"
 )
 

@@ -5,11 +5,10 @@ import (
 	"encoding/json"
 	"time"
 
-	"tavrin/internal/accounts"
-	"tavrin/internal/rulebook"
-
 	"github.com/danielgtaylor/huma/v2"
 
+	"tavrin/internal/accounts"
+	"tavrin/internal/rulebook"
 	"tavrin/wire"
 )
 

@@ -8,11 +8,10 @@ import (
 	"strconv"
 	"time"
 
-	"tavrin/internal/audit"
-	"tavrin/internal/problem"
-
 	"github.com/go-chi/chi/v5"
 
+	"tavrin/internal/audit"
+	"tavrin/internal/problem"
 	"tavrin/wire"
 )
 

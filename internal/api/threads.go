@@ -5,7 +5,6 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
-
 	"tavrin/wire"
 )
 

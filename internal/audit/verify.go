@@ -8,11 +8,10 @@ import (
 	"slices"
 	"strings"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/journal"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"

@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"tavrin/internal/core/event"
-
 	"tavrin/internal/records"
 )
 

@@ -4,12 +4,11 @@ import (
 	"context"
 	"errors"
 
-	"tavrin/internal/core/event"
-	"tavrin/internal/git"
-
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
+	"tavrin/internal/git"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"

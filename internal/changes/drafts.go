@@ -4,11 +4,10 @@ import (
 	"context"
 	"errors"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"

@@ -6,11 +6,10 @@ import (
 	"fmt"
 	"slices"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/queue"
 	"tavrin/internal/facts"

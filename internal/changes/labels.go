@@ -5,11 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm/clause"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"

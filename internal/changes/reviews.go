@@ -6,9 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"tavrin/internal/core/event"
-
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"

@@ -10,11 +10,10 @@ import (
 	"strings"
 	"sync"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
 	"tavrin/internal/bounds"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"

@@ -6,12 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/carry"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"

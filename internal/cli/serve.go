@@ -10,13 +10,12 @@ import (
 	"os"
 	"time"
 
-	"tavrin/internal/typed"
-
 	"github.com/spf13/cobra"
 
 	"tavrin/internal/api"
 	"tavrin/internal/bounds"
 	"tavrin/internal/service"
+	"tavrin/internal/typed"
 )
 
 // stopTime is how long requests may take to finish after SIGTERM.

@@ -8,11 +8,10 @@ import (
 	"slices"
 	"time"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"

@@ -20,11 +20,10 @@ import (
 	"strings"
 	"time"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
 	"tavrin/internal/backup"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/journal"
 	"tavrin/internal/records"
 	"tavrin/internal/signing"

@@ -8,13 +8,12 @@ import (
 	"slices"
 	"strings"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm/clause"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/bounds"
 	"tavrin/internal/changes"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/guard"
 	"tavrin/internal/core/rules"

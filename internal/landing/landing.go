@@ -10,10 +10,8 @@ import (
 	"fmt"
 	"strings"
 
-	"tavrin/internal/core/event"
-	"tavrin/internal/typed"
-
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/guard"
 	"tavrin/internal/core/queue"
@@ -21,6 +19,7 @@ import (
 	"tavrin/internal/git"
 	"tavrin/internal/moves"
 	"tavrin/internal/records"
+	"tavrin/internal/typed"
 )
 
 // landClear lands what the plan says can land now, and says whether it tried.

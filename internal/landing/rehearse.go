@@ -9,19 +9,18 @@ import (
 	"sync"
 	"time"
 
-	"tavrin/internal/core/event"
-	"tavrin/internal/typed"
-
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/queue"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/records"
+	"tavrin/internal/typed"
 )
 
 // builders is how many rehearsals are built at once, in all repositories together.

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"tavrin/internal/core/event"
-
 	"tavrin/internal/core/guard"
 	"tavrin/internal/git"
 	"tavrin/internal/records"

@@ -7,11 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"tavrin/internal/core/event"
-
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/recall"
 	"tavrin/internal/records"
