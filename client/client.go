@@ -42,7 +42,8 @@ func New(rawURL, token string) (*Client, error) {
 		return nil, fmt.Errorf("%q is not the address of a service: http://127.0.0.1:7420 or https://HOST", rawURL)
 	}
 	if u.Scheme == "http" && token != "" && !loopback(u.Hostname()) {
-		return nil, fmt.Errorf("a token is not sent over plain http to %s: use https, or a service on loopback", u.Hostname())
+		return nil, fmt.Errorf("a token is not sent over plain http to %s: use https, or a service on loopback",
+			u.Hostname())
 	}
 	return &Client{base: strings.TrimRight(rawURL, "/"), token: token, http: &http.Client{
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -108,7 +109,8 @@ func (c *Client) call(ctx context.Context, method, path string, header http.Head
 }
 
 // send makes a request and turns every answer that is not a success into an error.
-func (c *Client) send(ctx context.Context, method, path, token string, header http.Header, body io.Reader) (*http.Response, error) {
+func (c *Client) send(ctx context.Context, method, path, token string, header http.Header,
+	body io.Reader) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, body)
 	if err != nil {
 		return nil, err
@@ -199,7 +201,8 @@ func (c *Client) CreatePerson(ctx context.Context, p NewPerson) (wire.Person, er
 // SetDisabled takes an account out of use, and ends all that was begun with its tokens, or takes it back into use.
 func (c *Client) SetDisabled(ctx context.Context, login string, disabled bool) (wire.Disabled, error) {
 	var out wire.Disabled
-	err := c.Call(ctx, http.MethodPut, "/people/"+url.PathEscape(login)+"/disabled", map[string]bool{"disabled": disabled}, &out)
+	err := c.Call(ctx, http.MethodPut, "/people/"+url.PathEscape(login)+"/disabled",
+		map[string]bool{"disabled": disabled}, &out)
 	return out, err
 }
 
@@ -215,7 +218,8 @@ func (c *Client) Teams(ctx context.Context) ([]wire.Team, error) {
 
 // CreateTeam makes a team. Its keepers may change it, besides administrators.
 func (c *Client) CreateTeam(ctx context.Context, name string, members, keepers []string) (wire.Team, error) {
-	return post[wire.Team](ctx, c, "/teams", map[string]any{"name": name, "members": append([]string{}, members...), "keepers": append([]string{}, keepers...)})
+	return post[wire.Team](ctx, c, "/teams", map[string]any{"name": name, "members": append([]string{}, members...),
+		"keepers": append([]string{}, keepers...)})
 }
 
 // SetTeam replaces a team's members, its keepers, or both; nil leaves a list as it is.
@@ -366,7 +370,8 @@ type ChangeQuery struct {
 
 // Changes lists changes, newest first.
 func (c *Client) Changes(ctx context.Context, repo string, q ChangeQuery) ([]wire.Change, error) {
-	return get[[]wire.Change](ctx, c, repoPath(repo)+"/changes", "state", q.State, "target", q.Target, "by", q.By, "label", q.Label, "text", q.Text,
+	return get[[]wire.Change](ctx, c, repoPath(repo)+"/changes", "state", q.State, "target", q.Target, "by", q.By,
+		"label", q.Label, "text", q.Text,
 		"before", strconv.Itoa(q.Before), "limit", strconv.Itoa(q.Limit))
 }
 
@@ -438,7 +443,8 @@ func (r Reading) query() []string {
 	if r.FilesOnly {
 		files = "true"
 	}
-	return []string{"revision", strconv.Itoa(r.Revision), "since", strconv.Itoa(r.Since), "commit", r.Commit, "space", space, "files", files, "context", strconv.Itoa(r.Context)}
+	return []string{"revision", strconv.Itoa(r.Revision), "since", strconv.Itoa(r.Since), "commit", r.Commit, "space",
+		space, "files", files, "context", strconv.Itoa(r.Context)}
 }
 
 // Diff shows what a reading is about.
@@ -447,14 +453,16 @@ func (c *Client) Diff(ctx context.Context, repo string, number int, r Reading) (
 }
 
 // FileDiff shows one file of what a reading is about; file is as the list of files names it.
-func (c *Client) FileDiff(ctx context.Context, repo string, number int, file string, r Reading) (wire.FilePatch, error) {
+func (c *Client) FileDiff(ctx context.Context, repo string, number int, file string,
+	r Reading) (wire.FilePatch, error) {
 	r.FilesOnly = false
 	return get[wire.FilePatch](ctx, c, changePath(repo, number)+"/diff/"+url.PathEscape(file), r.query()...)
 }
 
 // Tick ticks a file as read, or takes the tick away.
 func (c *Client) Tick(ctx context.Context, repo string, number, revision int, file string, read bool) error {
-	return c.Call(ctx, http.MethodPut, changePath(repo, number)+"/diff/"+url.PathEscape(file)+"/read", map[string]any{"read": read, "revision": revision}, nil)
+	return c.Call(ctx, http.MethodPut, changePath(repo, number)+"/diff/"+url.PathEscape(file)+"/read",
+		map[string]any{"read": read, "revision": revision}, nil)
 }
 
 // Looked remembers up to which revision the caller has looked at a change; 0: the newest.
@@ -468,13 +476,17 @@ func (c *Client) Reviews(ctx context.Context, repo string, number int) ([]wire.R
 }
 
 // Review approves, objects or comments.
-func (c *Client) Review(ctx context.Context, repo string, number int, verdict string, revision int, text string) (wire.Review, error) {
-	return post[wire.Review](ctx, c, changePath(repo, number)+"/reviews", map[string]any{"verdict": verdict, "revision": revision, "text": text})
+func (c *Client) Review(ctx context.Context, repo string, number int, verdict string, revision int,
+	text string) (wire.Review, error) {
+	return post[wire.Review](ctx, c, changePath(repo, number)+"/reviews",
+		map[string]any{"verdict": verdict, "revision": revision, "text": text})
 }
 
 // SendGathered is Review together with everything that the caller has gathered.
-func (c *Client) SendGathered(ctx context.Context, repo string, number int, verdict string, revision int, text string) (wire.Review, error) {
-	return post[wire.Review](ctx, c, changePath(repo, number)+"/reviews", map[string]any{"verdict": verdict, "revision": revision, "text": text, "gathered": true})
+func (c *Client) SendGathered(ctx context.Context, repo string, number int, verdict string, revision int,
+	text string) (wire.Review, error) {
+	return post[wire.Review](ctx, c, changePath(repo, number)+"/reviews",
+		map[string]any{"verdict": verdict, "revision": revision, "text": text, "gathered": true})
 }
 
 // Withdraw takes back one's approval or objection.
@@ -514,7 +526,8 @@ func (c *Client) Wanted(ctx context.Context, repo string) ([]wire.Check, error) 
 
 // AskAgain asks for another attempt of a check.
 func (c *Client) AskAgain(ctx context.Context, repo, commit, name string) (wire.Check, error) {
-	return post[wire.Check](ctx, c, repoPath(repo)+"/commits/"+url.PathEscape(commit)+"/checks/again", map[string]string{"name": name})
+	return post[wire.Check](ctx, c, repoPath(repo)+"/commits/"+url.PathEscape(commit)+"/checks/again",
+		map[string]string{"name": name})
 }
 
 // NewEntry is how a change is to land.
@@ -547,15 +560,17 @@ func (c *Client) Journal(ctx context.Context, repo string, limit int) ([]wire.Jo
 
 // JournalAfter lists the lines after one, oldest first.
 func (c *Client) JournalAfter(ctx context.Context, repo string, after int64, limit int) ([]wire.JournalLine, error) {
-	return get[[]wire.JournalLine](ctx, c, "/journal", "repository", repo, "after", strconv.FormatInt(after, 10), "limit", strconv.Itoa(limit))
+	return get[[]wire.JournalLine](ctx, c, "/journal", "repository", repo, "after", strconv.FormatInt(after, 10),
+		"limit", strconv.Itoa(limit))
 }
 
-// VerifyJournal has the service check its whole journal, that it goes on from a head exported earlier (nil: none), and that records
-// and branches are as it tells. It returns the head, signed.
+// VerifyJournal has the service check its whole journal, that it goes on from a head exported earlier (nil: none), and
+// that records and branches are as it tells. It returns the head, signed.
 func (c *Client) VerifyJournal(ctx context.Context, earlier *wire.SignedHead) (wire.SignedHead, error) {
 	query := ""
 	if earlier != nil {
-		query = "?" + url.Values{"seq": {strconv.FormatInt(earlier.Seq, 10)}, "hash": {earlier.Hash}, "public_key": {earlier.PublicKey}, "signature": {earlier.Signature}}.Encode()
+		query = "?" + url.Values{"seq": {strconv.FormatInt(earlier.Seq, 10)}, "hash": {earlier.Hash},
+			"public_key": {earlier.PublicKey}, "signature": {earlier.Signature}}.Encode()
 	}
 	return post[wire.SignedHead](ctx, c, "/journal/verify"+query, nil)
 }

@@ -35,7 +35,8 @@ func (c *Client) Overrides(ctx context.Context, repo string, open bool) ([]wire.
 
 // PlanOverride says exactly what an override would set aside.
 func (c *Client) PlanOverride(ctx context.Context, repo string, number int, keys []string) (wire.OverridePlan, error) {
-	return post[wire.OverridePlan](ctx, c, changePath(repo, number)+"/overrides/plan", map[string]any{"requirements": append([]string{}, keys...)})
+	return post[wire.OverridePlan](ctx, c, changePath(repo, number)+"/overrides/plan",
+		map[string]any{"requirements": append([]string{}, keys...)})
 }
 
 // Override sets requirements of a change aside for one landing.
@@ -45,7 +46,8 @@ func (c *Client) Override(ctx context.Context, repo string, number int, n NewOve
 
 // PlanPushOverride says exactly what the rules hold against a push.
 func (c *Client) PlanPushOverride(ctx context.Context, repo, branch, commit string) (wire.OverridePlan, error) {
-	return post[wire.OverridePlan](ctx, c, repoPath(repo)+"/overrides/push/plan", map[string]string{"branch": branch, "commit": commit})
+	return post[wire.OverridePlan](ctx, c, repoPath(repo)+"/overrides/push/plan",
+		map[string]string{"branch": branch, "commit": commit})
 }
 
 // OverridePush allows the caller one push against the rules.
@@ -55,5 +57,6 @@ func (c *Client) OverridePush(ctx context.Context, repo string, n NewPushOverrid
 
 // LookAt has the second look at what an override let through.
 func (c *Client) LookAt(ctx context.Context, repo string, override int64, found string) (wire.Override, error) {
-	return post[wire.Override](ctx, c, fmt.Sprintf("%s/overrides/%d/look", repoPath(repo), override), map[string]string{"text": found})
+	return post[wire.Override](ctx, c, fmt.Sprintf("%s/overrides/%d/look", repoPath(repo), override),
+		map[string]string{"text": found})
 }

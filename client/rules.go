@@ -32,29 +32,35 @@ func (c *Client) RulesVersions(ctx context.Context, where string) ([]wire.Rules,
 
 // RulesDifferences says in what one version differs from another; version 0 is the empty document.
 func (c *Client) RulesDifferences(ctx context.Context, where string, from, to int) ([]wire.Difference, error) {
-	return get[[]wire.Difference](ctx, c, rulesPath(where)+"/differences", "from", strconv.Itoa(from), "to", strconv.Itoa(to))
+	return get[[]wire.Difference](ctx, c, rulesPath(where)+"/differences", "from", strconv.Itoa(from), "to",
+		strconv.Itoa(to))
 }
 
 // ApplyRules applies a document over the version given; below 0, over whatever there is. Where the rules in force ask
 // for a second person, the answer holds a proposal instead.
-func (c *Client) ApplyRules(ctx context.Context, where, text, because string, ifVersion int) (wire.RulesApplied, error) {
+func (c *Client) ApplyRules(ctx context.Context, where, text, because string,
+	ifVersion int) (wire.RulesApplied, error) {
 	match := "*"
 	if ifVersion >= 0 {
 		match = strconv.Quote(strconv.Itoa(ifVersion))
 	}
 	var out wire.RulesApplied
-	err := c.call(ctx, http.MethodPut, rulesPath(where), http.Header{"If-Match": {match}}, map[string]string{"text": text, "because": because}, &out)
+	err := c.call(ctx, http.MethodPut, rulesPath(where), http.Header{"If-Match": {match}},
+		map[string]string{"text": text, "because": because}, &out)
 	return out, err
 }
 
 // RestoreRules makes an earlier version's document the next version.
-func (c *Client) RestoreRules(ctx context.Context, where string, version int, because string) (wire.RulesApplied, error) {
-	return post[wire.RulesApplied](ctx, c, rulesPath(where)+"/restore", map[string]any{"version": version, "because": because})
+func (c *Client) RestoreRules(ctx context.Context, where string, version int,
+	because string) (wire.RulesApplied, error) {
+	return post[wire.RulesApplied](ctx, c, rulesPath(where)+"/restore",
+		map[string]any{"version": version, "because": because})
 }
 
 // CheckRules reads a document, as a house's or as a repository's, without applying it.
 func (c *Client) CheckRules(ctx context.Context, text string, ofHouse bool) (wire.RulesCheck, error) {
-	return post[wire.RulesCheck](ctx, c, "/rules/check?house="+strconv.FormatBool(ofHouse), map[string]string{"text": text})
+	return post[wire.RulesCheck](ctx, c, "/rules/check?house="+strconv.FormatBool(ofHouse),
+		map[string]string{"text": text})
 }
 
 // LintRules reads a document as that of a repository or house and says what is wrong with it.
@@ -69,7 +75,8 @@ func (c *Client) TryRules(ctx context.Context, where, text string, last int) (wi
 
 // TestRules runs examples against a document, or, when text is empty, against the rules in force.
 func (c *Client) TestRules(ctx context.Context, repo, text, examples string) (wire.ExampleResults, error) {
-	return post[wire.ExampleResults](ctx, c, rulesPath(repo)+"/test", map[string]string{"text": text, "examples": examples})
+	return post[wire.ExampleResults](ctx, c, rulesPath(repo)+"/test",
+		map[string]string{"text": text, "examples": examples})
 }
 
 // RulesSchema returns the JSON Schema of the rules document.
@@ -108,13 +115,16 @@ func (c *Client) Suspensions(ctx context.Context, where string) ([]wire.Suspensi
 }
 
 // Suspend sets a protection aside for a time; it comes back by itself.
-func (c *Client) Suspend(ctx context.Context, where, protection string, length time.Duration, because string) (wire.Suspended, error) {
-	return post[wire.Suspended](ctx, c, rulesPath(where)+"/suspensions", map[string]any{"protection": protection, "for_seconds": int64(length / time.Second), "because": because})
+func (c *Client) Suspend(ctx context.Context, where, protection string, length time.Duration,
+	because string) (wire.Suspended, error) {
+	return post[wire.Suspended](ctx, c, rulesPath(where)+"/suspensions",
+		map[string]any{"protection": protection, "for_seconds": int64(length / time.Second), "because": because})
 }
 
 // Resume ends a suspension before its time.
 func (c *Client) Resume(ctx context.Context, where, protection string) error {
-	return c.Call(ctx, http.MethodPost, rulesPath(where)+"/resumptions", map[string]string{"protection": protection}, nil)
+	return c.Call(ctx, http.MethodPost, rulesPath(where)+"/resumptions", map[string]string{"protection": protection},
+		nil)
 }
 
 // Areas lists the areas in force for a repository.
@@ -145,13 +155,16 @@ func (c *Client) ChangeAreas(ctx context.Context, repo string, number int) (wire
 // SetLabels sets and removes labels of a change.
 func (c *Client) SetLabels(ctx context.Context, repo string, number int, set, remove []string) (wire.Change, error) {
 	var out wire.Change
-	err := c.Call(ctx, http.MethodPut, changePath(repo, number)+"/labels", map[string]any{"set": append([]string{}, set...), "remove": append([]string{}, remove...)}, &out)
+	err := c.Call(ctx, http.MethodPut, changePath(repo, number)+"/labels",
+		map[string]any{"set": append([]string{}, set...), "remove": append([]string{}, remove...)}, &out)
 	return out, err
 }
 
 // AskReviewers asks people or teams for a review, or, when optional, tells them of the change.
-func (c *Client) AskReviewers(ctx context.Context, repo string, number int, who []string, optional bool) (wire.Change, error) {
-	return post[wire.Change](ctx, c, changePath(repo, number)+"/reviewers", map[string]any{"who": who, "optional": optional})
+func (c *Client) AskReviewers(ctx context.Context, repo string, number int, who []string,
+	optional bool) (wire.Change, error) {
+	return post[wire.Change](ctx, c, changePath(repo, number)+"/reviewers",
+		map[string]any{"who": who, "optional": optional})
 }
 
 // Preview says what a change would meet that is not opened yet.

@@ -36,17 +36,22 @@ func (c *Client) BeginThread(ctx context.Context, repo string, number int, n New
 }
 
 // Reply says something in a discussion; suggest is what its lines should be, nil for words only.
-func (c *Client) Reply(ctx context.Context, repo string, number int, thread int64, text string, suggest *string) (wire.Thread, error) {
-	return post[wire.Thread](ctx, c, threadPath(repo, number, thread)+"/remarks", NewThread{Text: text, Suggest: suggest})
+func (c *Client) Reply(ctx context.Context, repo string, number int, thread int64, text string,
+	suggest *string) (wire.Thread, error) {
+	return post[wire.Thread](ctx, c, threadPath(repo, number, thread)+"/remarks",
+		NewThread{Text: text, Suggest: suggest})
 }
 
 // TakeIn takes suggestions in, as one commit of the caller's on the source branch.
 func (c *Client) TakeIn(ctx context.Context, repo string, number int, remarks []int64) (wire.Change, error) {
-	return post[wire.Change](ctx, c, changePath(repo, number)+"/take-in", map[string]any{"remarks": append([]int64{}, remarks...)})
+	return post[wire.Change](ctx, c, changePath(repo, number)+"/take-in",
+		map[string]any{"remarks": append([]int64{}, remarks...)})
 }
 
-// Gather keeps a remark for a review that is not sent yet: one that begins a discussion, or, where thread is not 0, a reply.
-func (c *Client) Gather(ctx context.Context, repo string, number int, thread int64, n NewThread) (wire.Gathered, error) {
+// Gather keeps a remark for a review that is not sent yet: one that begins a discussion, or, where thread is not 0, a
+// reply.
+func (c *Client) Gather(ctx context.Context, repo string, number int, thread int64,
+	n NewThread) (wire.Gathered, error) {
 	path := changePath(repo, number) + "/gathered"
 	if thread != 0 {
 		path += fmt.Sprintf("?thread=%d", thread)
@@ -65,15 +70,19 @@ func (c *Client) Ungather(ctx context.Context, repo string, number int, id int64
 }
 
 // EditRemark alters one's own remark.
-func (c *Client) EditRemark(ctx context.Context, repo string, number int, thread, remark int64, text string) (wire.Thread, error) {
+func (c *Client) EditRemark(ctx context.Context, repo string, number int, thread, remark int64,
+	text string) (wire.Thread, error) {
 	var out wire.Thread
-	err := c.Call(ctx, http.MethodPut, fmt.Sprintf("%s/remarks/%d", threadPath(repo, number, thread), remark), map[string]string{"text": text}, &out)
+	err := c.Call(ctx, http.MethodPut, fmt.Sprintf("%s/remarks/%d", threadPath(repo, number, thread), remark),
+		map[string]string{"text": text}, &out)
 	return out, err
 }
 
 // Settle settles a discussion, with what came of it, or opens it again.
-func (c *Client) Settle(ctx context.Context, repo string, number int, thread int64, settled bool, outcome string) (wire.Thread, error) {
+func (c *Client) Settle(ctx context.Context, repo string, number int, thread int64, settled bool,
+	outcome string) (wire.Thread, error) {
 	var out wire.Thread
-	err := c.Call(ctx, http.MethodPut, threadPath(repo, number, thread)+"/settled", map[string]any{"settled": settled, "outcome": outcome}, &out)
+	err := c.Call(ctx, http.MethodPut, threadPath(repo, number, thread)+"/settled",
+		map[string]any{"settled": settled, "outcome": outcome}, &out)
 	return out, err
 }

@@ -1,5 +1,5 @@
-// Command gendocs writes what of the reference comes from the code: the command line from the command tree, the settings
-// of the rules document and their JSON Schemas from the table of its keys.
+// Command gendocs writes what of the reference comes from the code: the command line from the command tree, the
+// settings of the rules document and their JSON Schemas from the table of its keys.
 //
 //	go run ./cmd/gendocs docs/reference
 package main
@@ -33,12 +33,14 @@ func main() {
 		log.Fatal("usage: gendocs FOLDER")
 	}
 	var page strings.Builder
-	page.WriteString("# The command line\n\nGenerated from the code by `make docs`. Exit status: 0 done, 1 an error, 2 misuse, 3 not yet, 4 never.\n")
+	page.WriteString("# The command line\n\nGenerated from the code by `make docs`. Exit status: 0 done, 1 an " +
+		"error, 2 misuse, 3 not yet, 4 never.\n")
 	if err := write(&page, cli.Root()); err != nil {
 		log.Fatal(err)
 	}
 	text := strings.NewReplacer("](tavrin", "](#tavrin", ".md)", ")").Replace(page.String())
-	files := map[string][]byte{"commands.md": []byte(text), "settings.md": []byte(settings()), "bounds.md": []byte(limits()), "tokens.md": []byte(tokens())}
+	files := map[string][]byte{"commands.md": []byte(text), "settings.md": []byte(settings()),
+		"bounds.md": []byte(limits()), "tokens.md": []byte(tokens())}
 	for name, ofHouse := range map[string]bool{"rules.schema.json": false, "house-rules.schema.json": true} {
 		schema, err := rules.Schema(ofHouse)
 		if err != nil {
@@ -65,26 +67,36 @@ func main() {
 // tokens says what each kind of token opens.
 func tokens() string {
 	var b strings.Builder
-	b.WriteString("# What tokens open\n\nGenerated from the code by `make docs`; a test tries every call with every kind (`TestP11TokensForOnePurpose`).\n\n" +
+	b.WriteString("# What tokens open\n\nGenerated from the code by `make docs`; a test tries every call with every " +
+		"kind (`TestP11TokensForOnePurpose`).\n\n" +
 		"| scope | made with | opens |\n| --- | --- | --- |\n" +
 		"| `all` | `tavrin token create LOGIN` | everything its owner may do |\n" +
-		"| `read` | `tavrin token create LOGIN --read-only` | every reading call, git fetch and the stream, as far as its owner may read |\n")
+		"| `read` | `tavrin token create LOGIN --read-only` | every reading call, git fetch and the stream, as far " +
+		"as its owner may read |\n")
 	for _, s := range []struct {
 		scope accounts.Scope
 		made  string
 		more  string
 	}{
-		{accounts.ScopeWitness, "tavrin token create ROBOT --witness HOUSE/NAME:CHECK", "of the repositories and checks that it names: it reports them, sees those of them that are wanted and their states, and reads the files of commits that one of them was asked for on"},
-		{accounts.ScopeRunner, "tavrin token create ROBOT --runner HOUSE/NAME", "of the repositories that it names: it takes jobs, and finds out whether it stands too close to the service"},
+		{accounts.ScopeWitness, "tavrin token create ROBOT --witness HOUSE/NAME:CHECK",
+			"of the repositories and checks that it names: it reports them, sees those of them that are wanted and " +
+				"their states, and reads the files of commits that one of them was asked for on"},
+		{accounts.ScopeRunner, "tavrin token create ROBOT --runner HOUSE/NAME",
+			"of the repositories that it names: it takes jobs, and finds out whether it stands too close to the service"},
 	} {
 		calls := accounts.CallsOf(s.scope)
-		fmt.Fprintf(&b, "| `%s` | `%s` | the calls `%s`, %s; no other call, no git, no stream |\n", s.scope, s.made, strings.Join(calls, "`, `"), s.more)
+		fmt.Fprintf(&b, "| `%s` | `%s` | the calls `%s`, %s; no other call, no git, no stream |\n", s.scope, s.made,
+			strings.Join(calls, "`, `"), s.more)
 	}
-	b.WriteString("| a job's lease | a runner takes the job | the pack of that one commit, a sign of life and the answer for that one attempt, until the answer is given, the lease runs out, or the runner's token ends |\n" +
-		"| a console session | signing in with a token of scope all or read | what that token opens; rules and access only within ten minutes of showing the same token again |\n" +
+	b.WriteString("| a job's lease | a runner takes the job | the pack of that one commit, a sign of life and the " +
+		"answer for that one attempt, until the answer is given, the lease runs out, or the runner's token ends |\n" +
+		"| a console session | signing in with a token of scope all or read | what that token opens; rules and " +
+		"access only within ten minutes of showing the same token again |\n" +
 		"| a feed's address | `tavrin feed` | its owner's notices |\n\n" +
-		"What was begun with a token ends with it, within seconds: sessions, streams, leases, and pushes that have not been judged yet. " +
-		"That holds when it is revoked, when it runs out, and when the account is taken out of use; an account that comes back needs new tokens.\n")
+		"What was begun with a token ends with it, within seconds: sessions, streams, leases, and pushes that have " +
+		"not been judged yet. " +
+		"That holds when it is revoked, when it runs out, and when the account is taken out of use; an account that " +
+		"comes back needs new tokens.\n")
 	return b.String()
 }
 
@@ -95,11 +107,17 @@ func limits() string {
 		most int
 		unit string
 	}{
-		{"a rules document, or a file of examples for one", plainyaml.MaxBytes, "bytes"}, {"mappings and lists in each other there", plainyaml.MaxDepth, "levels"}, {"entries of one mapping there", plainyaml.MaxEntries, "entries"},
-		{"findings told of a rules document; the last says how many more there are", rules.MaxFindings, "findings"}, {"remarks of lint told; the last says how many more there are", lint.MaxTold, "remarks"},
-		{"protections in one rules document", rules.MaxProtections, "protections"}, {"requirements in one", rules.MaxRequirements, "requirements"}, {"patterns of branches in one, of kinds and protections", rules.MaxPatterns, "patterns"}, {"entries of all lists of one", rules.MaxItems, "entries"}, {"globs of one, with braces multiplied out", rules.MaxItems, "globs"},
-		{"a title", typed.MaxTitle, "characters"}, {"a description, review or remark", typed.MaxProse, "bytes"}, {"a request's body, but for Git's", api.MaxBody, "bytes"},
-		{"a check's log that is kept, its end", checks.MaxLog, "bytes"}, {"a file that is shown whole", hosted.MaxFileBytes, "bytes"}, {"the patch of a difference in one answer; it says when it was cut", reading.MaxPatch, "bytes"},
+		{"a rules document, or a file of examples for one", plainyaml.MaxBytes,
+			"bytes"}, {"mappings and lists in each other there", plainyaml.MaxDepth, "levels"}, {"entries of one " +
+			"mapping there", plainyaml.MaxEntries, "entries"},
+		{"findings told of a rules document; the last says how many more there are", rules.MaxFindings,
+			"findings"}, {"remarks of lint told; the last says how many more there are", lint.MaxTold, "remarks"},
+		{"protections in one rules document", rules.MaxProtections, "protections"}, {"requirements in one",
+			rules.MaxRequirements, "requirements"}, {"patterns of branches in one, of kinds and protections", rules.MaxPatterns, "patterns"}, {"entries of all lists of one", rules.MaxItems, "entries"}, {"globs of one, with braces multiplied out", rules.MaxItems, "globs"},
+		{"a title", typed.MaxTitle, "characters"}, {"a description, review or remark", typed.MaxProse,
+			"bytes"}, {"a request's body, but for Git's", api.MaxBody, "bytes"},
+		{"a check's log that is kept, its end", checks.MaxLog, "bytes"}, {"a file that is shown whole",
+			hosted.MaxFileBytes, "bytes"}, {"the patch of a difference in one answer; it says when it was cut", reading.MaxPatch, "bytes"},
 		{"a name of a branch or tag, with refs/…/", git.MaxRefName, "bytes"},
 	}
 	var b strings.Builder
@@ -114,11 +132,14 @@ func limits() string {
 // settings describes every key of the rules document.
 func settings() string {
 	var b strings.Builder
-	b.WriteString("# Every setting of the rules document\n\nGenerated from the code by `make docs`. How a document reads as a whole is in [rules.md](rules.md).\n\n" +
-		"A key's place is written with `.` for a mapping, `[]` for the entries of a list and `{}` for named entries. *Absent* says what it means not to state it; " +
+	b.WriteString("# Every setting of the rules document\n\nGenerated from the code by `make docs`. How a document " +
+		"reads as a whole is in [rules.md](rules.md).\n\n" +
+		"A key's place is written with `.` for a mapping, `[]` for the entries of a list and `{}` for named " +
+		"entries. *Absent* says what it means not to state it; " +
 		"*together* says what becomes of it where several protections, areas or documents state it.\n")
 	b.WriteString("\n## How demands behave\n\n" + rules.BehaviourTable())
-	b.WriteString("\n## How the other settings behave\n\nA condition narrows a landing's demand only: a push is judged as if it held.\n\n" + rules.SettingTable())
+	b.WriteString("\n## How the other settings behave\n\nA condition narrows a landing's demand only: a push is " +
+		"judged as if it held.\n\n" + rules.SettingTable())
 	for _, k := range rules.Keys {
 		fmt.Fprintf(&b, "\n## `%s`\n\n%s.", k.Path, strings.ToUpper(k.Means[:1])+k.Means[1:])
 		if k.House {
@@ -152,7 +173,10 @@ func write(page *strings.Builder, c *cobra.Command) error {
 	c.DisableAutoGenTag = true
 	page.WriteString("\n")
 	if c.Runnable() && !c.HasSubCommands() {
-		if err := doc.GenMarkdownCustom(c, page, func(name string) string { return "#" + strings.TrimSuffix(strings.ReplaceAll(name, "_", "-"), ".md") }); err != nil {
+		if err := doc.GenMarkdownCustom(c, page, func(name string) string {
+			return "#" +
+				strings.TrimSuffix(strings.ReplaceAll(name, "_", "-"), ".md")
+		}); err != nil {
 			return err
 		}
 	}

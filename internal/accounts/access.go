@@ -28,22 +28,25 @@ const (
 	ScopeRunner  Scope = "runner"  // taking command checks of named repositories
 )
 
-// callsOf lists, for each scope that is for one purpose, the calls of the API that its tokens open, by their names there. A
-// token of such a scope opens nothing else, whatever its owner may do: it lies on machines that run what others wrote.
+// callsOf lists, for each scope that is for one purpose, the calls of the API that its tokens open, by their names
+// there. A token of such a scope opens nothing else, whatever its owner may do: it lies on machines that run what
+// others wrote.
 var callsOf = map[Scope][]string{
 	ScopeWitness: {"get-me", "create-check-report", "list-wanted-checks", "list-checks", "get-tree"},
 	ScopeRunner:  {"get-me", "get-runner-place", "lease-job"},
 }
 
 // purposes says in words what the scopes for one purpose are for.
-var purposes = map[Scope]string{ScopeWitness: "reports the checks that it names, sees which of them are wanted, and reads the commits they are wanted on", ScopeRunner: "takes jobs"}
+var purposes = map[Scope]string{ScopeWitness: "reports the checks that it names, sees which of them are wanted, and " +
+	"reads the commits they are wanted on", ScopeRunner: "takes jobs"}
 
 // CallsOf returns the calls that tokens of a scope are confined to; nil: to none in particular.
 func CallsOf(scope Scope) []string { return callsOf[scope] }
 
-// confirmedCalls are the calls for which a console session has to have shown its token lately, besides those about rules: what
-// gives access, and would outlast the session.
-var confirmedCalls = []string{"create-token", "create-key", "create-person", "put-person-disabled", "create-team", "put-team", "put-grant"}
+// confirmedCalls are the calls for which a console session has to have shown its token lately, besides those about
+// rules: what gives access, and would outlast the session.
+var confirmedCalls = []string{"create-token", "create-key", "create-person", "put-person-disabled", "create-team",
+	"put-team", "put-grant"}
 
 // MayCall refuses a call that the actor's token is not for, or that a session has to confirm.
 func (s *Access) MayCall(a Actor, id string) error {
@@ -70,7 +73,8 @@ func Digest(secret string) string {
 
 // Authenticate finds out who a token belongs to.
 func (s *Access) Authenticate(ctx context.Context, token string) (Actor, error) {
-	bad := problem.New(problem.SignInNeeded, "this token is not known, has expired or was revoked: ask for a new one, or see tavrin token list")
+	bad := problem.New(problem.SignInNeeded, "this token is not known, has expired or was revoked: ask for a new "+
+		"one, or see tavrin token list")
 	if !strings.HasPrefix(token, typed.TokenPrefix) || len(token) > 100 {
 		return Actor{}, bad
 	}
@@ -90,7 +94,8 @@ func (s *Access) Authenticate(ctx context.Context, token string) (Actor, error) 
 }
 
 // actorOf is whose a token is, or bad and why it is good no more.
-func (s *Access) actorOf(ctx context.Context, db *gorm.DB, t records.Token, bad error) (a Actor, why string, err error) {
+func (s *Access) actorOf(ctx context.Context, db *gorm.DB, t records.Token,
+	bad error) (a Actor, why string, err error) {
 	now := s.records.Now()
 	a = Actor{scope: Scope(t.Scope), token: t.ID}
 	if err := db.First(&a.account, t.AccountID).Error; err != nil {
@@ -128,14 +133,16 @@ func (s *Access) SignIn(ctx context.Context, token string) (string, Actor, error
 		return "", Actor{}, err
 	}
 	if a.scope != ScopeAll && a.scope != ScopeRead {
-		return "", Actor{}, problem.New(problem.Forbidden, "a %s token is for programs and does not sign in to the console", a.scope)
+		return "", Actor{}, problem.New(problem.Forbidden, "a %s token is for programs and does not sign in to the "+
+			"console", a.scope)
 	}
 	session := rand.Text()
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		if err := tx.Where("expires_at < ?", s.records.Now()).Delete(&records.Session{}).Error; err != nil {
 			return err
 		}
-		if err := tx.Create(&records.Session{Hash: Digest(session), TokenID: a.token, ExpiresAt: s.records.Now().Add(sessionLength)}).Error; err != nil {
+		if err := tx.Create(&records.Session{Hash: Digest(session), TokenID: a.token,
+			ExpiresAt: s.records.Now().Add(sessionLength)}).Error; err != nil {
 			return err
 		}
 		return tx.Record(a.Login(), nil, event.SessionBegun{OfToken: event.OfToken{Token: a.token}})
@@ -168,8 +175,8 @@ func (s *Access) Session(ctx context.Context, session string) (Actor, error) {
 // confirmedFor is how long a console session may change rules and access after its token was shown again.
 const confirmedFor = 10 * time.Minute
 
-// Confirm lets a console session change rules and access for a while, its owner having shown the token again that it was begun
-// with: another one may have been made by whoever sits at the session.
+// Confirm lets a console session change rules and access for a while, its owner having shown the token again that it
+// was begun with: another one may have been made by whoever sits at the session.
 func (s *Access) Confirm(ctx context.Context, session, token string) (time.Time, error) {
 	here, err := s.Session(ctx, session)
 	if err != nil {
@@ -177,14 +184,17 @@ func (s *Access) Confirm(ctx context.Context, session, token string) (time.Time,
 	}
 	shown, err := s.Authenticate(ctx, token)
 	if err != nil || shown.token != here.token || shown.scope != ScopeAll {
-		return time.Time{}, problem.New(problem.Forbidden, "this is not the token of scope all that %s signed in with", here.Login())
+		return time.Time{}, problem.New(problem.Forbidden, "this is not the token of scope all that %s signed in with",
+			here.Login())
 	}
 	until := s.records.Now().Add(confirmedFor)
 	return until, s.records.Write(ctx, func(tx *records.Tx) error {
-		if err := tx.Model(&records.Session{}).Where("hash = ?", Digest(session)).Update("confirmed_until", until).Error; err != nil {
+		if err := tx.Model(&records.Session{}).Where("hash = ?", Digest(session)).Update("confirmed_until",
+			until).Error; err != nil {
 			return err
 		}
-		return tx.Record(here.Login(), nil, event.SessionConfirmed{OfToken: event.OfToken{Token: here.token}, Until: until})
+		return tx.Record(here.Login(), nil, event.SessionConfirmed{OfToken: event.OfToken{Token: here.token},
+			Until: until})
 	})
 }
 

@@ -41,7 +41,10 @@ func (a Actor) Bindings() []records.TokenBinding { return a.bindings }
 
 // Names says whether the actor's token names a check of a repository.
 func (a Actor) Names(repo int64, check string) bool {
-	return slices.ContainsFunc(a.bindings, func(b records.TokenBinding) bool { return b.RepositoryID == repo && b.CheckName == check })
+	return slices.ContainsFunc(a.bindings, func(b records.TokenBinding) bool {
+		return b.RepositoryID == repo &&
+			b.CheckName == check
+	})
 }
 
 // Reading is somebody who reads without having signed in: by the address of a feed that is theirs.
@@ -74,7 +77,8 @@ func (a Actor) MayChangeRules(now time.Time) error { return a.confirmed(now, "ru
 
 func (a Actor) confirmed(now time.Time, what string) error {
 	if a.session && (a.confirmedUntil == nil || now.After(*a.confirmedUntil)) {
-		return problem.New(problem.Forbidden, "confirm who you are: %s may be changed from the console only within %s of showing the token again that you signed in with", what, confirmedFor)
+		return problem.New(problem.Forbidden, "confirm who you are: %s may be changed from the console only within "+
+			"%s of showing the token again that you signed in with", what, confirmedFor)
 	}
 	return nil
 }

@@ -16,8 +16,8 @@ import (
 	"tavrin/wire"
 )
 
-// SetDisabled takes an account out of use, or back into it. Whatever was begun with its tokens ends, and the tokens with it: an
-// account that comes back needs new ones. The answer says what ended, and what still names the account.
+// SetDisabled takes an account out of use, or back into it. Whatever was begun with its tokens ends, and the tokens
+// with it: an account that comes back needs new ones. The answer says what ended, and what still names the account.
 func (s *People) SetDisabled(ctx context.Context, a Actor, login string, disabled bool) (wire.Disabled, error) {
 	out := wire.Disabled{Login: login, Disabled: disabled, NamedBy: []string{}}
 	if err := a.MustAdminister("disabling accounts"); err != nil {
@@ -42,7 +42,8 @@ func (s *People) SetDisabled(ctx context.Context, a Actor, login string, disable
 		if !disabled {
 			return tx.Record(a.Login(), nil, event.AccountEnabled{Login: login})
 		}
-		return tx.Record(a.Login(), nil, event.AccountDisabled{Login: login, Tokens: out.Tokens, Sessions: out.Sessions, Leases: out.Leases})
+		return tx.Record(a.Login(), nil, event.AccountDisabled{Login: login, Tokens: out.Tokens, Sessions: out.Sessions,
+			Leases: out.Leases})
 	})
 	if err != nil || !disabled {
 		return out, err
@@ -65,8 +66,10 @@ func (s *People) endAll(tx *records.Tx, account records.Account, out *wire.Disab
 	if err != nil {
 		return err
 	}
-	revoked := tx.Model(&records.Token{}).Where("account_id = ? AND revoked_at IS NULL", account.ID).Update("revoked_at", s.records.Now())
-	feeds := tx.Model(&records.Feed{}).Where("account_id = ? AND revoked_at IS NULL", account.ID).Update("revoked_at", s.records.Now())
+	revoked := tx.Model(&records.Token{}).Where("account_id = ? AND revoked_at IS NULL",
+		account.ID).Update("revoked_at", s.records.Now())
+	feeds := tx.Model(&records.Feed{}).Where("account_id = ? AND revoked_at IS NULL", account.ID).Update("revoked_at",
+		s.records.Now())
 	out.Tokens, out.Sessions, out.Leases, out.Feeds = int(revoked.RowsAffected), int(sessions.RowsAffected), leases, int(feeds.RowsAffected)
 	return cmp.Or(revoked.Error, feeds.Error)
 }
@@ -92,14 +95,20 @@ WHERE v.version = (SELECT max(version) FROM rules_versions o WHERE o.repository_
 			}
 		}
 		if len(lines) > 0 {
-			out = append(out, fmt.Sprintf("the rules of %s (version %d), line %s", d.Name, d.Version, strings.Join(lines, ", ")))
+			out = append(out, fmt.Sprintf("the rules of %s (version %d), line %s", d.Name, d.Version,
+				strings.Join(lines, ", ")))
 		}
 	}
 	for _, q := range []string{
-		"SELECT 'team ' || t.name FROM team_members m JOIN teams t ON t.id = m.team_id JOIN accounts a ON a.id = m.account_id WHERE a.login = ? ORDER BY 1",
-		"SELECT 'team ' || t.name || ', which they keep' FROM team_keepers k JOIN teams t ON t.id = k.team_id JOIN accounts a ON a.id = k.account_id WHERE a.login = ? ORDER BY 1",
-		"SELECT 'the role ' || g.role || ' in ' || coalesce(r.name, h.name) FROM grants g JOIN accounts a ON a.id = g.account_id LEFT JOIN repositories r ON r.id = g.repository_id LEFT JOIN houses h ON h.id = g.house_id WHERE a.login = ? ORDER BY 1",
-		"SELECT r.name || ' change ' || c.number || ', which they opened' FROM changes c JOIN repositories r ON r.id = c.repository_id WHERE c.opened_by = ? AND c.state IN ('draft', 'open') ORDER BY c.id LIMIT 100",
+		"SELECT 'team ' || t.name FROM team_members m JOIN teams t ON t.id = m.team_id JOIN accounts a ON a.id = " +
+			"m.account_id WHERE a.login = ? ORDER BY 1",
+		"SELECT 'team ' || t.name || ', which they keep' FROM team_keepers k JOIN teams t ON t.id = k.team_id JOIN " +
+			"accounts a ON a.id = k.account_id WHERE a.login = ? ORDER BY 1",
+		"SELECT 'the role ' || g.role || ' in ' || coalesce(r.name, h.name) FROM grants g JOIN accounts a ON a.id = " +
+			"g.account_id LEFT JOIN repositories r ON r.id = g.repository_id LEFT JOIN houses h ON h.id = " +
+			"g.house_id WHERE a.login = ? ORDER BY 1",
+		"SELECT r.name || ' change ' || c.number || ', which they opened' FROM changes c JOIN repositories r ON " +
+			"r.id = c.repository_id WHERE c.opened_by = ? AND c.state IN ('draft', 'open') ORDER BY c.id LIMIT 100",
 	} {
 		var found []string
 		if err := db.Raw(q, login).Scan(&found).Error; err != nil {

@@ -13,9 +13,9 @@ import (
 	"tavrin/internal/records"
 )
 
-// What ends when a token is revoked or runs out, or an account is taken out of use: everything that was begun with it. Calls
-// find that out by themselves, since each asks anew who it is; what lasts longer than a call asks again: streams and pushes by
-// Still, leases whenever they are used and in every round of the queue.
+// What ends when a token is revoked or runs out, or an account is taken out of use: everything that was begun with it.
+// Calls find that out by themselves, since each asks anew who it is; what lasts longer than a call asks again: streams
+// and pushes by Still, leases whenever they are used and in every round of the queue.
 
 // Still refuses an actor whose token, session or account is no good any more.
 func (s *Access) Still(ctx context.Context, a Actor) error {
@@ -28,7 +28,8 @@ func (s *Access) Still(ctx context.Context, a Actor) error {
 	over := problem.New(problem.SignInNeeded, "your token has ended, or your account was taken out of use")
 	if a.sessionHash != "" {
 		var n int64
-		if err := db.Model(&records.Session{}).Where("hash = ? AND expires_at > ?", a.sessionHash, s.records.Now()).Count(&n).Error; err != nil || n == 0 {
+		if err := db.Model(&records.Session{}).Where("hash = ? AND expires_at > ?", a.sessionHash,
+			s.records.Now()).Count(&n).Error; err != nil || n == 0 {
 			return cmp.Or(err, over)
 		}
 	}
@@ -40,26 +41,31 @@ func (s *Access) Still(ctx context.Context, a Actor) error {
 }
 
 // GoodTokens selects the tokens that may be used at a time, @now.
-const GoodTokens = "SELECT t.id FROM tokens t JOIN accounts a ON a.id = t.account_id WHERE t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at >= @now) AND NOT a.disabled"
+const GoodTokens = "SELECT t.id FROM tokens t JOIN accounts a ON a.id = t.account_id WHERE t.revoked_at IS NULL AND " +
+	"(t.expires_at IS NULL OR t.expires_at >= @now) AND NOT a.disabled"
 
 // GoodToken says whether a token may be used at a time.
 func GoodToken(db *gorm.DB, id int64, now time.Time) (bool, error) {
 	var n int64
-	err := db.Raw("SELECT count(*) FROM ("+GoodTokens+" AND t.id = @id)", sql.Named("now", now), sql.Named("id", id)).Scan(&n).Error
+	err := db.Raw("SELECT count(*) FROM ("+GoodTokens+" AND t.id = @id)", sql.Named("now", now),
+		sql.Named("id", id)).Scan(&n).Error
 	return n > 0, err
 }
 
-// noteRefusal puts on record that a token was shown that is good no more: somebody has kept it. Once an hour is enough to know.
+// noteRefusal puts on record that a token was shown that is good no more: somebody has kept it. Once an hour is enough
+// to know.
 func (s *Access) noteRefusal(ctx context.Context, t records.Token, login, why string) {
 	if t.RefusedAt != nil && s.records.Now().Sub(*t.RefusedAt) < time.Hour {
 		return
 	}
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		changed := tx.Model(&records.Token{}).Where("id = ? AND (refused_at IS NULL OR refused_at < ?)", t.ID, s.records.Now().Add(-time.Hour)).Update("refused_at", s.records.Now())
+		changed := tx.Model(&records.Token{}).Where("id = ? AND (refused_at IS NULL OR refused_at < ?)", t.ID,
+			s.records.Now().Add(-time.Hour)).Update("refused_at", s.records.Now())
 		if changed.Error != nil || changed.RowsAffected == 0 {
 			return changed.Error
 		}
-		return tx.Record(records.Itself, nil, event.TokenRefused{OfToken: event.OfToken{Token: t.ID}, Name: t.Name, Login: login, Why: why})
+		return tx.Record(records.Itself, nil, event.TokenRefused{OfToken: event.OfToken{Token: t.ID}, Name: t.Name,
+			Login: login, Why: why})
 	})
 	if err != nil {
 		s.log.Warn("a refused token could not be put on record", "token", t.ID, "error", err)

@@ -34,17 +34,20 @@ func (s *People) AddKey(ctx context.Context, a Actor, name, text string) (wire.K
 	}
 	key, _, options, rest, err := ssh.ParseAuthorizedKey([]byte(text))
 	if strings.Contains(text, "PRIVATE KEY") {
-		return wire.Key{}, problem.Wrong("key", "this is a private key: keep it to yourself, and make a new one, since it has been sent; give the file that ends in .pub")
+		return wire.Key{}, problem.Wrong("key", "this is a private key: keep it to yourself, and make a new one, "+
+			"since it has been sent; give the file that ends in .pub")
 	}
 	if err != nil || len(options) > 0 || strings.TrimSpace(string(rest)) != "" {
-		return wire.Key{}, problem.Wrong("key", "this is not one SSH public key: one line, such as ssh-ed25519 AAAA…, from a file that ends in .pub")
+		return wire.Key{}, problem.Wrong("key", "this is not one SSH public key: one line, such as ssh-ed25519 "+
+			"AAAA…, from a file that ends in .pub")
 	}
 	if k, ok := key.(ssh.CryptoPublicKey); ok {
 		if bits := rsaBits(k); bits > 0 && bits < minRSA {
 			return wire.Key{}, problem.Wrong("key", "the RSA key has %d bits; at least %d", bits, minRSA)
 		}
 	}
-	row := records.AccountKey{AccountID: a.account.ID, Name: name, Fingerprint: ssh.FingerprintSHA256(key), Text: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))), CreatedAt: s.records.Now()}
+	row := records.AccountKey{AccountID: a.account.ID, Name: name, Fingerprint: ssh.FingerprintSHA256(key),
+		Text: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))), CreatedAt: s.records.Now()}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		if err := tx.Create(&row).Error; err != nil {
 			return records.OrTaken(err, "the key %s is registered already", row.Fingerprint)
@@ -64,7 +67,8 @@ func rsaBits(k ssh.CryptoPublicKey) int {
 
 func keyView(r records.AccountKey, login string) wire.Key {
 	kind, _, _ := strings.Cut(r.Text, " ")
-	return wire.Key{ID: r.ID, Login: login, Name: r.Name, Kind: kind, Fingerprint: r.Fingerprint, CreatedAt: r.CreatedAt}
+	return wire.Key{ID: r.ID, Login: login, Name: r.Name, Kind: kind, Fingerprint: r.Fingerprint,
+		CreatedAt: r.CreatedAt}
 }
 
 // Keys lists the registered keys of a person; of oneself when login is empty.
@@ -83,7 +87,8 @@ func (s *People) Keys(ctx context.Context, a Actor, login string) ([]wire.Key, e
 		return nil, err
 	}
 	if known, err := knows(db, a, "people"); err != nil || known != nil && !slices.Contains(known, account.ID) {
-		return nil, cmp.Or(err, problem.New(problem.Unknown, "there is no person or robot %q", login)) // the same, whether there is or not
+		// the same, whether there is or not
+		return nil, cmp.Or(err, problem.New(problem.Unknown, "there is no person or robot %q", login))
 	}
 	var rows []records.AccountKey
 	err = db.Where("account_id = ? AND removed_at IS NULL", account.ID).Order("id").Find(&rows).Error

@@ -29,7 +29,8 @@ func (s *People) CreateAccount(ctx context.Context, a Actor, n NewAccount) (wire
 		return wire.Person{}, err
 	}
 	if !typed.LoginForm.MatchString(n.Login) || n.Login == records.Itself {
-		return wire.Person{}, problem.Wrong("login", "%q is not a login: lower-case letters, digits and \"-\", at most 39, and not %q", n.Login, records.Itself)
+		return wire.Person{}, problem.Wrong("login", "%q is not a login: lower-case letters, digits and \"-\", at "+
+			"most 39, and not %q", n.Login, records.Itself)
 	}
 	if n.Name == "" {
 		n.Name = n.Login
@@ -46,7 +47,8 @@ func (s *People) CreateAccount(ctx context.Context, a Actor, n NewAccount) (wire
 	if n.Robot && n.Admin {
 		return wire.Person{}, problem.Wrong("admin", "a robot cannot be an administrator")
 	}
-	account := records.Account{Login: n.Login, Name: n.Name, Email: strings.ToLower(n.Email), Robot: n.Robot, Admin: n.Admin, CreatedAt: s.records.Now()}
+	account := records.Account{Login: n.Login, Name: n.Name, Email: strings.ToLower(n.Email), Robot: n.Robot,
+		Admin: n.Admin, CreatedAt: s.records.Now()}
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		if err := tx.Create(&account).Error; err != nil {
 			return records.OrTaken(err, "the login %s is taken", n.Login)
@@ -63,7 +65,8 @@ func personView(a records.Account, teams []string) wire.Person {
 	if teams == nil {
 		teams = []string{}
 	}
-	return wire.Person{Login: a.Login, Name: a.Name, Email: a.Email, Robot: a.Robot, Admin: a.Admin, Disabled: a.Disabled, Teams: teams}
+	return wire.Person{Login: a.Login, Name: a.Name, Email: a.Email, Robot: a.Robot, Admin: a.Admin,
+		Disabled: a.Disabled, Teams: teams}
 }
 
 func AccountByLogin(db *gorm.DB, login string) (records.Account, error) {
@@ -72,9 +75,9 @@ func AccountByLogin(db *gorm.DB, login string) (records.Account, error) {
 	return account, records.OrUnknown(err, "there is no person or robot %q", login)
 }
 
-// known are the accounts and teams that somebody knows of who administers nothing: who has a role where they have one, and the
-// people of their own teams, of those that have a role there and of those that the rules there name; and administrators, whom
-// everybody may have to ask.
+// known are the accounts and teams that somebody knows of who administers nothing: who has a role where they have one,
+// and the people of their own teams, of those that have a role there and of those that the rules there name; and
+// administrators, whom everybody may have to ask.
 const known = `WITH mine AS (SELECT team_id FROM team_members WHERE account_id = @me),
 held AS (SELECT repository_id, house_id FROM grants WHERE account_id = @me OR team_id IN (SELECT team_id FROM mine)),
 places AS (SELECT id, house_id FROM repositories WHERE id IN (SELECT repository_id FROM held) OR house_id IN (SELECT house_id FROM held)),
@@ -96,7 +99,8 @@ func knows(db *gorm.DB, a Actor, what string) ([]int64, error) {
 		return nil, err
 	}
 	ids := []int64{}
-	query := map[string]string{"people": "SELECT account_id FROM people_known", "teams": "SELECT team_id FROM teams_known"}[what]
+	query := map[string]string{"people": "SELECT account_id FROM people_known",
+		"teams": "SELECT team_id FROM teams_known"}[what]
 	return ids, db.Raw(known+query, sql.Named("me", a.account.ID), sql.Named("named", named)).Scan(&ids).Error
 }
 
@@ -125,7 +129,8 @@ AND v.version = (SELECT max(version) FROM rules_versions o WHERE o.repository_id
 	return slices.Compact(names), err
 }
 
-// People lists people and robots by login, with their teams: all of them for administrators, for others those they know of.
+// People lists people and robots by login, with their teams: all of them for administrators, for others those they know
+// of.
 func (s *People) People(ctx context.Context, a Actor) ([]wire.Person, error) {
 	if !a.Known() || a.account.Robot && a.scope != ScopeAll {
 		return nil, problem.New(problem.SignInNeeded, "sign in to see people")
@@ -172,7 +177,8 @@ func (s *People) Me(ctx context.Context, a Actor) (wire.Me, error) {
 		return wire.Me{}, problem.New(problem.SignInNeeded, "you have not signed in: set TAVRIN_TOKEN")
 	}
 	var teams []string
-	err := s.records.Read(ctx).Raw("SELECT t.name FROM teams t JOIN team_members m ON m.team_id = t.id WHERE m.account_id = ? ORDER BY t.name", a.account.ID).
+	err := s.records.Read(ctx).Raw("SELECT t.name FROM teams t JOIN team_members m ON m.team_id = t.id WHERE "+
+		"m.account_id = ? ORDER BY t.name", a.account.ID).
 		Scan(&teams).Error
 	return wire.Me{Person: personView(a.account, teams), Scope: string(a.scope), Confirmed: a.confirmedUntil}, err
 }
@@ -183,7 +189,8 @@ func (s *People) CreateTeam(ctx context.Context, a Actor, name string, members, 
 		return wire.Team{}, err
 	}
 	if !typed.LoginForm.MatchString(name) {
-		return wire.Team{}, problem.Wrong("name", "%q is not a name for a team: lower-case letters, digits and \"-\", at most 39", name)
+		return wire.Team{}, problem.Wrong("name", "%q is not a name for a team: lower-case letters, digits and "+
+			"\"-\", at most 39", name)
 	}
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		team := records.Team{Name: name, CreatedAt: s.records.Now()}
@@ -209,15 +216,18 @@ func (s *People) CreateTeam(ctx context.Context, a Actor, name string, members, 
 
 // setMembers and setKeepers replace the people of a team.
 func setMembers(db *gorm.DB, team records.Team, logins []string) error {
-	return setPeople(db, team, logins, "members", &records.TeamMember{}, func(id int64) any { return &records.TeamMember{TeamID: team.ID, AccountID: id} })
+	return setPeople(db, team, logins, "members", &records.TeamMember{},
+		func(id int64) any { return &records.TeamMember{TeamID: team.ID, AccountID: id} })
 }
 
 func setKeepers(db *gorm.DB, team records.Team, logins []string) error {
-	return setPeople(db, team, logins, "keepers", &records.TeamKeeper{}, func(id int64) any { return &records.TeamKeeper{TeamID: team.ID, AccountID: id} })
+	return setPeople(db, team, logins, "keepers", &records.TeamKeeper{},
+		func(id int64) any { return &records.TeamKeeper{TeamID: team.ID, AccountID: id} })
 }
 
 // setPeople replaces the rows of a kind that a team has by one for each login. Robots are in no team and keep none.
-func setPeople(db *gorm.DB, team records.Team, logins []string, field string, kind any, row func(account int64) any) error {
+func setPeople(db *gorm.DB, team records.Team, logins []string, field string, kind any,
+	row func(account int64) any) error {
 	if err := db.Where("team_id = ?", team.ID).Delete(kind).Error; err != nil {
 		return err
 	}
@@ -254,7 +264,8 @@ func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit TeamEdi
 			return records.OrUnknown(err, "there is no team %q", name)
 		}
 		var keeps int64
-		if err := tx.Model(&records.TeamKeeper{}).Where("team_id = ? AND account_id = ?", team.ID, a.account.ID).Count(&keeps).Error; err != nil {
+		if err := tx.Model(&records.TeamKeeper{}).Where("team_id = ? AND account_id = ?", team.ID,
+			a.account.ID).Count(&keeps).Error; err != nil {
 			return err
 		}
 		if keeps == 0 || a.scope != ScopeAll || edit.Keepers != nil {
@@ -263,7 +274,8 @@ func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit TeamEdi
 			}
 		}
 		var before []string
-		err := tx.Raw("SELECT a.login FROM team_members m JOIN accounts a ON a.id = m.account_id WHERE m.team_id = ? ORDER BY a.login", team.ID).Scan(&before).Error
+		err := tx.Raw("SELECT a.login FROM team_members m JOIN accounts a ON a.id = m.account_id WHERE m.team_id = "+
+			"? ORDER BY a.login", team.ID).Scan(&before).Error
 		if err != nil {
 			return err
 		}
@@ -277,7 +289,8 @@ func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit TeamEdi
 				return err
 			}
 		}
-		return tx.Record(a.Login(), nil, event.TeamChanged{Team: name, Was: before, Members: edit.Members, Keepers: edit.Keepers})
+		return tx.Record(a.Login(), nil, event.TeamChanged{Team: name, Was: before, Members: edit.Members,
+			Keepers: edit.Keepers})
 	})
 }
 
@@ -309,10 +322,12 @@ func teamsKnown(db *gorm.DB, a Actor) ([]wire.Team, error) {
 		TeamID int64
 		Login  string
 	}
-	if err := db.Raw("SELECT m.team_id, a.login FROM team_members m JOIN accounts a ON a.id = m.account_id ORDER BY a.login").Scan(&members).Error; err != nil {
+	if err := db.Raw("SELECT m.team_id, a.login FROM team_members m JOIN accounts a ON a.id = m.account_id ORDER BY " +
+		"a.login").Scan(&members).Error; err != nil {
 		return nil, err
 	}
-	if err := db.Raw("SELECT k.team_id, a.login FROM team_keepers k JOIN accounts a ON a.id = k.account_id ORDER BY a.login").Scan(&keepers).Error; err != nil {
+	if err := db.Raw("SELECT k.team_id, a.login FROM team_keepers k JOIN accounts a ON a.id = k.account_id ORDER BY " +
+		"a.login").Scan(&keepers).Error; err != nil {
 		return nil, err
 	}
 	teams := []wire.Team{}
@@ -351,7 +366,8 @@ func (s *People) Grant(ctx context.Context, a Actor, where, who, role string) er
 		if err := grantSubject(tx.DB, &g, who); err != nil {
 			return err
 		}
-		if err := tx.Where(map[string]any{"account_id": g.AccountID, "team_id": g.TeamID, "house_id": g.HouseID, "repository_id": g.RepositoryID}).
+		if err := tx.Where(map[string]any{"account_id": g.AccountID, "team_id": g.TeamID, "house_id": g.HouseID,
+			"repository_id": g.RepositoryID}).
 			Delete(&records.Grant{}).Error; err != nil {
 			return err
 		}

@@ -12,15 +12,15 @@ import (
 // maxRefusals is how many different refusals are counted one by one; the rest is counted together.
 const maxRefusals = 2000
 
-// refusals counts what was refused for a reason of rights since the service was started: to whom, what, and how often. A single
-// one is no more than somebody's mistake; many are for an administrator to see.
+// refusals counts what was refused for a reason of rights since the service was started: to whom, what, and how often.
+// A single one is no more than somebody's mistake; many are for an administrator to see.
 type refusals struct {
 	mu    sync.Mutex
 	byKey map[[2]string]*wire.Refusal
 }
 
-// CountRefusal counts one more thing that was refused: who is a login or an address, what the call or the push, why the words that
-// they were told.
+// CountRefusal counts one more thing that was refused: who is a login or an address, what the call or the push, why the
+// words that they were told.
 func (s *Access) CountRefusal(who, what, why string) {
 	if len(what) > 200 {
 		what = strings.ToValidUTF8(what[:200], "") + "…"

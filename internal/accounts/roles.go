@@ -29,7 +29,8 @@ func RolesOf(db *gorm.DB, account records.Account) (Roles, error) {
 		return r, nil // whatever was granted to them makes no difference
 	}
 	var grants []records.Grant
-	err := db.Where("account_id = ? OR team_id IN (SELECT team_id FROM team_members WHERE account_id = ?)", account.ID, account.ID).Find(&grants).Error
+	err := db.Where("account_id = ? OR team_id IN (SELECT team_id FROM team_members WHERE account_id = ?)", account.ID,
+		account.ID).Find(&grants).Error
 	for _, g := range grants {
 		at, id := r.house, g.HouseID
 		if id == nil {
@@ -106,7 +107,8 @@ SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabl
 		people[r.Login] = p
 	}
 	var members []struct{ Login, Team string }
-	err = db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN teams t ON t.id = m.team_id ORDER BY t.name").
+	err = db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN " +
+		"teams t ON t.id = m.team_id ORDER BY t.name").
 		Scan(&members).Error
 	for _, m := range members {
 		if p, ok := people[m.Login]; ok {
@@ -120,7 +122,8 @@ SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabl
 // TeamsOf returns the teams of people, by login, whether or not they have any access.
 func TeamsOf(db *gorm.DB, logins []string) (map[string][]string, error) {
 	var members []struct{ Login, Team string }
-	err := db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN teams t ON t.id = m.team_id WHERE a.login IN ? ORDER BY t.name", logins).
+	err := db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN "+
+		"teams t ON t.id = m.team_id WHERE a.login IN ? ORDER BY t.name", logins).
 		Scan(&members).Error
 	teams := map[string][]string{}
 	for _, m := range members {
@@ -135,7 +138,8 @@ func Reach(db *gorm.DB, a Actor, name string, need gate.Role) (*records.Reposito
 	var repo records.Repository
 	missing := problem.New(problem.Unknown, "there is no repository %s, or you may not read it", name)
 	if !a.Known() { // the same answer, whether it exists or not
-		missing = problem.New(problem.SignInNeeded, "sign in to see %s: set TAVRIN_TOKEN, or give the token as the Basic password", name)
+		missing = problem.New(problem.SignInNeeded, "sign in to see %s: set TAVRIN_TOKEN, or give the token as the "+
+			"Basic password", name)
 	}
 	if err := db.Where("name = ?", name).First(&repo).Error; err != nil {
 		return nil, records.OrElse(err, missing)
@@ -155,7 +159,8 @@ func Reach(db *gorm.DB, a Actor, name string, need gate.Role) (*records.Reposito
 		return nil, problem.New(problem.Forbidden, "this token is for reading only; make one with scope all")
 	}
 	if !role.AtLeast(need) {
-		return nil, problem.New(problem.Forbidden, "this needs the role %s in %s, and %s is %s there: ask a maintainer", need, name, a.Who(), role)
+		return nil, problem.New(problem.Forbidden, "this needs the role %s in %s, and %s is %s there: ask a maintainer",
+			need, name, a.Who(), role)
 	}
 	return &repo, nil
 }
@@ -177,7 +182,8 @@ func MustKeep(db *gorm.DB, a Actor, house records.House, what string) error {
 
 func HouseRole(db *gorm.DB, account records.Account, house int64) (string, error) {
 	var roles []string
-	err := db.Model(&records.Grant{}).Where("house_id = ? AND (account_id = ? OR team_id IN (SELECT team_id FROM team_members WHERE account_id = ?))",
+	err := db.Model(&records.Grant{}).Where("house_id = ? AND (account_id = ? OR team_id IN (SELECT team_id FROM "+
+		"team_members WHERE account_id = ?))",
 		house, account.ID, account.ID).Pluck("role", &roles).Error
 	best := ""
 	for _, r := range []string{"reader", "writer", "maintainer", RoleKeeper} {
@@ -220,8 +226,8 @@ func HouseByName(db *gorm.DB, name string) (records.House, error) {
 	return h, records.OrUnknown(err, "there is no house %q: tavrin house create %s", name, name)
 }
 
-// confined is the role of an actor whose account has some role in a repository: a token for one purpose reads what its few
-// calls need, where it is bound.
+// confined is the role of an actor whose account has some role in a repository: a token for one purpose reads what its
+// few calls need, where it is bound.
 func (a Actor) confined(role gate.Role, repo *records.Repository) gate.Role {
 	if _, confined := callsOf[a.scope]; !confined {
 		return role
@@ -242,7 +248,10 @@ func Readable(db *gorm.DB, a Actor) ([]records.Repository, error) {
 	if err != nil {
 		return nil, err
 	}
-	return slices.DeleteFunc(rows, func(r records.Repository) bool { return a.confined(roles.In(&r), &r) == gate.NoRole }), nil
+	return slices.DeleteFunc(rows, func(r records.Repository) bool {
+		return a.confined(roles.In(&r),
+			&r) == gate.NoRole
+	}), nil
 }
 
 // Belongs says whether an actor has a role in a house or in one of its repositories. That a repository is readable by

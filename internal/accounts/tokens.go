@@ -32,7 +32,8 @@ const (
 // CreateToken makes a token for oneself, or, as an administrator, for anybody. The answer holds the secret.
 func (s *Access) CreateToken(ctx context.Context, a Actor, n NewToken) (wire.Token, error) {
 	if a.scope != ScopeAll || (n.Login != a.Login() && !a.account.Admin) {
-		return wire.Token{}, problem.New(problem.Forbidden, "a token is made by its owner or by a service administrator, with a token of scope all")
+		return wire.Token{}, problem.New(problem.Forbidden, "a token is made by its owner or by a service "+
+			"administrator, with a token of scope all")
 	}
 	scope, err := n.scope()
 	if err != nil {
@@ -52,7 +53,8 @@ func (s *Access) CreateToken(ctx context.Context, a Actor, n NewToken) (wire.Tok
 	}
 	expires := s.records.Now().Add(n.Lifetime)
 	plain := Secret()
-	t := records.Token{Name: n.Name, Hash: Digest(plain), Scope: string(scope), ExpiresAt: &expires, CreatedAt: s.records.Now()}
+	t := records.Token{Name: n.Name, Hash: Digest(plain), Scope: string(scope), ExpiresAt: &expires,
+		CreatedAt: s.records.Now()}
 	bindings := append(slices.Clone(n.Witness), n.RunnerFor...)
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		account, err := AccountByLogin(tx.DB, n.Login)
@@ -60,7 +62,8 @@ func (s *Access) CreateToken(ctx context.Context, a Actor, n NewToken) (wire.Tok
 			return err
 		}
 		if (scope == ScopeWitness || scope == ScopeRunner) && !account.Robot {
-			return problem.Wrong("login", "%s is a person; only a robot can be a witness or a runner: tavrin robot create LOGIN", n.Login)
+			return problem.Wrong("login", "%s is a person; only a robot can be a witness or a runner: tavrin robot "+
+				"create LOGIN", n.Login)
 		}
 		t.AccountID = account.ID
 		if err := tx.Create(&t).Error; err != nil {
@@ -77,7 +80,8 @@ func (s *Access) CreateToken(ctx context.Context, a Actor, n NewToken) (wire.Tok
 	if bindings == nil {
 		bindings = []string{}
 	}
-	return wire.Token{ID: t.ID, Login: n.Login, Name: n.Name, Scope: string(scope), Bindings: bindings, ExpiresAt: &expires, CreatedAt: t.CreatedAt, Secret: plain}, err
+	return wire.Token{ID: t.ID, Login: n.Login, Name: n.Name, Scope: string(scope), Bindings: bindings,
+		ExpiresAt: &expires, CreatedAt: t.CreatedAt, Secret: plain}, err
 }
 
 func (n NewToken) scope() (Scope, error) {
@@ -137,12 +141,14 @@ func (s *Access) Tokens(ctx context.Context, a Actor) ([]wire.Token, error) {
 			return nil, err
 		}
 		bindings := []string{}
-		err := db.Raw("SELECT r.name || CASE b.check_name WHEN '' THEN '' ELSE ':' || b.check_name END FROM token_bindings b JOIN repositories r ON r.id = b.repository_id WHERE b.token_id = ? ORDER BY 1", t.ID).
+		err := db.Raw("SELECT r.name || CASE b.check_name WHEN '' THEN '' ELSE ':' || b.check_name END FROM "+
+			"token_bindings b JOIN repositories r ON r.id = b.repository_id WHERE b.token_id = ? ORDER BY 1", t.ID).
 			Scan(&bindings).Error
 		if err != nil {
 			return nil, err
 		}
-		tokens = append(tokens, wire.Token{ID: t.ID, Login: account.Login, Name: t.Name, Scope: t.Scope, Bindings: bindings,
+		tokens = append(tokens, wire.Token{ID: t.ID, Login: account.Login, Name: t.Name, Scope: t.Scope,
+			Bindings:  bindings,
 			ExpiresAt: t.ExpiresAt, RevokedAt: t.RevokedAt, LastUsedAt: t.LastUsedAt, CreatedAt: t.CreatedAt})
 	}
 	return tokens, nil
@@ -155,7 +161,8 @@ func (s *Access) RevokeToken(ctx context.Context, a Actor, id int64) error {
 	}
 	return s.records.Write(ctx, func(tx *records.Tx) error {
 		var t records.Token
-		if err := tx.First(&t, id).Error; err != nil || (t.AccountID != a.account.ID && !a.account.Admin) || a.scope != ScopeAll {
+		if err := tx.First(&t, id).Error; err != nil || (t.AccountID != a.account.ID && !a.account.Admin) ||
+			a.scope != ScopeAll {
 			return problem.New(problem.Unknown, "there is no token %d that you may revoke: tavrin token list", id)
 		}
 		now := s.records.Now()

@@ -67,7 +67,8 @@ func build(o Options) (http.Handler, *server) {
 	r.Use(s.logged, watched, s.safe, s.identified, s.bounded)
 	r.NotFound(s.notFound)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, &Problem{Status: http.StatusMethodNotAllowed, Title: "Method Not Allowed", Detail: r.Method + " means nothing at " + r.URL.Path})
+		writeProblem(w, &Problem{Status: http.StatusMethodNotAllowed, Title: "Method Not Allowed", Detail: r.Method +
+			" means nothing at " + r.URL.Path})
 	})
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 
@@ -98,13 +99,15 @@ func build(o Options) (http.Handler, *server) {
 	protection := http.NewCrossOriginProtection()
 	protection.AddInsecureBypassPattern("/git/")
 	protection.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		writeProblem(w, &Problem{Status: http.StatusForbidden, Title: "Forbidden", Detail: "this request comes from another site's page"})
+		writeProblem(w, &Problem{Status: http.StatusForbidden, Title: "Forbidden",
+			Detail: "this request comes from another site's page"})
 	}))
 	return protection.Handler(r), s
 }
 
 func (s *server) notFound(w http.ResponseWriter, r *http.Request) {
-	writeProblem(w, &Problem{Status: http.StatusNotFound, Title: "Not Found", Detail: "there is nothing at " + r.URL.Path})
+	writeProblem(w, &Problem{Status: http.StatusNotFound, Title: "Not Found", Detail: "there is nothing at " +
+		r.URL.Path})
 }
 
 // routes is the table of contents of the JSON calls.
@@ -175,8 +178,10 @@ const (
 )
 
 // call registers one JSON call. Its id is what generated clients name it by.
-func call[I, O any](s *server, method, path, id, summary string, f func(context.Context, accounts.Actor, *I) (O, error)) {
-	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: MaxBody, Tags: []string{strings.SplitN(id, "-", 2)[0]},
+func call[I, O any](s *server, method, path, id, summary string,
+	f func(context.Context, accounts.Actor, *I) (O, error)) {
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: MaxBody,
+		Tags:   []string{strings.SplitN(id, "-", 2)[0]},
 		Errors: []int{400, 401, 403, 404, 409, 422}}
 	if method == http.MethodPost && strings.HasPrefix(id, "create") {
 		op.DefaultStatus = http.StatusCreated

@@ -26,13 +26,16 @@ type gates struct {
 	failures           *httprate.RateLimiter
 	mu                 sync.Mutex
 	transfers, streams map[string]int64
-	shutOut            map[string]time.Time // addresses of which it is on record that too many of their sign-ins failed, and since when
+	// addresses of which it is on record that too many of their sign-ins failed, and since when
+	shutOut map[string]time.Time
 }
 
 func newGates(b bounds.Bounds) *gates {
-	quiet := httprate.WithResponseHeaders(httprate.ResponseHeaders{}) // Retry-After is said where somebody is turned away
+	// Retry-After is said where somebody is turned away
+	quiet := httprate.WithResponseHeaders(httprate.ResponseHeaders{})
 	each := func(most int64) *httprate.RateLimiter { return httprate.NewRateLimiter(int(most), time.Minute, quiet) }
-	return &gates{bounds: b, calls: each(b.TokenCalls), guests: each(b.AddressCalls), failures: each(b.FailedSignIns), transfers: map[string]int64{}, streams: map[string]int64{}, shutOut: map[string]time.Time{}}
+	return &gates{bounds: b, calls: each(b.TokenCalls), guests: each(b.AddressCalls), failures: each(b.FailedSignIns),
+		transfers: map[string]int64{}, streams: map[string]int64{}, shutOut: map[string]time.Time{}}
 }
 
 // take counts one more of something for somebody, up to a bound, until done is called.
@@ -60,7 +63,8 @@ func (g *gates) stream(who string) (func(), error) {
 	return g.take(g.streams, who, "calls.streams", "event streams")
 }
 
-// address is where a request comes from, as far as that can be known: behind a proxy it is the last that the proxy added.
+// address is where a request comes from, as far as that can be known: behind a proxy it is the last that the proxy
+// added.
 func (s *server) address(r *http.Request) string {
 	if s.BehindProxy {
 		if all := strings.Split(r.Header.Get("X-Forwarded-For"), ","); strings.TrimSpace(all[len(all)-1]) != "" {
@@ -92,7 +96,8 @@ func (s *server) bounded(next http.Handler) http.Handler {
 		if a := actor(r.Context()); a.Known() {
 			key, limiter, name = a.TokenKey(), s.gates.calls, "calls.token"
 		}
-		if strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/git/") || strings.HasPrefix(r.URL.Path, "/feeds/") {
+		if strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/git/") ||
+			strings.HasPrefix(r.URL.Path, "/feeds/") {
 			if limiter.OnLimit(w, r, key) {
 				s.turnAway(w, r, s.gates.bounds.Reach(name, "%s asks too often", s.who(r)))
 				return
@@ -111,8 +116,8 @@ func (s *server) turnAway(w http.ResponseWriter, r *http.Request, err error) {
 	writeProblem(w, s.problemOf(r.Context(), err))
 }
 
-// refusedSignIn counts a token that is not good, and says that there were too many of them from that address. Good ones are
-// never kept out by others' bad ones: a token cannot be guessed, so that what is bounded is the work.
+// refusedSignIn counts a token that is not good, and says that there were too many of them from that address. Good ones
+// are never kept out by others' bad ones: a token cannot be guessed, so that what is bounded is the work.
 func (s *server) refusedSignIn(address string, err error) error {
 	var p *problem.Problem
 	if !errors.As(err, &p) || p.Kind != problem.SignInNeeded {
@@ -129,8 +134,8 @@ func (s *server) refusedSignIn(address string, err error) error {
 	return err
 }
 
-// shutsOut says whether it is to be put on record that too many sign-ins from an address failed: once an hour, and of so many
-// addresses at most.
+// shutsOut says whether it is to be put on record that too many sign-ins from an address failed: once an hour, and of
+// so many addresses at most.
 func (g *gates) shutsOut(address string, now time.Time) bool {
 	const most = 100
 	g.mu.Lock()

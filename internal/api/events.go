@@ -48,8 +48,10 @@ func EventSchemas() ([]byte, error) {
 // EventReference describes every kind of event, with an example.
 func EventReference() (string, error) {
 	var b strings.Builder
-	b.WriteString("# Events\n\nGenerated from the code by `make docs`. What happens is told by one line of the journal each: who, when, in which repository, what. " +
-		"The stream (`tavrin events`, `/api/v1/events`) and the journal (`tavrin journal`) carry the same lines; `data` holds what is listed here. " +
+	b.WriteString("# Events\n\nGenerated from the code by `make docs`. What happens is told by one line of the " +
+		"journal each: who, when, in which repository, what. " +
+		"The stream (`tavrin events`, `/api/v1/events`) and the journal (`tavrin journal`) carry the same lines; " +
+		"`data` holds what is listed here. " +
 		"The JSON Schema of every kind is in [events.schema.json](events.schema.json).\n\n" +
 		"*Heard by*: whose notices tell of it, but for who did it. *Leaves*: it may be sent out of the service.\n\n" +
 		"| kind | what happened | heard by | leaves |\n| --- | --- | --- | --- |\n")
@@ -61,14 +63,16 @@ func EventReference() (string, error) {
 		if k.Leaves {
 			leaves = "yes"
 		}
-		fmt.Fprintf(&b, "| [`%s`](#%s) | %s | %s | %s |\n", k.Name, strings.ReplaceAll(k.Name, ".", ""), k.Means, hearers[k.Hears], leaves)
+		fmt.Fprintf(&b, "| [`%s`](#%s) | %s | %s | %s |\n", k.Name, strings.ReplaceAll(k.Name, ".", ""), k.Means,
+			hearers[k.Hears], leaves)
 	}
 	for _, k := range event.Kinds {
 		data, err := json.MarshalIndent(k.Example, "", "  ")
 		if err != nil {
 			return "", err
 		}
-		fmt.Fprintf(&b, "\n## `%s`\n\n%s Its subject is such as `%s`, and the line says: *%s*\n\n", k.Name, k.Means, k.Example.Subject(), k.Example.Text("ines"))
+		fmt.Fprintf(&b, "\n## `%s`\n\n%s Its subject is such as `%s`, and the line says: *%s*\n\n", k.Name, k.Means,
+			k.Example.Subject(), k.Example.Text("ines"))
 		s := EventSchema(k)
 		fmt.Fprint(&b, "| field | type | |\n| --- | --- | --- |\n")
 		for _, name := range fieldsInOrder(reflect.TypeOf(k.Example)) {

@@ -43,7 +43,8 @@ func (s *server) gitRefs(w http.ResponseWriter, r *http.Request) {
 	case "git-receive-pack":
 		repo, err = s.Service.Intake.Pushable(r.Context(), actor(r.Context()), name)
 	default:
-		err = &problem.Problem{Kind: problem.Invalid, Text: "only Git's smart protocol is spoken here; use git 1.6.6 or newer"}
+		err = &problem.Problem{Kind: problem.Invalid, Text: "only Git's smart protocol is spoken here; use git " +
+			"1.6.6 or newer"}
 	}
 	if err != nil {
 		s.gitProblem(w, r, err)
@@ -119,7 +120,8 @@ func (s *server) gitPush(w http.ResponseWriter, r *http.Request) {
 // gitBody checks the content type and unpacks a compressed body.
 func gitBody(r *http.Request, what string) (io.Reader, error) {
 	if r.Header.Get("Content-Type") != "application/x-"+what+"-request" {
-		return nil, &problem.Problem{Kind: problem.Invalid, Text: "the content type is not application/x-" + what + "-request"}
+		return nil, &problem.Problem{Kind: problem.Invalid, Text: "the content type is not application/x-" + what +
+			"-request"}
 	}
 	if r.Header.Get("Content-Encoding") != "gzip" {
 		return r.Body, nil

@@ -57,7 +57,8 @@ func (s *server) identified(next http.Handler) http.Handler {
 
 // mayGoOn lets a browser with a session that is over load the console and sign in again.
 func (s *server) mayGoOn(r *http.Request) bool {
-	return r.Header.Get("Authorization") == "" && (!strings.HasPrefix(r.URL.Path, base+"/") || r.URL.Path == base+"/session")
+	return r.Header.Get("Authorization") == "" && (!strings.HasPrefix(r.URL.Path, base+"/") ||
+		r.URL.Path == base+"/session")
 }
 
 func (s *server) identify(r *http.Request) (accounts.Actor, error) {
@@ -85,7 +86,8 @@ func (s *server) safe(next http.Handler) http.Handler {
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self'; "+
+			"frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 		if !strings.HasPrefix(r.URL.Path, "/assets/") {
 			h.Set("Cache-Control", "no-store")
 		}
@@ -119,7 +121,8 @@ func (s *server) logged(next http.Handler) http.Handler {
 		if rec.status >= 500 {
 			level = slog.LevelWarn
 		}
-		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", loggable(r.URL.Path), "status", rec.status, "took", time.Since(begin).Round(time.Microsecond))
+		s.Log.Log(r.Context(), level, "request", "method", r.Method, "path", loggable(r.URL.Path), "status", rec.status,
+			"took", time.Since(begin).Round(time.Microsecond))
 	})
 }
 

@@ -65,7 +65,8 @@ func newProblem(status int, text string, errs ...error) huma.StatusError {
 			}
 		}
 		p.Errors = append(p.Errors, place)
-		details = append(details, strings.TrimSpace(strings.TrimPrefix(place.Pointer+place.Where+": "+place.Detail, ": ")))
+		details = append(details, strings.TrimSpace(strings.TrimPrefix(place.Pointer+place.Where+": "+place.Detail,
+			": ")))
 	}
 	if len(details) > 0 {
 		p.Detail += ": " + strings.Join(details, "; ")
@@ -86,7 +87,8 @@ func (s *server) problemOf(ctx context.Context, err error) *Problem {
 	if errors.As(err, &p) {
 		n := note(ctx)
 		n.why, n.rights = p.Text, n.rights || p.Rights
-		out := &Problem{Status: statuses[p.Kind], Title: http.StatusText(statuses[p.Kind]), Detail: p.Text, Findings: p.Findings}
+		out := &Problem{Status: statuses[p.Kind], Title: http.StatusText(statuses[p.Kind]), Detail: p.Text,
+			Findings: p.Findings}
 		if p.Field != "" {
 			out.Errors = []Place{{Pointer: "/" + p.Field, Detail: p.Text}}
 		}
@@ -95,16 +97,19 @@ func (s *server) problemOf(ctx context.Context, err error) *Problem {
 	var reached *bounds.Reached
 	if errors.As(err, &reached) {
 		status := http.StatusUnprocessableEntity
-		if strings.HasPrefix(reached.Name, "git.") && reached.Name != "git.output-bytes" || strings.HasPrefix(reached.Name, "calls.") {
+		if strings.HasPrefix(reached.Name, "git.") && reached.Name != "git.output-bytes" ||
+			strings.HasPrefix(reached.Name, "calls.") {
 			status = http.StatusTooManyRequests
 		}
 		return &Problem{Status: status, Title: http.StatusText(status), Detail: reached.Error()}
 	}
 	if ctx.Err() != nil {
-		return &Problem{Status: http.StatusServiceUnavailable, Title: "Service Unavailable", Detail: "the request was given up"}
+		return &Problem{Status: http.StatusServiceUnavailable, Title: "Service Unavailable",
+			Detail: "the request was given up"}
 	}
 	s.Log.Error("a request failed", "error", err)
-	return &Problem{Status: http.StatusInternalServerError, Title: "Internal Server Error", Detail: "the service failed; its log says why"}
+	return &Problem{Status: http.StatusInternalServerError, Title: "Internal Server Error",
+		Detail: "the service failed; its log says why"}
 }
 
 func writeProblem(w http.ResponseWriter, p *Problem) {

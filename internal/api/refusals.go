@@ -29,7 +29,8 @@ func (s *server) countRefusal(r *http.Request, n *noted, status int) {
 	if s.Service == nil || status != http.StatusUnauthorized && status != http.StatusForbidden && !n.rights {
 		return
 	}
-	if _, err := r.Cookie(sessionCookie); err != nil && credential(r) == "" { // asked to sign in, as git's first request always is
+	// asked to sign in, as git's first request always is
+	if _, err := r.Cookie(sessionCookie); err != nil && credential(r) == "" {
 		return
 	}
 	s.Service.Access.CountRefusal(n.who, r.Method+" "+loggable(r.URL.Path), n.why)
@@ -37,7 +38,9 @@ func (s *server) countRefusal(r *http.Request, n *noted, status int) {
 
 // refused shows administrators what was refused.
 func (s *server) refused() {
-	call(s, "GET", base+"/refusals", "list-refusals", "What was refused for a reason of rights since the service was started, the most frequent first", func(_ context.Context, a accounts.Actor, _ *in) ([]wire.Refusal, error) {
+	call(s, "GET", base+"/refusals", "list-refusals", "What was refused for a reason of rights since the service "+
+		"was started, the most frequent first", func(_ context.Context, a accounts.Actor, _ *in) ([]wire.Refusal,
+		error) {
 		return s.Service.Access.Refusals(a)
 	})
 }

@@ -37,12 +37,15 @@ type cloudEvent struct {
 }
 
 func eventOf(l wire.JournalLine) cloudEvent {
-	data, _ := json.Marshal(map[string]any{"text": l.Text, "actor": l.Actor, "repository": l.Repository, "details": l.Data}) // strings and valid JSON
+	// strings and valid JSON
+	data, _ := json.Marshal(map[string]any{"text": l.Text, "actor": l.Actor, "repository": l.Repository,
+		"details": l.Data})
 	source := "/"
 	if l.Repository != "" {
 		source = "/repositories/" + l.Repository
 	}
-	return cloudEvent{SpecVersion: "1.0", ID: strconv.FormatInt(l.Seq, 10), Source: source, Type: "tavrin." + l.Kind, Subject: l.Subject, Time: l.At,
+	return cloudEvent{SpecVersion: "1.0", ID: strconv.FormatInt(l.Seq, 10), Source: source, Type: "tavrin." + l.Kind,
+		Subject: l.Subject, Time: l.At,
 		ContentType: "application/json", Data: data}
 }
 
@@ -62,14 +65,16 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	defer done()
 	last, err := s.streamStart(r)
 	if err == nil {
-		_, err = s.Service.Audit.Journal(ctx, a, audit.JournalQuery{Repository: r.URL.Query().Get("repository"), After: max(last, 1), Limit: 1})
+		_, err = s.Service.Audit.Journal(ctx, a, audit.JournalQuery{Repository: r.URL.Query().Get("repository"),
+			After: max(last, 1), Limit: 1})
 	}
 	if err != nil {
 		writeProblem(w, s.problemOf(ctx, err))
 		return
 	}
 	c := http.NewResponseController(w)
-	if err := errors.Join(c.SetWriteDeadline(time.Now().Add(streamTime+heartbeat)), c.SetReadDeadline(time.Now().Add(streamTime+heartbeat))); err != nil {
+	if err := errors.Join(c.SetWriteDeadline(time.Now().Add(streamTime+heartbeat)),
+		c.SetReadDeadline(time.Now().Add(streamTime+heartbeat))); err != nil {
 		s.Log.Warn("a deadline could not be moved", "error", err)
 	}
 	w.Header().Set("Content-Type", "text/event-stream")
@@ -87,7 +92,8 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			asked = time.Now()
 		}
 		grown := s.Service.Records.Grown()
-		lines, err := s.Service.Audit.Journal(ctx, a, audit.JournalQuery{Repository: r.URL.Query().Get("repository"), After: last, Limit: 200})
+		lines, err := s.Service.Audit.Journal(ctx, a, audit.JournalQuery{Repository: r.URL.Query().Get("repository"),
+			After: last, Limit: 200})
 		if err != nil {
 			return
 		}
@@ -130,7 +136,8 @@ func (s *server) streamStart(r *http.Request) (int64, error) {
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 0 {
-		return 0, &problem.Problem{Kind: problem.Invalid, Text: "the last event's id is a whole number, that of a journal line"}
+		return 0, &problem.Problem{Kind: problem.Invalid, Text: "the last event's id is a whole number, that of a " +
+			"journal line"}
 	}
 	return n, nil
 }

@@ -30,15 +30,17 @@ type beginning struct {
 // threads: discussions on lines, files, commits and changes.
 func (s *server) threads() {
 	const one = changePath + "/threads/{thread}"
-	call(s, "GET", changePath+"/threads", "list-threads", "Discussions, oldest first, with where their lines are now", func(ctx context.Context, a accounts.Actor, q *InChange) ([]wire.Thread, error) {
-		return s.Service.Threads.Threads(ctx, a, q.repository(), q.Number)
-	})
-	call(s, "POST", changePath+"/threads", "create-thread", "Begin a discussion", func(ctx context.Context, a accounts.Actor, q *struct {
-		InChange
-		Body beginning
-	}) (wire.Thread, error) {
-		return s.Service.Threads.BeginThread(ctx, a, q.repository(), q.Number, changes.NewThread(q.Body))
-	})
+	call(s, "GET", changePath+"/threads", "list-threads", "Discussions, oldest first, with where their lines are now",
+		func(ctx context.Context, a accounts.Actor, q *InChange) ([]wire.Thread, error) {
+			return s.Service.Threads.Threads(ctx, a, q.repository(), q.Number)
+		})
+	call(s, "POST", changePath+"/threads", "create-thread", "Begin a discussion",
+		func(ctx context.Context, a accounts.Actor, q *struct {
+			InChange
+			Body beginning
+		}) (wire.Thread, error) {
+			return s.Service.Threads.BeginThread(ctx, a, q.repository(), q.Number, changes.NewThread(q.Body))
+		})
 	type words struct {
 		Text string `json:"text"`
 	}
@@ -46,13 +48,15 @@ func (s *server) threads() {
 		Text    string  `json:"text,omitempty" doc:"Markdown; may be left out beside a suggestion"`
 		Suggest *string `json:"suggestion,omitempty" doc:"what the discussion's lines should be; empty: they should go"`
 	}
-	call(s, "POST", one+"/remarks", "create-remark", "Reply in a discussion", func(ctx context.Context, a accounts.Actor, q *struct {
-		InThread
-		Body reply
-	}) (wire.Thread, error) {
-		return s.Service.Threads.Reply(ctx, a, q.repository(), q.Number, q.Thread, q.Body.Text, q.Body.Suggest)
-	})
-	call(s, "POST", changePath+"/take-in", "take-in-suggestions", "Take suggestions in, as one commit of yours on the source branch", func(ctx context.Context, a accounts.Actor, q *struct {
+	call(s, "POST", one+"/remarks", "create-remark", "Reply in a discussion",
+		func(ctx context.Context, a accounts.Actor, q *struct {
+			InThread
+			Body reply
+		}) (wire.Thread, error) {
+			return s.Service.Threads.Reply(ctx, a, q.repository(), q.Number, q.Thread, q.Body.Text, q.Body.Suggest)
+		})
+	call(s, "POST", changePath+"/take-in", "take-in-suggestions", "Take suggestions in, as one commit of yours on "+
+		"the source branch", func(ctx context.Context, a accounts.Actor, q *struct {
 		InChange
 		Body struct {
 			Remarks []int64 `json:"remarks" doc:"whose suggestions to take in"`
@@ -60,40 +64,46 @@ func (s *server) threads() {
 	}) (wire.Change, error) {
 		return s.Service.Intake.TakeIn(ctx, a, q.repository(), q.Number, q.Body.Remarks)
 	})
-	call(s, "GET", changePath+"/gathered", "list-gathered", "What you have gathered for a review and not sent, oldest first", func(ctx context.Context, a accounts.Actor, q *InChange) ([]wire.Gathered, error) {
+	call(s, "GET", changePath+"/gathered", "list-gathered", "What you have gathered for a review and not sent, "+
+		"oldest first", func(ctx context.Context, a accounts.Actor, q *InChange) ([]wire.Gathered, error) {
 		return s.Service.Threads.Gathered(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "POST", changePath+"/gathered", "create-gathered", "Gather a remark for a review", func(ctx context.Context, a accounts.Actor, q *struct {
-		InChange
-		Thread int64 `query:"thread" minimum:"0" doc:"the discussion it replies in; absent: it begins one"`
-		Body   beginning
-	}) (wire.Gathered, error) {
-		return s.Service.Threads.Gather(ctx, a, q.repository(), q.Number, q.Thread, changes.NewThread(q.Body))
-	})
-	call(s, "DELETE", changePath+"/gathered/{id}", "delete-gathered", "Throw a gathered remark away", func(ctx context.Context, a accounts.Actor, q *struct {
-		InChange
-		ID int64 `path:"id" minimum:"1"`
-	}) (done, error) {
-		return done{true}, s.Service.Threads.Ungather(ctx, a, q.repository(), q.Number, q.ID)
-	})
-	call(s, "POST", base+"/markdown", "lay-out", "Show how a text will be laid out", func(_ context.Context, a accounts.Actor, q *struct{ Body words }) (wire.Laid, error) {
-		html, err := s.Service.Threads.LayOut(a, q.Body.Text)
-		return wire.Laid{HTML: html}, err
-	})
-	call(s, "PUT", one+"/remarks/{remark}", "put-remark", "Alter one's own remark; what it said before is kept", func(ctx context.Context, a accounts.Actor, q *struct {
-		InThread
-		Remark int64 `path:"remark" minimum:"1"`
-		Body   words
-	}) (wire.Thread, error) {
-		return s.Service.Threads.EditRemark(ctx, a, q.repository(), q.Number, q.Thread, q.Remark, q.Body.Text)
-	})
-	call(s, "PUT", one+"/settled", "put-settled", "Settle a discussion, or open it again", func(ctx context.Context, a accounts.Actor, q *struct {
-		InThread
-		Body struct {
-			Settled bool   `json:"settled"`
-			Outcome string `json:"outcome,omitempty" doc:"what came of it, or the ticket that takes it further"`
-		}
-	}) (wire.Thread, error) {
-		return s.Service.Threads.Settle(ctx, a, q.repository(), q.Number, q.Thread, q.Body.Settled, q.Body.Outcome)
-	})
+	call(s, "POST", changePath+"/gathered", "create-gathered", "Gather a remark for a review",
+		func(ctx context.Context, a accounts.Actor, q *struct {
+			InChange
+			Thread int64 `query:"thread" minimum:"0" doc:"the discussion it replies in; absent: it begins one"`
+			Body   beginning
+		}) (wire.Gathered, error) {
+			return s.Service.Threads.Gather(ctx, a, q.repository(), q.Number, q.Thread, changes.NewThread(q.Body))
+		})
+	call(s, "DELETE", changePath+"/gathered/{id}", "delete-gathered", "Throw a gathered remark away",
+		func(ctx context.Context, a accounts.Actor, q *struct {
+			InChange
+			ID int64 `path:"id" minimum:"1"`
+		}) (done, error) {
+			return done{true}, s.Service.Threads.Ungather(ctx, a, q.repository(), q.Number, q.ID)
+		})
+	call(s, "POST", base+"/markdown", "lay-out", "Show how a text will be laid out",
+		func(_ context.Context, a accounts.Actor, q *struct{ Body words }) (wire.Laid, error) {
+			html, err := s.Service.Threads.LayOut(a, q.Body.Text)
+			return wire.Laid{HTML: html}, err
+		})
+	call(s, "PUT", one+"/remarks/{remark}", "put-remark", "Alter one's own remark; what it said before is kept",
+		func(ctx context.Context, a accounts.Actor, q *struct {
+			InThread
+			Remark int64 `path:"remark" minimum:"1"`
+			Body   words
+		}) (wire.Thread, error) {
+			return s.Service.Threads.EditRemark(ctx, a, q.repository(), q.Number, q.Thread, q.Remark, q.Body.Text)
+		})
+	call(s, "PUT", one+"/settled", "put-settled", "Settle a discussion, or open it again",
+		func(ctx context.Context, a accounts.Actor, q *struct {
+			InThread
+			Body struct {
+				Settled bool   `json:"settled"`
+				Outcome string `json:"outcome,omitempty" doc:"what came of it, or the ticket that takes it further"`
+			}
+		}) (wire.Thread, error) {
+			return s.Service.Threads.Settle(ctx, a, q.repository(), q.Number, q.Thread, q.Body.Settled, q.Body.Outcome)
+		})
 }

@@ -79,7 +79,8 @@ func readLines(query *gorm.DB) ([]wire.JournalLine, error) {
 		if err != nil {
 			return nil, fmt.Errorf("journal line %d: %w", r.Seq, err)
 		}
-		l := wire.JournalLine{Seq: r.Seq, At: at, Actor: r.Actor, Kind: r.Kind, Repository: r.Repository, Subject: r.Subject, Text: r.Text, Prev: r.Prev, Hash: r.Hash}
+		l := wire.JournalLine{Seq: r.Seq, At: at, Actor: r.Actor, Kind: r.Kind, Repository: r.Repository,
+			Subject: r.Subject, Text: r.Text, Prev: r.Prev, Hash: r.Hash}
 		if r.Data != "" {
 			l.Data = json.RawMessage(r.Data)
 		}
@@ -88,8 +89,8 @@ func readLines(query *gorm.DB) ([]wire.JournalLine, error) {
 	return lines, nil
 }
 
-// JournalHead returns the newest line's place and hash, signed: what somebody else is to keep, so that no earlier line can be
-// altered unseen.
+// JournalHead returns the newest line's place and hash, signed: what somebody else is to keep, so that no earlier line
+// can be altered unseen.
 func (s *Auditor) JournalHead(ctx context.Context, a accounts.Actor) (wire.SignedHead, error) {
 	if err := a.MustAdminister("exporting the journal's head"); err != nil {
 		return wire.SignedHead{}, err
@@ -103,7 +104,8 @@ func (s *Auditor) head(ctx context.Context) (wire.SignedHead, error) {
 	return s.key.Head(journal.Head{Seq: last.Seq, Hash: last.Hash}), err
 }
 
-// SendHeads adds the journal's signed head to a file, a line each time, until the context ends: at once, and then regularly.
+// SendHeads adds the journal's signed head to a file, a line each time, until the context ends: at once, and then
+// regularly.
 func (s *Auditor) SendHeads(ctx context.Context, file string, every time.Duration) {
 	for {
 		if err := s.sendHead(ctx, file); err != nil && ctx.Err() == nil {

@@ -1,4 +1,5 @@
-// Package audit reads the journal, signs and sends out its head, and verifies it against the records and the repositories.
+// Package audit reads the journal, signs and sends out its head, and verifies it against the records and the
+// repositories.
 //
 // What it can not find is written in docs/security.md.
 package audit

@@ -38,12 +38,13 @@ func (s *Auditor) NoteLoss(ctx context.Context) ([]string, error) {
 // mostFindings is how many things that do not agree are told at once.
 const mostFindings = 20
 
-// VerifyJournal reads the whole journal and checks that it is unbroken, that it goes on from a head exported earlier, if one is
-// given, and that the records and the branches on disk are as it tells. It returns the head, signed.
+// VerifyJournal reads the whole journal and checks that it is unbroken, that it goes on from a head exported earlier,
+// if one is given, and that the records and the branches on disk are as it tells. It returns the head, signed.
 //
-// What it can not find is written in docs/security.md: who has the key and rewrites everything, back to before the last head that
-// somebody else keeps; and what no line holds.
-func (s *Auditor) VerifyJournal(ctx context.Context, a accounts.Actor, earlier *wire.SignedHead) (wire.SignedHead, error) {
+// What it can not find is written in docs/security.md: who has the key and rewrites everything, back to before the last
+// head that somebody else keeps; and what no line holds.
+func (s *Auditor) VerifyJournal(ctx context.Context, a accounts.Actor,
+	earlier *wire.SignedHead) (wire.SignedHead, error) {
 	if err := a.MustAdminister("verifying the journal"); err != nil {
 		return wire.SignedHead{}, err
 	}
@@ -74,7 +75,8 @@ func (s *Auditor) VerifyJournal(ctx context.Context, a accounts.Actor, earlier *
 		if n := len(v.found) - mostFindings; n > 0 {
 			v.found, more = v.found[:mostFindings], fmt.Sprintf("; and %d more", n)
 		}
-		return wire.SignedHead{}, problem.New(problem.Conflict, "the journal does not agree with what there is: %s%s", strings.Join(v.found, "; "), more)
+		return wire.SignedHead{}, problem.New(problem.Conflict, "the journal does not agree with what there is: %s%s",
+			strings.Join(v.found, "; "), more)
 	}
 	return s.key.Head(v.chain.Head()), nil
 }
@@ -104,7 +106,8 @@ func (v *verification) lines(db *gorm.DB) error {
 				return problem.New(problem.Conflict, "the journal does not hold together: %v", err)
 			}
 			if l.Seq == v.earlier.Seq && l.Hash != v.earlier.Hash {
-				return problem.New(problem.Conflict, "the journal was rewritten: its line %d has the hash %s, and %s when the head was exported", l.Seq, l.Hash, v.earlier.Hash)
+				return problem.New(problem.Conflict, "the journal was rewritten: its line %d has the hash %s, and "+
+					"%s when the head was exported", l.Seq, l.Hash, v.earlier.Hash)
 			}
 			if err := v.story.Take(l); err != nil {
 				return problem.New(problem.Conflict, "the journal does not hold together: %v", err)
@@ -115,7 +118,8 @@ func (v *verification) lines(db *gorm.DB) error {
 		}
 	}
 	if at := v.chain.Head().Seq; at < v.earlier.Seq {
-		return problem.New(problem.Conflict, "the journal was cut: it ends with line %d, and had %d when the head was exported", at, v.earlier.Seq)
+		return problem.New(problem.Conflict, "the journal was cut: it ends with line %d, and had %d when the head "+
+			"was exported", at, v.earlier.Seq)
 	}
 	return nil
 }
@@ -128,26 +132,28 @@ func (v *verification) checks(db *gorm.DB) error {
 	}
 	seen := 0
 	var batch []records.CheckRun
-	err = db.Select("id", "repository_id", "commit_id", "name", "attempt", "state", "reported_by").FindInBatches(&batch, 2000, func(*gorm.DB, int) error {
-		for _, r := range batch {
-			said, known := v.story.Checks[journal.Attempt{Repository: names[r.RepositoryID], Commit: r.CommitID, Name: r.Name, Number: r.Attempt}]
-			final := said.State != "waiting" && said.State != "running"
-			what := fmt.Sprintf("attempt %d of %s on %.10s in %s", r.Attempt, r.Name, r.CommitID, names[r.RepositoryID])
-			if known {
-				seen++
+	err = db.Select("id", "repository_id", "commit_id", "name", "attempt", "state", "reported_by").FindInBatches(&batch,
+		2000, func(*gorm.DB, int) error {
+			for _, r := range batch {
+				said, known := v.story.Checks[journal.Attempt{Repository: names[r.RepositoryID], Commit: r.CommitID,
+					Name: r.Name, Number: r.Attempt}]
+				final := said.State != "waiting" && said.State != "running"
+				what := fmt.Sprintf("attempt %d of %s on %.10s in %s", r.Attempt, r.Name, r.CommitID, names[r.RepositoryID])
+				if known {
+					seen++
+				}
+				switch {
+				case !known:
+					v.say("the records have %s, of which the journal does not tell", what)
+				case r.State == "cancelled" && !final:
+				case r.State != said.State:
+					v.say("%s is %s in the records, and %s in the journal", what, r.State, said.State)
+				case final && said.By != "" && said.By != r.ReportedBy:
+					v.say("%s was reported by %s in the records, and by %s in the journal", what, r.ReportedBy, said.By)
+				}
 			}
-			switch {
-			case !known:
-				v.say("the records have %s, of which the journal does not tell", what)
-			case r.State == "cancelled" && !final:
-			case r.State != said.State:
-				v.say("%s is %s in the records, and %s in the journal", what, r.State, said.State)
-			case final && said.By != "" && said.By != r.ReportedBy:
-				v.say("%s was reported by %s in the records, and by %s in the journal", what, r.ReportedBy, said.By)
-			}
-		}
-		return nil
-	}).Error
+			return nil
+		}).Error
 	if missing := len(v.story.Checks) - seen; err == nil && missing > 0 {
 		v.say("%d attempts of checks of which the journal tells are not in the records", missing)
 	}
@@ -180,11 +186,13 @@ WHERE v.withdrawn_at IS NULL AND v.id = (SELECT max(id) FROM reviews o WHERE o.c
 		said, known := v.story.Reviews[key]
 		delete(v.story.Reviews, key)
 		if now := (journal.Standing{Verdict: r.Verdict, Revision: r.Revision}); !known || said != now {
-			v.say("%s's %s of revision %d of %s change %d is not what the journal tells", r.Login, r.Verdict, r.Revision, r.Name, r.Number)
+			v.say("%s's %s of revision %d of %s change %d is not what the journal tells", r.Login, r.Verdict,
+				r.Revision, r.Name, r.Number)
 		}
 	}
 	for _, key := range sortedBy(maps.Keys(v.story.Reviews), func(k journal.Review) string { return fmt.Sprint(k) }) {
-		v.say("the journal tells of a review by %s of %s change %d that stands, the records do not", key.By, key.Repository, key.Number)
+		v.say("the journal tells of a review by %s of %s change %d that stands, the records do not", key.By,
+			key.Repository, key.Number)
 	}
 	return nil
 }
@@ -234,7 +242,8 @@ func (v *verification) rules(db *gorm.DB) error {
 		Name, Text string
 		Version    int
 	}
-	err := db.Raw("SELECT coalesce(r.name, h.name) AS name, v.version, v.text FROM rules_versions v LEFT JOIN repositories r ON r.id = v.repository_id LEFT JOIN houses h ON h.id = v.house_id").Scan(&rows).Error
+	err := db.Raw("SELECT coalesce(r.name, h.name) AS name, v.version, v.text FROM rules_versions v LEFT JOIN " +
+		"repositories r ON r.id = v.repository_id LEFT JOIN houses h ON h.id = v.house_id").Scan(&rows).Error
 	if err != nil {
 		return err
 	}
@@ -251,8 +260,8 @@ func (v *verification) rules(db *gorm.DB) error {
 	return nil
 }
 
-// refs compares the branches and tags on disk, repository by repository. Each is held still for that, and what came after the
-// snapshot is taken in first.
+// refs compares the branches and tags on disk, repository by repository. Each is held still for that, and what came
+// after the snapshot is taken in first.
 func (v *verification) refs(ctx context.Context) error {
 	var repos []records.Repository
 	if err := v.s.records.Read(ctx).Order("name").Find(&repos).Error; err != nil {
@@ -269,14 +278,16 @@ func (v *verification) refs(ctx context.Context) error {
 func (v *verification) refsOf(ctx context.Context, repo *records.Repository) error {
 	defer v.s.moves.Hold(repo.ID)()
 	var open int64
-	if err := v.s.records.Read(ctx).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''", repo.ID).Count(&open).Error; err != nil {
+	if err := v.s.records.Read(ctx).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''",
+		repo.ID).Count(&open).Error; err != nil {
 		return err
 	}
 	if open > 0 {
 		v.say("%s has moves that are begun and not settled: verify again in a minute", repo.Name)
 		return nil
 	}
-	later, err := readLines(v.s.records.Read(ctx).Where("seq > ? AND repository_id = ?", v.chain.Head().Seq, repo.ID).Order("seq"))
+	later, err := readLines(v.s.records.Read(ctx).Where("seq > ? AND repository_id = ?", v.chain.Head().Seq,
+		repo.ID).Order("seq"))
 	if err != nil {
 		return err
 	}
@@ -293,13 +304,15 @@ func (v *verification) refsOf(ctx context.Context, repo *records.Repository) err
 	}
 	said := map[string]string{}
 	for r, id := range v.story.Refs {
-		if r.Repository == repo.Name && (strings.HasPrefix(r.Name, "refs/heads/") || strings.HasPrefix(r.Name, "refs/tags/")) {
+		if r.Repository == repo.Name && (strings.HasPrefix(r.Name, "refs/heads/") ||
+			strings.HasPrefix(r.Name, "refs/tags/")) {
 			said[r.Name] = id
 		}
 	}
 	for _, r := range append(refs, tags...) {
 		if said[r.Name] != r.ID {
-			v.say("%s of %s is at %.10s on disk, and %s in the journal", r.Name, repo.Name, r.ID, cmp.Or(said[r.Name], "not there"))
+			v.say("%s of %s is at %.10s on disk, and %s in the journal", r.Name, repo.Name, r.ID,
+				cmp.Or(said[r.Name], "not there"))
 		}
 		delete(said, r.Name)
 	}

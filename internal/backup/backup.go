@@ -1,12 +1,12 @@
 // Package backup copies a service's folder while the service runs, and puts a copy back.
 //
-// A backup is the records and the repositories at one point of the journal: for as long as it takes to copy the records and to
-// list what the branches point at, nothing is written; objects, of which none is ever altered, are copied afterwards. It is a
-// folder, or one tar file of it, with a manifest by which it can be verified before it is relied on. It holds the service's
-// signing key and the hashes of tokens: whoever has it has the service.
+// A backup is the records and the repositories at one point of the journal: for as long as it takes to copy the records
+// and to list what the branches point at, nothing is written; objects, of which none is ever altered, are copied
+// afterwards. It is a folder, or one tar file of it, with a manifest by which it can be verified before it is relied
+// on. It holds the service's signing key and the hashes of tokens: whoever has it has the service.
 //
-// The package needs no service, running or not. It promises that a backup it calls whole can be restored, and that a restored
-// folder is as a service left it that was killed at that point. Old backups are for others to remove.
+// The package needs no service, running or not. It promises that a backup it calls whole can be restored, and that a
+// restored folder is as a service left it that was killed at that point. Old backups are for others to remove.
 package backup
 
 import (
@@ -70,16 +70,16 @@ type RepositoryState struct {
 	Refs int    `json:"refs"`
 	// Digest is the SHA-256 of its refs, a line each: id, space, name.
 	Digest string `json:"refs_sha256"`
-	// Trouble is why the service had set it apart. Such a one is copied as far as it can be read, and not verified: it keeps no
-	// other from being backed up.
+	// Trouble is why the service had set it apart. Such a one is copied as far as it can be read, and not verified: it
+	// keeps no other from being backed up.
 	Trouble string `json:"trouble,omitempty"`
 }
 
 // ErrExists is returned when there is something already where a backup or a restored folder is to be.
 var ErrExists = errors.New("there is something already: a backup and a restored folder are made where nothing is")
 
-// Take makes a backup of a service's folder, which may be in use. to is a folder, or with the ending .tar a file, that is not
-// there yet; it appears when the backup is whole.
+// Take makes a backup of a service's folder, which may be in use. to is a folder, or with the ending .tar a file, that
+// is not there yet; it appears when the backup is whole.
 func Take(ctx context.Context, dir, to string) (Manifest, error) {
 	if _, err := os.Lstat(to); err == nil {
 		return Manifest{}, fmt.Errorf("%s: %w", to, ErrExists)
@@ -158,9 +158,9 @@ func (t *taking) writeList() (string, error) {
 	return hex.EncodeToString(sum[:]), os.WriteFile(filepath.Join(t.to, filesName), []byte(list.String()), 0o600)
 }
 
-// standStill copies the records, and lists what branches point at, while nobody writes: every move of a branch begins with a
-// record, so that none begins meanwhile. One that is under way is open in the copy, and settled when that is started, as after a
-// kill.
+// standStill copies the records, and lists what branches point at, while nobody writes: every move of a branch begins
+// with a record, so that none begins meanwhile. One that is under way is open in the copy, and settled when that is
+// started, as after a kill.
 func (t *taking) standStill(ctx context.Context, m *Manifest) error {
 	db, err := open(filepath.Join(t.dir, Records), "&_txlock=immediate")
 	if err != nil {
@@ -195,8 +195,8 @@ func (t *taking) standStill(ctx context.Context, m *Manifest) error {
 	return nil
 }
 
-// let closes the records. Where no service runs, SQLite folds their log into them when the last one closes: what a service that was
-// killed has left, and would miss, is whole then.
+// let closes the records. Where no service runs, SQLite folds their log into them when the last one closes: what a
+// service that was killed has left, and would miss, is whole then.
 func (t *taking) let(db *sql.DB) {
 	log := filepath.Join(t.dir, Records+"-wal")
 	_, before := os.Stat(log)
@@ -226,7 +226,8 @@ type querier interface {
 func pointOf(ctx context.Context, db querier) (journal.Head, int64, error) {
 	var head journal.Head
 	var schema int64
-	err := db.QueryRowContext(ctx, "SELECT seq, hash FROM journal_lines ORDER BY seq DESC LIMIT 1").Scan(&head.Seq, &head.Hash)
+	err := db.QueryRowContext(ctx, "SELECT seq, hash FROM journal_lines ORDER BY seq DESC LIMIT 1").Scan(&head.Seq,
+		&head.Hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -262,7 +263,8 @@ func repositoriesOf(ctx context.Context, db querier) ([]RepositoryState, error) 
 }
 
 func open(path, more string) (*sql.DB, error) {
-	db, err := sql.Open("sqlite3", fmt.Sprintf("file:%s?_busy_timeout=%d%s", strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path), lockTime/time.Millisecond, more))
+	db, err := sql.Open("sqlite3", fmt.Sprintf("file:%s?_busy_timeout=%d%s",
+		strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(path), lockTime/time.Millisecond, more))
 	if err == nil {
 		db.SetMaxOpenConns(1)
 	}
@@ -286,12 +288,12 @@ func settleCopy(ctx context.Context, path string) error {
 	return nil
 }
 
-// tries is how often a repository is copied before it is given up: a repack that takes a pack away while it is copied comes by
-// chance, and not again at once.
+// tries is how often a repository is copied before it is given up: a repack that takes a pack away while it is copied
+// comes by chance, and not again at once.
 const tries = 5
 
-// repository copies one repository as it was: its refs as they were listed, and every object. What came later is copied too and
-// is in nobody's way.
+// repository copies one repository as it was: its refs as they were listed, and every object. What came later is copied
+// too and is in nobody's way.
 func (t *taking) repository(ctx context.Context, r *RepositoryState) error {
 	from, to := bareDir(t.dir, r.ID), bareDir(t.to, r.ID)
 	place := fmt.Sprintf("%s/%d.git", Repositories, r.ID)

@@ -22,12 +22,12 @@ import (
 	"tavrin/internal/git"
 )
 
-// RestoredName is the file that a restored folder carries until a service is started on it: its manifest. The service puts on
-// record that it goes on from there.
+// RestoredName is the file that a restored folder carries until a service is started on it: its manifest. The service
+// puts on record that it goes on from there.
 const RestoredName = "restored.json"
 
-// Restore makes a service's folder of a backup, where there is none or an empty one. The backup is verified as it is copied; the
-// folder appears when it is whole.
+// Restore makes a service's folder of a backup, where there is none or an empty one. The backup is verified as it is
+// copied; the folder appears when it is whole.
 func Restore(ctx context.Context, from, dir string) (Manifest, error) {
 	if left, err := os.ReadDir(dir); err == nil && len(left) > 0 {
 		return Manifest{}, fmt.Errorf("%s: %w", dir, ErrExists)
@@ -65,8 +65,8 @@ func Restore(ctx context.Context, from, dir string) (Manifest, error) {
 	return m, publish(partial, dir)
 }
 
-// Verify says whether a backup's folder is whole: every file as its manifest says, the journal unbroken up to the point that it
-// was taken at, every object there that a branch reaches.
+// Verify says whether a backup's folder is whole: every file as its manifest says, the journal unbroken up to the point
+// that it was taken at, every object there that a branch reaches.
 func Verify(ctx context.Context, dir string) (Manifest, error) {
 	var m Manifest
 	text, err := os.ReadFile(filepath.Join(dir, manifestName))
@@ -94,7 +94,8 @@ func Verify(ctx context.Context, dir string) (Manifest, error) {
 	return m, nil
 }
 
-// verifyFiles holds every file against the list, and the list against its digest. What is not listed has no business there.
+// verifyFiles holds every file against the list, and the list against its digest. What is not listed has no business
+// there.
 func verifyFiles(dir, want string) error {
 	text, err := os.ReadFile(filepath.Join(dir, filesName))
 	if err != nil {
@@ -130,7 +131,8 @@ func verifyChain(ctx context.Context, path string, end journal.Head) error {
 		return err
 	}
 	defer db.Close()
-	rows, err := db.QueryContext(ctx, "SELECT seq, at, actor, kind, coalesce(repository, ''), coalesce(subject, ''), text, coalesce(data, ''), coalesce(prev, ''), hash FROM journal_lines ORDER BY seq")
+	rows, err := db.QueryContext(ctx, "SELECT seq, at, actor, kind, coalesce(repository, ''), coalesce(subject, "+
+		"''), text, coalesce(data, ''), coalesce(prev, ''), hash FROM journal_lines ORDER BY seq")
 	if err != nil {
 		return err
 	}
@@ -157,7 +159,8 @@ func verifyChain(ctx context.Context, path string, end journal.Head) error {
 func scanLine(rows *sql.Rows) (journal.Line, error) {
 	var l journal.Line
 	var at, data string
-	if err := rows.Scan(&l.Seq, &at, &l.Actor, &l.Kind, &l.Repository, &l.Subject, &l.Text, &data, &l.Prev, &l.Hash); err != nil {
+	if err := rows.Scan(&l.Seq, &at, &l.Actor, &l.Kind, &l.Repository, &l.Subject, &l.Text, &data, &l.Prev,
+		&l.Hash); err != nil {
 		return l, err
 	}
 	if data != "" {

@@ -37,7 +37,8 @@ func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string,
 		n.Target = repo.DefaultBranch
 	}
 	description, err := s.FirstDescription(s.records.Read(ctx), repo, n)
-	if err := errors.Join(err, typed.Line("title", n.Title, 1, typed.MaxTitle), typed.Prose("description", description, typed.MaxProse)); err != nil {
+	if err := errors.Join(err, typed.Line("title", n.Title, 1, typed.MaxTitle),
+		typed.Prose("description", description, typed.MaxProse)); err != nil {
 		return wire.Change{}, problem.First(err)
 	}
 	n.Title, description = typed.Mask(n.Title), typed.Mask(description)
@@ -54,8 +55,9 @@ func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string,
 	if n.Draft {
 		state = "draft"
 	}
-	change := records.Change{RepositoryID: repo.ID, Title: n.Title, Description: description, Source: n.Source, Target: n.Target,
-		State: state, OpenedBy: a.Login(), CreatedAt: s.records.Now(), UpdatedAt: s.records.Now()}
+	change := records.Change{RepositoryID: repo.ID, Title: n.Title, Description: description, Source: n.Source,
+		Target: n.Target,
+		State:  state, OpenedBy: a.Login(), CreatedAt: s.records.Now(), UpdatedAt: s.records.Now()}
 	change.Number = repo.Changes + 1 // nobody else gives one out while the repository is locked
 	pending, err := s.RevisionOf(ctx, repo, change, nil, head, a.Login())
 	if err != nil {
@@ -67,7 +69,10 @@ func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string,
 	if err := s.Keep(ctx, repo, pending); err != nil {
 		return wire.Change{}, err
 	}
-	err = s.records.Write(ctx, func(tx *records.Tx) error { return s.recordOpened(tx, repo, &change, pending, n.DependsOn) })
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
+		return s.recordOpened(tx, repo, &change, pending,
+			n.DependsOn)
+	})
 	if err != nil {
 		return wire.Change{}, err
 	}
@@ -75,7 +80,8 @@ func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string,
 }
 
 // recordOpened gives a new change its number and records it with its first revision.
-func (s *Changes) recordOpened(tx *records.Tx, repo *records.Repository, change *records.Change, first PendingRevision, dependsOn []int) error {
+func (s *Changes) recordOpened(tx *records.Tx, repo *records.Repository, change *records.Change, first PendingRevision,
+	dependsOn []int) error {
 	if err := noTwin(tx.DB, *change); err != nil {
 		return err
 	}
@@ -120,7 +126,8 @@ func (s *Changes) Change(ctx context.Context, a accounts.Actor, name string, num
 }
 
 // changeViews describes changes, in their order: each table is asked once for all of them.
-func (s *Changes) changeViews(snap *records.View, repo *records.Repository, list []records.Change) ([]wire.Change, error) {
+func (s *Changes) changeViews(snap *records.View, repo *records.Repository,
+	list []records.Change) ([]wire.Change, error) {
 	all, err := s.facts.RememberedAll(snap, repo, list)
 	if err != nil {
 		return nil, err
@@ -139,7 +146,8 @@ func (s *Changes) changeViews(snap *records.View, repo *records.Repository, list
 	}
 	reviewers := map[int64][]wire.Reviewer{}
 	for _, r := range asked {
-		reviewers[r.ChangeID] = append(reviewers[r.ChangeID], wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
+		reviewers[r.ChangeID] = append(reviewers[r.ChangeID],
+			wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
 	}
 	overrides, err := waivers.OverrideViews(snap.Where("change_id IN ?", ids))
 	if err != nil {
@@ -178,7 +186,8 @@ func changeView(repo *records.Repository, g facts.Gathered, refs *git.RefFiles) 
 	v := wire.Change{
 		Repository: repo.Name, Number: c.Number, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target, State: c.State,
 		Revision: c.Revision, Head: r.Head, Base: r.Base, Ready: report.Ready, Summary: report.Summary, OpenedBy: c.OpenedBy, Authors: r.Authors,
-		Files: r.Files, Added: r.Added, Removed: r.Removed, Hidden: r.History.Hidden[:min(len(r.History.Hidden), maxHidden)],
+		Files: r.Files, Added: r.Added, Removed: r.Removed, Hidden: r.History.Hidden[:min(len(r.History.Hidden),
+			maxHidden)],
 		LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
 		Labels: append([]string{}, g.Facts.Labels...), Reviewers: []wire.Reviewer{}, DependsOn: []int{}, Tickets: gate.Tickets(g.Set, g.Facts),
 	}
@@ -235,7 +244,8 @@ func (s *Changes) Changes(ctx context.Context, a accounts.Actor, name string, q 
 		}
 	}
 	if q.Label != "" {
-		query = query.Where("EXISTS (SELECT 1 FROM change_labels l WHERE l.change_id = changes.id AND l.label = ?)", q.Label)
+		query = query.Where("EXISTS (SELECT 1 FROM change_labels l WHERE l.change_id = changes.id AND l.label = ?)",
+			q.Label)
 	}
 	if q.Text != "" {
 		query = query.Where("instr(lower(title), lower(?)) > 0 OR instr(lower(source), lower(?)) > 0", q.Text, q.Text)

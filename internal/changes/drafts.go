@@ -19,13 +19,15 @@ import (
 const maxGathered = 200
 
 // Gather keeps a remark for a review that is not sent yet: one that begins a discussion, or a reply in one.
-func (s *Threads) Gather(ctx context.Context, a accounts.Actor, name string, number int, thread int64, n NewThread) (wire.Gathered, error) {
+func (s *Threads) Gather(ctx context.Context, a accounts.Actor, name string, number int, thread int64,
+	n NewThread) (wire.Gathered, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
 		return wire.Gathered{}, err
 	}
-	row := records.GatheredRemark{ChangeID: c.ID, Login: a.Login(), Text: n.Text, Suggestion: n.Suggest, CreatedAt: s.records.Now()}
+	row := records.GatheredRemark{ChangeID: c.ID, Login: a.Login(), Text: n.Text, Suggestion: n.Suggest,
+		CreatedAt: s.records.Now()}
 	if thread == 0 {
 		row.Thread, err = s.newThread(ctx, db, a, repo, c, n)
 	} else {
@@ -33,7 +35,8 @@ func (s *Threads) Gather(ctx context.Context, a accounts.Actor, name string, num
 		var t records.Thread
 		err = errors.Join(saying(n.Text, n.Suggest), facts.MayReview(db, a, repo, gate.Comment))
 		if err == nil {
-			err = records.OrUnknown(db.Where("id = ? AND change_id = ?", thread, c.ID).First(&t).Error, "change %d has no discussion %d: tavrin thread list %d", number, thread, number)
+			err = records.OrUnknown(db.Where("id = ? AND change_id = ?", thread, c.ID).First(&t).Error,
+				"change %d has no discussion %d: tavrin thread list %d", number, thread, number)
 		}
 		if err == nil {
 			err = suggestible(t, n.Suggest)
@@ -49,7 +52,8 @@ func (s *Threads) Gather(ctx context.Context, a accounts.Actor, name string, num
 			return err
 		}
 		if many >= maxGathered {
-			return problem.New(problem.Conflict, "you have gathered %d remarks on change %d: send them with a review", many, number)
+			return problem.New(problem.Conflict, "you have gathered %d remarks on change %d: send them with a review",
+				many, number)
 		}
 		return tx.Create(&row).Error
 	})
@@ -106,7 +110,8 @@ func (s *Threads) Ungather(ctx context.Context, a accounts.Actor, name string, n
 		if err != nil {
 			return err
 		}
-		done := tx.Where("id = ? AND change_id = ? AND login = ?", id, c.ID, a.Login()).Delete(&records.GatheredRemark{})
+		done := tx.Where("id = ? AND change_id = ? AND login = ?", id, c.ID,
+			a.Login()).Delete(&records.GatheredRemark{})
 		if done.Error == nil && done.RowsAffected == 0 {
 			return problem.New(problem.Unknown, "you have gathered no remark %d on change %d", id, number)
 		}
@@ -115,7 +120,8 @@ func (s *Threads) Ungather(ctx context.Context, a accounts.Actor, name string, n
 }
 
 // sendGathered records what the actor has gathered on a change, and says how many remarks that were.
-func (s *Threads) sendGathered(tx *records.Tx, a accounts.Actor, repo *records.Repository, c records.Change) (int, error) {
+func (s *Threads) sendGathered(tx *records.Tx, a accounts.Actor, repo *records.Repository,
+	c records.Change) (int, error) {
 	rows, err := unsent(tx.DB, c, a)
 	if err != nil {
 		return 0, err

@@ -28,9 +28,10 @@ type ChangeEdit struct {
 	DependsOn          *[]int
 }
 
-// EditChange alters a change: its title, description, draft state, target, and what it depends on. A change that goes to
-// another branch gets a new revision, is judged by that branch's rules from then on, and leaves the queue.
-func (s *Changes) EditChange(ctx context.Context, a accounts.Actor, name string, number int, e ChangeEdit) (wire.Change, error) {
+// EditChange alters a change: its title, description, draft state, target, and what it depends on. A change that goes
+// to another branch gets a new revision, is judged by that branch's rules from then on, and leaves the queue.
+func (s *Changes) EditChange(ctx context.Context, a accounts.Actor, name string, number int,
+	e ChangeEdit) (wire.Change, error) {
 	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, gate.Writer)
 	if err != nil {
 		return wire.Change{}, err
@@ -65,7 +66,8 @@ func (s *Changes) EditChange(ctx context.Context, a accounts.Actor, name string,
 }
 
 // edit records an edit, with the revision that a new target makes.
-func (s *Changes) edit(tx *records.Tx, a accounts.Actor, repo *records.Repository, id int64, e ChangeEdit, revision *PendingRevision) error {
+func (s *Changes) edit(tx *records.Tx, a accounts.Actor, repo *records.Repository, id int64, e ChangeEdit,
+	revision *PendingRevision) error {
 	var c records.Change
 	if err := tx.First(&c, id).Error; err != nil {
 		return err
@@ -122,15 +124,18 @@ func (s *Changes) edit(tx *records.Tx, a accounts.Actor, repo *records.Repositor
 }
 
 // retargeted works out the revision that a change gets by going to another branch.
-func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c records.Change, target string, a accounts.Actor) (*PendingRevision, error) {
+func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c records.Change, target string,
+	a accounts.Actor) (*PendingRevision, error) {
 	if c.State != "draft" && c.State != "open" {
-		return nil, problem.New(problem.Conflict, "change %d is %s; only an open change goes to another branch", c.Number, c.State)
+		return nil, problem.New(problem.Conflict, "change %d is %s; only an open change goes to another branch",
+			c.Number, c.State)
 	}
 	switch {
 	case git.CheckBranch(target) != nil:
 		return nil, problem.Wrong("target", "%v", git.CheckBranch(target))
 	case target == c.Source:
-		return nil, problem.Wrong("target", "source and target would both be %s; a change goes from one branch to another", target)
+		return nil, problem.Wrong("target", "source and target would both be %s; a change goes from one branch to "+
+			"another", target)
 	case !s.disk.Bare(repo).HasBranch(target):
 		return nil, problem.Wrong("target", "%s has no branch %s", repo.Name, target)
 	}
@@ -152,7 +157,8 @@ func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c re
 }
 
 // recordRetarget records that a change goes to another branch. In the queue of the one before it has no place any more.
-func (s *Changes) recordRetarget(tx *records.Tx, a accounts.Actor, repo *records.Repository, c records.Change, revision PendingRevision) error {
+func (s *Changes) recordRetarget(tx *records.Tx, a accounts.Actor, repo *records.Repository, c records.Change,
+	revision PendingRevision) error {
 	if err := noTwin(tx.DB, c); err != nil {
 		return err
 	}
@@ -174,7 +180,8 @@ func (s *Changes) recordRetarget(tx *records.Tx, a accounts.Actor, repo *records
 // noTwin refuses a second open change from one branch to another.
 func noTwin(db *gorm.DB, c records.Change) error {
 	var twin records.Change
-	err := db.Where("repository_id = ? AND source = ? AND target = ? AND id <> ? AND state IN ('draft', 'open')", c.RepositoryID, c.Source, c.Target, c.ID).First(&twin).Error
+	err := db.Where("repository_id = ? AND source = ? AND target = ? AND id <> ? AND state IN ('draft', 'open')",
+		c.RepositoryID, c.Source, c.Target, c.ID).First(&twin).Error
 	switch {
 	case err == nil:
 		return problem.New(problem.Conflict, "change %d brings %s into %s already", twin.Number, c.Source, c.Target)
@@ -226,7 +233,8 @@ func setDependencies(db *gorm.DB, c records.Change, on []int) error {
 			return err
 		}
 		if waits {
-			return problem.Wrong("depends_on", "change %d waits for change %d already, so that neither could ever land", n, c.Number)
+			return problem.Wrong("depends_on", "change %d waits for change %d already, so that neither could ever land",
+				n, c.Number)
 		}
 		if err := db.Create(&records.ChangeDependency{ChangeID: c.ID, OnID: rows[i].ID}).Error; err != nil {
 			return err

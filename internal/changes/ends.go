@@ -11,7 +11,8 @@ import (
 )
 
 // PreviewEnds is ends for a source that may be in somebody's scratch space too.
-func (s *Changes) PreviewEnds(ctx context.Context, repo *records.Repository, n NewChange) (head, tip string, err error) {
+func (s *Changes) PreviewEnds(ctx context.Context, repo *records.Repository,
+	n NewChange) (head, tip string, err error) {
 	if !strings.HasPrefix(n.Source, guard.Scratch) {
 		return s.Ends(ctx, repo, n)
 	}
@@ -36,7 +37,8 @@ func (s *Changes) Ends(ctx context.Context, repo *records.Repository, n NewChang
 		}
 	}
 	if n.Source == n.Target {
-		return "", "", problem.Wrong("source", "source and target are both %s; a change goes from one branch to another", n.Source)
+		return "", "", problem.Wrong("source",
+			"source and target are both %s; a change goes from one branch to another", n.Source)
 	}
 	bare := s.disk.Bare(repo)
 	if head, err = bare.Tip(ctx, "refs/heads/"+n.Source); err != nil {

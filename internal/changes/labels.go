@@ -25,7 +25,8 @@ func WantedReviewers(set *rules.Set, c records.Change, paths []string) []records
 			for _, p := range list {
 				known := slices.ContainsFunc(out, func(r records.ChangeReviewer) bool { return r.Who == p.String() })
 				if !known && p != (rules.Principal{Kind: rules.Person, Name: c.OpenedBy}) {
-					out = append(out, records.ChangeReviewer{ChangeID: c.ID, Who: p.String(), Optional: i == 1, Because: t.From.String()})
+					out = append(out, records.ChangeReviewer{ChangeID: c.ID, Who: p.String(), Optional: i == 1,
+						Because: t.From.String()})
 				}
 			}
 		}
@@ -33,7 +34,8 @@ func WantedReviewers(set *rules.Set, c records.Change, paths []string) []records
 	return out
 }
 
-// askReviewers asks those for a review whom the areas that a change touches name. Who was asked once is not asked again.
+// askReviewers asks those for a review whom the areas that a change touches name. Who was asked once is not asked
+// again.
 func (s *Changes) askReviewers(tx *records.Tx, repo *records.Repository, c records.Change, paths []string) error {
 	force, err := s.rulebook.RulesOf(tx.DB, repo)
 	if err != nil {
@@ -60,18 +62,21 @@ func (s *Changes) askReviewers(tx *records.Tx, repo *records.Repository, c recor
 	for _, r := range asked {
 		names = append(names, r.Who)
 	}
-	return tx.Record(records.Itself, repo, event.ReviewAsked{OfChange: event.OfChange{Number: c.Number}, Who: names, ByAreas: true})
+	return tx.Record(records.Itself, repo, event.ReviewAsked{OfChange: event.OfChange{Number: c.Number}, Who: names,
+		ByAreas: true})
 }
 
 // AskForReview asks people or teams by hand for a review, or tells them of the change.
-func (s *Changes) AskForReview(ctx context.Context, a accounts.Actor, name string, number int, who []string, optional bool) (wire.Change, error) {
+func (s *Changes) AskForReview(ctx context.Context, a accounts.Actor, name string, number int, who []string,
+	optional bool) (wire.Change, error) {
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
 		if err != nil {
 			return err
 		}
 		if c.State != "open" && c.State != "draft" {
-			return problem.New(problem.Conflict, "change %d is %s; reviews are asked for while it is open", number, c.State)
+			return problem.New(problem.Conflict, "change %d is %s; reviews are asked for while it is open", number,
+				c.State)
 		}
 		people, err := accounts.PeopleOf(tx.DB, repo)
 		if err != nil {
@@ -79,16 +84,20 @@ func (s *Changes) AskForReview(ctx context.Context, a accounts.Actor, name strin
 		}
 		for _, w := range who {
 			p := accounts.PrincipalNamed(w)
-			if p.Kind != rules.Person && p.Kind != rules.Team || len(accounts.MembersOf(people, []rules.Principal{p})) == 0 {
+			if p.Kind != rules.Person && p.Kind != rules.Team ||
+				len(accounts.MembersOf(people, []rules.Principal{p})) == 0 {
 				return problem.Wrong("who", "%q is nobody with access to %s: person:LOGIN or team:NAME", w, name)
 			}
-			row := records.ChangeReviewer{ChangeID: c.ID, Who: w, Optional: optional, Because: a.Login() + " asked", AskedAt: s.records.Now()}
-			again := clause.OnConflict{Columns: []clause.Column{{Name: "change_id"}, {Name: "who"}}, DoUpdates: clause.AssignmentColumns([]string{"optional", "because", "asked_at"})}
+			row := records.ChangeReviewer{ChangeID: c.ID, Who: w, Optional: optional, Because: a.Login() + " asked",
+				AskedAt: s.records.Now()}
+			again := clause.OnConflict{Columns: []clause.Column{{Name: "change_id"}, {Name: "who"}},
+				DoUpdates: clause.AssignmentColumns([]string{"optional", "because", "asked_at"})}
 			if err := tx.Clauses(again).Create(&row).Error; err != nil {
 				return err
 			}
 		}
-		return tx.Record(a.Login(), repo, event.ReviewAsked{OfChange: event.OfChange{Number: number}, Who: who, Optional: optional})
+		return tx.Record(a.Login(), repo, event.ReviewAsked{OfChange: event.OfChange{Number: number}, Who: who,
+			Optional: optional})
 	})
 	if err != nil {
 		return wire.Change{}, err
@@ -97,7 +106,8 @@ func (s *Changes) AskForReview(ctx context.Context, a accounts.Actor, name strin
 }
 
 // SetLabels sets and removes labels of a change. Only those whom the rules name for a label may.
-func (s *Changes) SetLabels(ctx context.Context, a accounts.Actor, name string, number int, set, remove []string) (wire.Change, error) {
+func (s *Changes) SetLabels(ctx context.Context, a accounts.Actor, name string, number int, set,
+	remove []string) (wire.Change, error) {
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
 		if err != nil {
@@ -110,16 +120,19 @@ func (s *Changes) SetLabels(ctx context.Context, a accounts.Actor, name string, 
 		for _, label := range append(slices.Clone(set), remove...) {
 			lists, known := force.Set.Label(label)
 			if !known {
-				return problem.Wrong("labels", "the rules know no label %q; they define labels: labels: {%s: {set_by: …}}", label, label)
+				return problem.Wrong("labels", "the rules know no label %q; they define labels: labels: {%s: "+
+					"{set_by: …}}", label, label)
 			}
 			for _, who := range lists {
 				if person := people[a.Login()]; !person.IsAny(who) {
-					return problem.New(problem.Forbidden, "label %q is set and removed by %s", label, strings.Join(accounts.PrincipalTexts(who), ", "))
+					return problem.New(problem.Forbidden, "label %q is set and removed by %s", label,
+						strings.Join(accounts.PrincipalTexts(who), ", "))
 				}
 			}
 		}
 		for _, label := range remove {
-			if err := tx.Where("change_id = ? AND label = ?", c.ID, label).Delete(&records.ChangeLabel{}).Error; err != nil {
+			if err := tx.Where("change_id = ? AND label = ?", c.ID,
+				label).Delete(&records.ChangeLabel{}).Error; err != nil {
 				return err
 			}
 		}
@@ -129,7 +142,8 @@ func (s *Changes) SetLabels(ctx context.Context, a accounts.Actor, name string, 
 				return err
 			}
 		}
-		return tx.Record(a.Login(), repo, event.ChangeLabelled{OfChange: event.OfChange{Number: number}, Set: set, Removed: remove})
+		return tx.Record(a.Login(), repo, event.ChangeLabelled{OfChange: event.OfChange{Number: number}, Set: set,
+			Removed: remove})
 	})
 	if err != nil {
 		return wire.Change{}, err

@@ -16,7 +16,8 @@ func laidOut(memory *recall.Memory, b *bounds.Bounds) func(text string) string {
 	return func(text string) string {
 		sum := sha256.Sum256([]byte(text))
 		k := recall.Key{What: "html", Of: hex.EncodeToString(sum[:])}
-		html, _ := recall.Of(memory, k, weigh, func() (string, error) { return most.HTML(text), nil }) // which never fails
+		// which never fails
+		html, _ := recall.Of(memory, k, weigh, func() (string, error) { return most.HTML(text), nil })
 		return html
 	}
 }

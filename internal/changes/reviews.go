@@ -25,7 +25,8 @@ type NewReview struct {
 }
 
 // Review records a reviewer's word on a revision. It answers "conflict" when that is no longer the newest.
-func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, number int, n NewReview) (wire.Review, error) {
+func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, number int,
+	n NewReview) (wire.Review, error) {
 	if err := typed.Prose("text", n.Text, typed.MaxProse); err != nil {
 		return wire.Review{}, err
 	}
@@ -49,7 +50,9 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 			n.Revision = c.Revision
 		}
 		if n.Revision != c.Revision {
-			return problem.New(problem.Conflict, "conflict: the newest revision of change %d is %d, not %d: look at what came since (tavrin change diff %d --since %d) and say it again with --revision %d; what you gathered is kept",
+			return problem.New(problem.Conflict, "conflict: the newest revision of change %d is %d, not %d: look at "+
+				"what came since (tavrin change diff %d --since %d) and say it again with --revision %d; what you "+
+				"gathered is kept",
 				number, c.Revision, n.Revision, number, n.Revision, c.Revision)
 		}
 		sent := 0
@@ -65,21 +68,24 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 		if err != nil {
 			return err
 		}
-		row = records.Review{ChangeID: c.ID, Revision: n.Revision, Login: a.Login(), Verdict: string(n.Verdict), Text: n.Text, Title: c.Title, Description: c.Description, Teams: teams[a.Login()], CreatedAt: s.records.Now()}
+		row = records.Review{ChangeID: c.ID, Revision: n.Revision, Login: a.Login(), Verdict: string(n.Verdict),
+			Text: n.Text, Title: c.Title, Description: c.Description, Teams: teams[a.Login()], CreatedAt: s.records.Now()}
 		if err := tx.Create(&row).Error; err != nil {
 			return err
 		}
 		if err := RememberLook(tx, c, a.Login(), n.Revision); err != nil {
 			return err
 		}
-		return tx.Record(a.Login(), repo, spoken(n.Verdict, event.Word{OfChange: event.OfChange{Number: number}, Revision: n.Revision, Words: n.Text}))
+		return tx.Record(a.Login(), repo, spoken(n.Verdict, event.Word{OfChange: event.OfChange{Number: number},
+			Revision: n.Revision, Words: n.Text}))
 	})
 	return s.reviewView(row, true, records.Change{Title: row.Title, Description: row.Description}), err
 }
 
 // reviewView describes a review of a change as it is now.
 func (s *Changes) reviewView(r records.Review, standing bool, c records.Change) wire.Review {
-	v := wire.Review{ID: r.ID, By: r.Login, Revision: r.Revision, Verdict: r.Verdict, Text: r.Text, HTML: s.html(r.Text), Withdrawn: r.WithdrawnAt != nil,
+	v := wire.Review{ID: r.ID, By: r.Login, Revision: r.Revision, Verdict: r.Verdict, Text: r.Text,
+		HTML: s.html(r.Text), Withdrawn: r.WithdrawnAt != nil,
 		Standing: standing, CreatedAt: r.CreatedAt}
 	if r.Title == "" { // from before it was kept
 		return v
@@ -107,7 +113,8 @@ func (s *Changes) Withdraw(ctx context.Context, a accounts.Actor, name string, n
 		}
 		i := slices.IndexFunc(standing, func(r records.Review) bool { return r.Login == a.Login() })
 		if i < 0 || a.Scope() != accounts.ScopeAll {
-			return problem.New(problem.Conflict, "%s has no standing approval or objection on change %d", a.Who(), number)
+			return problem.New(problem.Conflict, "%s has no standing approval or objection on change %d", a.Who(),
+				number)
 		}
 		row := standing[i]
 		now := s.records.Now()
@@ -116,7 +123,8 @@ func (s *Changes) Withdraw(ctx context.Context, a accounts.Actor, name string, n
 		if err := tx.Model(&row).Update("withdrawn_at", now).Error; err != nil {
 			return err
 		}
-		return tx.Record(a.Login(), repo, event.ReviewWithdrawn{OfChange: event.OfChange{Number: number}, Revision: row.Revision, Verdict: row.Verdict})
+		return tx.Record(a.Login(), repo, event.ReviewWithdrawn{OfChange: event.OfChange{Number: number},
+			Revision: row.Revision, Verdict: row.Verdict})
 	})
 	return out, err
 }
@@ -138,7 +146,8 @@ func (s *Changes) Reviews(ctx context.Context, a accounts.Actor, name string, nu
 	err = db.Where("change_id = ?", c.ID).Order("id").Find(&rows).Error
 	out := []wire.Review{}
 	for _, r := range rows {
-		out = append(out, s.reviewView(r, slices.ContainsFunc(standing, func(x records.Review) bool { return x.ID == r.ID }), c))
+		out = append(out, s.reviewView(r, slices.ContainsFunc(standing,
+			func(x records.Review) bool { return x.ID == r.ID }), c))
 	}
 	return out, err
 }

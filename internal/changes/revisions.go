@@ -30,12 +30,14 @@ type PendingRevision struct {
 	Brought []git.Commit // all that it brings to the target
 }
 
-// revisionsOf works out the revisions that follow from a source branch having moved to head. What a change cannot follow,
-// such as a branch that was used again for something else, is told in lines for the pusher.
-func (s *Changes) revisionsOf(ctx context.Context, repo *records.Repository, branch, head, pusher string) (out []PendingRevision, told []string, err error) {
+// revisionsOf works out the revisions that follow from a source branch having moved to head. What a change cannot
+// follow, such as a branch that was used again for something else, is told in lines for the pusher.
+func (s *Changes) revisionsOf(ctx context.Context, repo *records.Repository, branch, head,
+	pusher string) (out []PendingRevision, told []string, err error) {
 	db := s.records.Read(ctx)
 	var changes []records.Change
-	if err := db.Where("repository_id = ? AND source = ? AND state IN ('draft', 'open')", repo.ID, branch).Find(&changes).Error; err != nil {
+	if err := db.Where("repository_id = ? AND source = ? AND state IN ('draft', 'open')", repo.ID,
+		branch).Find(&changes).Error; err != nil {
 		return nil, nil, err
 	}
 	for _, c := range changes {
@@ -52,7 +54,8 @@ func (s *Changes) revisionsOf(ctx context.Context, repo *records.Repository, bra
 		}
 		if err != nil {
 			s.log.Warn("no revision made", "repository", repo.Name, "change", c.Number, "error", err)
-			told = append(told, fmt.Sprintf("Change %d, %q, stays at revision %d and does not follow: %v.", c.Number, c.Title, c.Revision, err))
+			told = append(told, fmt.Sprintf("Change %d, %q, stays at revision %d and does not follow: %v.", c.Number,
+				c.Title, c.Revision, err))
 			continue
 		}
 		out = append(out, p)
@@ -61,9 +64,11 @@ func (s *Changes) revisionsOf(ctx context.Context, repo *records.Repository, bra
 }
 
 // RevisionOf works out, with Git, what a head brings to the change's target.
-func (s *Changes) RevisionOf(ctx context.Context, repo *records.Repository, c records.Change, last *records.Revision, head, pusher string) (PendingRevision, error) {
+func (s *Changes) RevisionOf(ctx context.Context, repo *records.Repository, c records.Change, last *records.Revision,
+	head, pusher string) (PendingRevision, error) {
 	bare := s.disk.Bare(repo)
-	p := PendingRevision{Change: c, Row: records.Revision{Number: c.Revision + 1, Head: head, PushedBy: pusher, LastPusher: pusher, CreatedAt: s.records.Now(), Paths: []string{}}}
+	p := PendingRevision{Change: c, Row: records.Revision{Number: c.Revision + 1, Head: head, PushedBy: pusher,
+		LastPusher: pusher, CreatedAt: s.records.Now(), Paths: []string{}}}
 	target, err := bare.Tip(ctx, "refs/heads/"+c.Target)
 	if err != nil {
 		return p, err
@@ -73,7 +78,8 @@ func (s *Changes) RevisionOf(ctx context.Context, repo *records.Repository, c re
 		return p, err
 	}
 	if len(bases) == 0 {
-		return p, problem.Wrong("source", "%s and %s share no history, so one cannot be brought into the other", c.Source, c.Target)
+		return p, problem.Wrong("source", "%s and %s share no history, so one cannot be brought into the other",
+			c.Source, c.Target)
 	}
 	p.Row.Base, p.Row.Bases = bases[0], len(bases)
 	if p.Brought, err = bare.LogAll(ctx, head, []string{p.Row.Base}, "change.commits"); err != nil {
@@ -125,15 +131,17 @@ func (s *Changes) RevisionOf(ctx context.Context, repo *records.Repository, c re
 func AboutTheChange(err error) bool {
 	var p *problem.Problem
 	var reached *bounds.Reached
-	return errors.As(err, &p) || errors.As(err, &reached) && (!strings.HasPrefix(reached.Name, "git.") || reached.Name == "git.output-bytes")
+	return errors.As(err, &p) || errors.As(err, &reached) && (!strings.HasPrefix(reached.Name, "git.") ||
+		reached.Name == "git.output-bytes")
 }
 
-// mostTries is how often it is tried to make the revisions that follow from a move, before the move is put on record without
-// them: nothing that somebody pushed may keep a repository from going on.
+// mostTries is how often it is tried to make the revisions that follow from a move, before the move is put on record
+// without them: nothing that somebody pushed may keep a repository from going on.
 const mostTries = 3
 
 // Followed is revisionsOf for a move that is being put on record.
-func (s *Changes) Followed(ctx context.Context, repo *records.Repository, i *records.Intent) ([]PendingRevision, []string, error) {
+func (s *Changes) Followed(ctx context.Context, repo *records.Repository,
+	i *records.Intent) ([]PendingRevision, []string, error) {
 	branch := strings.TrimPrefix(i.Ref, "refs/heads/")
 	revisions, told, err := s.revisionsOf(ctx, repo, branch, i.New, i.Actor)
 	if err == nil || ctx.Err() != nil {
@@ -142,8 +150,10 @@ func (s *Changes) Followed(ctx context.Context, repo *records.Repository, i *rec
 	if s.tries.again(i.ID) < mostTries {
 		return nil, nil, err
 	}
-	s.log.Error("CHANGES DO NOT FOLLOW THEIR BRANCH: their revisions could not be made", "repository", repo.Name, "branch", branch, "head", i.New, "error", err)
-	return nil, []string{fmt.Sprintf("Changes from %s stay where they are: the service could not work out what came (%s). Push again to have it tried again.", branch, typed.Shortened(err.Error()))}, nil
+	s.log.Error("CHANGES DO NOT FOLLOW THEIR BRANCH: their revisions could not be made", "repository", repo.Name,
+		"branch", branch, "head", i.New, "error", err)
+	return nil, []string{fmt.Sprintf("Changes from %s stay where they are: the service could not work out what came "+
+		"(%s). Push again to have it tried again.", branch, typed.Shortened(err.Error()))}, nil
 }
 
 // brings finds out what the commits of a revision bring one by one, and what of it the difference does not show.
@@ -164,9 +174,10 @@ func (s *Changes) brings(ctx context.Context, repo *records.Repository, p *Pendi
 	return nil
 }
 
-// compareEarlier compares a revision with the one before and with every one that somebody's word is still about: each for
-// itself, never through those between.
-func (s *Changes) compareEarlier(ctx context.Context, repo *records.Repository, p *PendingRevision, last *records.Revision) error {
+// compareEarlier compares a revision with the one before and with every one that somebody's word is still about: each
+// for itself, never through those between.
+func (s *Changes) compareEarlier(ctx context.Context, repo *records.Repository, p *PendingRevision,
+	last *records.Revision) error {
 	db := s.records.Read(ctx)
 	standing, err := facts.StandingReviews(db, p.Change)
 	if err != nil {
@@ -177,7 +188,8 @@ func (s *Changes) compareEarlier(ctx context.Context, repo *records.Repository, 
 		numbers = append(numbers, r.Revision)
 	}
 	var rows []records.Revision
-	if err := db.Where("change_id = ? AND number IN ?", p.Change.ID, numbers).Order("number").Find(&rows).Error; err != nil {
+	if err := db.Where("change_id = ? AND number IN ?", p.Change.ID,
+		numbers).Order("number").Find(&rows).Error; err != nil {
 		return err
 	}
 	p.Row.SameAs = []int{}
@@ -196,7 +208,8 @@ func (s *Changes) compareEarlier(ctx context.Context, repo *records.Repository, 
 
 // revisionKind says what a revision did to the one before: "added" commits on top of it; "rebased" the same difference;
 // "folded" fixups into their commits and nothing else; or "rewritten" it.
-func (s *Changes) revisionKind(ctx context.Context, repo *records.Repository, last *records.Revision, r records.Revision) (event.RevisionKind, error) {
+func (s *Changes) revisionKind(ctx context.Context, repo *records.Repository, last *records.Revision,
+	r records.Revision) (event.RevisionKind, error) {
 	if last == nil {
 		return event.First, nil
 	}
@@ -225,9 +238,9 @@ func fixups(commits []records.BroughtCommit) int {
 	return n
 }
 
-// Keep makes names of the service's own for the heads of revisions that are about to be recorded, so that Git does not lose
-// them. It runs Git, and comes before the transaction that records them; the repository's lock is held, so that their
-// numbers stay as they were worked out.
+// Keep makes names of the service's own for the heads of revisions that are about to be recorded, so that Git does not
+// lose them. It runs Git, and comes before the transaction that records them; the repository's lock is held, so that
+// their numbers stay as they were worked out.
 func (s *Changes) Keep(ctx context.Context, repo *records.Repository, revisions ...PendingRevision) error {
 	for _, p := range revisions {
 		name := fmt.Sprintf("revisions/%d/%d", p.Change.Number, p.Row.Number)
@@ -254,7 +267,8 @@ func (s *Changes) SaveRevision(tx *records.Tx, repo *records.Repository, p Pendi
 	if err := tx.Create(&p.Row).Error; err != nil {
 		return err
 	}
-	if err := tx.Model(&p.Change).Updates(map[string]any{"revision": p.Row.Number, "updated_at": s.records.Now()}).Error; err != nil {
+	if err := tx.Model(&p.Change).Updates(map[string]any{"revision": p.Row.Number,
+		"updated_at": s.records.Now()}).Error; err != nil {
 		return err
 	}
 	err = tx.Record(p.Row.PushedBy, repo, event.ChangeRevised{OfChange: event.OfChange{Number: p.Change.Number},
@@ -316,7 +330,8 @@ func CommitAuthors(db *gorm.DB, repo *records.Repository, commits []git.Commit) 
 }
 
 // missed works out the revision that a closed change did not get while its branch moved on.
-func (s *Changes) missed(ctx context.Context, repo *records.Repository, c records.Change, by string) ([]PendingRevision, error) {
+func (s *Changes) missed(ctx context.Context, repo *records.Repository, c records.Change,
+	by string) ([]PendingRevision, error) {
 	last, err := facts.RevisionRow(s.records.Read(ctx), c)
 	if err != nil {
 		return nil, err
@@ -354,7 +369,8 @@ func OwnersOfCommits(db *gorm.DB, repo int64, commits []string) ([]string, error
 	var logins []string
 	for chunk := range slices.Chunk(commits, 500) {
 		var some []string
-		err := db.Model(&records.PushedCommit{}).Distinct("login").Where("repository_id = ? AND commit_id IN ?", repo, chunk).Pluck("login", &some).Error
+		err := db.Model(&records.PushedCommit{}).Distinct("login").Where("repository_id = ? AND commit_id IN ?", repo,
+			chunk).Pluck("login", &some).Error
 		if err != nil {
 			return nil, err
 		}

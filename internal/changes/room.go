@@ -1,7 +1,7 @@
 // Package changes keeps proposals to bring one branch into another: changes, their revisions, reviews and discussions.
 //
-// It promises that a revision says exactly what a head brings to its target and who its authors are, that a review is of the
-// revision it names, and that what was said is not lost by an edit. Whether all that is enough is the gate's.
+// It promises that a revision says exactly what a head brings to its target and who its authors are, that a review is
+// of the revision it names, and that what was said is not lost by an edit. Whether all that is enough is the gate's.
 package changes
 
 import (

@@ -41,7 +41,8 @@ type NewThread struct {
 }
 
 // BeginThread begins a discussion. Who has no role of their own may remark, but not ask for an answer that blocks.
-func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string, number int, n NewThread) (wire.Thread, error) {
+func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string, number int,
+	n NewThread) (wire.Thread, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
 	if err != nil {
@@ -61,7 +62,8 @@ func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string
 }
 
 // newThread works out a discussion that somebody wants to begin.
-func (s *Threads) newThread(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.Change, n NewThread) (records.Thread, error) {
+func (s *Threads) newThread(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository,
+	c records.Change, n NewThread) (records.Thread, error) {
 	if err := errors.Join(saying(n.Text, n.Suggest), facts.MayReview(db, a, repo, gate.Comment)); err != nil {
 		return records.Thread{}, problem.First(err)
 	}
@@ -69,9 +71,11 @@ func (s *Threads) newThread(ctx context.Context, db *gorm.DB, a accounts.Actor, 
 		n.Revision = c.Revision
 	}
 	if n.Suggest != nil && (n.First == 0 || n.Before || n.Commit != "") {
-		return records.Thread{}, problem.Wrong("suggestion", "a suggestion is for lines of a file as the revision has them: say which with path and lines, and without before or commit")
+		return records.Thread{}, problem.Wrong("suggestion", "a suggestion is for lines of a file as the revision "+
+			"has them: say which with path and lines, and without before or commit")
 	}
-	row := records.Thread{ChangeID: c.ID, Revision: n.Revision, CommitID: n.Commit, Path: n.Path, Before: n.Before, FirstLine: n.First, LastLine: max(n.First, n.Last),
+	row := records.Thread{ChangeID: c.ID, Revision: n.Revision, CommitID: n.Commit, Path: n.Path, Before: n.Before,
+		FirstLine: n.First, LastLine: max(n.First, n.Last),
 		NeedsAnswer: !n.NoAnswer, BegunBy: a.Login(), BegunAt: s.records.Now()}
 	var err error
 	if row.Quoted, err = s.threadPlace(ctx, db, repo, c, row, n.Last); err != nil {
@@ -84,7 +88,8 @@ func (s *Threads) newThread(ctx context.Context, db *gorm.DB, a accounts.Actor, 
 }
 
 // saveThread records a discussion with its first remark.
-func (s *Threads) saveThread(tx *records.Tx, a accounts.Actor, repo *records.Repository, c records.Change, row *records.Thread, first records.Remark) error {
+func (s *Threads) saveThread(tx *records.Tx, a accounts.Actor, repo *records.Repository, c records.Change,
+	row *records.Thread, first records.Remark) error {
 	var many int64
 	if err := tx.Model(&records.Thread{}).Where("change_id = ?", c.ID).Count(&many).Error; err != nil {
 		return err
@@ -146,10 +151,12 @@ func ofThread(c records.Change, t records.Thread) event.OfThread {
 }
 
 // threadPlace checks that what a thread is about is there, and returns the lines it is about.
-func (s *Threads) threadPlace(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, t records.Thread, last int) (string, error) {
+func (s *Threads) threadPlace(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change,
+	t records.Thread, last int) (string, error) {
 	var r records.Revision
 	if err := db.Where("change_id = ? AND number = ?", c.ID, t.Revision).First(&r).Error; err != nil {
-		return "", records.OrUnknown(err, "change %d has no revision %d; the newest is %d", c.Number, t.Revision, c.Revision)
+		return "", records.OrUnknown(err, "change %d has no revision %d; the newest is %d", c.Number, t.Revision,
+			c.Revision)
 	}
 	bare := s.disk.Bare(repo)
 	commit := r.Head
@@ -158,7 +165,8 @@ func (s *Threads) threadPlace(ctx context.Context, db *gorm.DB, repo *records.Re
 			return "", problem.Wrong("commit", "%q is not a commit id: forty hexadecimal digits", t.CommitID)
 		}
 		if !slices.ContainsFunc(r.Commits, func(k records.BroughtCommit) bool { return k.ID == t.CommitID }) {
-			return "", problem.Wrong("commit", "revision %d of change %d does not bring commit %.10s", t.Revision, c.Number, t.CommitID)
+			return "", problem.Wrong("commit", "revision %d of change %d does not bring commit %.10s", t.Revision,
+				c.Number, t.CommitID)
 		}
 		commit = t.CommitID
 	}
@@ -175,14 +183,16 @@ func (s *Threads) threadPlace(ctx context.Context, db *gorm.DB, repo *records.Re
 	}
 	text, _, err := bare.File(ctx, commit, t.Path, hosted.MaxFileBytes)
 	if errors.Is(err, git.ErrNotFound) {
-		return "", problem.Wrong("path", "there is no %s at revision %d%s", t.Path, t.Revision, map[bool]string{true: " before the change"}[t.Before])
+		return "", problem.Wrong("path", "there is no %s at revision %d%s", t.Path, t.Revision,
+			map[bool]string{true: " before the change"}[t.Before])
 	}
 	if err != nil || t.FirstLine == 0 {
 		return "", err
 	}
 	all := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
 	if t.LastLine > len(all) {
-		return "", problem.Wrong("line", "%s has %d lines at revision %d, so that there is no line %d", t.Path, len(all), t.Revision, t.LastLine)
+		return "", problem.Wrong("line", "%s has %d lines at revision %d, so that there is no line %d", t.Path,
+			len(all), t.Revision, t.LastLine)
 	}
 	quoted := strings.Join(all[t.FirstLine-1:t.LastLine], "\n")
 	return strings.ToValidUTF8(quoted[:min(len(quoted), maxQuoted)], "\uFFFD"), nil
@@ -205,7 +215,8 @@ func (s *Threads) Threads(ctx context.Context, a accounts.Actor, name string, nu
 }
 
 // thread describes a thread as it stands.
-func (s *Threads) thread(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, t records.Thread) (wire.Thread, error) {
+func (s *Threads) thread(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change,
+	t records.Thread) (wire.Thread, error) {
 	views, err := s.threadViews(ctx, db, repo, c, []records.Thread{t})
 	if err != nil {
 		return wire.Thread{}, err
@@ -214,7 +225,8 @@ func (s *Threads) thread(ctx context.Context, db *gorm.DB, repo *records.Reposit
 }
 
 // threadViews describes threads of a change as they stand, in their order: each table is asked once for all of them.
-func (s *Threads) threadViews(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, list []records.Thread) ([]wire.Thread, error) {
+func (s *Threads) threadViews(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change,
+	list []records.Thread) ([]wire.Thread, error) {
 	ids := make([]int64, len(list))
 	for i, t := range list {
 		ids[i] = t.ID
@@ -224,7 +236,8 @@ func (s *Threads) threadViews(ctx context.Context, db *gorm.DB, repo *records.Re
 		return nil, err
 	}
 	var rows []records.Revision
-	err = db.Where("change_id = ? AND (number = ? OR number IN (SELECT revision FROM threads WHERE id IN ?))", c.ID, c.Revision, ids).Find(&rows).Error
+	err = db.Where("change_id = ? AND (number = ? OR number IN (SELECT revision FROM threads WHERE id IN ?))", c.ID,
+		c.Revision, ids).Find(&rows).Error
 	if err != nil {
 		return nil, err
 	}
@@ -241,7 +254,8 @@ func (s *Threads) threadViews(ctx context.Context, db *gorm.DB, repo *records.Re
 			Remarks: append([]wire.Remark{}, remarks[t.ID]...),
 		}
 		if t.Path != "" {
-			if v.Now, v.Gone, err = s.carriedBetween(ctx, repo, t, revisions[t.Revision], revisions[c.Revision]); err != nil {
+			if v.Now, v.Gone, err = s.carriedBetween(ctx, repo, t, revisions[t.Revision],
+				revisions[c.Revision]); err != nil {
 				return nil, err
 			}
 		}
@@ -257,7 +271,8 @@ func (s *Threads) remarkViews(db *gorm.DB, threads []int64) (map[int64][]wire.Re
 		return nil, err
 	}
 	var versions []records.RemarkVersion
-	err := db.Where("remark_id IN (SELECT id FROM remarks WHERE thread_id IN ?)", threads).Order("until").Find(&versions).Error
+	err := db.Where("remark_id IN (SELECT id FROM remarks WHERE thread_id IN ?)",
+		threads).Order("until").Find(&versions).Error
 	earlier := map[int64][]wire.RemarkVersion{}
 	for _, v := range versions {
 		earlier[v.RemarkID] = append(earlier[v.RemarkID], wire.RemarkVersion{Text: v.Text, Until: v.Until})
@@ -273,7 +288,8 @@ func (s *Threads) remarkViews(db *gorm.DB, threads []int64) (map[int64][]wire.Re
 }
 
 // Carried says where the lines of a thread are in the newest revision.
-func (s *Threads) Carried(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, t records.Thread) (*wire.Lines, bool, error) {
+func (s *Threads) Carried(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change,
+	t records.Thread) (*wire.Lines, bool, error) {
 	then, err := facts.RevisionNumbered(db, c, t.Revision)
 	if err != nil {
 		return nil, false, err
@@ -286,7 +302,8 @@ func (s *Threads) Carried(ctx context.Context, db *gorm.DB, repo *records.Reposi
 }
 
 // carriedBetween says where the lines of a thread are in another revision than it was begun on; true: they are gone.
-func (s *Threads) carriedBetween(ctx context.Context, repo *records.Repository, t records.Thread, then, now records.Revision) (*wire.Lines, bool, error) {
+func (s *Threads) carriedBetween(ctx context.Context, repo *records.Repository, t records.Thread, then,
+	now records.Revision) (*wire.Lines, bool, error) {
 	from, to := then.Head, now.Head
 	if t.CommitID != "" {
 		from = t.CommitID
@@ -296,7 +313,10 @@ func (s *Threads) carriedBetween(ctx context.Context, repo *records.Repository, 
 	}
 	k := recall.Key{What: "follow", Repo: repo.ID, Of: from + to + t.Path}
 	weigh := func(m git.Moved) int { return 1 + len(m.Hunks)/20 }
-	moved, err := recall.Of(s.memory, k, weigh, func() (git.Moved, error) { return s.disk.Bare(repo).Follow(ctx, from, to, t.Path) })
+	moved, err := recall.Of(s.memory, k, weigh, func() (git.Moved,
+		error) {
+		return s.disk.Bare(repo).Follow(ctx, from, to, t.Path)
+	})
 	if err != nil || moved.Path == "" {
 		return nil, moved.Path == "", err
 	}
@@ -311,7 +331,8 @@ func (s *Threads) carriedBetween(ctx context.Context, repo *records.Repository, 
 }
 
 // inThread finds a thread for an actor who speaks in it, and does something to it in one transaction.
-func (s *Threads) inThread(ctx context.Context, a accounts.Actor, name string, number int, id int64, f func(tx *records.Tx, repo *records.Repository, c records.Change, t *records.Thread) error) (wire.Thread, error) {
+func (s *Threads) inThread(ctx context.Context, a accounts.Actor, name string, number int, id int64,
+	f func(tx *records.Tx, repo *records.Repository, c records.Change, t *records.Thread) error) (wire.Thread, error) {
 	var repo *records.Repository
 	var c records.Change
 	var t records.Thread
@@ -335,11 +356,13 @@ func (s *Threads) inThread(ctx context.Context, a accounts.Actor, name string, n
 }
 
 // Reply says something in a discussion; suggest is what its lines should be, nil for words only.
-func (s *Threads) Reply(ctx context.Context, a accounts.Actor, name string, number int, id int64, text string, suggest *string) (wire.Thread, error) {
+func (s *Threads) Reply(ctx context.Context, a accounts.Actor, name string, number int, id int64, text string,
+	suggest *string) (wire.Thread, error) {
 	if err := saying(text, suggest); err != nil {
 		return wire.Thread{}, problem.First(err)
 	}
-	return s.inThread(ctx, a, name, number, id, func(tx *records.Tx, repo *records.Repository, c records.Change, t *records.Thread) error {
+	return s.inThread(ctx, a, name, number, id, func(tx *records.Tx, repo *records.Repository, c records.Change,
+		t *records.Thread) error {
 		if err := suggestible(*t, suggest); err != nil {
 			return err
 		}
@@ -359,20 +382,23 @@ func suggestible(t records.Thread, suggest *string) error {
 
 // Settle settles a discussion, with what came of it, or opens it again. Those who may write may, and whoever began it;
 // whether that counts for the gate is the rules' business.
-func (s *Threads) Settle(ctx context.Context, a accounts.Actor, name string, number int, id int64, settled bool, outcome string) (wire.Thread, error) {
+func (s *Threads) Settle(ctx context.Context, a accounts.Actor, name string, number int, id int64, settled bool,
+	outcome string) (wire.Thread, error) {
 	if outcome != "" {
 		if err := typed.Line("outcome", outcome, 1, 500); err != nil {
 			return wire.Thread{}, err
 		}
 	}
-	return s.inThread(ctx, a, name, number, id, func(tx *records.Tx, repo *records.Repository, c records.Change, t *records.Thread) error {
+	return s.inThread(ctx, a, name, number, id, func(tx *records.Tx, repo *records.Repository, c records.Change,
+		t *records.Thread) error {
 		role, err := accounts.RoleIn(tx.DB, a.Account(), repo)
 		if err != nil {
 			return err
 		}
 		switch {
 		case !role.AtLeast(gate.Writer) && t.BegunBy != a.Login():
-			return problem.New(problem.Forbidden, "a discussion is settled and opened again by those who may write, and by %s, who began it", t.BegunBy)
+			return problem.New(problem.Forbidden, "a discussion is settled and opened again by those who may write, "+
+				"and by %s, who began it", t.BegunBy)
 		case settled && t.SettledBy != "":
 			return problem.New(problem.Conflict, "the discussion was settled by %s already", t.SettledBy)
 		case !settled && t.SettledBy == "":
@@ -395,11 +421,13 @@ func (s *Threads) Settle(ctx context.Context, a accounts.Actor, name string, num
 }
 
 // EditRemark alters one's own remark; what it said before is kept and shown.
-func (s *Threads) EditRemark(ctx context.Context, a accounts.Actor, name string, number int, id, remark int64, text string) (wire.Thread, error) {
+func (s *Threads) EditRemark(ctx context.Context, a accounts.Actor, name string, number int, id, remark int64,
+	text string) (wire.Thread, error) {
 	if err := remarkText(text); err != nil {
 		return wire.Thread{}, err
 	}
-	return s.inThread(ctx, a, name, number, id, func(tx *records.Tx, repo *records.Repository, c records.Change, t *records.Thread) error {
+	return s.inThread(ctx, a, name, number, id, func(tx *records.Tx, repo *records.Repository, c records.Change,
+		t *records.Thread) error {
 		var r records.Remark
 		if err := tx.Where("id = ? AND thread_id = ?", remark, t.ID).First(&r).Error; err != nil {
 			return records.OrUnknown(err, "discussion %d has no remark %d", id, remark)

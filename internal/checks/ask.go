@@ -14,9 +14,11 @@ import (
 
 // ask makes sure that a check is asked for on a commit. A check whose command has changed since, or, with fresh,
 // one that ended otherwise than passed, is asked for once more.
-func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, commit, askedFor string, fresh bool) error {
+func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, commit, askedFor string,
+	fresh bool) error {
 	var run records.CheckRun
-	err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit, c.Name).Order("attempt DESC").Limit(1).Find(&run).Error
+	err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit,
+		c.Name).Order("attempt DESC").Limit(1).Find(&run).Error
 	if err != nil {
 		return err
 	}
@@ -26,17 +28,21 @@ func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, co
 		return nil
 	}
 	if run.ID != 0 && !gate.CheckState(run.State).Final() {
-		if err := tx.Model(&run).Updates(map[string]any{"state": "cancelled", "finished_at": s.records.Now(), "lease_hash": "", "summary": "its definition changed"}).Error; err != nil {
+		if err := tx.Model(&run).Updates(map[string]any{"state": "cancelled", "finished_at": s.records.Now(),
+			"lease_hash": "", "summary": "its definition changed"}).Error; err != nil {
 			return err
 		}
 	}
-	_, err = s.nextAttempt(tx, repo, c, records.CheckRun{CommitID: commit, Attempt: run.Attempt, AskedFor: askedFor}, records.Itself)
+	_, err = s.nextAttempt(tx, repo, c, records.CheckRun{CommitID: commit, Attempt: run.Attempt, AskedFor: askedFor},
+		records.Itself)
 	return err
 }
 
 // nextAttempt asks for the attempt of a check that follows the one given, which may be none.
-func (s *Checks) nextAttempt(tx *records.Tx, repo *records.Repository, c rules.Check, last records.CheckRun, by string) (records.CheckRun, error) {
-	next := records.CheckRun{RepositoryID: repo.ID, CommitID: last.CommitID, Name: c.Name, Attempt: last.Attempt + 1, State: string(gate.Waiting), AskedFor: last.AskedFor,
+func (s *Checks) nextAttempt(tx *records.Tx, repo *records.Repository, c rules.Check, last records.CheckRun,
+	by string) (records.CheckRun, error) {
+	next := records.CheckRun{RepositoryID: repo.ID, CommitID: last.CommitID, Name: c.Name, Attempt: last.Attempt + 1,
+		State: string(gate.Waiting), AskedFor: last.AskedFor,
 		Command: c.Command, LimitSeconds: int(c.Limit / time.Second), CreatedAt: s.records.Now()}
 	if err := tx.Create(&next).Error; err != nil {
 		return next, err
@@ -51,7 +57,8 @@ func (s *Checks) AskForHead(tx *records.Tx, repo *records.Repository, g facts.Ga
 			continue
 		}
 		for _, name := range q.Checks {
-			if err := s.ask(tx, repo, g.Set.Check(name), g.Revision.Head, fmt.Sprintf("change/%d", g.Change.Number), false); err != nil {
+			if err := s.ask(tx, repo, g.Set.Check(name), g.Revision.Head, fmt.Sprintf("change/%d", g.Change.Number),
+				false); err != nil {
 				return err
 			}
 		}
@@ -107,7 +114,8 @@ func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Ga
 		for _, name := range q.Again {
 			err := s.records.Write(ctx, func(tx *records.Tx) error {
 				var run records.CheckRun
-				err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit, name).Order("attempt DESC").Limit(1).Find(&run).Error
+				err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit,
+					name).Order("attempt DESC").Limit(1).Find(&run).Error
 				if err != nil || !gate.CheckState(run.State).Final() {
 					return err
 				}
@@ -123,7 +131,8 @@ func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Ga
 	return nil
 }
 
-func (s *Checks) AskRehearsal(tx *records.Tx, repo *records.Repository, g facts.Gathered, r records.Rehearsal, fresh bool) error {
+func (s *Checks) AskRehearsal(tx *records.Tx, repo *records.Repository, g facts.Gathered, r records.Rehearsal,
+	fresh bool) error {
 	for _, c := range rehearsalChecks(g) {
 		if err := s.ask(tx, repo, c, r.CommitID, RehearsalName(r), fresh); err != nil {
 			return err
@@ -139,7 +148,9 @@ func ofCheck(r records.CheckRun) event.OfCheck {
 
 // CallOff cancels what is still open of the checks of a rehearsal that is of no more use.
 func CallOff(tx *records.Tx, repo *records.Repository, r records.Rehearsal, why string) error {
-	return tx.Model(&records.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for = ? AND state IN ('waiting', 'running')",
+	return tx.Model(&records.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for = ? AND state IN "+
+		"('waiting', 'running')",
 		repo.ID, r.CommitID, RehearsalName(r)).
-		Updates(map[string]any{"state": "cancelled", "finished_at": tx.Now(), "lease_hash": "", "lease_until": nil, "summary": why}).Error
+		Updates(map[string]any{"state": "cancelled", "finished_at": tx.Now(), "lease_hash": "", "lease_until": nil,
+			"summary": why}).Error
 }

@@ -30,7 +30,8 @@ const (
 )
 
 func checkView(r records.CheckRun) wire.Check {
-	return wire.Check{Name: r.Name, Commit: r.CommitID, State: r.State, Attempt: r.Attempt, Link: r.Link, Summary: r.Summary, By: r.ReportedBy,
+	return wire.Check{Name: r.Name, Commit: r.CommitID, State: r.State, Attempt: r.Attempt, Link: r.Link,
+		Summary: r.Summary, By: r.ReportedBy,
 		Runner: r.Command != "", AskedFor: r.AskedFor, Log: r.Log, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, CreatedAt: r.CreatedAt}
 }
 
@@ -47,14 +48,16 @@ func (n NewReport) valid() error {
 	case !git.IsID(n.Commit):
 		return problem.Wrong("commit", "%q is not a commit id: forty hexadecimal digits", n.Commit)
 	case !typed.CheckForm.MatchString(n.Name):
-		return problem.Wrong("name", "%q is not a name for a check: letters, digits, space and . _ / : -, at most 100", n.Name)
+		return problem.Wrong("name", "%q is not a name for a check: letters, digits, space and . _ / : -, at most 100",
+			n.Name)
 	case !slices.Contains(gate.CheckStates, n.State):
 		return problem.Wrong("state", "%q is not a state of a check: one of %s", n.State, gate.Join(gate.CheckStates))
 	case n.Attempt < 0:
 		return problem.Wrong("attempt", "attempts are counted from 1")
 	}
 	if n.Link != "" {
-		if u, err := url.Parse(n.Link); err != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Host == "" || len(n.Link) > 1000 {
+		if u, err := url.Parse(n.Link); err != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Host == "" ||
+			len(n.Link) > 1000 {
 			return problem.Wrong("link", "%q is not an http or https URL", n.Link)
 		}
 	}
@@ -83,7 +86,8 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 			return err
 		}
 		if a.Scope() != accounts.ScopeWitness || !a.Names(repo.ID, n.Name) {
-			return problem.New(problem.Forbidden, "this token may not report check %q of %s: tavrin token create ROBOT --witness %s:%s makes one that may", n.Name, name, name, n.Name)
+			return problem.New(problem.Forbidden, "this token may not report check %q of %s: tavrin token create "+
+				"ROBOT --witness %s:%s makes one that may", n.Name, name, name, n.Name)
 		}
 		force, err := s.rulebook.RulesOf(tx.DB, repo)
 		if err != nil {
@@ -91,9 +95,11 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 		}
 		switch declared := force.Set.Check(n.Name); {
 		case declared.Command != "":
-			return problem.New(problem.Forbidden, "the rules define %s as a command: a runner runs it, and nobody reports it", n.Name)
+			return problem.New(problem.Forbidden, "the rules define %s as a command: a runner runs it, and nobody "+
+				"reports it", n.Name)
 		case declared.Witness != "" && declared.Witness != a.Login():
-			return problem.New(problem.Forbidden, "the rules name robot:%s as the witness of %s, and you are %s", declared.Witness, n.Name, a.Login())
+			return problem.New(problem.Forbidden, "the rules name robot:%s as the witness of %s, and you are %s",
+				declared.Witness, n.Name, a.Login())
 		}
 		if !there {
 			return problem.New(problem.Unknown, "%s has no commit %s", name, n.Commit)
@@ -112,27 +118,34 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 // attempt finds the attempt that a report is about, or begins the first.
 func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n NewReport) (records.CheckRun, error) {
 	var run records.CheckRun
-	err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, n.Commit, n.Name).Order("attempt DESC").Limit(1).Find(&run).Error
+	err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, n.Commit,
+		n.Name).Order("attempt DESC").Limit(1).Find(&run).Error
 	switch {
 	case err != nil:
 		return run, err
 	case run.ID == 0 && n.Attempt > 1:
-		return run, problem.New(problem.Conflict, "nobody asked for attempt %d of %s on %.10s", n.Attempt, n.Name, n.Commit)
+		return run, problem.New(problem.Conflict, "nobody asked for attempt %d of %s on %.10s", n.Attempt, n.Name,
+			n.Commit)
 	case run.ID == 0:
-		return records.CheckRun{RepositoryID: repo.ID, CommitID: n.Commit, Name: n.Name, Attempt: 1, CreatedAt: s.records.Now()}, nil
+		return records.CheckRun{RepositoryID: repo.ID, CommitID: n.Commit, Name: n.Name, Attempt: 1,
+			CreatedAt: s.records.Now()}, nil
 	case n.Attempt == 0 && run.Attempt > 1:
-		return run, problem.New(problem.Conflict, "%s was asked for %d times on %.10s: say which attempt the answer is for, with --attempt %d for the newest", n.Name, run.Attempt, n.Commit, run.Attempt)
+		return run, problem.New(problem.Conflict, "%s was asked for %d times on %.10s: say which attempt the answer "+
+			"is for, with --attempt %d for the newest", n.Name, run.Attempt, n.Commit, run.Attempt)
 	case n.Attempt != 0 && n.Attempt != run.Attempt:
-		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s is over; the newest is %d", n.Attempt, n.Name, n.Commit, run.Attempt)
+		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s is over; the newest is %d", n.Attempt,
+			n.Name, n.Commit, run.Attempt)
 	case gate.CheckState(run.State).Final() && run.State != string(n.State):
-		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s has ended as %s, and an answer is not taken back: tavrin check again %s --name %q asks for another attempt",
+		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s has ended as %s, and an answer is not "+
+			"taken back: tavrin check again %s --name %q asks for another attempt",
 			run.Attempt, n.Name, n.Commit, run.State, n.Commit, n.Name)
 	}
 	return run, nil
 }
 
 // saveReport stores a state of an attempt.
-func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run records.CheckRun, n NewReport) (wire.Check, error) {
+func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run records.CheckRun,
+	n NewReport) (wire.Check, error) {
 	now := s.records.Now()
 	run.State, run.Link, run.Summary = string(n.State), n.Link, n.Summary
 	if run.StartedAt == nil && n.State != gate.Waiting {
@@ -144,7 +157,8 @@ func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run record
 	if err := tx.Save(&run).Error; err != nil {
 		return wire.Check{}, err
 	}
-	return checkView(run), tx.Record(run.ReportedBy, repo, event.CheckReported{OfCheck: ofCheck(run), State: run.State, Summary: run.Summary})
+	return checkView(run), tx.Record(run.ReportedBy, repo, event.CheckReported{OfCheck: ofCheck(run), State: run.State,
+		Summary: run.Summary})
 }
 
 // AskAgain asks for another attempt of a check on a commit.
@@ -156,7 +170,8 @@ func (s *Checks) AskAgain(ctx context.Context, a accounts.Actor, name, commit, c
 			return err
 		}
 		var run records.CheckRun
-		err = tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit, check).Order("attempt DESC").First(&run).Error
+		err = tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit,
+			check).Order("attempt DESC").First(&run).Error
 		if err != nil {
 			return records.OrUnknown(err, "check %q was never seen on commit %s of %s", check, commit, name)
 		}
@@ -217,7 +232,8 @@ func (s *Checks) CheckNames(ctx context.Context, a accounts.Actor, name string) 
 		Reports int
 		Newest  int64
 	}
-	err = db.Raw("SELECT name, count(*) AS reports, max(id) AS newest FROM check_runs WHERE repository_id = ? GROUP BY name", repo.ID).Scan(&seen).Error
+	err = db.Raw("SELECT name, count(*) AS reports, max(id) AS newest FROM check_runs WHERE repository_id = ? GROUP "+
+		"BY name", repo.ID).Scan(&seen).Error
 	if err != nil {
 		return nil, err
 	}
@@ -262,7 +278,8 @@ func (s *Checks) Wanted(ctx context.Context, a accounts.Actor, name string) ([]w
 	}
 	query := db.Where("repository_id = ? AND state IN ('waiting', 'running') AND command = ''", repo.ID)
 	if a.Scope() == accounts.ScopeWitness { // those that its token names
-		query = query.Where("name IN (SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)", a.Token(), repo.ID)
+		query = query.Where("name IN (SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)",
+			a.Token(), repo.ID)
 	}
 	var rows []records.CheckRun
 	err = query.Order("id").Limit(200).Find(&rows).Error

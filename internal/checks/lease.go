@@ -27,21 +27,24 @@ import (
 // Lease gives the oldest waiting command check to a runner, or nil when there is none.
 func (s *Checks) Lease(ctx context.Context, a accounts.Actor) (*wire.Job, error) {
 	if a.Scope() != accounts.ScopeRunner {
-		return nil, problem.New(problem.Forbidden, "this token is not a runner's: tavrin token create ROBOT --runner HOUSE/NAME makes one")
+		return nil, problem.New(problem.Forbidden, "this token is not a runner's: tavrin token create ROBOT "+
+			"--runner HOUSE/NAME makes one")
 	}
 	ids := []int64{}
 	for _, b := range a.Bindings() {
 		ids = append(ids, b.RepositoryID)
 	}
 	var probe int64
-	err := s.records.Read(ctx).Model(&records.CheckRun{}).Where("repository_id IN ? AND state = 'waiting' AND command <> ''", ids).Count(&probe).Error
+	err := s.records.Read(ctx).Model(&records.CheckRun{}).Where("repository_id IN ? AND state = 'waiting' AND "+
+		"command <> ''", ids).Count(&probe).Error
 	if err != nil || probe == 0 {
 		return nil, err
 	}
 	var job *wire.Job
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		var run records.CheckRun
-		err := tx.Where("repository_id IN ? AND state = 'waiting' AND command <> ''", ids).Order("id").Limit(1).Find(&run).Error
+		err := tx.Where("repository_id IN ? AND state = 'waiting' AND command <> ''",
+			ids).Order("id").Limit(1).Find(&run).Error
 		if err != nil || run.ID == 0 {
 			return err
 		}
@@ -53,7 +56,8 @@ func (s *Checks) Lease(ctx context.Context, a accounts.Actor) (*wire.Job, error)
 		until := s.records.Now().Add(leaseLength)
 		run.LeaseHash, run.LeaseUntil, run.ReportedBy, run.Runner = accounts.Digest(lease), &until, a.Login(), true
 		run.LeaseToken = a.Token()
-		job = &wire.Job{ID: run.ID, Repository: repo.Name, Commit: run.CommitID, Check: run.Name, Attempt: run.Attempt, Command: run.Command,
+		job = &wire.Job{ID: run.ID, Repository: repo.Name, Commit: run.CommitID, Check: run.Name, Attempt: run.Attempt,
+			Command:      run.Command,
 			LimitSeconds: run.LimitSeconds, Lease: lease, LeaseSeconds: int(leaseLength / time.Second)}
 		_, err = s.saveReport(tx, &repo, run, NewReport{State: gate.Running})
 		return err
@@ -75,7 +79,8 @@ func (s *Checks) leased(db *gorm.DB, id int64, lease string) (records.CheckRun, 
 		}
 	}
 	if records.OrUnknown(err, "") != err {
-		return run, problem.New(problem.Conflict, "this lease is over: the job was given up, cancelled or given to another runner")
+		return run, problem.New(problem.Conflict, "this lease is over: the job was given up, cancelled or given to "+
+			"another runner")
 	}
 	return run, err
 }
@@ -141,7 +146,8 @@ func (s *Checks) FinishJob(ctx context.Context, id int64, lease string, r JobRes
 // DropSilentLeases puts jobs back whose runner fell silent; its late answer will be refused.
 func (s *Checks) DropSilentLeases(ctx context.Context) error {
 	var rows []records.CheckRun
-	err := s.records.Read(ctx).Where("state = 'running' AND lease_hash <> '' AND (lease_until < @now OR lease_token NOT IN ("+accounts.GoodTokens+"))", sql.Named("now", s.records.Now())).Find(&rows).Error
+	err := s.records.Read(ctx).Where("state = 'running' AND lease_hash <> '' AND (lease_until < @now OR lease_token "+
+		"NOT IN ("+accounts.GoodTokens+"))", sql.Named("now", s.records.Now())).Find(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return err
 	}
@@ -196,7 +202,8 @@ func (s *Checks) RunnerPlace(a accounts.Actor) (wire.RunnerPlace, error) {
 // EndLeases gives the jobs back that were leased with some tokens.
 func EndLeases(tx *records.Tx, tokens []int64) (int, error) {
 	var runs []records.CheckRun
-	if err := tx.Where("state = 'running' AND lease_hash <> '' AND lease_token IN ?", tokens).Find(&runs).Error; err != nil {
+	if err := tx.Where("state = 'running' AND lease_hash <> '' AND lease_token IN ?",
+		tokens).Find(&runs).Error; err != nil {
 		return 0, err
 	}
 	for _, run := range runs {

@@ -23,8 +23,8 @@ func timeLimit(r records.CheckRun) time.Duration {
 	return rules.DefaultAnswer
 }
 
-// EndSilentChecks ends the attempts of checks from outside that nobody answered in time: each is asked for once more, and
-// the second time stays without a pass, so that what waits for it goes on without it.
+// EndSilentChecks ends the attempts of checks from outside that nobody answered in time: each is asked for once more,
+// and the second time stays without a pass, so that what waits for it goes on without it.
 func (s *Checks) EndSilentChecks(ctx context.Context) error {
 	var open []records.CheckRun
 	if err := s.records.Read(ctx).Where("state IN ('waiting', 'running') AND command = ''").Find(&open).Error; err != nil {
@@ -43,7 +43,8 @@ func (s *Checks) endSilent(ctx context.Context, id int64) error {
 	return s.records.Write(ctx, func(tx *records.Tx) error {
 		var run records.CheckRun
 		var repo records.Repository
-		if err := tx.First(&run, id).Error; err != nil || gate.CheckState(run.State).Final() { // it was answered meanwhile
+		// it was answered meanwhile
+		if err := tx.First(&run, id).Error; err != nil || gate.CheckState(run.State).Final() {
 			return err
 		}
 		if err := tx.First(&repo, run.RepositoryID).Error; err != nil {
@@ -55,12 +56,14 @@ func (s *Checks) endSilent(ctx context.Context, id int64) error {
 		if err := tx.Save(&run).Error; err != nil {
 			return err
 		}
-		err := tx.Record(records.Itself, &repo, event.CheckSilent{OfCheck: ofCheck(run), Within: rules.Brief(timeLimit(run))})
+		err := tx.Record(records.Itself, &repo, event.CheckSilent{OfCheck: ofCheck(run),
+			Within: rules.Brief(timeLimit(run))})
 		if err != nil || run.AskedFor == "" {
 			return err
 		}
 		var before records.CheckRun
-		if err := tx.Where("repository_id = ? AND commit_id = ? AND name = ? AND attempt = ?", repo.ID, run.CommitID, run.Name, run.Attempt-1).Limit(1).Find(&before).Error; err != nil || before.Silent {
+		if err := tx.Where("repository_id = ? AND commit_id = ? AND name = ? AND attempt = ?", repo.ID, run.CommitID,
+			run.Name, run.Attempt-1).Limit(1).Find(&before).Error; err != nil || before.Silent {
 			return err
 		}
 		force, err := s.rulebook.RulesOf(tx.DB, &repo)
@@ -72,11 +75,12 @@ func (s *Checks) endSilent(ctx context.Context, id int64) error {
 	})
 }
 
-// SilentChecks lists the checks of a repository that were asked for and are not answered: those that have used up half of
-// their time, those asked for once more, and commands that no runner takes.
+// SilentChecks lists the checks of a repository that were asked for and are not answered: those that have used up half
+// of their time, those asked for once more, and commands that no runner takes.
 func (s *Checks) SilentChecks(db *gorm.DB, repo *records.Repository) ([]wire.SilentCheck, error) {
 	var open []records.CheckRun
-	if err := db.Where("repository_id = ? AND state IN ('waiting', 'running') AND asked_for <> '' AND (command = '' OR state = 'waiting')", repo.ID).Order("id").Find(&open).Error; err != nil {
+	if err := db.Where("repository_id = ? AND state IN ('waiting', 'running') AND asked_for <> '' AND (command = '' "+
+		"OR state = 'waiting')", repo.ID).Order("id").Find(&open).Error; err != nil {
 		return nil, err
 	}
 	out := []wire.SilentCheck{}
@@ -84,7 +88,8 @@ func (s *Checks) SilentChecks(db *gorm.DB, repo *records.Repository) ([]wire.Sil
 		since := r.CreatedAt
 		var before records.CheckRun
 		if r.Attempt > 1 {
-			err := db.Where("repository_id = ? AND commit_id = ? AND name = ? AND attempt = ? AND silent", repo.ID, r.CommitID, r.Name, r.Attempt-1).Limit(1).Find(&before).Error
+			err := db.Where("repository_id = ? AND commit_id = ? AND name = ? AND attempt = ? AND silent", repo.ID,
+				r.CommitID, r.Name, r.Attempt-1).Limit(1).Find(&before).Error
 			if err != nil {
 				return nil, err
 			}
@@ -94,7 +99,8 @@ func (s *Checks) SilentChecks(db *gorm.DB, repo *records.Repository) ([]wire.Sil
 		} else if s.records.Now().Sub(since) < timeLimit(r)/2 {
 			continue
 		}
-		c := wire.SilentCheck{Name: r.Name, Commit: r.CommitID, For: r.AskedFor, Attempt: r.Attempt, Since: since, Runner: r.Command != ""}
+		c := wire.SilentCheck{Name: r.Name, Commit: r.CommitID, For: r.AskedFor, Attempt: r.Attempt, Since: since,
+			Runner: r.Command != ""}
 		if !c.Runner {
 			until := r.CreatedAt.Add(timeLimit(r))
 			c.Until = &until

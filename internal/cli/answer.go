@@ -18,7 +18,8 @@ type here struct {
 
 // answer makes a command that makes one call and shows what comes back; table is for the form that people read.
 func answer[T any](p *program, use, short string, args cobra.PositionalArgs,
-	call func(ctx context.Context, c *client.Client, args []string) (T, error), table func(w io.Writer, v T)) *cobra.Command {
+	call func(ctx context.Context, c *client.Client, args []string) (T, error), table func(w io.Writer,
+		v T)) *cobra.Command {
 	return &cobra.Command{Use: use, Short: short, Args: args, RunE: func(cmd *cobra.Command, args []string) error {
 		c, err := p.client()
 		if err != nil {

@@ -27,40 +27,45 @@ func (p *program) change() *cobra.Command {
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),
-		onChange(p, "reopen N", "Take a closed change up again", func(ctx context.Context, h here, n int) (wire.Change, error) {
-			return h.ReopenChange(ctx, h.repo, n)
-		}, said("change %d is open again, at revision %d")))
+		onChange(p, "reopen N", "Take a closed change up again",
+			func(ctx context.Context, h here, n int) (wire.Change, error) {
+				return h.ReopenChange(ctx, h.repo, n)
+			}, said("change %d is open again, at revision %d")))
 }
 
 func (p *program) preview() *cobra.Command {
 	var source, target, title string
 	var fromHere bool
-	c := inRepo(p, "preview", "Say what a change would meet before it is opened", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.Preview, error) {
-		if fromHere {
-			var err error
-			if source, err = p.pushScratch(ctx, h); err != nil {
-				return wire.Preview{}, err
+	c := inRepo(p, "preview", "Say what a change would meet before it is opened", cobra.NoArgs,
+		func(ctx context.Context, h here, _ []string) (wire.Preview, error) {
+			if fromHere {
+				var err error
+				if source, err = p.pushScratch(ctx, h); err != nil {
+					return wire.Preview{}, err
+				}
 			}
-		}
-		return h.Preview(ctx, h.repo, source, target, title)
-	}, func(w io.Writer, v wire.Preview) {
-		row(w, fmt.Sprintf("%s to %s: %s, %s, +%d -%d lines", v.Source, v.Target, counted(v.Commits, "commit"), counted(v.Files, "file"), v.Added, v.Removed))
-		if v.Conflict != "" {
-			row(w, "it does not merge: "+v.Conflict)
-		} else {
-			row(w, "it merges")
-		}
-		if len(v.Areas.Enough) > 0 {
-			row(w, "enough would be "+strings.Join(v.Areas.Enough, " and "))
-		}
-		for _, r := range v.Reviewers {
-			row(w, map[bool]string{false: "would be asked: ", true: "would be told: "}[r.Optional]+r.Who)
-		}
-		row(w, v.Report.Summary)
-		printRequirements(w, v.Report)
-	})
-	c.Flags().StringVar(&source, "source", "", "branch that brings the commits, or a name in your scratch space (refs/scratch/LOGIN/NAME)")
-	c.Flags().BoolVar(&fromHere, "here", false, "what this clone has checked out: it is pushed to your scratch space, and opens nothing")
+			return h.Preview(ctx, h.repo, source, target, title)
+		}, func(w io.Writer, v wire.Preview) {
+			row(w, fmt.Sprintf("%s to %s: %s, %s, +%d -%d lines", v.Source, v.Target, counted(v.Commits, "commit"),
+				counted(v.Files, "file"), v.Added, v.Removed))
+			if v.Conflict != "" {
+				row(w, "it does not merge: "+v.Conflict)
+			} else {
+				row(w, "it merges")
+			}
+			if len(v.Areas.Enough) > 0 {
+				row(w, "enough would be "+strings.Join(v.Areas.Enough, " and "))
+			}
+			for _, r := range v.Reviewers {
+				row(w, map[bool]string{false: "would be asked: ", true: "would be told: "}[r.Optional]+r.Who)
+			}
+			row(w, v.Report.Summary)
+			printRequirements(w, v.Report)
+		})
+	c.Flags().StringVar(&source, "source", "", "branch that brings the commits, or a name in your scratch space "+
+		"(refs/scratch/LOGIN/NAME)")
+	c.Flags().BoolVar(&fromHere, "here", false, "what this clone has checked out: it is pushed to your scratch "+
+		"space, and opens nothing")
 	c.Flags().StringVar(&target, "target", "", "branch to bring them to (default: the default branch)")
 	c.Flags().StringVar(&title, "title", "", "the title that it would have")
 	c.MarkFlagsOneRequired("source", "here")
@@ -70,17 +75,19 @@ func (p *program) preview() *cobra.Command {
 
 func (p *program) openChange() *cobra.Command {
 	n := client.NewChange{}
-	c := inRepo(p, "open", "Propose to bring a branch into another", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.Change, error) {
-		return h.OpenChange(ctx, h.repo, n)
-	}, func(w io.Writer, k wire.Change) {
-		row(w, fmt.Sprintf("opened change %d, %q, from %s to %s", k.Number, k.Title, k.Source, k.Target))
-		row(w, k.Summary)
-	})
+	c := inRepo(p, "open", "Propose to bring a branch into another", cobra.NoArgs,
+		func(ctx context.Context, h here, _ []string) (wire.Change, error) {
+			return h.OpenChange(ctx, h.repo, n)
+		}, func(w io.Writer, k wire.Change) {
+			row(w, fmt.Sprintf("opened change %d, %q, from %s to %s", k.Number, k.Title, k.Source, k.Target))
+			row(w, k.Summary)
+		})
 	f := c.Flags()
 	f.StringVar(&n.Source, "source", "", "branch that brings the commits (needed)")
 	f.StringVar(&n.Target, "target", "", "branch to bring them to (default: the default branch)")
 	f.StringVar(&n.Title, "title", "", "what it does, in a line (needed)")
-	f.StringVar(&n.Description, "description", "", "why, and what a reviewer should know (default: what the rules have new changes begin with)")
+	f.StringVar(&n.Description, "description", "", "why, and what a reviewer should know (default: what the rules "+
+		"have new changes begin with)")
 	f.BoolVar(&n.Draft, "draft", false, "not finished yet")
 	f.IntSliceVar(&n.DependsOn, "depends-on", nil, "number of a change that it waits for; may be given several times")
 	return needs(c, "source", "title")
@@ -91,54 +98,61 @@ func (p *program) editChange() *cobra.Command {
 	var draft bool
 	var dependsOn []int
 	var c *cobra.Command
-	c = onChange(p, "edit N", "Alter title, description, draft state, target, or what it depends on", func(ctx context.Context, h here, n int) (wire.Change, error) {
-		e := client.ChangeEdit{}
-		if c.Flags().Changed("title") {
-			e.Title = &title
-		}
-		if c.Flags().Changed("description") {
-			e.Description = &description
-		}
-		if c.Flags().Changed("draft") {
-			e.Draft = &draft
-		}
-		if c.Flags().Changed("target") {
-			e.Target = &target
-		}
-		if c.Flags().Changed("depends-on") {
-			dependsOn = slices.DeleteFunc(dependsOn, func(n int) bool { return n == 0 })
-			e.DependsOn = &dependsOn
-		}
-		if e == (client.ChangeEdit{}) {
-			return wire.Change{}, misuse("say what to alter: --title, --description, --draft, --target or --depends-on")
-		}
-		return h.EditChange(ctx, h.repo, n, e)
-	}, func(w io.Writer, k wire.Change) {
-		row(w, fmt.Sprintf("change %d, %q, is %s, at revision %d for %s", k.Number, k.Title, k.State, k.Revision, k.Target))
-	})
+	c = onChange(p, "edit N", "Alter title, description, draft state, target, or what it depends on",
+		func(ctx context.Context, h here, n int) (wire.Change, error) {
+			e := client.ChangeEdit{}
+			if c.Flags().Changed("title") {
+				e.Title = &title
+			}
+			if c.Flags().Changed("description") {
+				e.Description = &description
+			}
+			if c.Flags().Changed("draft") {
+				e.Draft = &draft
+			}
+			if c.Flags().Changed("target") {
+				e.Target = &target
+			}
+			if c.Flags().Changed("depends-on") {
+				dependsOn = slices.DeleteFunc(dependsOn, func(n int) bool { return n == 0 })
+				e.DependsOn = &dependsOn
+			}
+			if e == (client.ChangeEdit{}) {
+				return wire.Change{}, misuse("say what to alter: --title, --description, --draft, --target or --depends-on")
+			}
+			return h.EditChange(ctx, h.repo, n, e)
+		}, func(w io.Writer, k wire.Change) {
+			row(w, fmt.Sprintf("change %d, %q, is %s, at revision %d for %s", k.Number, k.Title, k.State, k.Revision,
+				k.Target))
+		})
 	c.Flags().StringVar(&title, "title", "", "new title")
 	c.Flags().StringVar(&description, "description", "", "new description")
 	c.Flags().BoolVar(&draft, "draft", false, "whether it is a draft")
-	c.Flags().StringVar(&target, "target", "", "another branch to bring it to; it gets a new revision and leaves the queue")
-	c.Flags().IntSliceVar(&dependsOn, "depends-on", nil, "changes that it waits for, in place of those before; 0 alone: none")
+	c.Flags().StringVar(&target, "target", "", "another branch to bring it to; it gets a new revision and leaves "+
+		"the queue")
+	c.Flags().IntSliceVar(&dependsOn, "depends-on", nil, "changes that it waits for, in place of those before; 0 "+
+		"alone: none")
 	return c
 }
 
 func (p *program) bringUp() *cobra.Command {
 	var by string
-	c := onChange(p, "bring-up N", "Bring the source branch up to its target; landing does not need it", func(ctx context.Context, h here, n int) (wire.Change, error) {
-		return h.BringUp(ctx, h.repo, n, by)
-	}, func(w io.Writer, k wire.Change) {
-		row(w, fmt.Sprintf("%s has everything of %s now; change %d is at revision %d", k.Source, k.Target, k.Number, k.Revision))
-		row(w, "in your clone: git fetch origin && git reset --keep origin/"+k.Source)
-	})
+	c := onChange(p, "bring-up N", "Bring the source branch up to its target; landing does not need it",
+		func(ctx context.Context, h here, n int) (wire.Change, error) {
+			return h.BringUp(ctx, h.repo, n, by)
+		}, func(w io.Writer, k wire.Change) {
+			row(w, fmt.Sprintf("%s has everything of %s now; change %d is at revision %d", k.Source, k.Target, k.Number,
+				k.Revision))
+			row(w, "in your clone: git fetch origin && git reset --keep origin/"+k.Source)
+		})
 	c.Flags().StringVar(&by, "by", "rebase", "rebase, or merge the target into it")
 	return c
 }
 
 func (p *program) listChanges() *cobra.Command {
 	var q client.ChangeQuery
-	c := inRepo(p, "list", "List changes", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Change, error) {
+	c := inRepo(p, "list", "List changes", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Change,
+		error) {
 		return h.Changes(ctx, h.repo, q)
 	}, func(w io.Writer, changes []wire.Change) {
 		row(w, "N", "STATE", "READY", "QUEUE", "FROM", "TO", "TITLE")
@@ -163,68 +177,76 @@ func (p *program) listChanges() *cobra.Command {
 
 func (p *program) showChange() *cobra.Command {
 	var report wire.Report
-	return onChange(p, "show N", "Describe a change and what it still needs", func(ctx context.Context, h here, n int) (k wire.Change, err error) {
-		if report, err = h.Gate(ctx, h.repo, n); err != nil {
-			return k, err
-		}
-		return h.Change(ctx, h.repo, n)
-	}, func(w io.Writer, k wire.Change) {
-		row(w, fmt.Sprintf("change %d", k.Number), k.Title)
-		row(w, "state", k.State)
-		row(w, "from", k.Source+" to "+k.Target)
-		row(w, "revision", fmt.Sprintf("%d, %s; %s, +%d -%d lines", k.Revision, k.Head, files(k.Files), k.Added, k.Removed))
-		if k.Ahead+k.Behind > 0 {
-			row(w, "against its target", fmt.Sprintf("%d ahead, %d behind; the queue brings them together", k.Ahead, k.Behind))
-		}
-		if k.SourceGone {
-			row(w, "source branch", "gone; the change stays at its newest revision, and goes on when the branch is pushed again")
-		}
-		if len(k.Hidden) > 0 {
-			row(w, "besides", fmt.Sprintf("its commits touch %s, which its difference does not show (tavrin change commits %d)", strings.Join(k.Hidden[:min(len(k.Hidden), 10)], ", "), k.Number))
-		}
-		row(w, "authors", list(k.Authors))
-		if k.Entry != nil {
-			row(w, "queue", fmt.Sprintf("%s, by %s: %s", k.Entry.State, k.Entry.Strategy, k.Entry.Reason))
-		}
-		if len(k.Labels) > 0 {
-			row(w, "labels", list(k.Labels))
-		}
-		if len(k.Tickets) > 0 {
-			row(w, "tickets", list(k.Tickets))
-		}
-		for _, n := range k.DependsOn {
-			row(w, "waits for", fmt.Sprintf("change %d", n))
-		}
-		for _, r := range k.Reviewers {
-			asked := "asked to review"
-			if r.Optional {
-				asked = "told of it"
+	return onChange(p, "show N", "Describe a change and what it still needs",
+		func(ctx context.Context, h here, n int) (k wire.Change, err error) {
+			if report, err = h.Gate(ctx, h.repo, n); err != nil {
+				return k, err
 			}
-			row(w, asked, r.Who, r.Because)
-		}
-		for _, o := range k.Overrides {
-			row(w, fmt.Sprintf("override %d", o.ID), fmt.Sprintf("%s, by %s because: %s", overrideState(o), o.By, o.Because))
-		}
-		row(w, "gate", k.Summary)
-		printReport(w, report)
-	})
+			return h.Change(ctx, h.repo, n)
+		}, func(w io.Writer, k wire.Change) {
+			row(w, fmt.Sprintf("change %d", k.Number), k.Title)
+			row(w, "state", k.State)
+			row(w, "from", k.Source+" to "+k.Target)
+			row(w, "revision", fmt.Sprintf("%d, %s; %s, +%d -%d lines", k.Revision, k.Head, files(k.Files), k.Added,
+				k.Removed))
+			if k.Ahead+k.Behind > 0 {
+				row(w, "against its target", fmt.Sprintf("%d ahead, %d behind; the queue brings them together", k.Ahead,
+					k.Behind))
+			}
+			if k.SourceGone {
+				row(w, "source branch", "gone; the change stays at its newest revision, and goes on when the branch is "+
+					"pushed again")
+			}
+			if len(k.Hidden) > 0 {
+				row(w, "besides", fmt.Sprintf("its commits touch %s, which its difference does not show (tavrin change "+
+					"commits %d)", strings.Join(k.Hidden[:min(len(k.Hidden), 10)], ", "), k.Number))
+			}
+			row(w, "authors", list(k.Authors))
+			if k.Entry != nil {
+				row(w, "queue", fmt.Sprintf("%s, by %s: %s", k.Entry.State, k.Entry.Strategy, k.Entry.Reason))
+			}
+			if len(k.Labels) > 0 {
+				row(w, "labels", list(k.Labels))
+			}
+			if len(k.Tickets) > 0 {
+				row(w, "tickets", list(k.Tickets))
+			}
+			for _, n := range k.DependsOn {
+				row(w, "waits for", fmt.Sprintf("change %d", n))
+			}
+			for _, r := range k.Reviewers {
+				asked := "asked to review"
+				if r.Optional {
+					asked = "told of it"
+				}
+				row(w, asked, r.Who, r.Because)
+			}
+			for _, o := range k.Overrides {
+				row(w, fmt.Sprintf("override %d", o.ID), fmt.Sprintf("%s, by %s because: %s", overrideState(o), o.By,
+					o.Because))
+			}
+			row(w, "gate", k.Summary)
+			printReport(w, report)
+		})
 }
 
 func (p *program) landing() *cobra.Command {
-	return onChange(p, "landing N", "Show how a change landed, with the signed evidence", func(ctx context.Context, h here, n int) (wire.Landing, error) {
-		return h.Landing(ctx, h.repo, n)
-	}, func(w io.Writer, l wire.Landing) {
-		row(w, "change", l.Number)
-		row(w, "target", l.Target)
-		row(w, "moved", short(l.Old)+" to "+l.New)
-		row(w, "by", fmt.Sprintf("%s, asked by %s, %s", l.Strategy, l.LandedBy, ago(l.LandedAt)))
-		row(w, "judged under", fmt.Sprintf("rules version %d", l.RulesVersion))
-		printReport(w, l.Report)
-	})
+	return onChange(p, "landing N", "Show how a change landed, with the signed evidence",
+		func(ctx context.Context, h here, n int) (wire.Landing, error) {
+			return h.Landing(ctx, h.repo, n)
+		}, func(w io.Writer, l wire.Landing) {
+			row(w, "change", l.Number)
+			row(w, "target", l.Target)
+			row(w, "moved", short(l.Old)+" to "+l.New)
+			row(w, "by", fmt.Sprintf("%s, asked by %s, %s", l.Strategy, l.LandedBy, ago(l.LandedAt)))
+			row(w, "judged under", fmt.Sprintf("rules version %d", l.RulesVersion))
+			printReport(w, l.Report)
+		})
 }
 
 // marks show a requirement's state by shape, so that it can be read without colour.
-var marks = map[string]string{"met": "[x]", "unmet": "[ ]", "pending": "[~]", "not-applicable": "[-]", "overridden": "<o>"}
+var marks = map[string]string{"met": "[x]", "unmet": "[ ]", "pending": "[~]", "not-applicable": "[-]",
+	"overridden": "<o>"}
 
 // printRequirements lines up what is had, needed and asked; the next step stands below each that does not hold.
 func printRequirements(w io.Writer, r wire.Report) {
@@ -239,7 +261,8 @@ func printRequirements(w io.Writer, r wire.Report) {
 	}
 	fmt.Fprintln(w)
 	for i, q := range r.Requirements {
-		fmt.Fprintf(w, "%s %-14s %d of %d  %-*s  %s\n", marks[string(q.State)], q.State, q.Have, q.Need, width, titles[i], plain(q.Because))
+		fmt.Fprintf(w, "%s %-14s %d of %d  %-*s  %s\n", marks[string(q.State)], q.State, q.Have, q.Need, width,
+			titles[i], plain(q.Because))
 		if q.Next != "" && q.State != "met" {
 			fmt.Fprintf(w, "                           %s\n", plain(q.Next))
 		}
@@ -261,17 +284,19 @@ func printReport(w io.Writer, r wire.Report) {
 		if len(review.For) > 0 {
 			words = append(words, does+strings.Join(review.For, " and "))
 		}
-		fmt.Fprintf(w, "%s %s revision %d: %s\n", plain(review.By), said, review.Revision, plain(strings.Join(slices.Concat(words, review.Not, review.Since), "; ")))
+		fmt.Fprintf(w, "%s %s revision %d: %s\n", plain(review.By), said, review.Revision,
+			plain(strings.Join(slices.Concat(words, review.Not, review.Since), "; ")))
 	}
 }
 
 func (p *program) gate() *cobra.Command {
 	var ready bool
-	c := onChange(p, "gate N", "Say what still stands between a change and its target; exit 0 ready, 3 not ready", func(ctx context.Context, h here, n int) (wire.Report, error) {
-		r, err := h.Gate(ctx, h.repo, n)
-		ready = r.Ready
-		return r, err
-	}, func(w io.Writer, r wire.Report) { row(w, r.Summary); printReport(w, r) })
+	c := onChange(p, "gate N", "Say what still stands between a change and its target; exit 0 ready, 3 not ready",
+		func(ctx context.Context, h here, n int) (wire.Report, error) {
+			r, err := h.Gate(ctx, h.repo, n)
+			ready = r.Ready
+			return r, err
+		}, func(w io.Writer, r wire.Report) { row(w, r.Summary); printReport(w, r) })
 	show := c.RunE
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		if err := show(cmd, args); err != nil || ready {
@@ -285,13 +310,14 @@ func (p *program) gate() *cobra.Command {
 func (p *program) askReviewer() *cobra.Command {
 	var who []string
 	var optional bool
-	c := onChange(p, "ask N", "Ask people or teams for a review, or tell them of the change", func(ctx context.Context, h here, n int) (wire.Change, error) {
-		return h.AskReviewers(ctx, h.repo, n, who, optional)
-	}, func(w io.Writer, k wire.Change) {
-		for _, r := range k.Reviewers {
-			row(w, map[bool]string{false: "asked to review", true: "told of it"}[r.Optional], r.Who, r.Because)
-		}
-	})
+	c := onChange(p, "ask N", "Ask people or teams for a review, or tell them of the change",
+		func(ctx context.Context, h here, n int) (wire.Change, error) {
+			return h.AskReviewers(ctx, h.repo, n, who, optional)
+		}, func(w io.Writer, k wire.Change) {
+			for _, r := range k.Reviewers {
+				row(w, map[bool]string{false: "asked to review", true: "told of it"}[r.Optional], r.Who, r.Because)
+			}
+		})
 	c.Flags().StringSliceVar(&who, "who", nil, "person:LOGIN or team:NAME; may be given several times (needed)")
 	c.Flags().BoolVar(&optional, "optional", false, "tell them, without asking")
 	return needs(c, "who")
@@ -300,18 +326,19 @@ func (p *program) askReviewer() *cobra.Command {
 func (p *program) waitFor() *cobra.Command {
 	var until string
 	var timeout time.Duration
-	c := onChange(p, "wait N", "Wait for a change; exit 0 reached, 3 not in time, 4 never", func(ctx context.Context, h here, n int) (wire.Change, error) {
-		if until != "ready" && until != "landed" {
-			return wire.Change{}, misuse("--until is ready or landed, not %q", until)
-		}
-		return wait(ctx, h, n, until, timeout)
-	}, func(w io.Writer, k wire.Change) {
-		if until == "landed" {
-			row(w, fmt.Sprintf("change %d landed on %s as %s", k.Number, k.Target, k.LandedCommit))
-			return
-		}
-		row(w, k.Summary)
-	})
+	c := onChange(p, "wait N", "Wait for a change; exit 0 reached, 3 not in time, 4 never",
+		func(ctx context.Context, h here, n int) (wire.Change, error) {
+			if until != "ready" && until != "landed" {
+				return wire.Change{}, misuse("--until is ready or landed, not %q", until)
+			}
+			return wait(ctx, h, n, until, timeout)
+		}, func(w io.Writer, k wire.Change) {
+			if until == "landed" {
+				row(w, fmt.Sprintf("change %d landed on %s as %s", k.Number, k.Target, k.LandedCommit))
+				return
+			}
+			row(w, k.Summary)
+		})
 	c.Flags().StringVar(&until, "until", "landed", "what to wait for: ready or landed")
 	c.Flags().DurationVar(&timeout, "timeout", time.Minute, "how long to wait at most")
 	return c
@@ -387,11 +414,14 @@ func reached(ctx context.Context, h here, n int, until string) (wire.Change, boo
 
 func (p *program) review() *cobra.Command {
 	return group("review", "Approve, object, comment, withdraw",
-		p.verdict("approve", "Approve a revision", false), p.verdict("object", "Object to a revision; it blocks until withdrawn", true), p.comment(),
-		onChange(p, "withdraw N", "Take back your approval or objection", func(ctx context.Context, h here, n int) (wire.Review, error) {
-			return h.Withdraw(ctx, h.repo, n)
-		}, func(w io.Writer, r wire.Review) { row(w, fmt.Sprintf("your %s is withdrawn", noun[r.Verdict])) }),
-		onChange(p, "list N", "List what reviewers said", func(ctx context.Context, h here, n int) ([]wire.Review, error) {
+		p.verdict("approve", "Approve a revision", false), p.verdict("object",
+			"Object to a revision; it blocks until withdrawn", true), p.comment(),
+		onChange(p, "withdraw N", "Take back your approval or objection",
+			func(ctx context.Context, h here, n int) (wire.Review, error) {
+				return h.Withdraw(ctx, h.repo, n)
+			}, func(w io.Writer, r wire.Review) { row(w, fmt.Sprintf("your %s is withdrawn", noun[r.Verdict])) }),
+		onChange(p, "list N", "List what reviewers said", func(ctx context.Context, h here, n int) ([]wire.Review,
+			error) {
 			return h.Reviews(ctx, h.repo, n)
 		}, func(w io.Writer, reviews []wire.Review) {
 			row(w, "BY", "VERDICT", "REVISION", "STANDS", "WHEN", "TEXT")
@@ -400,7 +430,8 @@ func (p *program) review() *cobra.Command {
 				if r.Verdict != "comment" {
 					stands = yesNo(r.Standing)
 				}
-				row(w, r.By, r.Verdict, r.Revision, stands, ago(r.CreatedAt), strings.Join(append([]string{r.Text}, r.Altered...), "; "))
+				row(w, r.By, r.Verdict, r.Revision, stands, ago(r.CreatedAt),
+					strings.Join(append([]string{r.Text}, r.Altered...), "; "))
 			}
 		}))
 }
@@ -463,74 +494,82 @@ func (p *program) agreed(format string, args ...any) bool {
 
 func (p *program) comment() *cobra.Command {
 	var gathered bool
-	c := inRepo(p, "comment N [TEXT]", "Say something without a verdict", cobra.RangeArgs(1, 2), func(ctx context.Context, h here, args []string) (wire.Review, error) {
-		n, err := changeNumber(args[0])
-		if err != nil {
-			return wire.Review{}, err
-		}
-		text := strings.Join(args[1:], "")
-		switch {
-		case gathered:
-			return h.SendGathered(ctx, h.repo, n, "comment", 0, text)
-		case text == "":
-			return wire.Review{}, misuse("say something: tavrin review comment %d TEXT, or --gathered to send what you have gathered", n)
-		}
-		return h.Review(ctx, h.repo, n, "comment", 0, text)
-	}, recorded)
+	c := inRepo(p, "comment N [TEXT]", "Say something without a verdict", cobra.RangeArgs(1, 2),
+		func(ctx context.Context, h here, args []string) (wire.Review, error) {
+			n, err := changeNumber(args[0])
+			if err != nil {
+				return wire.Review{}, err
+			}
+			text := strings.Join(args[1:], "")
+			switch {
+			case gathered:
+				return h.SendGathered(ctx, h.repo, n, "comment", 0, text)
+			case text == "":
+				return wire.Review{}, misuse("say something: tavrin review comment %d TEXT, or --gathered to send what "+
+					"you have gathered", n)
+			}
+			return h.Review(ctx, h.repo, n, "comment", 0, text)
+		}, recorded)
 	c.Flags().BoolVar(&gathered, "gathered", false, "send what you have gathered, in one go")
 	return c
 }
 
 func (p *program) queue() *cobra.Command {
 	var branch string
-	show := inRepo(p, "show", "Show the line for a branch", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.Queue, error) {
-		return h.Queue(ctx, h.repo, branch)
-	}, func(w io.Writer, q wire.Queue) {
-		row(w, fmt.Sprintf("%s is at %s. %s", q.Branch, short(q.Tip), q.Caption))
-		for _, c := range q.Silent {
-			who := "Nobody answers for"
-			if c.Runner {
-				who = "No runner takes"
+	show := inRepo(p, "show", "Show the line for a branch", cobra.NoArgs,
+		func(ctx context.Context, h here, _ []string) (wire.Queue, error) {
+			return h.Queue(ctx, h.repo, branch)
+		}, func(w io.Writer, q wire.Queue) {
+			row(w, fmt.Sprintf("%s is at %s. %s", q.Branch, short(q.Tip), q.Caption))
+			for _, c := range q.Silent {
+				who := "Nobody answers for"
+				if c.Runner {
+					who = "No runner takes"
+				}
+				row(w, fmt.Sprintf("%s check %s on %s (%s, attempt %d), asked for %s.", who, c.Name, short(c.Commit), c.For,
+					c.Attempt, ago(c.Since)))
 			}
-			row(w, fmt.Sprintf("%s check %s on %s (%s, attempt %d), asked for %s.", who, c.Name, short(c.Commit), c.For, c.Attempt, ago(c.Since)))
-		}
-		if len(q.Entries)+len(q.Recent) == 0 {
-			return
-		}
-		fmt.Fprintln(w)
-		row(w, "PLACE", "CHANGE", "STATE", "BY", "TITLE", "REASON")
-		for _, e := range append(q.Entries, q.Recent...) {
-			place := "-"
-			if e.Position > 0 {
-				place = strconv.Itoa(e.Position)
+			if len(q.Entries)+len(q.Recent) == 0 {
+				return
 			}
-			row(w, place, e.Number, e.State, e.Strategy, e.Title, e.Reason)
-		}
-	})
+			fmt.Fprintln(w)
+			row(w, "PLACE", "CHANGE", "STATE", "BY", "TITLE", "REASON")
+			for _, e := range append(q.Entries, q.Recent...) {
+				place := "-"
+				if e.Position > 0 {
+					place = strconv.Itoa(e.Position)
+				}
+				row(w, place, e.Number, e.State, e.Strategy, e.Title, e.Reason)
+			}
+		})
 	show.Flags().StringVar(&branch, "branch", "", "target branch (default: the default branch)")
 	return group("queue", "Land changes as soon as they may", p.join(), show,
-		onChange(p, "leave N", "Take a change out of the queue", func(ctx context.Context, h here, n int) (wire.Entry, error) {
-			return h.Leave(ctx, h.repo, n)
-		}, func(w io.Writer, e wire.Entry) {
-			row(w, fmt.Sprintf("change %d is out of the queue of %s", e.Number, e.Target))
-		}))
+		onChange(p, "leave N", "Take a change out of the queue",
+			func(ctx context.Context, h here, n int) (wire.Entry, error) {
+				return h.Leave(ctx, h.repo, n)
+			}, func(w io.Writer, e wire.Entry) {
+				row(w, fmt.Sprintf("change %d is out of the queue of %s", e.Number, e.Target))
+			}))
 }
 
 func (p *program) join() *cobra.Command {
 	e := client.NewEntry{}
 	var remove bool
 	var c *cobra.Command
-	c = onChange(p, "join N", "Land a change as soon as its gate is ready and its rehearsal passes", func(ctx context.Context, h here, n int) (wire.Entry, error) {
-		if c.Flags().Changed("remove-source") {
-			e.RemoveSource = &remove
-		}
-		return h.Join(ctx, h.repo, n, e)
-	}, func(w io.Writer, e wire.Entry) {
-		row(w, fmt.Sprintf("change %d is in the queue of %s at place %d, by %s; nobody has to come back for it", e.Number, e.Target, e.Position, e.Strategy))
-	})
+	c = onChange(p, "join N", "Land a change as soon as its gate is ready and its rehearsal passes",
+		func(ctx context.Context, h here, n int) (wire.Entry, error) {
+			if c.Flags().Changed("remove-source") {
+				e.RemoveSource = &remove
+			}
+			return h.Join(ctx, h.repo, n, e)
+		}, func(w io.Writer, e wire.Entry) {
+			row(w, fmt.Sprintf("change %d is in the queue of %s at place %d, by %s; nobody has to come back for it",
+				e.Number, e.Target, e.Position, e.Strategy))
+		})
 	f := c.Flags()
 	f.StringVar(&e.Strategy, "strategy", "", "rebase, squash or merge (default: as the rules say)")
-	f.StringVar(&e.Message, "message", "", "message of the squash or merge commit (default: from title and description)")
+	f.StringVar(&e.Message, "message", "",
+		"message of the squash or merge commit (default: from title and description)")
 	f.BoolVar(&remove, "remove-source", false, "remove the source branch after landing (default: as the rules say)")
 	return c
 }

@@ -20,39 +20,45 @@ import (
 
 func (p *program) check() *cobra.Command {
 	var name string
-	again := inRepo(p, "again COMMIT", "Ask for another attempt of a check", cobra.ExactArgs(1), func(ctx context.Context, h here, args []string) (wire.Check, error) {
-		return h.AskAgain(ctx, h.repo, args[0], name)
-	}, func(w io.Writer, k wire.Check) {
-		row(w, fmt.Sprintf("attempt %d of %s on %s was asked for", k.Attempt, k.Name, short(k.Commit)))
-	})
+	again := inRepo(p, "again COMMIT", "Ask for another attempt of a check", cobra.ExactArgs(1),
+		func(ctx context.Context, h here, args []string) (wire.Check, error) {
+			return h.AskAgain(ctx, h.repo, args[0], name)
+		}, func(w io.Writer, k wire.Check) {
+			row(w, fmt.Sprintf("attempt %d of %s on %s was asked for", k.Attempt, k.Name, short(k.Commit)))
+		})
 	again.Flags().StringVar(&name, "name", "", "name of the check (needed)")
-	return group("check", "Report checks, look at them, run them by hand", p.reportCheck(), needs(again, "name"), p.listChecks(),
-		inRepo(p, "wanted", "List checks that wait for a witness", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Check, error) {
-			return h.Wanted(ctx, h.repo)
-		}, printChecks),
-		inRepo(p, "log COMMIT NAME", "Print the end of a runner's log", cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (wire.Check, error) {
-			checks, err := h.Checks(ctx, h.repo, args[0])
-			i := slices.IndexFunc(checks, func(k wire.Check) bool { return k.Name == args[1] })
-			if err == nil && i < 0 {
-				err = fmt.Errorf("check %q was not seen on %s", args[1], short(args[0]))
-			}
-			if err != nil {
-				return wire.Check{}, err
-			}
-			return checks[i], nil
-		}, func(_ io.Writer, k wire.Check) { fmt.Fprint(p.out, block(k.Log)) }),
-		&cobra.Command{Use: "run NAME", Short: "Run a command check by hand, in the work tree as it is", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-			return p.runHere(cmd.Context(), args[0])
-		}})
+	return group("check", "Report checks, look at them, run them by hand", p.reportCheck(), needs(again, "name"),
+		p.listChecks(),
+		inRepo(p, "wanted", "List checks that wait for a witness", cobra.NoArgs,
+			func(ctx context.Context, h here, _ []string) ([]wire.Check, error) {
+				return h.Wanted(ctx, h.repo)
+			}, printChecks),
+		inRepo(p, "log COMMIT NAME", "Print the end of a runner's log", cobra.ExactArgs(2),
+			func(ctx context.Context, h here, args []string) (wire.Check, error) {
+				checks, err := h.Checks(ctx, h.repo, args[0])
+				i := slices.IndexFunc(checks, func(k wire.Check) bool { return k.Name == args[1] })
+				if err == nil && i < 0 {
+					err = fmt.Errorf("check %q was not seen on %s", args[1], short(args[0]))
+				}
+				if err != nil {
+					return wire.Check{}, err
+				}
+				return checks[i], nil
+			}, func(_ io.Writer, k wire.Check) { fmt.Fprint(p.out, block(k.Log)) }),
+		&cobra.Command{Use: "run NAME", Short: "Run a command check by hand, in the work tree as it is",
+			Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+				return p.runHere(cmd.Context(), args[0])
+			}})
 }
 
 func (p *program) reportCheck() *cobra.Command {
 	n := client.NewReport{}
-	c := inRepo(p, "report", "Say how a check stands, as a witness", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.Check, error) {
-		return h.ReportCheck(ctx, h.repo, n)
-	}, func(w io.Writer, k wire.Check) {
-		row(w, fmt.Sprintf("%s is %s on %s (attempt %d)", k.Name, k.State, short(k.Commit), k.Attempt))
-	})
+	c := inRepo(p, "report", "Say how a check stands, as a witness", cobra.NoArgs,
+		func(ctx context.Context, h here, _ []string) (wire.Check, error) {
+			return h.ReportCheck(ctx, h.repo, n)
+		}, func(w io.Writer, k wire.Check) {
+			row(w, fmt.Sprintf("%s is %s on %s (attempt %d)", k.Name, k.State, short(k.Commit), k.Attempt))
+		})
 	f := c.Flags()
 	f.StringVar(&n.Commit, "commit", "", "whole id of the commit (needed)")
 	f.StringVar(&n.Name, "name", "", "name of the check (needed)")
@@ -65,10 +71,12 @@ func (p *program) reportCheck() *cobra.Command {
 
 // listChecks lists the checks of a commit or, without one, every name seen so far.
 func (p *program) listChecks() *cobra.Command {
-	ofCommit := inRepo(p, "list [COMMIT]", "List the checks of a commit, or all names seen so far", cobra.MaximumNArgs(1), func(ctx context.Context, h here, args []string) ([]wire.Check, error) {
-		return h.Checks(ctx, h.repo, args[0])
-	}, printChecks)
-	names := inRepo(p, "list", "", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.CheckName, error) {
+	ofCommit := inRepo(p, "list [COMMIT]", "List the checks of a commit, or all names seen so far",
+		cobra.MaximumNArgs(1), func(ctx context.Context, h here, args []string) ([]wire.Check, error) {
+			return h.Checks(ctx, h.repo, args[0])
+		}, printChecks)
+	names := inRepo(p, "list", "", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.CheckName,
+		error) {
 		return h.CheckNames(ctx, h.repo)
 	}, func(w io.Writer, names []wire.CheckName) {
 		row(w, "CHECK", "DEMANDED", "REPORTS", "LAST SEEN", "COMMAND")
@@ -143,29 +151,34 @@ func (p *program) runHere(ctx context.Context, name string) error {
 func (p *program) runner() *cobra.Command {
 	var users string
 	o := runner.Options{}
-	c := &cobra.Command{Use: "runner", Short: "Take command checks and run them", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		text, err := os.ReadFile(o.TokenFile)
-		if err != nil {
-			return fmt.Errorf("read the runner's token: %w", err)
-		}
-		p.token = strings.TrimSpace(string(text))
-		if o.Client, err = p.client(); err != nil {
-			return err
-		}
-		if users != "" {
-			if n, err := fmt.Sscanf(users, "%d-%d", &o.FirstUser, &o.LastUser); n != 2 || err != nil || o.FirstUser < 1 || o.LastUser < o.FirstUser {
-				return misuse("--job-users is FIRST-LAST, two numbers of users, such as %d-%d, not %q", runner.FirstJobUser, runner.LastJobUser, users)
+	c := &cobra.Command{Use: "runner", Short: "Take command checks and run them", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			text, err := os.ReadFile(o.TokenFile)
+			if err != nil {
+				return fmt.Errorf("read the runner's token: %w", err)
 			}
-		}
-		o.Log = slog.New(slog.NewTextHandler(p.err, nil))
-		return runner.Run(cmd.Context(), o)
-	}}
+			p.token = strings.TrimSpace(string(text))
+			if o.Client, err = p.client(); err != nil {
+				return err
+			}
+			if users != "" {
+				if n, err := fmt.Sscanf(users, "%d-%d", &o.FirstUser, &o.LastUser); n != 2 || err != nil ||
+					o.FirstUser < 1 || o.LastUser < o.FirstUser {
+					return misuse("--job-users is FIRST-LAST, two numbers of users, such as %d-%d, not %q",
+						runner.FirstJobUser, runner.LastJobUser, users)
+				}
+			}
+			o.Log = slog.New(slog.NewTextHandler(p.err, nil))
+			return runner.Run(cmd.Context(), o)
+		}}
 	f := c.Flags()
 	f.StringVar(&o.TokenFile, "token-file", "", "file with the runner's token (needed)")
 	f.StringVar(&o.Dir, "work-dir", "", "folder for checkouts (default: the system's for temporary files)")
 	f.BoolVar(&o.BesideService, "beside-service", false, "start even where the service's data can be read")
-	f.BoolVar(&o.BesideRunner, "beside-runner", false, "run jobs as this runner's own user, where they can read its token")
-	f.StringVar(&users, "job-users", "", fmt.Sprintf("FIRST-LAST: the users, by number, of which a runner started as root gives each job one (default %d-%d)", runner.FirstJobUser, runner.LastJobUser))
+	f.BoolVar(&o.BesideRunner, "beside-runner", false, "run jobs as this runner's own user, where they can read its "+
+		"token")
+	f.StringVar(&users, "job-users", "", fmt.Sprintf("FIRST-LAST: the users, by number, of which a runner started "+
+		"as root gives each job one (default %d-%d)", runner.FirstJobUser, runner.LastJobUser))
 	f.BoolVar(&o.Once, "once", false, "end when no job is waiting")
 	return needs(c, "token-file")
 }

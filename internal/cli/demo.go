@@ -22,11 +22,13 @@ import (
 func (p *program) demo() *cobra.Command {
 	var once bool
 	var listen string
-	c := &cobra.Command{Use: "demo", Short: "Run the service with a made-up co-operative at work in it", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		return p.runDemo(cmd.Context(), listen, once)
-	}}
+	c := &cobra.Command{Use: "demo", Short: "Run the service with a made-up co-operative at work in it",
+		Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			return p.runDemo(cmd.Context(), listen, once)
+		}}
 	c.Flags().BoolVar(&once, "once", false, "tell the whole story in one go, with real output, and end")
-	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7420", "address to listen on; with --once any free port of loopback")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7420",
+		"address to listen on; with --once any free port of loopback")
 	return c
 }
 
@@ -85,12 +87,14 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 }
 
 // demoHelpers starts the runner and the bench.
-func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world *demo.World, once bool, log *slog.Logger) error {
+func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world *demo.World, once bool,
+	log *slog.Logger) error {
 	self, err := os.Executable()
 	if err != nil {
 		return err
 	}
-	runner := exec.CommandContext(ctx, self, "runner", "--token-file", world.TokenFile("barn"), "--beside-service", "--beside-runner", "--url", world.URL)
+	runner := exec.CommandContext(ctx, self, "runner", "--token-file", world.TokenFile("barn"), "--beside-service",
+		"--beside-runner", "--url", world.URL)
 	runner.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + world.Dir}
 	runner.Cancel = func() error { return runner.Process.Signal(syscall.SIGTERM) }
 	runner.WaitDelay = 5 * time.Second
@@ -116,7 +120,8 @@ func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world 
 	if once {
 		takes = time.Second
 	}
-	bench := standin.Bench{Client: c, Repos: []string{demo.House + "/irrigation"}, Check: "valve-bench", Takes: takes, Log: log}
+	bench := standin.Bench{Client: c, Repos: []string{demo.House + "/irrigation"}, Check: "valve-bench", Takes: takes,
+		Log: log}
 	group.Go(func() { bench.Run(ctx) })
 	return nil
 }
@@ -151,5 +156,6 @@ Eight things to try (export TAVRIN_URL=%s):
 
 Ctrl-C ends the demonstration and removes what it made.
 `, world.URL, world.TokenFile("ines"), world.TokenFile("odo"), world.TokenFile("tamsin"), world.TokenFile("pavo"), world.TokenFile("wren"), world.TokenFile("admin"),
-		world.URL, world.URL, world.URL, world.URL, filepath.Join(world.Dir, "too-strict.rules.yaml"), world.URL, world.URL)
+		world.URL, world.URL, world.URL, world.URL, filepath.Join(world.Dir,
+			"too-strict.rules.yaml"), world.URL, world.URL)
 }

@@ -58,21 +58,22 @@ type fetched struct {
 func (p *program) fetch() *cobra.Command {
 	var revision int
 	var rehearsal, checkout bool
-	c := onChange(p, "fetch N", "Bring a change, an earlier revision or its rehearsal into this clone", func(ctx context.Context, h here, n int) (fetched, error) {
-		f, err := p.commitOf(ctx, h, n, revision, rehearsal)
-		if err != nil {
-			return f, err
-		}
-		if err := gitHere(ctx, h, "fetch", "--quiet", h.GitURL(h.repo), f.Commit); err != nil || !checkout {
-			return f, err
-		}
-		return f, gitHere(ctx, h, "checkout", "--quiet", "--detach", f.Commit)
-	}, func(w io.Writer, f fetched) {
-		row(w, fmt.Sprintf("%s of change %d is here as %s", f.What, f.Number, f.Commit))
-		if !checkout {
-			row(w, "git checkout --detach "+short(f.Commit))
-		}
-	})
+	c := onChange(p, "fetch N", "Bring a change, an earlier revision or its rehearsal into this clone",
+		func(ctx context.Context, h here, n int) (fetched, error) {
+			f, err := p.commitOf(ctx, h, n, revision, rehearsal)
+			if err != nil {
+				return f, err
+			}
+			if err := gitHere(ctx, h, "fetch", "--quiet", h.GitURL(h.repo), f.Commit); err != nil || !checkout {
+				return f, err
+			}
+			return f, gitHere(ctx, h, "checkout", "--quiet", "--detach", f.Commit)
+		}, func(w io.Writer, f fetched) {
+			row(w, fmt.Sprintf("%s of change %d is here as %s", f.What, f.Number, f.Commit))
+			if !checkout {
+				row(w, "git checkout --detach "+short(f.Commit))
+			}
+		})
 	c.Flags().IntVar(&revision, "revision", 0, "an earlier revision (default: the newest)")
 	c.Flags().BoolVar(&rehearsal, "rehearsal", false, "the rehearsal: as it would land")
 	c.Flags().BoolVar(&checkout, "checkout", false, "check it out, on no branch")
@@ -88,7 +89,8 @@ func (p *program) commitOf(ctx context.Context, h here, n, revision int, rehears
 	}
 	if rehearsal {
 		if k.Entry == nil || k.Entry.Rehearsal == nil {
-			return fetched{}, fmt.Errorf("change %d has no rehearsal now: it gets one in the queue, once it is ready", n)
+			return fetched{}, fmt.Errorf("change %d has no rehearsal now: it gets one in the queue, once it is ready",
+				n)
 		}
 		return fetched{n, "the rehearsal", k.Entry.Rehearsal.Commit}, nil
 	}
@@ -121,45 +123,47 @@ func (p *program) try() *cobra.Command {
 	var rehearsal bool
 	var only []string
 	failed := false
-	c := onChange(p, "try N", "Run a change's command checks here, in a checkout of its own; exit 0 all passed, 3 not", func(ctx context.Context, h here, n int) ([]tried, error) {
-		f, err := p.commitOf(ctx, h, n, revision, rehearsal)
-		if err != nil {
-			return nil, err
-		}
-		checks, err := commandsOf(ctx, h, n, only)
-		if err != nil {
-			return nil, err
-		}
-		dir, err := os.MkdirTemp("", "tavrin-try-")
-		if err != nil {
-			return nil, err
-		}
-		defer os.RemoveAll(dir)
-		tree := filepath.Join(dir, "tree")
-		if err := gitHere(ctx, h, "fetch", "--quiet", h.GitURL(h.repo), f.Commit); err != nil {
-			return nil, err
-		}
-		if err := gitHere(ctx, h, "worktree", "add", "--quiet", "--detach", tree, f.Commit); err != nil {
-			return nil, err
-		}
-		defer gitHere(context.WithoutCancel(ctx), h, "worktree", "remove", "--force", tree)
-		fmt.Fprintf(p.err, "running %s of %s of change %d (%s) on this machine\n", counted(len(checks), "check"), f.What, n, short(f.Commit))
-		var out []tried
-		for _, k := range checks {
-			t, err := p.runCheck(ctx, tree, k)
+	c := onChange(p, "try N", "Run a change's command checks here, in a checkout of its own; exit 0 all passed, 3 not",
+		func(ctx context.Context, h here, n int) ([]tried, error) {
+			f, err := p.commitOf(ctx, h, n, revision, rehearsal)
 			if err != nil {
-				return out, err
+				return nil, err
 			}
-			failed = failed || t.State != "passed"
-			out = append(out, t)
-		}
-		return out, nil
-	}, func(w io.Writer, all []tried) {
-		row(w, "CHECK", "STATE", "TOOK", "COMMAND")
-		for _, t := range all {
-			row(w, t.Check, t.State, fmt.Sprintf("%.1f s", t.Seconds), t.Command)
-		}
-	})
+			checks, err := commandsOf(ctx, h, n, only)
+			if err != nil {
+				return nil, err
+			}
+			dir, err := os.MkdirTemp("", "tavrin-try-")
+			if err != nil {
+				return nil, err
+			}
+			defer os.RemoveAll(dir)
+			tree := filepath.Join(dir, "tree")
+			if err := gitHere(ctx, h, "fetch", "--quiet", h.GitURL(h.repo), f.Commit); err != nil {
+				return nil, err
+			}
+			if err := gitHere(ctx, h, "worktree", "add", "--quiet", "--detach", tree, f.Commit); err != nil {
+				return nil, err
+			}
+			defer gitHere(context.WithoutCancel(ctx), h, "worktree", "remove", "--force", tree)
+			fmt.Fprintf(p.err, "running %s of %s of change %d (%s) on this machine\n", counted(len(checks), "check"),
+				f.What, n, short(f.Commit))
+			var out []tried
+			for _, k := range checks {
+				t, err := p.runCheck(ctx, tree, k)
+				if err != nil {
+					return out, err
+				}
+				failed = failed || t.State != "passed"
+				out = append(out, t)
+			}
+			return out, nil
+		}, func(w io.Writer, all []tried) {
+			row(w, "CHECK", "STATE", "TOOK", "COMMAND")
+			for _, t := range all {
+				row(w, t.Check, t.State, fmt.Sprintf("%.1f s", t.Seconds), t.Command)
+			}
+		})
 	run := c.RunE
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		if err := run(cmd, args); err != nil || !failed {
@@ -198,7 +202,8 @@ func commandsOf(ctx context.Context, h here, n int, only []string) ([]wire.Check
 	}
 	for _, name := range only {
 		if !slices.ContainsFunc(out, func(k wire.CheckName) bool { return k.Name == name }) {
-			return nil, fmt.Errorf("check %q is not a command of the rules, so that it cannot be run here: tavrin check names lists those that are", name)
+			return nil, fmt.Errorf("check %q is not a command of the rules, so that it cannot be run here: tavrin "+
+				"check names lists those that are", name)
 		}
 	}
 	if len(out) == 0 {

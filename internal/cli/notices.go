@@ -16,16 +16,17 @@ import (
 func (p *program) notices() *cobra.Command {
 	var limit int
 	var keep bool
-	c := answer(p, "notices", "Show what others did to what you follow or have a part in", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) (wire.Notices, error) {
-		n, err := c.Notices(ctx, limit)
-		if err == nil && !keep && len(n.Notices) > 0 {
-			err = c.SeenNotices(ctx, n.Notices[0].Seq)
-		}
-		return n, err
-	}, func(w io.Writer, n wire.Notices) {
-		row(w, fmt.Sprintf("%d new", n.New))
-		printNotices(w, n.Notices)
-	})
+	c := answer(p, "notices", "Show what others did to what you follow or have a part in", cobra.NoArgs,
+		func(ctx context.Context, c *client.Client, _ []string) (wire.Notices, error) {
+			n, err := c.Notices(ctx, limit)
+			if err == nil && !keep && len(n.Notices) > 0 {
+				err = c.SeenNotices(ctx, n.Notices[0].Seq)
+			}
+			return n, err
+		}, func(w io.Writer, n wire.Notices) {
+			row(w, fmt.Sprintf("%d new", n.New))
+			printNotices(w, n.Notices)
+		})
 	c.Flags().IntVar(&limit, "limit", 50, "how many")
 	c.Flags().BoolVar(&keep, "keep", false, "leave them new")
 	return c
@@ -44,64 +45,67 @@ func printNotices(w io.Writer, all []wire.Notice) {
 // digest gathers what somebody has missed.
 func (p *program) digest() *cobra.Command {
 	var since time.Duration
-	c := answer(p, "digest", "Sum up what waits for you and what happened, of the last day or so", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) (wire.Digest, error) {
-		return c.Digest(ctx, time.Now().Add(-since))
-	}, func(w io.Writer, d wire.Digest) {
-		row(w, "Since "+d.Since.Local().Format("2006-01-02 15:04")+":")
-		if len(d.Desk) == 0 {
-			row(w, "Nothing waits for you.")
-		}
-		for _, i := range d.Desk {
-			row(w, deskWords[i.Kind], ago(i.Since), fmt.Sprintf("%s %d, %q", i.Repository, i.Number, i.Title), i.What)
-		}
-		fmt.Fprintln(w)
-		if len(d.Notices) == 0 {
-			row(w, "Nothing happened to what you follow.")
-		}
-		printNotices(w, d.Notices)
-	})
+	c := answer(p, "digest", "Sum up what waits for you and what happened, of the last day or so", cobra.NoArgs,
+		func(ctx context.Context, c *client.Client, _ []string) (wire.Digest, error) {
+			return c.Digest(ctx, time.Now().Add(-since))
+		}, func(w io.Writer, d wire.Digest) {
+			row(w, "Since "+d.Since.Local().Format("2006-01-02 15:04")+":")
+			if len(d.Desk) == 0 {
+				row(w, "Nothing waits for you.")
+			}
+			for _, i := range d.Desk {
+				row(w, deskWords[i.Kind], ago(i.Since), fmt.Sprintf("%s %d, %q", i.Repository, i.Number, i.Title), i.What)
+			}
+			fmt.Fprintln(w)
+			if len(d.Notices) == 0 {
+				row(w, "Nothing happened to what you follow.")
+			}
+			printNotices(w, d.Notices)
+		})
 	c.Flags().DurationVar(&since, "since", 24*time.Hour, "how far to look back")
 	return c
 }
 
 // follow says what whoever asks wants to hear of.
 func (p *program) follow(use, short string, follow bool) *cobra.Command {
-	return inRepo(p, use+" [N]", short, cobra.MaximumNArgs(1), func(ctx context.Context, h here, args []string) (wire.Following, error) {
-		n := 0
-		if len(args) > 0 {
-			var err error
-			if n, err = changeNumber(args[0]); err != nil {
-				return wire.Following{}, err
+	return inRepo(p, use+" [N]", short, cobra.MaximumNArgs(1),
+		func(ctx context.Context, h here, args []string) (wire.Following, error) {
+			n := 0
+			if len(args) > 0 {
+				var err error
+				if n, err = changeNumber(args[0]); err != nil {
+					return wire.Following{}, err
+				}
 			}
-		}
-		return h.Follow(ctx, h.repo, n, follow)
-	}, func(w io.Writer, f wire.Following) {
-		what := f.Repository
-		if f.Number > 0 {
-			what = fmt.Sprintf("change %d of %s", f.Number, f.Repository)
-		}
-		row(w, map[bool]string{false: "you follow ", true: "you do not follow "}[f.Muted]+what)
-	})
+			return h.Follow(ctx, h.repo, n, follow)
+		}, func(w io.Writer, f wire.Following) {
+			what := f.Repository
+			if f.Number > 0 {
+				what = fmt.Sprintf("change %d of %s", f.Number, f.Repository)
+			}
+			row(w, map[bool]string{false: "you follow ", true: "you do not follow "}[f.Muted]+what)
+		})
 }
 
 // feed makes and revokes the private address of somebody's Atom feed.
 func (p *program) feed() *cobra.Command {
 	var revoke bool
-	c := answer(p, "feed", "Give your notices a private Atom address; the one before ends", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) (wire.Feed, error) {
-		if revoke {
-			return wire.Feed{}, c.RevokeFeed(ctx)
-		}
-		f, err := c.MakeFeed(ctx)
-		f.Path = c.URL() + f.Path
-		return f, err
-	}, func(w io.Writer, f wire.Feed) {
-		if revoke {
-			row(w, "the address of your feed is good for nothing any more")
-			return
-		}
-		row(w, f.Path)
-		row(w, "whoever knows this address may read your notices; tavrin feed --revoke ends it")
-	})
+	c := answer(p, "feed", "Give your notices a private Atom address; the one before ends", cobra.NoArgs,
+		func(ctx context.Context, c *client.Client, _ []string) (wire.Feed, error) {
+			if revoke {
+				return wire.Feed{}, c.RevokeFeed(ctx)
+			}
+			f, err := c.MakeFeed(ctx)
+			f.Path = c.URL() + f.Path
+			return f, err
+		}, func(w io.Writer, f wire.Feed) {
+			if revoke {
+				row(w, "the address of your feed is good for nothing any more")
+				return
+			}
+			row(w, f.Path)
+			row(w, "whoever knows this address may read your notices; tavrin feed --revoke ends it")
+		})
 	c.Flags().BoolVar(&revoke, "revoke", false, "end the address, and make none")
 	return c
 }

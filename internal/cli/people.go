@@ -16,23 +16,26 @@ import (
 )
 
 func (p *program) me() *cobra.Command {
-	return answer(p, "me", "Show who you are to the service", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) (wire.Me, error) {
-		return c.Me(ctx)
-	}, func(w io.Writer, me wire.Me) {
-		row(w, "login", me.Login)
-		row(w, "name", me.Name)
-		row(w, "teams", list(me.Teams))
-		row(w, "administrator", yesNo(me.Admin))
-		row(w, "token scope", me.Scope)
-	})
+	return answer(p, "me", "Show who you are to the service", cobra.NoArgs,
+		func(ctx context.Context, c *client.Client, _ []string) (wire.Me, error) {
+			return c.Me(ctx)
+		}, func(w io.Writer, me wire.Me) {
+			row(w, "login", me.Login)
+			row(w, "name", me.Name)
+			row(w, "teams", list(me.Teams))
+			row(w, "administrator", yesNo(me.Admin))
+			row(w, "token scope", me.Scope)
+		})
 }
 
 func (p *program) house() *cobra.Command {
 	return group("house", "Make and list houses, the homes of repositories",
-		answer(p, "create HOUSE", "Make a house", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.House, error) {
-			return c.CreateHouse(ctx, args[0])
-		}, func(w io.Writer, h wire.House) { row(w, "made house "+h.Name) }),
-		answer(p, "list", "List houses", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.House, error) {
+		answer(p, "create HOUSE", "Make a house", cobra.ExactArgs(1),
+			func(ctx context.Context, c *client.Client, args []string) (wire.House, error) {
+				return c.CreateHouse(ctx, args[0])
+			}, func(w io.Writer, h wire.House) { row(w, "made house "+h.Name) }),
+		answer(p, "list", "List houses", cobra.NoArgs, func(ctx context.Context, c *client.Client,
+			_ []string) ([]wire.House, error) {
 			return c.Houses(ctx)
 		}, func(w io.Writer, houses []wire.House) {
 			row(w, "HOUSE", "YOUR ROLE", "REPOSITORIES")
@@ -40,11 +43,13 @@ func (p *program) house() *cobra.Command {
 				row(w, h.Name, h.Role, h.Repositories)
 			}
 		}),
-		p.grant("grant HOUSE LOGIN|team:NAME ROLE", "Give a role in a house: reader, writer, maintainer, keeper or none"))
+		p.grant("grant HOUSE LOGIN|team:NAME ROLE",
+			"Give a role in a house: reader, writer, maintainer, keeper or none"))
 }
 
 func (p *program) grant(use, short string) *cobra.Command {
-	return answer(p, use, short, cobra.ExactArgs(3), func(ctx context.Context, c *client.Client, args []string) (wire.Grant, error) {
+	return answer(p, use, short, cobra.ExactArgs(3), func(ctx context.Context, c *client.Client,
+		args []string) (wire.Grant, error) {
 		g := wire.Grant{Where: args[0], Who: args[1], Role: args[2]}
 		return g, c.Grant(ctx, g.Where, g.Who, g.Role)
 	}, func(w io.Writer, g wire.Grant) {
@@ -54,12 +59,15 @@ func (p *program) grant(use, short string) *cobra.Command {
 
 func (p *program) person() *cobra.Command {
 	disable := func(use, short string, disabled bool) *cobra.Command {
-		return answer(p, use, short, cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Disabled, error) {
+		return answer(p, use, short, cobra.ExactArgs(1), func(ctx context.Context, c *client.Client,
+			args []string) (wire.Disabled, error) {
 			return c.SetDisabled(ctx, args[0], disabled)
 		}, printDisabled)
 	}
-	return group("person", "Make, list and disable people", p.createAccount("create LOGIN", "Make a person", false), p.listPeople(false),
-		disable("disable LOGIN", "Take an account out of use; its tokens end, and what was begun with them", true), disable("enable LOGIN", "Take an account back into use; it needs new tokens", false))
+	return group("person", "Make, list and disable people", p.createAccount("create LOGIN", "Make a person", false),
+		p.listPeople(false),
+		disable("disable LOGIN", "Take an account out of use; its tokens end, and what was begun with them",
+			true), disable("enable LOGIN", "Take an account back into use; it needs new tokens", false))
 }
 
 // printDisabled says what ended, and what is left to be done.
@@ -68,19 +76,23 @@ func printDisabled(w io.Writer, d wire.Disabled) {
 		row(w, fmt.Sprintf("%s is back; old tokens are not: tavrin token create %s", d.Login, d.Login))
 		return
 	}
-	row(w, fmt.Sprintf("%s is out of use: %s ended", d.Login, strings.Join([]string{counted(d.Tokens, "token"), counted(d.Sessions, "session"), counted(d.Leases, "lease"), counted(d.Feeds, "feed")}, ", ")))
+	row(w, fmt.Sprintf("%s is out of use: %s ended", d.Login,
+		strings.Join([]string{counted(d.Tokens, "token"), counted(d.Sessions, "session"), counted(d.Leases, "lease"),
+			counted(d.Feeds, "feed")}, ", ")))
 	for _, where := range d.NamedBy {
 		row(w, "still named by "+where)
 	}
 }
 
 func (p *program) robot() *cobra.Command {
-	return group("robot", "Make and list robots: witnesses and runners", p.createAccount("create LOGIN", "Make a robot", true), p.listPeople(true))
+	return group("robot", "Make and list robots: witnesses and runners",
+		p.createAccount("create LOGIN", "Make a robot", true), p.listPeople(true))
 }
 
 func (p *program) createAccount(use, short string, robot bool) *cobra.Command {
 	n := client.NewPerson{Robot: robot}
-	c := answer(p, use, short, cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Person, error) {
+	c := answer(p, use, short, cobra.ExactArgs(1), func(ctx context.Context, c *client.Client,
+		args []string) (wire.Person, error) {
 		n.Login = args[0]
 		return c.CreatePerson(ctx, n)
 	}, func(w io.Writer, made wire.Person) {
@@ -95,7 +107,8 @@ func (p *program) createAccount(use, short string, robot bool) *cobra.Command {
 }
 
 func (p *program) listPeople(robots bool) *cobra.Command {
-	return answer(p, "list", "List them", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.Person, error) {
+	return answer(p, "list", "List them", cobra.NoArgs, func(ctx context.Context, c *client.Client,
+		_ []string) ([]wire.Person, error) {
 		all, err := c.People(ctx)
 		shown := []wire.Person{}
 		for _, person := range all {
@@ -123,7 +136,8 @@ func (p *program) team() *cobra.Command {
 	var members, keepers []string
 	withPeople := func(c *cobra.Command) *cobra.Command {
 		c.Flags().StringSliceVar(&members, "member", nil, "login of a member; may be given several times")
-		c.Flags().StringSliceVar(&keepers, "keeper", nil, "login of somebody who may change the team, besides administrators; may be given several times")
+		c.Flags().StringSliceVar(&keepers, "keeper", nil, "login of somebody who may change the team, besides "+
+			"administrators; may be given several times")
 		return c
 	}
 	said := func(verb string) func(io.Writer, wire.Team) {
@@ -140,17 +154,20 @@ func (p *program) team() *cobra.Command {
 	}
 	// "--member a b c" gives a to the flag and leaves b and c as arguments: both forms are meant.
 	return group("team", "Make teams, set their members and who keeps them",
-		withPeople(answer(p, "create NAME", "Make a team", cobra.MinimumNArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
-			return c.CreateTeam(ctx, args[0], append(members, args[1:]...), keepers)
-		}, said("made"))),
-		withPeople(answer(p, "set NAME", "Replace a team's members, its keepers, or both", cobra.MinimumNArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
-			t := wire.Team{Name: args[0], Members: append(members, args[1:]...), Keepers: keepers}
-			if t.Members == nil && t.Keepers == nil {
-				t.Members = []string{}
-			}
-			return t, c.SetTeam(ctx, t.Name, t.Members, t.Keepers)
-		}, said("set"))),
-		answer(p, "list", "List teams", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.Team, error) {
+		withPeople(answer(p, "create NAME", "Make a team", cobra.MinimumNArgs(1),
+			func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
+				return c.CreateTeam(ctx, args[0], append(members, args[1:]...), keepers)
+			}, said("made"))),
+		withPeople(answer(p, "set NAME", "Replace a team's members, its keepers, or both", cobra.MinimumNArgs(1),
+			func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
+				t := wire.Team{Name: args[0], Members: append(members, args[1:]...), Keepers: keepers}
+				if t.Members == nil && t.Keepers == nil {
+					t.Members = []string{}
+				}
+				return t, c.SetTeam(ctx, t.Name, t.Members, t.Keepers)
+			}, said("set"))),
+		answer(p, "list", "List teams", cobra.NoArgs, func(ctx context.Context, c *client.Client,
+			_ []string) ([]wire.Team, error) {
 			return c.Teams(ctx)
 		}, func(w io.Writer, teams []wire.Team) {
 			row(w, "TEAM", "MEMBERS", "KEPT BY")
@@ -162,60 +179,65 @@ func (p *program) team() *cobra.Command {
 
 func (p *program) tokens() *cobra.Command {
 	return group("token", "Make, list and revoke tokens", p.createToken(), p.listTokens(),
-		answer(p, "revoke ID", "End a token at once", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (nothing, error) {
-			id, err := strconv.ParseInt(args[0], 10, 64)
-			if err != nil {
-				return nothing{}, misuse("%q is not the id of a token; see tavrin token list", args[0])
-			}
-			return nothing{}, c.RevokeToken(ctx, id)
-		}, silent))
+		answer(p, "revoke ID", "End a token at once", cobra.ExactArgs(1),
+			func(ctx context.Context, c *client.Client, args []string) (nothing, error) {
+				id, err := strconv.ParseInt(args[0], 10, 64)
+				if err != nil {
+					return nothing{}, misuse("%q is not the id of a token; see tavrin token list", args[0])
+				}
+				return nothing{}, c.RevokeToken(ctx, id)
+			}, silent))
 }
 
 func (p *program) createToken() *cobra.Command {
 	n := client.NewToken{}
 	var lifetime string
-	c := answer(p, "create LOGIN", "Make a token and print it, this once, alone on standard output", cobra.MinimumNArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Token, error) {
-		d, err := days(lifetime)
-		if err != nil {
-			return wire.Token{}, err
-		}
-		n.Login, n.LifetimeSeconds = args[0], int64(d/time.Second)
-		if len(args) > 1 { // more values after "--witness HOUSE/NAME:CHECK"
-			if len(n.Witness) == 0 {
-				return wire.Token{}, misuse("one login is expected, not %s", strings.Join(args, " "))
+	c := answer(p, "create LOGIN", "Make a token and print it, this once, alone on standard output",
+		cobra.MinimumNArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Token, error) {
+			d, err := days(lifetime)
+			if err != nil {
+				return wire.Token{}, err
 			}
-			n.Witness = append(n.Witness, args[1:]...)
-		}
-		return c.CreateToken(ctx, n)
-	}, func(w io.Writer, t wire.Token) { row(w, t.Secret) })
+			n.Login, n.LifetimeSeconds = args[0], int64(d/time.Second)
+			if len(args) > 1 { // more values after "--witness HOUSE/NAME:CHECK"
+				if len(n.Witness) == 0 {
+					return wire.Token{}, misuse("one login is expected, not %s", strings.Join(args, " "))
+				}
+				n.Witness = append(n.Witness, args[1:]...)
+			}
+			return c.CreateToken(ctx, n)
+		}, func(w io.Writer, t wire.Token) { row(w, t.Secret) })
 	f := c.Flags()
 	f.StringVar(&n.Name, "name", "", "what it is for, to recognise it by")
 	f.StringVar(&lifetime, "expires", "", "how long it works, such as 12h or 90d (default 90d)")
 	f.BoolVar(&n.ReadOnly, "read-only", false, "for reading only")
-	f.StringSliceVar(&n.Witness, "witness", nil, "HOUSE/NAME:CHECK that it may report, and nothing else; may be given several times")
-	f.StringSliceVar(&n.Runner, "runner", nil, "HOUSE/NAME whose command checks it may take, and nothing else; may be given several times")
+	f.StringSliceVar(&n.Witness, "witness", nil, "HOUSE/NAME:CHECK that it may report, and nothing else; may be "+
+		"given several times")
+	f.StringSliceVar(&n.Runner, "runner", nil, "HOUSE/NAME whose command checks it may take, and nothing else; may "+
+		"be given several times")
 	return c
 }
 
 func (p *program) listTokens() *cobra.Command {
-	return answer(p, "list", "List your tokens (administrators: all)", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.Token, error) {
-		return c.Tokens(ctx)
-	}, func(w io.Writer, tokens []wire.Token) {
-		row(w, "ID", "LOGIN", "NAME", "SCOPE", "FOR", "EXPIRES", "LAST USED")
-		for _, t := range tokens {
-			expires, used := "-", "never"
-			if t.ExpiresAt != nil {
-				expires = t.ExpiresAt.Format("2006-01-02 15:04")
+	return answer(p, "list", "List your tokens (administrators: all)", cobra.NoArgs,
+		func(ctx context.Context, c *client.Client, _ []string) ([]wire.Token, error) {
+			return c.Tokens(ctx)
+		}, func(w io.Writer, tokens []wire.Token) {
+			row(w, "ID", "LOGIN", "NAME", "SCOPE", "FOR", "EXPIRES", "LAST USED")
+			for _, t := range tokens {
+				expires, used := "-", "never"
+				if t.ExpiresAt != nil {
+					expires = t.ExpiresAt.Format("2006-01-02 15:04")
+				}
+				if t.RevokedAt != nil {
+					expires = "revoked"
+				}
+				if t.LastUsedAt != nil {
+					used = ago(*t.LastUsedAt)
+				}
+				row(w, t.ID, t.Login, t.Name, t.Scope, list(t.Bindings), expires, used)
 			}
-			if t.RevokedAt != nil {
-				expires = "revoked"
-			}
-			if t.LastUsedAt != nil {
-				used = ago(*t.LastUsedAt)
-			}
-			row(w, t.ID, t.Login, t.Name, t.Scope, list(t.Bindings), expires, used)
-		}
-	})
+		})
 }
 
 // days reads a duration that may be in days.
@@ -238,7 +260,8 @@ func days(text string) (time.Duration, error) {
 // credential serves as git's credential helper (see gitcredentials(7)), so that tokens never stand in URLs.
 func (p *program) credential() *cobra.Command {
 	return &cobra.Command{
-		Use: "credential get|store|erase", Short: "Give git the token: git config credential.helper '!tavrin credential'", Args: cobra.ExactArgs(1),
+		Use: "credential get|store|erase", Short: "Give git the token: git config credential.helper '!tavrin " +
+			"credential'", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if args[0] != "get" {
 				return nil // there is nothing to store or erase
@@ -269,16 +292,17 @@ func (p *program) credential() *cobra.Command {
 }
 
 func (p *program) refusals() *cobra.Command {
-	return answer(p, "refusals", "List what was refused for a reason of rights since the service was started", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.Refusal, error) {
-		return c.Refusals(ctx)
-	}, func(w io.Writer, all []wire.Refusal) {
-		if len(all) == 0 {
-			row(w, "nothing was refused")
-			return
-		}
-		row(w, "TIMES", "LAST", "WHO", "WHAT", "WHY")
-		for _, r := range all {
-			row(w, r.Times, r.Last.Format("2006-01-02 15:04:05"), r.Who, r.What, r.Why)
-		}
-	})
+	return answer(p, "refusals", "List what was refused for a reason of rights since the service was started",
+		cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.Refusal, error) {
+			return c.Refusals(ctx)
+		}, func(w io.Writer, all []wire.Refusal) {
+			if len(all) == 0 {
+				row(w, "nothing was refused")
+				return
+			}
+			row(w, "TIMES", "LAST", "WHO", "WHAT", "WHY")
+			for _, r := range all {
+				row(w, r.Times, r.Last.Format("2006-01-02 15:04:05"), r.Who, r.What, r.Why)
+			}
+		})
 }

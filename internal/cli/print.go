@@ -55,8 +55,8 @@ func plain(s string) string {
 	}, s)
 }
 
-// block makes text of several lines safe for a terminal, keeping lines and tabs: every other character that is not seen, or
-// that turns others about, is shown by its number.
+// block makes text of several lines safe for a terminal, keeping lines and tabs: every other character that is not
+// seen, or that turns others about, is shown by its number.
 func block(s string) string {
 	var b strings.Builder
 	for _, c := range s {
@@ -69,10 +69,11 @@ func block(s string) string {
 	return b.String()
 }
 
-// unseen says whether a character is not seen, or turns others about: control and format characters, white space other than
-// the usual, and what programs are told to ignore.
+// unseen says whether a character is not seen, or turns others about: control and format characters, white space other
+// than the usual, and what programs are told to ignore.
 func unseen(c rune) bool {
-	return c != ' ' && (unicode.In(c, unicode.Cc, unicode.Cf, unicode.Co, unicode.Zl, unicode.Zp, unicode.Zs, unicode.Variation_Selector, unicode.Other_Default_Ignorable_Code_Point))
+	return c != ' ' && (unicode.In(c, unicode.Cc, unicode.Cf, unicode.Co, unicode.Zl, unicode.Zp, unicode.Zs,
+		unicode.Variation_Selector, unicode.Other_Default_Ignorable_Code_Point))
 }
 
 // ago says how long ago a time is.

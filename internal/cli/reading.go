@@ -18,46 +18,48 @@ func (p *program) diff() *cobra.Command {
 	var q client.Reading
 	var unseen, raw bool
 	var path string
-	c := onChange(p, "diff N", "Show what a change brings, one commit of it, or what came since you last looked", func(ctx context.Context, h here, n int) (wire.Diff, error) {
-		if unseen {
-			last, err := h.Diff(ctx, h.repo, n, client.Reading{FilesOnly: true})
-			if err != nil {
-				return last, err
+	c := onChange(p, "diff N", "Show what a change brings, one commit of it, or what came since you last looked",
+		func(ctx context.Context, h here, n int) (wire.Diff, error) {
+			if unseen {
+				last, err := h.Diff(ctx, h.repo, n, client.Reading{FilesOnly: true})
+				if err != nil {
+					return last, err
+				}
+				q.Since = last.Looked
 			}
-			q.Since = last.Looked
-		}
-		if path != "" {
-			return oneFile(ctx, h, n, q, path)
-		}
-		d, err := h.Diff(ctx, h.repo, n, q)
-		if err == nil && q.Commit == "" && !q.FilesOnly {
-			err = ignoreSignIn(h.Looked(ctx, h.repo, n, d.Revision))
-		}
-		return d, err
-	}, func(w io.Writer, d wire.Diff) {
-		if len(d.NotTaken) > 0 {
-			fmt.Fprintln(p.err, "tavrin: what came only from the target could not be told apart in "+plain(strings.Join(d.NotTaken, ", ")))
-		}
-		if !q.FilesOnly {
-			if raw {
-				fmt.Fprint(p.out, d.Patch)
+			if path != "" {
+				return oneFile(ctx, h, n, q, path)
+			}
+			d, err := h.Diff(ctx, h.repo, n, q)
+			if err == nil && q.Commit == "" && !q.FilesOnly {
+				err = ignoreSignIn(h.Looked(ctx, h.repo, n, d.Revision))
+			}
+			return d, err
+		}, func(w io.Writer, d wire.Diff) {
+			if len(d.NotTaken) > 0 {
+				fmt.Fprintln(p.err, "tavrin: what came only from the target could not be told apart in "+plain(strings.Join(d.NotTaken, ", ")))
+			}
+			if !q.FilesOnly {
+				if raw {
+					fmt.Fprint(p.out, d.Patch)
+					return
+				}
+				for _, f := range d.Files {
+					if len(f.Notes) > 0 {
+						fmt.Fprintf(p.out, "%s: %s\n", plain(f.Path), plain(strings.Join(f.Notes, "; ")))
+					}
+				}
+				fmt.Fprint(p.out, block(d.Patch))
+				if d.Partial {
+					fmt.Fprintln(p.err, "tavrin: the difference is longer than what is shown; --stat lists its files, "+
+						"--path shows one")
+				}
 				return
 			}
 			for _, f := range d.Files {
-				if len(f.Notes) > 0 {
-					fmt.Fprintf(p.out, "%s: %s\n", plain(f.Path), plain(strings.Join(f.Notes, "; ")))
-				}
+				row(w, f.Status, fileWords(f), fmt.Sprintf("+%d -%d", f.Added, f.Removed))
 			}
-			fmt.Fprint(p.out, block(d.Patch))
-			if d.Partial {
-				fmt.Fprintln(p.err, "tavrin: the difference is longer than what is shown; --stat lists its files, --path shows one")
-			}
-			return
-		}
-		for _, f := range d.Files {
-			row(w, f.Status, fileWords(f), fmt.Sprintf("+%d -%d", f.Added, f.Removed))
-		}
-	})
+		})
 	f := c.Flags()
 	f.IntVar(&q.Revision, "revision", 0, "an earlier revision (default: the newest)")
 	f.IntVar(&q.Since, "since", 0, "only what came after that revision, without what came only from the target")
@@ -66,7 +68,8 @@ func (p *program) diff() *cobra.Command {
 	f.BoolVar(&q.IgnoreSpace, "ignore-space", false, "lines that differ only in white space are the same")
 	f.IntVar(&q.Context, "context", 0, "lines around what differs (default 3)")
 	f.BoolVar(&q.FilesOnly, "stat", false, "only the files and counts")
-	f.BoolVar(&raw, "raw", false, "every byte as it is, for git apply; otherwise characters that are not seen are shown by their numbers")
+	f.BoolVar(&raw, "raw", false, "every byte as it is, for git apply; otherwise characters that are not seen are "+
+		"shown by their numbers")
 	f.StringVar(&path, "path", "", "only one file")
 	c.MarkFlagsMutuallyExclusive("since", "new", "commit")
 	c.MarkFlagsMutuallyExclusive("stat", "path")
@@ -120,7 +123,8 @@ func fileNamed(ctx context.Context, h here, n int, q client.Reading, path string
 			return f, d, nil
 		}
 	}
-	return wire.FileDiff{}, d, fmt.Errorf("that difference has no file %s; tavrin change diff %d --stat lists them", path, n)
+	return wire.FileDiff{}, d, fmt.Errorf("that difference has no file %s; tavrin change diff %d --stat lists them",
+		path, n)
 }
 
 // oneFile is the difference in one file.
@@ -137,26 +141,27 @@ func oneFile(ctx context.Context, h here, n int, q client.Reading, path string) 
 // commits lists what a revision brings, commit by commit.
 func (p *program) commits() *cobra.Command {
 	var revision int
-	c := onChange(p, "commits N", "List the commits of a change, and by whom they are signed", func(ctx context.Context, h here, n int) ([]wire.Commit, error) {
-		all, err := h.Revisions(ctx, h.repo, n)
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range all {
-			if revision == 0 || r.Number == revision {
-				return r.Commits, nil
+	c := onChange(p, "commits N", "List the commits of a change, and by whom they are signed",
+		func(ctx context.Context, h here, n int) ([]wire.Commit, error) {
+			all, err := h.Revisions(ctx, h.repo, n)
+			if err != nil {
+				return nil, err
 			}
-		}
-		return nil, fmt.Errorf("change %d has no revision %d; the newest is %d", n, revision, all[0].Number)
-	}, func(w io.Writer, commits []wire.Commit) {
-		for _, k := range commits {
-			signed := k.Signature
-			if k.SignedBy != "" {
-				signed = "signed by " + k.SignedBy
+			for _, r := range all {
+				if revision == 0 || r.Number == revision {
+					return r.Commits, nil
+				}
 			}
-			row(w, k.ID, k.Author, ago(k.AuthoredAt), signed, k.Subject)
-		}
-	})
+			return nil, fmt.Errorf("change %d has no revision %d; the newest is %d", n, revision, all[0].Number)
+		}, func(w io.Writer, commits []wire.Commit) {
+			for _, k := range commits {
+				signed := k.Signature
+				if k.SignedBy != "" {
+					signed = "signed by " + k.SignedBy
+				}
+				row(w, k.ID, k.Author, ago(k.AuthoredAt), signed, k.Subject)
+			}
+		})
 	c.Flags().IntVar(&revision, "revision", 0, "an earlier revision (default: the newest)")
 	return c
 }
@@ -173,19 +178,21 @@ type ticked struct {
 func (p *program) read() *cobra.Command {
 	var revision int
 	var undo bool
-	c := inRepo(p, "read N PATH", "Tick a file as read; it unticks itself when it changes", cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (ticked, error) {
-		n, err := changeNumber(args[0])
-		if err != nil {
-			return ticked{}, err
-		}
-		f, d, err := fileNamed(ctx, h, n, client.Reading{Revision: revision}, args[1])
-		if err != nil {
-			return ticked{}, err
-		}
-		return ticked{n, d.Revision, args[1], !undo}, h.Tick(ctx, h.repo, n, d.Revision, f.File, !undo)
-	}, func(w io.Writer, t ticked) {
-		row(w, fmt.Sprintf("%s of change %d is %s, at revision %d", t.Path, t.Number, map[bool]string{true: "ticked as read", false: "not ticked any more"}[t.Read], t.Revision))
-	})
+	c := inRepo(p, "read N PATH", "Tick a file as read; it unticks itself when it changes", cobra.ExactArgs(2),
+		func(ctx context.Context, h here, args []string) (ticked, error) {
+			n, err := changeNumber(args[0])
+			if err != nil {
+				return ticked{}, err
+			}
+			f, d, err := fileNamed(ctx, h, n, client.Reading{Revision: revision}, args[1])
+			if err != nil {
+				return ticked{}, err
+			}
+			return ticked{n, d.Revision, args[1], !undo}, h.Tick(ctx, h.repo, n, d.Revision, f.File, !undo)
+		}, func(w io.Writer, t ticked) {
+			row(w, fmt.Sprintf("%s of change %d is %s, at revision %d", t.Path, t.Number,
+				map[bool]string{true: "ticked as read", false: "not ticked any more"}[t.Read], t.Revision))
+		})
 	c.Flags().IntVar(&revision, "revision", 0, "the revision that you read (default: the newest)")
 	c.Flags().BoolVar(&undo, "undo", false, "take the tick away")
 	return c

@@ -98,7 +98,8 @@ func (p *program) report(err error) int {
 		return statusError
 	}
 	fmt.Fprintln(p.err, "tavrin:", err)
-	if strings.HasPrefix(err.Error(), "required flag(s)") || strings.Contains(err.Error(), "flags in the group") { // cobra has no type for it
+	// cobra has no type for it
+	if strings.HasPrefix(err.Error(), "required flag(s)") || strings.Contains(err.Error(), "flags in the group") {
 		return statusMisuse
 	}
 	return statusError
@@ -150,21 +151,25 @@ The service is at TAVRIN_URL (default ` + client.DefaultURL + `); TAVRIN_TOKEN s
 		return misuse("--output is table, json or yaml, not %q", p.format)
 	}
 	for group, commands := range map[string][]*cobra.Command{
-		forAuthors:     {p.change(), p.review(), p.thread(), p.queue(), p.override(), p.browse(), p.desk(), p.notices(), p.digest(), p.follow("follow", "Hear of a change, or of everything that happens in a repository", true), p.follow("unfollow", "Hear nothing more of a change or a repository", false), p.feed(), p.credential(), p.key(), p.me()},
+		forAuthors: {p.change(), p.review(), p.thread(), p.queue(), p.override(), p.browse(), p.desk(), p.notices(),
+			p.digest(), p.follow("follow", "Hear of a change, or of everything that happens in a repository",
+				true), p.follow("unfollow", "Hear nothing more of a change or a repository", false), p.feed(), p.credential(), p.key(), p.me()},
 		forMaintainers: {p.rules(), p.area(), p.repository(), p.journal()},
 		forRobots:      {p.check(), p.runner()},
-		forAdmins:      {p.serve(), p.backup(), p.restore(), p.recover(), p.house(), p.person(), p.robot(), p.team(), p.tokens(), p.refusals(), p.demo()},
+		forAdmins: {p.serve(), p.backup(), p.restore(), p.recover(), p.house(), p.person(), p.robot(), p.team(),
+			p.tokens(), p.refusals(), p.demo()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group
 			root.AddCommand(c)
 		}
 	}
-	root.AddCommand(&cobra.Command{Use: "openapi", Short: "Print the description of the API", Hidden: true, RunE: func(*cobra.Command, []string) error {
-		description, err := api.Description()
-		fmt.Fprintln(p.out, string(description))
-		return err
-	}})
+	root.AddCommand(&cobra.Command{Use: "openapi", Short: "Print the description of the API", Hidden: true,
+		RunE: func(*cobra.Command, []string) error {
+			description, err := api.Description()
+			fmt.Fprintln(p.out, string(description))
+			return err
+		}})
 	strict(root)
 	return root
 }

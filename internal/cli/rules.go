@@ -32,7 +32,8 @@ func (r *rulesOf) place(c *client.Client) (string, error) {
 
 // onRules is answer for a command about rules, which --house turns to a house's.
 func onRules[T any](r *rulesOf, use, short string, args cobra.PositionalArgs,
-	call func(ctx context.Context, c *client.Client, where string, args []string) (T, error), table func(w io.Writer, v T)) *cobra.Command {
+	call func(ctx context.Context, c *client.Client, where string, args []string) (T, error), table func(w io.Writer,
+		v T)) *cobra.Command {
 	c := answer(r.p, use, short, args, func(ctx context.Context, c *client.Client, args []string) (v T, err error) {
 		where, err := r.place(c)
 		if err != nil {
@@ -48,22 +49,26 @@ func (p *program) rules() *cobra.Command {
 	r := &rulesOf{p: p}
 	return group("rules", "Say what protects branches",
 		r.apply(), r.show(), r.check(), r.lint(), r.try(), r.test(), p.explain(), p.match(), r.history(), r.differences(), r.restore(),
-		r.suspend(), r.resume(), r.suspensions(), r.proposals(), r.decide("agree ID", "Agree to a loosening that somebody else proposed", true),
+		r.suspend(), r.resume(), r.suspensions(), r.proposals(), r.decide("agree ID",
+			"Agree to a loosening that somebody else proposed", true),
 		r.decide("decline ID", "Decline a proposal, or take one's own back", false), p.templates(), p.schema())
 }
 
 func (r *rulesOf) show() *cobra.Command {
 	var version int
-	c := onRules(r, "show", "Print the rules in force; what it prints can be applied again", cobra.NoArgs, func(ctx context.Context, c *client.Client, where string, _ []string) (wire.Rules, error) {
-		return c.Rules(ctx, where, version)
-	}, func(_ io.Writer, v wire.Rules) {
-		if v.Version == 0 {
-			fmt.Fprintln(r.p.err, "no rules have been applied yet: tavrin rules template, then tavrin rules apply FILE --because TEXT")
-			return
-		}
-		fmt.Fprintf(r.p.err, "version %d, applied by %s %s: %s\n", v.Version, people(v), ago(v.AppliedAt), plain(v.Because))
-		fmt.Fprint(r.p.out, block(v.Text))
-	})
+	c := onRules(r, "show", "Print the rules in force; what it prints can be applied again", cobra.NoArgs,
+		func(ctx context.Context, c *client.Client, where string, _ []string) (wire.Rules, error) {
+			return c.Rules(ctx, where, version)
+		}, func(_ io.Writer, v wire.Rules) {
+			if v.Version == 0 {
+				fmt.Fprintln(r.p.err, "no rules have been applied yet: tavrin rules template, then tavrin rules apply "+
+					"FILE --because TEXT")
+				return
+			}
+			fmt.Fprintf(r.p.err, "version %d, applied by %s %s: %s\n", v.Version, people(v), ago(v.AppliedAt),
+				plain(v.Because))
+			fmt.Fprint(r.p.out, block(v.Text))
+		})
 	c.Flags().IntVar(&version, "version", 0, "an earlier version")
 	return c
 }
@@ -77,73 +82,78 @@ func people(v wire.Rules) string {
 
 func (p *program) explain() *cobra.Command {
 	var branch string
-	c := inRepo(p, "explain", "Say what protects a branch, setting by setting, and where each comes from", cobra.NoArgs, func(ctx context.Context, h here, _ []string) (wire.BranchRules, error) {
-		return h.ExplainBranch(ctx, h.repo, branch)
-	}, func(w io.Writer, e wire.BranchRules) {
-		for _, s := range e.Sentences {
-			var from []string
-			for _, source := range s.Sources {
-				from = append(from, source.String())
+	c := inRepo(p, "explain", "Say what protects a branch, setting by setting, and where each comes from", cobra.NoArgs,
+		func(ctx context.Context, h here, _ []string) (wire.BranchRules, error) {
+			return h.ExplainBranch(ctx, h.repo, branch)
+		}, func(w io.Writer, e wire.BranchRules) {
+			for _, s := range e.Sentences {
+				var from []string
+				for _, source := range s.Sources {
+					from = append(from, source.String())
+				}
+				fixed := ""
+				if s.FixedBy != "" {
+					fixed = ", fixed by " + s.FixedBy
+				}
+				row(w, s.Text)
+				if len(from) > 0 {
+					row(w, "    says "+strings.Join(from, " and ")+fixed)
+				}
 			}
-			fixed := ""
-			if s.FixedBy != "" {
-				fixed = ", fixed by " + s.FixedBy
+			if !e.Exists {
+				fmt.Fprintf(p.err, "there is no branch %s now; this is what would hold\n", plain(e.Branch))
 			}
-			row(w, s.Text)
-			if len(from) > 0 {
-				row(w, "    says "+strings.Join(from, " and ")+fixed)
-			}
-		}
-		if !e.Exists {
-			fmt.Fprintf(p.err, "there is no branch %s now; this is what would hold\n", plain(e.Branch))
-		}
-	})
+		})
 	c.Flags().StringVar(&branch, "branch", "main", "the branch, one that exists or one that may come")
 	return c
 }
 
 func (p *program) match() *cobra.Command {
-	return inRepo(p, "match GLOB|KIND", "Show which branches a glob or a branch kind matches now", cobra.ExactArgs(1), func(ctx context.Context, h here, args []string) (wire.PatternMatches, error) {
-		return h.MatchBranches(ctx, h.repo, args[0])
-	}, func(w io.Writer, m wire.PatternMatches) {
-		what := "the glob " + m.Pattern
-		if m.Kind {
-			what = fmt.Sprintf("the branch kind %s (%s)", m.Pattern, strings.Join(m.Globs, ", "))
-		}
-		if len(m.Branches) == 0 {
-			fmt.Fprintf(p.err, "%s matches no branch there is now; globs are case-sensitive, and * stops at a /\n", what)
-		}
-		for _, b := range m.Branches {
-			row(w, b)
-		}
-	})
+	return inRepo(p, "match GLOB|KIND", "Show which branches a glob or a branch kind matches now", cobra.ExactArgs(1),
+		func(ctx context.Context, h here, args []string) (wire.PatternMatches, error) {
+			return h.MatchBranches(ctx, h.repo, args[0])
+		}, func(w io.Writer, m wire.PatternMatches) {
+			what := "the glob " + m.Pattern
+			if m.Kind {
+				what = fmt.Sprintf("the branch kind %s (%s)", m.Pattern, strings.Join(m.Globs, ", "))
+			}
+			if len(m.Branches) == 0 {
+				fmt.Fprintf(p.err, "%s matches no branch there is now; globs are case-sensitive, and * stops at a /\n",
+					what)
+			}
+			for _, b := range m.Branches {
+				row(w, b)
+			}
+		})
 }
 
 func (r *rulesOf) history() *cobra.Command {
-	return onRules(r, "history", "List the versions: who, when and why", cobra.NoArgs, func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Rules, error) {
-		return c.RulesVersions(ctx, where)
-	}, func(w io.Writer, versions []wire.Rules) {
-		row(w, "VERSION", "BY", "WHEN", "BECAUSE")
-		for _, v := range versions {
-			row(w, v.Version, people(v), ago(v.AppliedAt), v.Because)
-		}
-	})
+	return onRules(r, "history", "List the versions: who, when and why", cobra.NoArgs,
+		func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Rules, error) {
+			return c.RulesVersions(ctx, where)
+		}, func(w io.Writer, versions []wire.Rules) {
+			row(w, "VERSION", "BY", "WHEN", "BECAUSE")
+			for _, v := range versions {
+				row(w, v.Version, people(v), ago(v.AppliedAt), v.Because)
+			}
+		})
 }
 
 func (r *rulesOf) differences() *cobra.Command {
 	var from, to int
-	c := onRules(r, "diff", "Say in what one version differs from another, and what of it loosens", cobra.NoArgs, func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Difference, error) {
-		if to == 0 {
-			newest, err := c.Rules(ctx, where, 0)
-			if err != nil {
-				return nil, err
+	c := onRules(r, "diff", "Say in what one version differs from another, and what of it loosens", cobra.NoArgs,
+		func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Difference, error) {
+			if to == 0 {
+				newest, err := c.Rules(ctx, where, 0)
+				if err != nil {
+					return nil, err
+				}
+				if to = newest.Version; from < 0 {
+					from = max(0, to-1)
+				}
 			}
-			if to = newest.Version; from < 0 {
-				from = max(0, to-1)
-			}
-		}
-		return c.RulesDifferences(ctx, where, max(0, from), to)
-	}, printDifferences)
+			return c.RulesDifferences(ctx, where, max(0, from), to)
+		}, printDifferences)
 	c.Flags().IntVar(&from, "from", -1, "the earlier version (default: the one before; 0: the empty document)")
 	c.Flags().IntVar(&to, "to", 0, "the later version (default: the one in force)")
 	return c
@@ -168,14 +178,15 @@ func printDifferences(w io.Writer, differences []wire.Difference) {
 func (r *rulesOf) apply() *cobra.Command {
 	var because string
 	var ifVersion int
-	c := onRules(r, "apply FILE", "Make a document the rules in force", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesApplied, error) {
-		text, err := r.p.readFile(args[0])
-		if err != nil {
-			return wire.RulesApplied{}, err
-		}
-		v, err := c.ApplyRules(ctx, where, text, because, ifVersion)
-		return v, r.p.inFile(args[0], err)
-	}, r.p.printApplied)
+	c := onRules(r, "apply FILE", "Make a document the rules in force", cobra.ExactArgs(1),
+		func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesApplied, error) {
+			text, err := r.p.readFile(args[0])
+			if err != nil {
+				return wire.RulesApplied{}, err
+			}
+			v, err := c.ApplyRules(ctx, where, text, because, ifVersion)
+			return v, r.p.inFile(args[0], err)
+		}, r.p.printApplied)
 	c.Flags().StringVar(&because, "because", "", "why the rules change (needed)")
 	c.Flags().IntVar(&ifVersion, "if-version", -1, "apply only if this is the version in force")
 	return needs(c, "because")
@@ -183,7 +194,8 @@ func (r *rulesOf) apply() *cobra.Command {
 
 func (p *program) printApplied(w io.Writer, v wire.RulesApplied) {
 	if v.Proposal != nil {
-		row(w, fmt.Sprintf("proposal %d was made: it loosens the rules, and one of %s, other than you, has to agree: tavrin rules agree %d", v.Proposal.ID, list(v.Proposal.AgreedBy), v.Proposal.ID))
+		row(w, fmt.Sprintf("proposal %d was made: it loosens the rules, and one of %s, other than you, has to "+
+			"agree: tavrin rules agree %d", v.Proposal.ID, list(v.Proposal.AgreedBy), v.Proposal.ID))
 		printDifferences(w, v.Proposal.Differences)
 		return
 	}
@@ -193,13 +205,15 @@ func (p *program) printApplied(w io.Writer, v wire.RulesApplied) {
 
 func (r *rulesOf) restore() *cobra.Command {
 	var because string
-	c := onRules(r, "restore VERSION", "Return to an earlier version: its document becomes the next version", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesApplied, error) {
-		n, err := number(args[0], "a version; see tavrin rules history")
-		if err != nil {
-			return wire.RulesApplied{}, err
-		}
-		return c.RestoreRules(ctx, where, int(n), because)
-	}, r.p.printApplied)
+	c := onRules(r, "restore VERSION", "Return to an earlier version: its document becomes the next version",
+		cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesApplied,
+			error) {
+			n, err := number(args[0], "a version; see tavrin rules history")
+			if err != nil {
+				return wire.RulesApplied{}, err
+			}
+			return c.RestoreRules(ctx, where, int(n), because)
+		}, r.p.printApplied)
 	c.Flags().StringVar(&because, "because", "", "why (needed)")
 	return needs(c, "because")
 }
@@ -215,15 +229,17 @@ func number(arg, what string) (int64, error) {
 
 func (r *rulesOf) check() *cobra.Command {
 	var ofHouse bool
-	c := r.p.reading("check FILE", "Read a document and say what it means, without applying it", func(ctx context.Context, c *client.Client, text string) (wire.RulesCheck, error) {
-		return c.CheckRules(ctx, text, ofHouse)
-	})
+	c := r.p.reading("check FILE", "Read a document and say what it means, without applying it",
+		func(ctx context.Context, c *client.Client, text string) (wire.RulesCheck, error) {
+			return c.CheckRules(ctx, text, ofHouse)
+		})
 	c.Flags().BoolVar(&ofHouse, "of-house", false, "read it as a house's document")
 	return c
 }
 
 func (r *rulesOf) lint() *cobra.Command {
-	c := r.p.reading("lint FILE", "Read a document as this repository's and say what is wrong with it; exit 3 when something can never hold", func(ctx context.Context, c *client.Client, text string) (wire.RulesCheck, error) {
+	c := r.p.reading("lint FILE", "Read a document as this repository's and say what is wrong with it; exit 3 when "+
+		"something can never hold", func(ctx context.Context, c *client.Client, text string) (wire.RulesCheck, error) {
 		where, err := r.place(c)
 		if err != nil {
 			return wire.RulesCheck{}, err
@@ -237,7 +253,8 @@ func (r *rulesOf) lint() *cobra.Command {
 }
 
 // reading makes a command that reads a file of rules and prints findings and advice.
-func (p *program) reading(use, short string, call func(ctx context.Context, c *client.Client, text string) (wire.RulesCheck, error)) *cobra.Command {
+func (p *program) reading(use, short string, call func(ctx context.Context, c *client.Client,
+	text string) (wire.RulesCheck, error)) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1)}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		text, err := p.readFile(args[0])
@@ -296,18 +313,20 @@ func (p *program) printAdvice(file string, advice []wire.Advice) {
 
 func (r *rulesOf) try() *cobra.Command {
 	var last int
-	c := onRules(r, "try FILE", "Say what a document would change: for branches, open changes and the last landings", cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesTrial, error) {
-		text, err := r.p.readFile(args[0])
-		if err != nil {
-			return wire.RulesTrial{}, err
-		}
-		t, err := c.TryRules(ctx, where, text, last)
-		if err == nil && len(t.Findings) > 0 {
-			r.p.printFindings(args[0], t.Findings)
-			err = &exitError{status: statusError}
-		}
-		return t, err
-	}, r.p.printTrial)
+	c := onRules(r, "try FILE", "Say what a document would change: for branches, open changes and the last landings",
+		cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesTrial,
+			error) {
+			text, err := r.p.readFile(args[0])
+			if err != nil {
+				return wire.RulesTrial{}, err
+			}
+			t, err := c.TryRules(ctx, where, text, last)
+			if err == nil && len(t.Findings) > 0 {
+				r.p.printFindings(args[0], t.Findings)
+				err = &exitError{status: statusError}
+			}
+			return t, err
+		}, r.p.printTrial)
 	c.Flags().IntVar(&last, "last", 20, "how many of the last landings to judge again")
 	return c
 }
@@ -332,15 +351,18 @@ func (p *program) printTrial(w io.Writer, t wire.RulesTrial) {
 	for _, k := range t.Changes {
 		counts[k.Outcome]++
 		if k.Outcome != "unchanged" {
-			row(w, fmt.Sprintf("change %d of %s", k.Number, k.Repository), k.Outcome, "then missing: "+list(k.Missing), "no longer: "+list(k.Dropped))
+			row(w, fmt.Sprintf("change %d of %s", k.Number, k.Repository), k.Outcome, "then missing: "+list(k.Missing),
+				"no longer: "+list(k.Dropped))
 		}
 	}
-	row(w, fmt.Sprintf("%d open changes: %d blocked, %d freed, %d for other reasons than now, %d as they are", len(t.Changes), counts["blocked"], counts["freed"], counts["different"], counts["unchanged"]))
+	row(w, fmt.Sprintf("%d open changes: %d blocked, %d freed, %d for other reasons than now, %d as they are",
+		len(t.Changes), counts["blocked"], counts["freed"], counts["different"], counts["unchanged"]))
 	stopped := 0
 	for _, l := range t.Landed {
 		if l.Stopped {
 			stopped++
-			row(w, fmt.Sprintf("landed change %d of %s", l.Number, l.Repository), "stopped by", strings.Join(l.By, "; "))
+			row(w, fmt.Sprintf("landed change %d of %s", l.Number, l.Repository), "stopped by",
+				strings.Join(l.By, "; "))
 		}
 	}
 	if len(t.Landed) > 0 {
@@ -353,7 +375,8 @@ func (p *program) printTrial(w io.Writer, t wire.RulesTrial) {
 
 func (r *rulesOf) test() *cobra.Command {
 	var document string
-	c := &cobra.Command{Use: "test EXAMPLES...", Short: "Run examples against a document or the rules in force; exit 3 when one comes out otherwise", Args: cobra.MinimumNArgs(1)}
+	c := &cobra.Command{Use: "test EXAMPLES...", Short: "Run examples against a document or the rules in force; " +
+		"exit 3 when one comes out otherwise", Args: cobra.MinimumNArgs(1)}
 	c.Flags().StringVar(&document, "rules", "", "file of the rules document (default: the rules in force)")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		client, err := r.p.client()
@@ -381,7 +404,8 @@ func (r *rulesOf) test() *cobra.Command {
 				return fmt.Errorf("%s: %w", file, r.p.inFile(document, err))
 			}
 			for i := range results.Results {
-				results.Results[i].Name = fmt.Sprintf("%s:%d: %s", file, results.Results[i].Line, results.Results[i].Name)
+				results.Results[i].Name = fmt.Sprintf("%s:%d: %s", file, results.Results[i].Line,
+					results.Results[i].Name)
 			}
 			all.Passed, all.Failed, all.Results = all.Passed+results.Passed, all.Failed+results.Failed, append(all.Results, results.Results...)
 		}
@@ -403,32 +427,34 @@ func (r *rulesOf) test() *cobra.Command {
 }
 
 func (p *program) templates() *cobra.Command {
-	return answer(p, "template [NAME]", "List documents to start from, or print one", cobra.MaximumNArgs(1), func(ctx context.Context, c *client.Client, args []string) ([]wire.Template, error) {
-		all, err := c.RulesTemplates(ctx)
-		if err != nil || len(args) == 0 {
-			return all, err
-		}
-		var names []string
-		for _, t := range all {
-			if t.Name == args[0] {
-				fmt.Fprint(p.out, t.Text)
-				return nil, nil
+	return answer(p, "template [NAME]", "List documents to start from, or print one", cobra.MaximumNArgs(1),
+		func(ctx context.Context, c *client.Client, args []string) ([]wire.Template, error) {
+			all, err := c.RulesTemplates(ctx)
+			if err != nil || len(args) == 0 {
+				return all, err
 			}
-			names = append(names, t.Name)
-		}
-		return nil, misuse("there is no template %q; one of %s", args[0], strings.Join(names, ", "))
-	}, func(w io.Writer, all []wire.Template) {
-		for _, t := range all {
-			row(w, t.Name, t.For)
-		}
-	})
+			var names []string
+			for _, t := range all {
+				if t.Name == args[0] {
+					fmt.Fprint(p.out, t.Text)
+					return nil, nil
+				}
+				names = append(names, t.Name)
+			}
+			return nil, misuse("there is no template %q; one of %s", args[0], strings.Join(names, ", "))
+		}, func(w io.Writer, all []wire.Template) {
+			for _, t := range all {
+				row(w, t.Name, t.For)
+			}
+		})
 }
 
 func (p *program) schema() *cobra.Command {
 	var ofHouse bool
-	c := answer(p, "schema", "Print the JSON Schema of the rules document, for editors", cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) (json.RawMessage, error) {
-		return c.RulesSchema(ctx, ofHouse)
-	}, func(_ io.Writer, schema json.RawMessage) { fmt.Fprintln(p.out, string(schema)) })
+	c := answer(p, "schema", "Print the JSON Schema of the rules document, for editors", cobra.NoArgs,
+		func(ctx context.Context, c *client.Client, _ []string) (json.RawMessage, error) {
+			return c.RulesSchema(ctx, ofHouse)
+		}, func(_ io.Writer, schema json.RawMessage) { fmt.Fprintln(p.out, string(schema)) })
 	c.Flags().BoolVar(&ofHouse, "of-house", false, "of a house's document")
 	return c
 }

@@ -35,19 +35,24 @@ type serveOptions struct {
 
 func (p *program) serve() *cobra.Command {
 	o := serveOptions{}
-	c := &cobra.Command{Use: "serve", Short: "Run the service: repositories, API and console", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		return p.runService(cmd.Context(), o)
-	}}
+	c := &cobra.Command{Use: "serve", Short: "Run the service: repositories, API and console", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return p.runService(cmd.Context(), o)
+		}}
 	f := c.Flags()
 	f.StringVar(&o.dir, "data", "", "folder of the service: records, repositories, key (needed)")
 	f.StringVar(&o.listen, "listen", "127.0.0.1:7420", "address to listen on")
-	f.StringVar(&o.adminTokenFile, "admin-token-file", "", "at the first start, write the administrator's token there instead of printing it")
+	f.StringVar(&o.adminTokenFile, "admin-token-file", "", "at the first start, write the administrator's token "+
+		"there instead of printing it")
 	f.StringVar(&o.certificate, "tls-cert", "", "file with the certificate, to serve over TLS")
 	f.StringVar(&o.key, "tls-key", "", "file with the certificate's key")
 	f.BoolVar(&o.behindProxy, "behind-proxy", false, "a proxy in front of the service speaks TLS to the outside")
-	f.StringSliceVar(&o.imports, "allow-import", nil, "URL prefix from which repositories may be imported; may be given several times")
-	f.StringArrayVar(&o.bounds, "bound", nil, "NAME=NUMBER: another bound than the default, see docs/reference/bounds.md; may be given several times")
-	f.StringVar(&o.headTo, "head-to", "", "file, on another machine's disk if it is to be of use, to which the journal's signed head is added regularly")
+	f.StringSliceVar(&o.imports, "allow-import", nil, "URL prefix from which repositories may be imported; may be "+
+		"given several times")
+	f.StringArrayVar(&o.bounds, "bound", nil, "NAME=NUMBER: another bound than the default, see "+
+		"docs/reference/bounds.md; may be given several times")
+	f.StringVar(&o.headTo, "head-to", "", "file, on another machine's disk if it is to be of use, to which the "+
+		"journal's signed head is added regularly")
 	f.DurationVar(&o.headEvery, "head-every", 24*time.Hour, "how often")
 	f.BoolVar(&o.logJSON, "log-json", false, "write the log as JSON")
 	f.BoolVar(&o.verbose, "verbose", false, "log every request")
@@ -68,7 +73,8 @@ func (o serveOptions) guarded() error {
 	if local || o.certificate != "" || o.behindProxy {
 		return nil
 	}
-	return misuse("off loopback the service listens only with TLS (--tls-cert, --tls-key) or behind a proxy that speaks it (--behind-proxy); %s is not loopback", o.listen)
+	return misuse("off loopback the service listens only with TLS (--tls-cert, --tls-key) or behind a proxy that "+
+		"speaks it (--behind-proxy); %s is not loopback", o.listen)
 }
 
 func (o serveOptions) logger(w *os.File) *slog.Logger {
@@ -121,7 +127,8 @@ func (p *program) handOver(ctx context.Context, s *service.Service, file string)
 		return err
 	}
 	if file == "" {
-		fmt.Fprintf(p.out, "The administrator's token, shown this once and good for 24 hours:\n  %s\nMake people with it: tavrin person create LOGIN\n", token)
+		fmt.Fprintf(p.out, "The administrator's token, shown this once and good for 24 hours:\n  %s\nMake people "+
+			"with it: tavrin person create LOGIN\n", token)
 		return nil
 	}
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
@@ -161,10 +168,13 @@ func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, err
 		return nil, errors.Join(fmt.Errorf("listen on %s: %w", o.listen, err), s.Close())
 	}
 	secure := o.certificate != "" || o.behindProxy
-	r := &running{service: s, failed: make(chan error, 1), url: "http://" + listener.Addr().String(), server: &http.Server{
-		Handler: api.New(api.Options{Service: s, Log: log, Secure: secure, Bounds: b, BehindProxy: o.behindProxy}), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 15 * time.Second,
-		WriteTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug),
-	}}
+	r := &running{service: s, failed: make(chan error, 1), url: "http://" + listener.Addr().String(),
+		server: &http.Server{
+			Handler: api.New(api.Options{Service: s, Log: log, Secure: secure, Bounds: b,
+				BehindProxy: o.behindProxy}), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 15 * time.Second,
+			WriteTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(log.Handler(),
+				slog.LevelDebug),
+		}}
 	r.server.RegisterOnShutdown(s.Records.EndStreams)
 	go func() {
 		var err error

@@ -16,13 +16,14 @@ import (
 // thread holds discussions on lines, files, commits and changes.
 func (p *program) thread() *cobra.Command {
 	return group("thread", "Discuss lines, files, commits and changes",
-		onChange(p, "list N", "Show the discussions of a change", func(ctx context.Context, h here, n int) ([]wire.Thread, error) {
-			return h.Threads(ctx, h.repo, n)
-		}, func(w io.Writer, threads []wire.Thread) {
-			for _, t := range threads {
-				p.printThread(w, t)
-			}
-		}), p.beginThread(), p.reply(), p.take(), p.gathered(), p.drop(), p.settle("settle N THREAD", "Settle a discussion, with what came of it", true), p.settle("reopen N THREAD", "Open a settled discussion again", false), p.editRemark())
+		onChange(p, "list N", "Show the discussions of a change",
+			func(ctx context.Context, h here, n int) ([]wire.Thread, error) {
+				return h.Threads(ctx, h.repo, n)
+			}, func(w io.Writer, threads []wire.Thread) {
+				for _, t := range threads {
+					p.printThread(w, t)
+				}
+			}), p.beginThread(), p.reply(), p.take(), p.gathered(), p.drop(), p.settle("settle N THREAD", "Settle a discussion, with what came of it", true), p.settle("reopen N THREAD", "Open a settled discussion again", false), p.editRemark())
 }
 
 func (p *program) printThread(w io.Writer, t wire.Thread) {
@@ -92,7 +93,8 @@ func (p *program) printSaid(w io.Writer, v said) {
 		p.printThread(w, v.Thread)
 		return
 	}
-	row(w, fmt.Sprintf("gathered as %d, on %s; send it with: tavrin review … --gathered", v.Gathered.ID, v.Gathered.Where))
+	row(w, fmt.Sprintf("gathered as %d, on %s; send it with: tavrin review … --gathered", v.Gathered.ID,
+		v.Gathered.Where))
 }
 
 // suggestFlags adds the flags of a command that may suggest and gather.
@@ -108,27 +110,28 @@ func (p *program) beginThread() *cobra.Command {
 	var lines, suggest string
 	var gather bool
 	var c *cobra.Command
-	c = onChange(p, "begin N", "Begin a discussion on lines, a file, a commit or the change", func(ctx context.Context, h here, number int) (said, error) {
-		if lines != "" {
-			first, last, several := strings.Cut(lines, "-")
-			var err, err2 error
-			if n.First, err = strconv.Atoi(first); several {
-				n.Last, err2 = strconv.Atoi(last)
+	c = onChange(p, "begin N", "Begin a discussion on lines, a file, a commit or the change",
+		func(ctx context.Context, h here, number int) (said, error) {
+			if lines != "" {
+				first, last, several := strings.Cut(lines, "-")
+				var err, err2 error
+				if n.First, err = strconv.Atoi(first); several {
+					n.Last, err2 = strconv.Atoi(last)
+				}
+				if err != nil || err2 != nil {
+					return said{}, misuse("%q are not lines: 12 or 12-15", lines)
+				}
 			}
-			if err != nil || err2 != nil {
-				return said{}, misuse("%q are not lines: 12 or 12-15", lines)
+			if c.Flags().Changed("suggest") {
+				n.Suggest = &suggest
 			}
-		}
-		if c.Flags().Changed("suggest") {
-			n.Suggest = &suggest
-		}
-		if gather {
-			g, err := h.Gather(ctx, h.repo, number, 0, n)
-			return said{Gathered: &g}, err
-		}
-		t, err := h.BeginThread(ctx, h.repo, number, n)
-		return said{Thread: t}, err
-	}, p.printSaid)
+			if gather {
+				g, err := h.Gather(ctx, h.repo, number, 0, n)
+				return said{Gathered: &g}, err
+			}
+			t, err := h.BeginThread(ctx, h.repo, number, n)
+			return said{Thread: t}, err
+		}, p.printSaid)
 	f := c.Flags()
 	suggestFlags(c, &n, &suggest, &gather)
 	f.StringVar(&n.Path, "path", "", "file it is about")
@@ -143,52 +146,55 @@ func (p *program) beginThread() *cobra.Command {
 
 // take takes suggestions in.
 func (p *program) take() *cobra.Command {
-	return inRepo(p, "take N REMARK...", "Take suggestions in, as one commit of yours on the source branch", cobra.MinimumNArgs(2), func(ctx context.Context, h here, args []string) (wire.Change, error) {
-		n, err := changeNumber(args[0])
-		if err != nil {
-			return wire.Change{}, err
-		}
-		var remarks []int64
-		for _, arg := range args[1:] {
-			id, err := number(arg, "a remark; see tavrin thread list")
+	return inRepo(p, "take N REMARK...", "Take suggestions in, as one commit of yours on the source branch",
+		cobra.MinimumNArgs(2), func(ctx context.Context, h here, args []string) (wire.Change, error) {
+			n, err := changeNumber(args[0])
 			if err != nil {
 				return wire.Change{}, err
 			}
-			remarks = append(remarks, id)
-		}
-		return h.TakeIn(ctx, h.repo, n, remarks)
-	}, func(w io.Writer, k wire.Change) {
-		row(w, fmt.Sprintf("taken in as %s; change %d is at revision %d", short(k.Head), k.Number, k.Revision))
-		row(w, "in your clone: git fetch origin && git merge --ff-only origin/"+k.Source)
-	})
+			var remarks []int64
+			for _, arg := range args[1:] {
+				id, err := number(arg, "a remark; see tavrin thread list")
+				if err != nil {
+					return wire.Change{}, err
+				}
+				remarks = append(remarks, id)
+			}
+			return h.TakeIn(ctx, h.repo, n, remarks)
+		}, func(w io.Writer, k wire.Change) {
+			row(w, fmt.Sprintf("taken in as %s; change %d is at revision %d", short(k.Head), k.Number, k.Revision))
+			row(w, "in your clone: git fetch origin && git merge --ff-only origin/"+k.Source)
+		})
 }
 
 // gathered lists what the caller has gathered.
 func (p *program) gathered() *cobra.Command {
-	return onChange(p, "gathered N", "List what you have gathered for a review and not sent; nobody else sees it", func(ctx context.Context, h here, n int) ([]wire.Gathered, error) {
-		return h.Gathered(ctx, h.repo, n)
-	}, func(w io.Writer, all []wire.Gathered) {
-		if len(all) == 0 {
-			row(w, "Nothing.")
-		}
-		for _, g := range all {
-			row(w, g.ID, g.Where, ago(g.CreatedAt), g.Text)
-		}
-	})
+	return onChange(p, "gathered N", "List what you have gathered for a review and not sent; nobody else sees it",
+		func(ctx context.Context, h here, n int) ([]wire.Gathered, error) {
+			return h.Gathered(ctx, h.repo, n)
+		}, func(w io.Writer, all []wire.Gathered) {
+			if len(all) == 0 {
+				row(w, "Nothing.")
+			}
+			for _, g := range all {
+				row(w, g.ID, g.Where, ago(g.CreatedAt), g.Text)
+			}
+		})
 }
 
 func (p *program) drop() *cobra.Command {
-	return inRepo(p, "drop N ID", "Throw a gathered remark away", cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (nothing, error) {
-		n, err := changeNumber(args[0])
-		if err != nil {
-			return nothing{}, err
-		}
-		id, err := number(args[1], "a gathered remark; see tavrin thread gathered")
-		if err != nil {
-			return nothing{}, err
-		}
-		return nothing{}, h.Ungather(ctx, h.repo, n, id)
-	}, silent)
+	return inRepo(p, "drop N ID", "Throw a gathered remark away", cobra.ExactArgs(2),
+		func(ctx context.Context, h here, args []string) (nothing, error) {
+			n, err := changeNumber(args[0])
+			if err != nil {
+				return nothing{}, err
+			}
+			id, err := number(args[1], "a gathered remark; see tavrin thread gathered")
+			if err != nil {
+				return nothing{}, err
+			}
+			return nothing{}, h.Ungather(ctx, h.repo, n, id)
+		}, silent)
 }
 
 // threadArgs reads the numbers of a change and of one of its discussions.
@@ -201,8 +207,10 @@ func threadArgs(args []string) (change int, thread int64, err error) {
 }
 
 // inThread is answer for a command about one discussion of a change.
-func (p *program) inThread(use, short string, call func(ctx context.Context, h here, n int, thread int64) (wire.Thread, error)) *cobra.Command {
-	return inRepo(p, use, short, cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (wire.Thread, error) {
+func (p *program) inThread(use, short string, call func(ctx context.Context, h here, n int, thread int64) (wire.Thread,
+	error)) *cobra.Command {
+	return inRepo(p, use, short, cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (wire.Thread,
+		error) {
 		n, thread, err := threadArgs(args)
 		if err != nil {
 			return wire.Thread{}, err
@@ -216,21 +224,22 @@ func (p *program) reply() *cobra.Command {
 	var suggest string
 	var gather bool
 	var c *cobra.Command
-	c = inRepo(p, "reply N THREAD", "Say something in a discussion", cobra.ExactArgs(2), func(ctx context.Context, h here, args []string) (said, error) {
-		number, thread, err := threadArgs(args)
-		if err != nil {
-			return said{}, err
-		}
-		if c.Flags().Changed("suggest") {
-			n.Suggest = &suggest
-		}
-		if gather {
-			g, err := h.Gather(ctx, h.repo, number, thread, n)
-			return said{Gathered: &g}, err
-		}
-		t, err := h.Reply(ctx, h.repo, number, thread, n.Text, n.Suggest)
-		return said{Thread: t}, err
-	}, p.printSaid)
+	c = inRepo(p, "reply N THREAD", "Say something in a discussion", cobra.ExactArgs(2),
+		func(ctx context.Context, h here, args []string) (said, error) {
+			number, thread, err := threadArgs(args)
+			if err != nil {
+				return said{}, err
+			}
+			if c.Flags().Changed("suggest") {
+				n.Suggest = &suggest
+			}
+			if gather {
+				g, err := h.Gather(ctx, h.repo, number, thread, n)
+				return said{Gathered: &g}, err
+			}
+			t, err := h.Reply(ctx, h.repo, number, thread, n.Text, n.Suggest)
+			return said{Thread: t}, err
+		}, p.printSaid)
 	suggestFlags(c, &n, &suggest, &gather)
 	c.MarkFlagsOneRequired("text", "suggest")
 	return c
@@ -250,9 +259,10 @@ func (p *program) settle(use, short string, settled bool) *cobra.Command {
 func (p *program) editRemark() *cobra.Command {
 	var text string
 	var remark int64
-	c := p.inThread("edit N THREAD", "Alter your own remark; what it said before is kept and shown", func(ctx context.Context, h here, n int, thread int64) (wire.Thread, error) {
-		return h.EditRemark(ctx, h.repo, n, thread, remark, text)
-	})
+	c := p.inThread("edit N THREAD", "Alter your own remark; what it said before is kept and shown",
+		func(ctx context.Context, h here, n int, thread int64) (wire.Thread, error) {
+			return h.EditRemark(ctx, h.repo, n, thread, remark, text)
+		})
 	c.Flags().StringVar(&text, "text", "", "what it is to say (needed)")
 	c.Flags().Int64Var(&remark, "remark", 0, "number of the remark (needed)")
 	return needs(c, "text", "remark")

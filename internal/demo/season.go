@@ -32,20 +32,34 @@ type plan struct {
 }
 
 var plans = []plan{
-	{repo: irrigation, branch: "forecast/pump-stop", by: "tamsin", title: "FEN-60: keep the east pump off", description: "The east ditch is over its edge.", override: [2]string{"odo", "the east ditch floods, and nobody else is awake"}},
-	{repo: irrigation, branch: "forecast/dew", by: "tamsin", title: "Count dew as water", description: "Half a litre for a litre, as measured in spring.", approve: []string{"pavo", "wren"}, join: "rebase"},
-	{repo: irrigation, branch: "docs/spelling", by: "tamsin", title: "Put the docs into plainer words", description: "Read aloud to two new members.", approve: []string{"wren"}, join: "squash"},
-	{repo: irrigation, branch: "ledger/winter-tariff", by: "bela", title: "Add the winter tariff", description: "Agreed at the October meeting, FEN-31.\n\n- [x] counted by hand\n- [x] read out to the members", comment: [2]string{"ines", "Is the meeting's note in the handbook yet?"},
+	{repo: irrigation, branch: "forecast/pump-stop", by: "tamsin", title: "FEN-60: keep the east pump off",
+		description: "The east ditch is over its edge.", override: [2]string{"odo",
+			"the east ditch floods, and nobody else is awake"}},
+	{repo: irrigation, branch: "forecast/dew", by: "tamsin", title: "Count dew as water",
+		description: "Half a litre for a litre, as measured in spring.", approve: []string{"pavo",
+			"wren"}, join: "rebase"},
+	{repo: irrigation, branch: "docs/spelling", by: "tamsin", title: "Put the docs into plainer words",
+		description: "Read aloud to two new members.", approve: []string{"wren"}, join: "squash"},
+	{repo: irrigation, branch: "ledger/winter-tariff", by: "bela", title: "Add the winter tariff",
+		description: "Agreed at the October meeting, FEN-31.\n\n- [x] counted by hand\n- [x] read out to the members", comment: [2]string{"ines", "Is the meeting's note in the handbook yet?"},
 		ask: [3]string{"wren", "ledger/winter.csv", "Are these members' cents, or the town's?"}},
-	{repo: irrigation, branch: "valves/west-ease", by: "wren", title: "Close the west valve gently too", description: "The gate slams when it closes at once; **easing** it takes two minutes.", object: "odo", objection: "33 minutes is too short: the last rows stay dry.",
+	{repo: irrigation, branch: "valves/west-ease", by: "wren", title: "Close the west valve gently too",
+		description: "The gate slams when it closes at once; **easing** it takes two minutes.", object: "odo", objection: "33 minutes is too short: the last rows stay dry.",
 		suggest: [3]string{"odo", "firmware/valves/west.prog", "wait 35"}},
-	{repo: irrigation, branch: "field-app/colours", by: "wren", title: "Reorder the screens", description: "The field comes first: that is what people open it for.", close: true},
-	{repo: irrigation, branch: "field-app/night", by: "wren", title: "Add a night mode", draft: true, after: "field-app/colours"},
-	{repo: irrigation, branch: "forecast/storm", by: "tamsin", title: "Allow more water before a storm", description: "Before a storm the ground takes more.", approve: []string{"pavo"}, join: "rebase"},
-	{repo: irrigation, branch: "forecast/frost", by: "tamsin", title: "Stop watering at frost", description: "Ice in the lines costs a valve a year.", join: "squash"},
-	{repo: irrigation, branch: "valves/north", by: "odo", title: "Add the north field's valve", description: "The north field joins in spring.", approve: []string{"ines"}, join: "merge"},
-	{repo: irrigation, branch: "docs/midnight", by: "wren", title: "Say which midnight is meant", description: "There are two clocks.", approve: []string{"odo"}, join: "rebase"},
-	{repo: irrigation, branch: "docs/boxes", by: "ines", title: "Say how to read a valve box", description: "- [x] photographed\n- [ ] shown to a new member", approve: []string{"odo"}},
+	{repo: irrigation, branch: "field-app/colours", by: "wren", title: "Reorder the screens",
+		description: "The field comes first: that is what people open it for.", close: true},
+	{repo: irrigation, branch: "field-app/night", by: "wren", title: "Add a night mode", draft: true,
+		after: "field-app/colours"},
+	{repo: irrigation, branch: "forecast/storm", by: "tamsin", title: "Allow more water before a storm",
+		description: "Before a storm the ground takes more.", approve: []string{"pavo"}, join: "rebase"},
+	{repo: irrigation, branch: "forecast/frost", by: "tamsin", title: "Stop watering at frost",
+		description: "Ice in the lines costs a valve a year.", join: "squash"},
+	{repo: irrigation, branch: "valves/north", by: "odo", title: "Add the north field's valve",
+		description: "The north field joins in spring.", approve: []string{"ines"}, join: "merge"},
+	{repo: irrigation, branch: "docs/midnight", by: "wren", title: "Say which midnight is meant",
+		description: "There are two clocks.", approve: []string{"odo"}, join: "rebase"},
+	{repo: irrigation, branch: "docs/boxes", by: "ines", title: "Say how to read a valve box",
+		description: "- [x] photographed\n- [ ] shown to a new member", approve: []string{"odo"}},
 	{repo: House + "/handbook", branch: "pavo/meetings", by: "pavo", title: "Add a chapter on meetings"},
 }
 
@@ -119,7 +133,8 @@ func (w *World) play(ctx context.Context, p plan) error {
 	if err == nil && p.suggest[0] != "" {
 		var c *client.Client
 		if c, err = w.As(p.suggest[0]); err == nil {
-			_, err = c.BeginThread(ctx, p.repo, k.Number, client.NewThread{Path: p.suggest[1], First: 2, Text: "Long enough for the last rows, and still gentle.", Suggest: &p.suggest[2]})
+			_, err = c.BeginThread(ctx, p.repo, k.Number, client.NewThread{Path: p.suggest[1], First: 2,
+				Text: "Long enough for the last rows, and still gentle.", Suggest: &p.suggest[2]})
 		}
 	}
 	if err == nil && p.join != "" {
@@ -141,7 +156,8 @@ func (w *World) override(ctx context.Context, p plan, number int) error {
 	if err != nil {
 		return err
 	}
-	n := client.NewOverride{Requirements: []string{"approvals", "owners/forecast"}, Because: p.override[1], Confirm: plan.Confirm}
+	n := client.NewOverride{Requirements: []string{"approvals", "owners/forecast"}, Because: p.override[1],
+		Confirm: plan.Confirm}
 	if _, err := c.Override(ctx, p.repo, number, n); err != nil {
 		return err
 	}
@@ -205,6 +221,8 @@ func (w *World) reading(ctx context.Context, n int) error {
 	if err := w.commit(ctx, dir, []data.Commit{commit}); err != nil {
 		return err
 	}
-	return w.play(ctx, plan{repo: irrigation, branch: branch, by: "tamsin", title: fmt.Sprintf("Set the limit of plot %d", n), description: "As its grower asked.", approve: []string{"pavo"},
+	return w.play(ctx, plan{repo: irrigation, branch: branch, by: "tamsin",
+		title: fmt.Sprintf("Set the limit of plot %d",
+			n), description: "As its grower asked.", approve: []string{"pavo"},
 		join: []string{"rebase", "squash", "merge"}[n%3]})
 }

@@ -27,51 +27,115 @@ type step struct {
 }
 
 var story = []step{
-	{say: "Ines, a maintainer, looks at what protects the trunk.", by: "ines", run: "git clone -q ${url}/git/growers/irrigation.git work && cd work && tavrin rules explain --branch main", shows: `(?s)Nobody pushes to it directly.*fixed by house growers`},
-	{say: "She has a stricter document in mind. Before it can hurt, she asks what is wrong with it.", by: "ines", run: "cd work && tavrin rules lint ../too-strict.rules.yaml", status: 3,
+	{say: "Ines, a maintainer, looks at what protects the trunk.", by: "ines",
+		run: "git clone -q ${url}/git/growers/irrigation.git work && cd work && tavrin rules explain --branch main", shows: `(?s)Nobody pushes to it directly.*fixed by house growers`},
+	{say: "She has a stricter document in mind. Before it can hurt, she asks what is wrong with it.", by: "ines",
+		run: "cd work && tavrin rules lint ../too-strict.rules.yaml", status: 3,
 		write: "too-strict.rules.yaml\n" + data.TooStrict(), shows: `(?s)blocked: .*asks for 5, and team:hydraulics are 2.*blocked: check "soil-probe" can be reported by nobody`},
-	{say: "And what would it have done to what is open, and to what landed?", by: "ines", run: "cd work && tavrin rules try ../too-strict.rules.yaml", shows: `(?s)\+ Everybody at the pump house: 5 approvals from team:hydraulics.*open changes`},
-	{say: "She leaves it. That the rules in force do what is meant, examples show.", by: "ines", run: "cd work && tavrin rules test ../irrigation.examples.yaml",
+	{say: "And what would it have done to what is open, and to what landed?", by: "ines",
+		run: "cd work && tavrin rules try ../too-strict.rules.yaml", shows: `(?s)\+ Everybody at the pump house: 5 approvals from team:hydraulics.*open changes`},
+	{say: "She leaves it. That the rules in force do what is meant, examples show.", by: "ines",
+		run:   "cd work && tavrin rules test ../irrigation.examples.yaml",
 		write: "irrigation.examples.yaml\n" + data.Examples(), shows: `8 as expected, 0 otherwise`},
-	{say: "Tamsin commits a change and, by mistake, pushes it to main.", by: "tamsin", run: "cd work && git pull -q && git commit -qam 'Raise the east limit' && git push origin main", status: 1,
+	{say: "Tamsin commits a change and, by mistake, pushes it to main.", by: "tamsin",
+		run: "cd work && git pull -q && git commit -qam 'Raise the east limit' && git push origin main", status: 1,
 		write: "work/forecast/limits.txt\neast 45\nwest 35\n", shows: `(?s)Refused by "common ground" \(house growers, rules version 1.*git push origin ([0-9a-f]+):refs/heads/tamsin/main`, as: "commit"},
-	{say: "Nothing has moved. She does what the answer says: the same commits, on a branch of their own.", by: "tamsin", run: "cd work && git push origin ${commit}:refs/heads/tamsin/limits", shows: `tavrin change open`},
-	{by: "tamsin", run: "cd work && git fetch -q origin && git switch -q main && git reset -q --keep origin/main && git status -sb", shows: `## main...origin/main`},
-	{by: "tamsin", run: "cd work && tavrin change open --source tamsin/limits --target main --title 'Raise the east limit'", shows: `opened change (\d+)`, as: "n"},
-	{say: "Its description began with the repository's checklist. She fills it in.", by: "tamsin", run: "cd work && tavrin change edit ${n} --description 'The east plot dries out by noon.\n\n- [x] tried on the bench or a spare plot'", shows: `is open, at revision 1 for main`},
-	{say: "She asks for it to land when it may, and need not come back.", by: "tamsin", run: "cd work && tavrin queue join ${n} --strategy squash", shows: `nobody has to come back`},
-	{say: "What still stands between it and main?", by: "tamsin", run: "cd work && tavrin change gate ${n}", status: 3, shows: `(?s)Not ready.*owner of forecast.*ask pavo`},
-	{say: "Her own approval does not count, and the gate says so.", by: "tamsin", run: "cd work && tavrin review approve ${n} --revision 1 && tavrin change gate ${n}", status: 3, shows: `an author of the change`},
-	{say: "Pavo, who owns the forecast, reads it and approves.", by: "pavo", run: "tavrin --repo growers/irrigation change diff ${n} && tavrin --repo growers/irrigation review approve ${n} --revision 1", shows: `(?s)\+east 45.*approval of revision 1`},
-	{say: "The gate is ready: the queue rehearses the change on main's tip and runs the checks there.", by: "tamsin", run: "cd work && tavrin queue show", shows: `(?s)Change ${n} is.*(rehears|lined-up)`},
-	{by: "tamsin", run: "cd work && tavrin change wait ${n} --until landed --timeout 60s", shows: `landed on main as ([0-9a-f]{40})`, as: "landed"},
-	{say: "What was tested is what landed, and the evidence says why it was allowed.", by: "ines", run: "cd work && git fetch -q --prune && git log -1 --format='%H%n%B' origin/main && tavrin check list ${landed}", shows: `(?s)${landed}.*Approved-by: Pavo Lind.*unit +passed`},
-	{by: "ines", run: "cd work && tavrin change landing ${n} && git branch -r", shows: `(?s)judged under +rules version 1.*origin/main\s*$`},
-	{say: "A change whose tests fail on the rehearsal is ejected, and main stays whole.", by: "tamsin", run: "cd work && git checkout -q -b tamsin/flood origin/main && git status -sb", shows: `tamsin/flood`},
-	{by: "tamsin", run: "cd work && git commit -qam 'Flood the west field' && git push -q origin tamsin/flood && tavrin change open --source tamsin/flood --title 'Flood the west field' --description 'Rice, perhaps.'",
+	{say: "Nothing has moved. She does what the answer says: the same commits, on a branch of their own.", by: "tamsin",
+		run: "cd work && git push origin ${commit}:refs/heads/tamsin/limits", shows: `tavrin change open`},
+	{by: "tamsin", run: "cd work && git fetch -q origin && git switch -q main && git reset -q --keep origin/main && " +
+		"git status -sb", shows: `## main...origin/main`},
+	{by: "tamsin", run: "cd work && tavrin change open --source tamsin/limits --target main --title 'Raise the east " +
+		"limit'", shows: `opened change (\d+)`, as: "n"},
+	{say: "Its description began with the repository's checklist. She fills it in.", by: "tamsin",
+		run: "cd work && tavrin change edit ${n} --description 'The east plot dries out by noon.\n\n- [x] tried on " +
+			"the bench or a spare plot'", shows: `is open, at revision 1 for main`},
+	{say: "She asks for it to land when it may, and need not come back.", by: "tamsin",
+		run: "cd work && tavrin queue join ${n} --strategy squash", shows: `nobody has to come back`},
+	{say: "What still stands between it and main?", by: "tamsin", run: "cd work && tavrin change gate ${n}", status: 3,
+		shows: `(?s)Not ready.*owner of forecast.*ask pavo`},
+	{say: "Her own approval does not count, and the gate says so.", by: "tamsin",
+		run: "cd work && tavrin review approve ${n} --revision 1 && tavrin change gate ${n}", status: 3, shows: `an author of the change`},
+	{say: "Pavo, who owns the forecast, reads it and approves.", by: "pavo",
+		run: "tavrin --repo growers/irrigation change diff ${n} && tavrin --repo growers/irrigation review approve " +
+			"${n} --revision 1", shows: `(?s)\+east 45.*approval of revision 1`},
+	{say: "The gate is ready: the queue rehearses the change on main's tip and runs the checks there.", by: "tamsin",
+		run: "cd work && tavrin queue show", shows: `(?s)Change ${n} is.*(rehears|lined-up)`},
+	{by: "tamsin", run: "cd work && tavrin change wait ${n} --until landed --timeout 60s",
+		shows: `landed on main as ([0-9a-f]{40})`, as: "landed"},
+	{say: "What was tested is what landed, and the evidence says why it was allowed.", by: "ines",
+		run: "cd work && git fetch -q --prune && git log -1 --format='%H%n%B' origin/main && tavrin check list " +
+			"${landed}", shows: `(?s)${landed}.*Approved-by: Pavo Lind.*unit +passed`},
+	{by: "ines", run: "cd work && tavrin change landing ${n} && git branch -r",
+		shows: `(?s)judged under +rules version 1.*origin/main\s*$`},
+	{say: "A change whose tests fail on the rehearsal is ejected, and main stays whole.", by: "tamsin",
+		run: "cd work && git checkout -q -b tamsin/flood origin/main && git status -sb", shows: `tamsin/flood`},
+	{by: "tamsin", run: "cd work && git commit -qam 'Flood the west field' && git push -q origin tamsin/flood && " +
+		"tavrin change open --source tamsin/flood --title 'Flood the west field' --description 'Rice, perhaps.'",
 		write: "work/forecast/limits.txt\neast 45\nwest 350\n", shows: `opened change (\d+)`, as: "m"},
-	{by: "pavo", run: "tavrin --repo growers/irrigation review approve ${m} --revision 1 && tavrin --repo growers/irrigation queue join ${m}", shows: `in the queue of main`},
-	{by: "tamsin", run: "cd work && tavrin change wait ${m} --until landed --timeout 60s", status: 4, shows: `ejected: unit failed`},
-	{say: "Wren has an idea about the west valve. What would it meet? Nothing is opened for that.", by: "wren", run: "git clone -q ${url}/git/growers/irrigation.git field && cd field && git switch -q -c wren/gently && cp ../west.prog firmware/valves/west.prog && git commit -qam 'Close the west valve gently' && tavrin change preview --here",
+	{by: "pavo", run: "tavrin --repo growers/irrigation review approve ${m} --revision 1 && tavrin --repo " +
+		"growers/irrigation queue join ${m}", shows: `in the queue of main`},
+	{by: "tamsin", run: "cd work && tavrin change wait ${m} --until landed --timeout 60s", status: 4,
+		shows: `ejected: unit failed`},
+	{say: "Wren has an idea about the west valve. What would it meet? Nothing is opened for that.", by: "wren",
+		run: "git clone -q ${url}/git/growers/irrigation.git field && cd field && git switch -q -c wren/gently && " +
+			"cp ../west.prog firmware/valves/west.prog && git commit -qam 'Close the west valve gently' && tavrin " +
+			"change preview --here",
 		write: "west.prog\nopen west 06:30\nwait 33\nease west 2\nclose west\n", shows: `(?s)it merges.*would be asked: team:hydraulics.*an owner of valves`},
-	{by: "wren", run: "cd field && git push -q origin wren/gently && tavrin change open --source wren/gently --title 'FEN-52: close the west valve gently' --draft", shows: `opened change (\d+)`, as: "g"},
-	{say: "Odo reads it, gathers what he has to say, suggests a line, and sends it all at once with an objection.", by: "odo", run: "tavrin thread begin ${g} ${R} --path firmware/valves/west.prog --lines 2 --suggest 'wait 35' --text '33 minutes leave the **last rows** dry.' --gather && tavrin thread begin ${g} ${R} --text 'Has anybody rung the west growers?' --gather && tavrin review object ${g} ${R} --revision 1 --because 'Too short as it is' --gathered", shows: `(?s)gathered as 1.*gathered as 2.*objection of revision 1 is on record`},
-	{say: "Wren takes the suggestion in with one command: a commit of hers, with Odo as co-author.", by: "wren", run: "cd field && tavrin thread list ${g} && tavrin thread take ${g} 1 && git pull -q --ff-only origin wren/gently && git log -1 --format=%an:%n%B", shows: `(?s)\+ wait 35.*taken in as.*Wren Askew:.*Co-authored-by: Odo Marsh`},
-	{by: "wren", run: "cd field && tavrin thread settle ${g} 2 --outcome 'Pavo did, on Monday' && tavrin change edit ${g} --draft=false --description '- [x] tried on the bench or a spare plot'", shows: `is open, at revision 2`},
-	{say: "Odo looks at what came since he last looked, and takes his objection back. His own word counts no more: he is an author now.", by: "odo", run: "tavrin change diff ${g} --new ${R} && tavrin review withdraw ${g} ${R} && tavrin review approve ${g} --revision 2 ${R} && tavrin change gate ${g} ${R}", status: 3, shows: `(?s)\+wait 35.*your objection is withdrawn.*odo's approval does not count: an author`},
-	{say: "So a second reviewer reads it. Ines ticks the file as read, and approves.", by: "ines", run: "tavrin change read ${g} firmware/valves/west.prog ${R} && tavrin review approve ${g} --revision 2 ${R} && tavrin change gate ${g} ${R}", shows: `(?s)ticked as read.*Ready for main`},
-	{say: "Wren mends a word with a fixup, which is another difference, and has it looked at again; then she folds it, on the newest main, which is not.", by: "wren", run: "cd field && echo '# eased since November' >> firmware/valves/west.prog && git commit -qa --fixup HEAD && git push -q origin wren/gently && tavrin change gate ${g}", status: 3, shows: `ines approved revision 2, and the difference has changed since`},
-	{by: "ines", run: "tavrin --repo growers/irrigation review approve ${g} --revision 3", shows: `approval of revision 3`},
-	{by: "wren", run: "cd field && git fetch -q && GIT_SEQUENCE_EDITOR=true git rebase -q -i --autosquash origin/main && git push -q --force-with-lease origin wren/gently && tavrin change show ${g} -o json | grep -E '\"revision\": 4|Ready' && tavrin queue join ${g} && tavrin change wait ${g}", shows: `(?s)Ready for main.*landed on main as`},
-	{say: "Tamsin's ejected change goes to a release line instead, at its newest state. What was said of it stays; another branch's rules judge it now.", by: "ines", run: "cd work && git fetch -q && git push -q origin origin/main:refs/heads/release/1 && tavrin change edit ${m} --target release/1", shows: `is open, at revision 2 for release/1`},
-	{by: "tamsin", run: "cd work && tavrin change bring-up ${m} && tavrin change show ${m}", shows: `(?s)tamsin/flood has everything of release/1 now; change ${m} is at revision 3.*to release/1`},
-	{say: "Tamsin signs what she commits. Whose key that is, is the service's to say.", needs: "ssh-keygen", by: "tamsin", run: "ssh-keygen -q -t ed25519 -N '' -C fennmoor -f signing && tavrin key add signing.pub && cd work && git fetch -q && git checkout -q -b tamsin/signed origin/main && echo 'dew counts for half' > forecast/dew.txt && git add -A && git -c gpg.format=ssh -c user.signingkey=../signing commit -q -S -m 'Note the dew' && git push -q origin tamsin/signed && tavrin change open --source tamsin/signed --title 'FEN-61: note the dew' --description 'For the record.' && tavrin change commits 4", shows: `signed by tamsin`},
-	{say: "At night the east ditch floods. Odo is on duty: he may set requirements aside, but has to confirm exactly which.", by: "tamsin", run: "cd work && git fetch -q && git checkout -q -b tamsin/pump origin/main && echo 'east off' > forecast/pumps.txt && git add -A && git commit -qm 'Keep the east pump off' && git push -q origin tamsin/pump && tavrin change open --source tamsin/pump --title 'FEN-60: keep the east pump off' --description 'The ditch is over its edge.'", shows: `opened change (\d+)`, as: "o"},
-	{by: "odo", run: "tavrin --repo growers/irrigation override land ${o} --requirement approvals --requirement owners/forecast --because 'the east ditch floods, and nobody else is awake'", status: 3, shows: `(?s)This would set aside:.*1 approval, not the last pusher's.*check unit passes.*--confirm ([0-9a-f]+)`, as: "code"},
-	{by: "odo", run: "tavrin --repo growers/irrigation override land ${o} --requirement approvals --requirement owners/forecast --because 'the east ditch floods, and nobody else is awake' --confirm ${code} && tavrin --repo growers/irrigation change wait ${o}", shows: `(?s)may land on main until.*landed on main as`},
-	{say: "There is no silent way: it is on Ines's desk until she has looked at it, and in the history for good.", by: "ines", run: "tavrin desk && tavrin --repo growers/irrigation override look 1 --text 'Right so: the pump has to stay off' && tavrin --repo growers/irrigation browse history --limit 3", shows: `(?s)second look.*looked at by ines.*override 1`},
-	{say: "From any line to the change that brought it; and what has she missed?", by: "tamsin", run: "cd work && tavrin browse lines forecast/limits.txt && tavrin digest", shows: `(?s)Raise the east limit.*ejected`},
-	{say: "Everything that was decided or done is in the journal, which nobody can alter unseen.", by: "ines", run: "cd work && tavrin journal list --limit 12", shows: `(?s)override.looked.*override.used`},
+	{by: "wren", run: "cd field && git push -q origin wren/gently && tavrin change open --source wren/gently " +
+		"--title 'FEN-52: close the west valve gently' --draft", shows: `opened change (\d+)`, as: "g"},
+	{say: "Odo reads it, gathers what he has to say, suggests a line, and sends it all at once with an objection.",
+		by: "odo", run: "tavrin thread begin ${g} ${R} --path firmware/valves/west.prog --lines 2 --suggest 'wait " +
+			"35' --text '33 minutes leave the **last rows** dry.' --gather && tavrin thread begin ${g} ${R} --text 'Has " +
+			"anybody rung the west growers?' --gather && tavrin review object ${g} ${R} --revision 1 --because 'Too " +
+			"short as it is' --gathered", shows: `(?s)gathered as 1.*gathered as 2.*objection of revision 1 is on record`},
+	{say: "Wren takes the suggestion in with one command: a commit of hers, with Odo as co-author.", by: "wren",
+		run: "cd field && tavrin thread list ${g} && tavrin thread take ${g} 1 && git pull -q --ff-only origin " +
+			"wren/gently && git log -1 --format=%an:%n%B", shows: `(?s)\+ wait 35.*taken in as.*Wren Askew:.*Co-authored-by: Odo Marsh`},
+	{by: "wren", run: "cd field && tavrin thread settle ${g} 2 --outcome 'Pavo did, on Monday' && tavrin change " +
+		"edit ${g} --draft=false --description '- [x] tried on the bench or a spare plot'", shows: `is open, at revision 2`},
+	{say: "Odo looks at what came since he last looked, and takes his objection back. His own word counts no more: " +
+		"he is an author now.", by: "odo", run: "tavrin change diff ${g} --new ${R} && tavrin review withdraw ${g} " +
+		"${R} && tavrin review approve ${g} --revision 2 ${R} && tavrin change gate ${g} ${R}", status: 3, shows: `(?s)\+wait 35.*your objection is withdrawn.*odo's approval does not count: an author`},
+	{say: "So a second reviewer reads it. Ines ticks the file as read, and approves.", by: "ines",
+		run: "tavrin change read ${g} firmware/valves/west.prog ${R} && tavrin review approve ${g} --revision 2 " +
+			"${R} && tavrin change gate ${g} ${R}", shows: `(?s)ticked as read.*Ready for main`},
+	{say: "Wren mends a word with a fixup, which is another difference, and has it looked at again; then she folds " +
+		"it, on the newest main, which is not.", by: "wren", run: "cd field && echo '# eased since November' >> " +
+		"firmware/valves/west.prog && git commit -qa --fixup HEAD && git push -q origin wren/gently && tavrin " +
+		"change gate ${g}", status: 3, shows: `ines approved revision 2, and the difference has changed since`},
+	{by: "ines", run: "tavrin --repo growers/irrigation review approve ${g} --revision 3",
+		shows: `approval of revision 3`},
+	{by: "wren", run: "cd field && git fetch -q && GIT_SEQUENCE_EDITOR=true git rebase -q -i --autosquash " +
+		"origin/main && git push -q --force-with-lease origin wren/gently && tavrin change show ${g} -o json | grep " +
+		"-E '\"revision\": 4|Ready' && tavrin queue join ${g} && tavrin change wait ${g}", shows: `(?s)Ready for main.*landed on main as`},
+	{say: "Tamsin's ejected change goes to a release line instead, at its newest state. What was said of it stays; " +
+		"another branch's rules judge it now.", by: "ines", run: "cd work && git fetch -q && git push -q origin " +
+		"origin/main:refs/heads/release/1 && tavrin change edit ${m} --target release/1", shows: `is open, at revision 2 for release/1`},
+	{by: "tamsin", run: "cd work && tavrin change bring-up ${m} && tavrin change show ${m}",
+		shows: `(?s)tamsin/flood has everything of release/1 now; change ${m} is at revision 3.*to release/1`},
+	{say: "Tamsin signs what she commits. Whose key that is, is the service's to say.", needs: "ssh-keygen",
+		by: "tamsin", run: "ssh-keygen -q -t ed25519 -N '' -C fennmoor -f signing && tavrin key add signing.pub && " +
+			"cd work && git fetch -q && git checkout -q -b tamsin/signed origin/main && echo 'dew counts for half' > " +
+			"forecast/dew.txt && git add -A && git -c gpg.format=ssh -c user.signingkey=../signing commit -q -S -m " +
+			"'Note the dew' && git push -q origin tamsin/signed && tavrin change open --source tamsin/signed --title " +
+			"'FEN-61: note the dew' --description 'For the record.' && tavrin change commits 4", shows: `signed by tamsin`},
+	{say: "At night the east ditch floods. Odo is on duty: he may set requirements aside, but has to confirm " +
+		"exactly which.", by: "tamsin", run: "cd work && git fetch -q && git checkout -q -b tamsin/pump origin/main " +
+		"&& echo 'east off' > forecast/pumps.txt && git add -A && git commit -qm 'Keep the east pump off' && git " +
+		"push -q origin tamsin/pump && tavrin change open --source tamsin/pump --title 'FEN-60: keep the east pump " +
+		"off' --description 'The ditch is over its edge.'", shows: `opened change (\d+)`, as: "o"},
+	{by: "odo", run: "tavrin --repo growers/irrigation override land ${o} --requirement approvals --requirement " +
+		"owners/forecast --because 'the east ditch floods, and nobody else is awake'", status: 3, shows: `(?s)This would set aside:.*1 approval, not the last pusher's.*check unit passes.*--confirm ([0-9a-f]+)`, as: "code"},
+	{by: "odo", run: "tavrin --repo growers/irrigation override land ${o} --requirement approvals --requirement " +
+		"owners/forecast --because 'the east ditch floods, and nobody else is awake' --confirm ${code} && tavrin " +
+		"--repo growers/irrigation change wait ${o}", shows: `(?s)may land on main until.*landed on main as`},
+	{say: "There is no silent way: it is on Ines's desk until she has looked at it, and in the history for good.",
+		by: "ines", run: "tavrin desk && tavrin --repo growers/irrigation override look 1 --text 'Right so: the " +
+			"pump has to stay off' && tavrin --repo growers/irrigation browse history --limit 3", shows: `(?s)second look.*looked at by ines.*override 1`},
+	{say: "From any line to the change that brought it; and what has she missed?", by: "tamsin",
+		run: "cd work && tavrin browse lines forecast/limits.txt && tavrin digest", shows: `(?s)Raise the east limit.*ejected`},
+	{say: "Everything that was decided or done is in the journal, which nobody can alter unseen.", by: "ines",
+		run: "cd work && tavrin journal list --limit 12", shows: `(?s)override.looked.*override.used`},
 	{by: "admin", run: "tavrin journal verify", shows: `unbroken, and records and branches are as it tells`},
 }
 

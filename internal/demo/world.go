@@ -34,8 +34,10 @@ var repos = []struct {
 	rules bool
 	roles map[string]string
 }{
-	{"irrigation", true, map[string]string{"ines": "maintainer", "odo": "maintainer", "tamsin": "writer", "bela": "writer", "wren": "writer", "pavo": "writer"}},
-	{"handbook", true, map[string]string{"ines": "maintainer", "pavo": "maintainer", "tamsin": "writer", "wren": "reader"}},
+	{"irrigation", true, map[string]string{"ines": "maintainer", "odo": "maintainer", "tamsin": "writer",
+		"bela": "writer", "wren": "writer", "pavo": "writer"}},
+	{"handbook", true, map[string]string{"ines": "maintainer", "pavo": "maintainer", "tamsin": "writer",
+		"wren": "reader"}},
 	{"field-kit", false, map[string]string{"wren": "maintainer", "odo": "writer"}},
 }
 
@@ -56,7 +58,8 @@ func Build(ctx context.Context, url, adminToken, dir string) (*World, error) {
 
 func (w *World) people(ctx context.Context) error {
 	for _, p := range data.People {
-		if _, err := w.admin.CreatePerson(ctx, client.NewPerson{Login: p.Login, Name: p.Name, Email: data.Address(p.Login)}); err != nil {
+		if _, err := w.admin.CreatePerson(ctx, client.NewPerson{Login: p.Login, Name: p.Name,
+			Email: data.Address(p.Login)}); err != nil {
 			return err
 		}
 		t, err := w.admin.CreateToken(ctx, client.NewToken{Login: p.Login, Name: "demonstration"})
@@ -119,15 +122,18 @@ func (w *World) repositories(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if _, err := c.ApplyRules(ctx, name, data.Rules(r.name), "the co-operative agreed on these in spring", 0); err != nil {
+		if _, err := c.ApplyRules(ctx, name, data.Rules(r.name), "the co-operative agreed on these in spring",
+			0); err != nil {
 			return err
 		}
 	}
-	runner, err := w.admin.CreateToken(ctx, client.NewToken{Login: "barn", Name: "runner", Runner: []string{House + "/irrigation"}})
+	runner, err := w.admin.CreateToken(ctx, client.NewToken{Login: "barn", Name: "runner",
+		Runner: []string{House + "/irrigation"}})
 	if err != nil {
 		return err
 	}
-	bench, err := w.admin.CreateToken(ctx, client.NewToken{Login: "bench", Name: "bench", Witness: []string{House + "/irrigation:valve-bench"}})
+	bench, err := w.admin.CreateToken(ctx, client.NewToken{Login: "bench", Name: "bench",
+		Witness: []string{House + "/irrigation:valve-bench"}})
 	w.Tokens["barn"], w.Tokens["bench"] = runner.Secret, bench.Secret
 	return err
 }
@@ -143,7 +149,8 @@ func (w *World) writeTokens() error {
 	for login, token := range w.Tokens {
 		errs = append(errs, os.WriteFile(w.TokenFile(login), []byte(token+"\n"), 0o600))
 	}
-	for name, text := range map[string]string{"too-strict.rules.yaml": data.TooStrict(), "irrigation.examples.yaml": data.Examples()} {
+	for name, text := range map[string]string{"too-strict.rules.yaml": data.TooStrict(),
+		"irrigation.examples.yaml": data.Examples()} {
 		errs = append(errs, os.WriteFile(filepath.Join(w.Dir, name), []byte(text), 0o600))
 	}
 	return errors.Join(errs...)
@@ -197,8 +204,10 @@ func (w *World) commit(ctx context.Context, dir string, commits []data.Commit) e
 		if i := slices.IndexFunc(data.People, func(p data.Person) bool { return p.Login == c.Author }); i >= 0 {
 			name = data.People[i].Name
 		}
-		who := []string{"GIT_AUTHOR_NAME=" + name, "GIT_AUTHOR_EMAIL=" + data.Address(c.Author), "GIT_AUTHOR_DATE=" + c.At.Format(time.RFC3339),
-			"GIT_COMMITTER_NAME=" + name, "GIT_COMMITTER_EMAIL=" + data.Address(c.Author), "GIT_COMMITTER_DATE=" + c.At.Format(time.RFC3339)}
+		who := []string{"GIT_AUTHOR_NAME=" + name, "GIT_AUTHOR_EMAIL=" + data.Address(c.Author), "GIT_AUTHOR_DATE=" +
+			c.At.Format(time.RFC3339),
+			"GIT_COMMITTER_NAME=" + name, "GIT_COMMITTER_EMAIL=" + data.Address(c.Author), "GIT_COMMITTER_DATE=" +
+				c.At.Format(time.RFC3339)}
 		if _, err := w.git(ctx, dir, c.Author, who, "add", "-A"); err != nil {
 			return err
 		}
@@ -234,10 +243,13 @@ func (w *World) Environment(login string) []string {
 		}
 	}
 	return []string{
-		"PATH=" + filepath.Dir(self) + string(os.PathListSeparator) + os.Getenv("PATH"), "HOME=" + w.Dir, "LC_ALL=C.UTF-8", "NO_COLOR=1",
-		"TAVRIN_URL=" + w.URL, "TAVRIN_TOKEN=" + w.Tokens[login], "GIT_CONFIG_GLOBAL=" + os.DevNull, "GIT_CONFIG_NOSYSTEM=1", "GIT_TERMINAL_PROMPT=0",
+		"PATH=" + filepath.Dir(self) + string(os.PathListSeparator) + os.Getenv("PATH"), "HOME=" +
+			w.Dir, "LC_ALL=C.UTF-8", "NO_COLOR=1",
+		"TAVRIN_URL=" + w.URL, "TAVRIN_TOKEN=" + w.Tokens[login], "GIT_CONFIG_GLOBAL=" +
+			os.DevNull, "GIT_CONFIG_NOSYSTEM=1", "GIT_TERMINAL_PROMPT=0",
 		"GIT_CONFIG_COUNT=4", "GIT_CONFIG_KEY_0=credential.helper", "GIT_CONFIG_VALUE_0=!'" + self + "' credential",
-		"GIT_CONFIG_KEY_1=user.name", "GIT_CONFIG_VALUE_1=" + name, "GIT_CONFIG_KEY_2=user.email", "GIT_CONFIG_VALUE_2=" + data.Address(login),
+		"GIT_CONFIG_KEY_1=user.name", "GIT_CONFIG_VALUE_1=" +
+			name, "GIT_CONFIG_KEY_2=user.email", "GIT_CONFIG_VALUE_2=" + data.Address(login),
 		"GIT_CONFIG_KEY_3=advice.detachedHead", "GIT_CONFIG_VALUE_3=false",
 	}
 }

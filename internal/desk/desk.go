@@ -50,7 +50,8 @@ func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, err
 	}
 	out = append(out, proposals...)
 	slices.SortStableFunc(out, func(x, y wire.DeskItem) int {
-		return cmp.Or(slices.Index(deskOrder, x.Kind)-slices.Index(deskOrder, y.Kind), boolOrder(x.Asked, y.Asked), x.Since.Compare(y.Since))
+		return cmp.Or(slices.Index(deskOrder, x.Kind)-slices.Index(deskOrder, y.Kind), boolOrder(x.Asked, y.Asked),
+			x.Since.Compare(y.Since))
 	})
 	return out, nil
 }
@@ -68,7 +69,8 @@ func boolOrder(x, y bool) int {
 // deskIn lists what waits for the actor in one repository.
 func (s *Desk) deskIn(snap *records.View, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
 	var open []records.Change
-	if err := snap.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Order("number").Find(&open).Error; err != nil {
+	if err := snap.Where("repository_id = ? AND state IN ('draft', 'open')",
+		repo.ID).Order("number").Find(&open).Error; err != nil {
 		return nil, err
 	}
 	out, err := deskLooks(snap.DB, a, repo)
@@ -127,7 +129,8 @@ func saidOf(db *gorm.DB, changes []records.Change) (said, error) {
 			s.asked[r.ChangeID] = append(s.asked[r.ChangeID], r)
 		}
 		var open []openThread
-		err := db.Raw("SELECT t.*, r.login AS last_login, r.created_at AS last_at FROM threads t JOIN remarks r ON r.id = (SELECT max(id) FROM remarks WHERE thread_id = t.id) "+
+		err := db.Raw("SELECT t.*, r.login AS last_login, r.created_at AS last_at FROM threads t JOIN remarks r ON "+
+			"r.id = (SELECT max(id) FROM remarks WHERE thread_id = t.id) "+
 			"WHERE t.change_id IN ? AND t.needs_answer AND t.settled_by = '' ORDER BY t.id", ids).Scan(&open).Error
 		if err != nil {
 			return s, err
@@ -145,10 +148,12 @@ func deskLooks(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.
 	if err != nil || !role.AtLeast(gate.Maintainer) || a.Account().Robot {
 		return nil, err
 	}
-	rows, err := waivers.OverrideViews(db.Where("overrides.repository_id = ? AND used_at IS NOT NULL AND looked_at IS NULL AND made_by <> ?", repo.ID, a.Login()))
+	rows, err := waivers.OverrideViews(db.Where("overrides.repository_id = ? AND used_at IS NOT NULL AND looked_at "+
+		"IS NULL AND made_by <> ?", repo.ID, a.Login()))
 	var out []wire.DeskItem
 	for _, o := range rows {
-		out = append(out, wire.DeskItem{Kind: "second-look", Repository: repo.Name, Number: o.Number, Title: fmt.Sprintf("override %d on %s", o.ID, o.Branch), Since: *o.UsedAt,
+		out = append(out, wire.DeskItem{Kind: "second-look", Repository: repo.Name, Number: o.Number,
+			Title: fmt.Sprintf("override %d on %s", o.ID, o.Branch), Since: *o.UsedAt,
 			What: fmt.Sprintf("%s set something aside because: %s; look at what it let through: tavrin override look %d", o.By, o.Because, o.ID)})
 	}
 	return out, err
@@ -159,7 +164,8 @@ func deskLooks(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.
 func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
 	var out []wire.DeskItem
 	if repo.Trouble != "" && repo.TroubleSince != nil && a.Account().Admin {
-		out = append(out, wire.DeskItem{Kind: "set-apart", Repository: repo.Name, Title: "only to be read", What: fmt.Sprintf("%s: tavrin repo settle %s", repo.Trouble, repo.Name), Since: *repo.TroubleSince})
+		out = append(out, wire.DeskItem{Kind: "set-apart", Repository: repo.Name, Title: "only to be read",
+			What: fmt.Sprintf("%s: tavrin repo settle %s", repo.Trouble, repo.Name), Since: *repo.TroubleSince})
 	}
 	role, err := accounts.RoleIn(db, a.Account(), repo)
 	if err != nil || !role.AtLeast(gate.Maintainer) || a.Account().Robot {
@@ -171,7 +177,9 @@ func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository)
 		if c.Runner {
 			who = "no runner takes it"
 		}
-		out = append(out, wire.DeskItem{Kind: "silent", Repository: repo.Name, Title: fmt.Sprintf("check %s on %.10s", c.Name, c.Commit), What: fmt.Sprintf("%s, attempt %d, asked for %s", who, c.Attempt, c.For), Since: c.Since})
+		out = append(out, wire.DeskItem{Kind: "silent", Repository: repo.Name,
+			Title: fmt.Sprintf("check %s on %.10s", c.Name, c.Commit), What: fmt.Sprintf("%s, attempt %d, asked for %s",
+				who, c.Attempt, c.For), Since: c.Since})
 	}
 	return out, err
 }
@@ -194,7 +202,8 @@ func deskOf(a accounts.Actor, g facts.Gathered, said said) []wire.DeskItem {
 	for _, t := range said.threads[g.Change.ID] { // those that the actor began, and those on changes of theirs
 		if t.LastLogin != a.Login() && (mine || t.BegunBy == a.Login()) {
 			out = append(out, wire.DeskItem{Kind: "answer", Since: t.LastAt,
-				What: fmt.Sprintf("%s on %s: tavrin thread list %d", t.LastLogin, facts.Where(t.Thread), g.Change.Number)})
+				What: fmt.Sprintf("%s on %s: tavrin thread list %d", t.LastLogin, facts.Where(t.Thread),
+					g.Change.Number)})
 		}
 	}
 	if mine && !report.Ready {
@@ -204,7 +213,8 @@ func deskOf(a accounts.Actor, g facts.Gathered, said said) []wire.DeskItem {
 }
 
 // deskReview says whether an approval of the actor would help, or they were asked by name and have not spoken.
-func deskReview(a accounts.Actor, g facts.Gathered, report gate.Report, asked []records.ChangeReviewer) (wire.DeskItem, bool) {
+func deskReview(a accounts.Actor, g facts.Gathered, report gate.Report,
+	asked []records.ChangeReviewer) (wire.DeskItem, bool) {
 	var wanted []string
 	for _, q := range report.Requirements {
 		if slices.Contains(q.Who, a.Login()) && q.OfReviewers() && q.Level == rules.Required {
@@ -214,7 +224,8 @@ func deskReview(a accounts.Actor, g facts.Gathered, report gate.Report, asked []
 	person := g.Facts.People[a.Login()]
 	named := slices.ContainsFunc(asked, func(r records.ChangeReviewer) bool { return person.Is(accounts.PrincipalNamed(r.Who)) })
 	spoken := slices.ContainsFunc(g.Facts.Reviews, func(r gate.Review) bool { return r.By == a.Login() })
-	item := wire.DeskItem{Kind: "review", Since: g.Revision.CreatedAt, Asked: named, What: "missing: " + strings.Join(wanted, "; ")}
+	item := wire.DeskItem{Kind: "review", Since: g.Revision.CreatedAt, Asked: named, What: "missing: " +
+		strings.Join(wanted, "; ")}
 	if len(wanted) == 0 {
 		item.What = "you were asked to look at it"
 	}
@@ -246,7 +257,8 @@ func deskProposals(ctx context.Context, db *gorm.DB, a accounts.Actor) ([]wire.D
 			return nil, err
 		}
 		if rulebook.MayDecide(db, a, h, row, was, true) == nil {
-			out = append(out, wire.DeskItem{Kind: "decide", Repository: h.Name(), Number: int(row.ID), Title: row.Because, Since: row.ProposedAt,
+			out = append(out, wire.DeskItem{Kind: "decide", Repository: h.Name(), Number: int(row.ID),
+				Title: row.Because, Since: row.ProposedAt,
 				What: fmt.Sprintf("%s proposed it, and it loosens the rules: tavrin rules proposals", row.ProposedBy)})
 		}
 	}

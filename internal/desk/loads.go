@@ -62,7 +62,8 @@ func (s *Desk) ReviewLoads(ctx context.Context, a accounts.Actor, name string) (
 		}
 		asked := said.asked[g.Change.ID]
 		for login, p := range g.Facts.People {
-			if !p.Robot && slices.ContainsFunc(asked, func(r records.ChangeReviewer) bool { return p.Is(accounts.PrincipalNamed(r.Who)) }) {
+			if !p.Robot && slices.ContainsFunc(asked,
+				func(r records.ChangeReviewer) bool { return p.Is(accounts.PrincipalNamed(r.Who)) }) {
 				of(login).Asked++
 			}
 		}

@@ -19,8 +19,8 @@ import (
 	"tavrin/wire"
 )
 
-// Notices are not kept: they are the lines of the journal about what somebody follows or has a part in, but for their own
-// doing. So none is lost or doubled, and nobody hears of what they may not read.
+// Notices are not kept: they are the lines of the journal about what somebody follows or has a part in, but for their
+// own doing. So none is lost or doubled, and nobody hears of what they may not read.
 
 const maxNotices = 500
 
@@ -48,7 +48,8 @@ func noticesOf(db *gorm.DB, a accounts.Actor, q NoticeQuery) (wire.Notices, erro
 		return out, err
 	}
 	var seen int64
-	if err := db.Raw("SELECT ifnull((SELECT seq FROM notices_seen WHERE login = ?), 0)", a.Login()).Scan(&seen).Error; err != nil {
+	if err := db.Raw("SELECT ifnull((SELECT seq FROM notices_seen WHERE login = ?), 0)",
+		a.Login()).Scan(&seen).Error; err != nil {
 		return out, err
 	}
 	ids := make([]int64, len(repos))
@@ -60,7 +61,8 @@ func noticesOf(db *gorm.DB, a accounts.Actor, q NoticeQuery) (wire.Notices, erro
 		Number int
 		Title  string
 	}
-	err = db.Raw(noticesQuery, map[string]any{"login": a.Login(), "person": "person:" + a.Login(), "repos": ids, "kinds": event.Heard(event.Part), "wide": event.Heard(event.Followers),
+	err = db.Raw(noticesQuery, map[string]any{"login": a.Login(), "person": "person:" + a.Login(), "repos": ids,
+		"kinds": event.Heard(event.Part), "wide": event.Heard(event.Followers),
 		"since": q.Since.UTC().Format(time.RFC3339Nano), "limit": maxNotices}).Scan(&rows).Error
 	if err != nil {
 		return out, err
@@ -78,7 +80,8 @@ func noticesOf(db *gorm.DB, a accounts.Actor, q NoticeQuery) (wire.Notices, erro
 			out.New++
 		}
 		if len(out.Notices) < limit {
-			out.Notices = append(out.Notices, wire.Notice{Seq: r.Seq, At: at, Repository: r.Repository, Number: r.Number, Title: r.Title, Kind: r.Kind, By: r.Actor, Text: r.Text, New: r.Seq > seen})
+			out.Notices = append(out.Notices, wire.Notice{Seq: r.Seq, At: at, Repository: r.Repository,
+				Number: r.Number, Title: r.Title, Kind: r.Kind, By: r.Actor, Text: r.Text, New: r.Seq > seen})
 		}
 	}
 	return out, nil
@@ -110,13 +113,15 @@ func (s *Notices) SeenNotices(ctx context.Context, a accounts.Actor, seq int64) 
 		return problem.New(problem.SignInNeeded, "sign in to see your notices")
 	}
 	return s.records.Note(ctx, func(tx *records.Tx) error {
-		return tx.Exec("INSERT INTO notices_seen (login, seq) VALUES (?, min(?, (SELECT ifnull(max(seq), 0) FROM journal_lines))) ON CONFLICT (login) DO UPDATE SET seq = max(seq, excluded.seq)", a.Login(), seq).Error
+		return tx.Exec("INSERT INTO notices_seen (login, seq) VALUES (?, min(?, (SELECT ifnull(max(seq), 0) FROM "+
+			"journal_lines))) ON CONFLICT (login) DO UPDATE SET seq = max(seq, excluded.seq)", a.Login(), seq).Error
 	})
 }
 
 // Follow says whether the actor hears of a change, or, where number is 0, of a whole repository. Of a change that they
 // have a part in they hear anyhow, until they say that they do not want to.
-func (s *Notices) Follow(ctx context.Context, a accounts.Actor, name string, number int, follow bool) (wire.Following, error) {
+func (s *Notices) Follow(ctx context.Context, a accounts.Actor, name string, number int,
+	follow bool) (wire.Following, error) {
 	if !a.Known() {
 		return wire.Following{}, problem.New(problem.SignInNeeded, "sign in to follow something")
 	}
@@ -160,7 +165,9 @@ func (s *Notices) Following(ctx context.Context, a accounts.Actor) ([]wire.Follo
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	err := db.Raw("SELECT r.name AS repository, ifnull(c.number, 0) AS number, f.muted FROM follows f JOIN repositories r ON r.id = f.repository_id LEFT JOIN changes c ON c.id = f.change_id WHERE f.login = ? ORDER BY r.name, c.number",
+	err := db.Raw("SELECT r.name AS repository, ifnull(c.number, 0) AS number, f.muted FROM follows f JOIN "+
+		"repositories r ON r.id = f.repository_id LEFT JOIN changes c ON c.id = f.change_id WHERE f.login = ? ORDER "+
+		"BY r.name, c.number",
 		a.Login()).Scan(&out).Error
 	return slices.DeleteFunc(out, func(f wire.Following) bool {
 		_, err := accounts.Reach(db, a, f.Repository, gate.Reader)
@@ -207,7 +214,8 @@ func (s *Notices) RevokeFeed(ctx context.Context, a accounts.Actor) error {
 	}
 	return s.records.Write(ctx, func(tx *records.Tx) error {
 		var n int64
-		if err := tx.Model(&records.Feed{}).Where("account_id = ? AND revoked_at IS NULL", a.Account().ID).Count(&n).Error; err != nil {
+		if err := tx.Model(&records.Feed{}).Where("account_id = ? AND revoked_at IS NULL",
+			a.Account().ID).Count(&n).Error; err != nil {
 			return err
 		}
 		if n == 0 {
@@ -221,7 +229,8 @@ func (s *Notices) RevokeFeed(ctx context.Context, a accounts.Actor) error {
 }
 
 func (s *Notices) revokeFeeds(tx *records.Tx, a accounts.Actor) error {
-	return tx.Model(&records.Feed{}).Where("account_id = ? AND revoked_at IS NULL", a.Account().ID).Update("revoked_at", s.records.Now()).Error
+	return tx.Model(&records.Feed{}).Where("account_id = ? AND revoked_at IS NULL", a.Account().ID).Update("revoked_at",
+		s.records.Now()).Error
 }
 
 // Feed finds out whose feed an address is for, and gives their notices.

@@ -1,7 +1,7 @@
 // Package desk says what waits for somebody, and what others did to what they follow or have a part in.
 //
-// Nothing of it is kept: it is read from the gates and from the journal, so that none is lost or doubled, and nobody hears of
-// what they may not read. It only remembers what somebody has seen, follows and wants to be silent about.
+// Nothing of it is kept: it is read from the gates and from the journal, so that none is lost or doubled, and nobody
+// hears of what they may not read. It only remembers what somebody has seen, follows and wants to be silent about.
 package desk
 
 import (

@@ -42,7 +42,8 @@ func newestRevisions(db *gorm.DB, all []Gathered) (map[int64]records.Revision, e
 		at[numbered{g.Change.ID, g.Change.Revision}] = true
 	}
 	var rows []records.Revision
-	err := db.Where("change_id IN ? AND number = (SELECT revision FROM changes c WHERE c.id = revisions.change_id)", ids).Find(&rows).Error
+	err := db.Where("change_id IN ? AND number = (SELECT revision FROM changes c WHERE c.id = revisions.change_id)",
+		ids).Find(&rows).Error
 	out := map[int64]records.Revision{}
 	for _, r := range rows {
 		if at[numbered{r.ChangeID, r.Number}] {
@@ -117,7 +118,8 @@ func (e *evidence) askReviews(db *gorm.DB, ids []int64) error {
 		}
 	}
 	var disabled []string
-	if err := db.Model(&records.Account{}).Where("disabled AND login IN ?", logins).Pluck("login", &disabled).Error; err != nil {
+	if err := db.Model(&records.Account{}).Where("disabled AND login IN ?", logins).Pluck("login",
+		&disabled).Error; err != nil {
 		return err
 	}
 	for _, login := range disabled {
@@ -136,7 +138,8 @@ func (e *evidence) askThreads(db *gorm.DB, ids []int64) error {
 	err := db.Where("change_id IN ? AND needs_answer", ids).Order("id").Find(&rows).Error
 	e.threads = map[int64][]gate.Thread{}
 	for _, t := range rows {
-		e.threads[t.ChangeID] = append(e.threads[t.ChangeID], gate.Thread{ID: t.ID, By: t.BegunBy, Where: Where(t), SettledBy: t.SettledBy})
+		e.threads[t.ChangeID] = append(e.threads[t.ChangeID],
+			gate.Thread{ID: t.ID, By: t.BegunBy, Where: Where(t), SettledBy: t.SettledBy})
 	}
 	return err
 }
@@ -146,7 +149,8 @@ func (e *evidence) askDependencies(db *gorm.DB, ids []int64) error {
 		gate.Dependency
 		ChangeID int64
 	}
-	err := db.Raw("SELECT d.change_id, c.number, c.title, c.state, c.target FROM change_dependencies d JOIN changes c ON c.id = d.on_id "+
+	err := db.Raw("SELECT d.change_id, c.number, c.title, c.state, c.target FROM change_dependencies d JOIN changes "+
+		"c ON c.id = d.on_id "+
 		"WHERE d.change_id IN ? ORDER BY c.number", ids).Scan(&rows).Error
 	e.waits = map[int64][]gate.Dependency{}
 	for _, r := range rows {
@@ -167,7 +171,8 @@ func (e *evidence) askOverrides(db *gorm.DB, ids []int64) error {
 
 func (e *evidence) askEntries(db *gorm.DB, ids []int64) error {
 	var rows []records.Entry
-	err := db.Where("id IN (SELECT max(id) FROM entries WHERE change_id IN ? GROUP BY change_id)", ids).Find(&rows).Error
+	err := db.Where("id IN (SELECT max(id) FROM entries WHERE change_id IN ? GROUP BY change_id)",
+		ids).Find(&rows).Error
 	if err != nil {
 		return err
 	}
@@ -212,7 +217,8 @@ func (e *evidence) about(g *Gathered) {
 		g.Rehearsal = e.rehearsals[g.Entry.ID]
 	}
 	if x := g.Rehearsal; x != nil && x.CommitID != "" {
-		f.Rehearsal = &gate.Rehearsal{Commit: x.CommitID, Base: x.Base, BuiltAt: x.CreatedAt.UTC(), Checks: append([]gate.Check{}, e.checks[x.CommitID]...)}
+		f.Rehearsal = &gate.Rehearsal{Commit: x.CommitID, Base: x.Base, BuiltAt: x.CreatedAt.UTC(),
+			Checks: append([]gate.Check{}, e.checks[x.CommitID]...)}
 	}
 	f.Reviews = []gate.Review{}
 	for _, review := range e.reviews[c.ID] {
@@ -228,12 +234,13 @@ func gateOverride(r records.Override) gate.Override {
 	return o
 }
 
-// review gives the gate a standing review, with whether the difference is still the one reviewed: as the newest revision was
-// compared with the reviewed one and, where there is a rehearsal, as both were brought to its base.
+// review gives the gate a standing review, with whether the difference is still the one reviewed: as the newest
+// revision was compared with the reviewed one and, where there is a rehearsal, as both were brought to its base.
 func (e *evidence) review(r records.Review, newest records.Revision, rehearsal *records.Rehearsal) gate.Review {
 	review := gate.Review{
 		By: r.Login, Verdict: gate.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description, Teams: r.Teams,
-		Disabled: e.disabled[r.Login], SameDifference: r.Revision == newest.Number || slices.Contains(newest.SameAs, r.Revision),
+		Disabled: e.disabled[r.Login], SameDifference: r.Revision == newest.Number ||
+			slices.Contains(newest.SameAs, r.Revision),
 	}
 	if r.Revision == newest.Number {
 		return review

@@ -19,10 +19,12 @@ func WantsOf(db *gorm.DB, a accounts.Actor, repo *records.Repository, commit str
 		return nil
 	}
 	var asked int64
-	err := db.Model(&records.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for <> '' AND name IN (SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)",
+	err := db.Model(&records.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for <> '' AND name IN "+
+		"(SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)",
 		repo.ID, commit, a.Token(), repo.ID).Count(&asked).Error
 	if err == nil && asked == 0 {
-		err = problem.New(problem.Forbidden, "this is a witness's token: it reads the commits that its checks are wanted on, and %.10s is none", commit)
+		err = problem.New(problem.Forbidden, "this is a witness's token: it reads the commits that its checks are "+
+			"wanted on, and %.10s is none", commit)
 	}
 	return err
 }
@@ -39,7 +41,8 @@ func Kept(log []git.Commit) []records.BroughtCommit {
 			message += "\n\n" + c.Body
 		}
 		signature, signed := c.Signature()
-		out[i] = records.BroughtCommit{ID: c.ID, Message: message, Parents: len(c.Parents), Signed: signed, Key: signature.Key, BadSignature: signature.Bad, Reserved: c.Reserved()}
+		out[i] = records.BroughtCommit{ID: c.ID, Message: message, Parents: len(c.Parents), Signed: signed,
+			Key: signature.Key, BadSignature: signature.Bad, Reserved: c.Reserved()}
 	}
 	return out
 }
@@ -74,8 +77,12 @@ func standingReviews(db *gorm.DB, changes []int64) (map[int64][]records.Review, 
 // NewestRuns returns the newest attempt of each check on each of the commits, by commit and name.
 func NewestRuns(db *gorm.DB, repo int64, commits ...string) ([]records.CheckRun, error) {
 	var rows []records.CheckRun
-	err := db.Where("repository_id = ? AND commit_id IN ?", repo, commits).Order("commit_id, name, attempt DESC").Find(&rows).Error
-	return slices.CompactFunc(rows, func(a, b records.CheckRun) bool { return a.CommitID == b.CommitID && a.Name == b.Name }), err
+	err := db.Where("repository_id = ? AND commit_id IN ?", repo,
+		commits).Order("commit_id, name, attempt DESC").Find(&rows).Error
+	return slices.CompactFunc(rows, func(a, b records.CheckRun) bool {
+		return a.CommitID == b.CommitID &&
+			a.Name == b.Name
+	}), err
 }
 
 // gateChecks gives the gate the newest attempts of the checks on commits, by commit.
@@ -87,7 +94,8 @@ func gateChecks(db *gorm.DB, repo int64, commits []string) (map[string][]gate.Ch
 			return nil, err
 		}
 		for _, r := range rows {
-			c := gate.Check{Name: r.Name, State: gate.CheckState(r.State), Attempt: r.Attempt, By: r.ReportedBy, Runner: r.Runner, Summary: r.Summary}
+			c := gate.Check{Name: r.Name, State: gate.CheckState(r.State), Attempt: r.Attempt, By: r.ReportedBy,
+				Runner: r.Runner, Summary: r.Summary}
 			if r.FinishedAt != nil {
 				c.At = r.FinishedAt.UTC()
 			}
@@ -112,8 +120,8 @@ func CheckStates(db *gorm.DB, repo int64, commits []string) (map[string]string, 
 	return states, nil
 }
 
-// GateCommits are the commits of a revision, or of a push, as the gate knows them: each signature with whose key it is by
-// our own table, at this moment.
+// GateCommits are the commits of a revision, or of a push, as the gate knows them: each signature with whose key it is
+// by our own table, at this moment.
 func GateCommits(db *gorm.DB, repo int64, rows []records.BroughtCommit) ([]gate.Commit, error) {
 	signers, err := signersOf(db, repo, rows)
 	return signers.commits(rows), err
@@ -138,7 +146,8 @@ func signersOf(db *gorm.DB, repo int64, rows []records.BroughtCommit) (signers, 
 	}
 	for chunk := range slices.Chunk(keys, 500) {
 		var found []struct{ Fingerprint, Login string }
-		err := db.Raw("SELECT k.fingerprint, a.login FROM account_keys k JOIN accounts a ON a.id = k.account_id WHERE k.removed_at IS NULL AND k.fingerprint IN ?", chunk).Scan(&found).Error
+		err := db.Raw("SELECT k.fingerprint, a.login FROM account_keys k JOIN accounts a ON a.id = k.account_id "+
+			"WHERE k.removed_at IS NULL AND k.fingerprint IN ?", chunk).Scan(&found).Error
 		if err != nil {
 			return s, err
 		}
@@ -155,7 +164,8 @@ func signersOf(db *gorm.DB, repo int64, rows []records.BroughtCommit) (signers, 
 func (s signers) commits(rows []records.BroughtCommit) []gate.Commit {
 	out := make([]gate.Commit, len(rows))
 	for i, r := range rows {
-		out[i] = gate.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents, Reserved: r.Reserved, Landed: s.landed[r.ID]}
+		out[i] = gate.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents, Reserved: r.Reserved,
+			Landed: s.landed[r.ID]}
 		switch {
 		case r.BadSignature != "":
 			out[i].Signature.State = gate.BadlyMade
@@ -175,7 +185,8 @@ func LandedAmong(db *gorm.DB, repo int64, commits []string) (map[string]bool, er
 	landed := map[string]bool{}
 	for chunk := range slices.Chunk(commits, 500) {
 		var some []string
-		if err := db.Model(&records.LandedCommit{}).Where("repository_id = ? AND commit_id IN ?", repo, chunk).Pluck("commit_id", &some).Error; err != nil {
+		if err := db.Model(&records.LandedCommit{}).Where("repository_id = ? AND commit_id IN ?", repo,
+			chunk).Pluck("commit_id", &some).Error; err != nil {
 			return nil, err
 		}
 		for _, id := range some {

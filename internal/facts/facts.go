@@ -1,8 +1,8 @@
 // Package facts gathers what the gate has to know of a change, and remembers gates that were judged.
 //
-// It reads the records and where branches stand, decides nothing (core/gate does) and writes nothing. It promises that a
-// remembered gate is the one that would be judged now: it is found under counts that go up with every write which concerns
-// it, and one that may become another without a write is not remembered.
+// It reads the records and where branches stand, decides nothing (core/gate does) and writes nothing. It promises that
+// a remembered gate is the one that would be judged now: it is found under counts that go up with every write which
+// concerns it, and one that may become another without a write is not remembered.
 package facts
 
 import (
@@ -22,9 +22,10 @@ type Gatherer struct {
 	doubt    func(string)
 }
 
-// New returns what gathers facts. doubt, unless it is nil, has every remembered gate judged anew, and is told of those that
-// were remembered wrongly; tests use it.
-func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, memory *recall.Memory, doubt func(what string)) *Gatherer {
+// New returns what gathers facts. doubt, unless it is nil, has every remembered gate judged anew, and is told of those
+// that were remembered wrongly; tests use it.
+func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, memory *recall.Memory,
+	doubt func(what string)) *Gatherer {
 	s := &Gatherer{records: r, disk: disk, rulebook: book, memory: memory, editions: newEditions(), doubt: doubt}
 	r.Listen(records.Listener{
 		Before: func(c records.Commit) { s.editions.touch(c.Touched, writing) },

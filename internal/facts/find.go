@@ -19,7 +19,8 @@ func RevisionRow(db *gorm.DB, c records.Change) (records.Revision, error) {
 }
 
 // ChangeRow finds a change for an actor who needs at least a role in its repository.
-func ChangeRow(db *gorm.DB, a accounts.Actor, name string, number int, need gate.Role) (*records.Repository, records.Change, error) {
+func ChangeRow(db *gorm.DB, a accounts.Actor, name string, number int,
+	need gate.Role) (*records.Repository, records.Change, error) {
 	repo, err := accounts.Reach(db, a, name, need)
 	if err != nil {
 		return nil, records.Change{}, err
@@ -45,7 +46,8 @@ func MayReview(db *gorm.DB, a accounts.Actor, repo *records.Repository, v gate.V
 	case a.Scope() != accounts.ScopeAll:
 		return problem.New(problem.Forbidden, "this token cannot review; it takes one of scope all")
 	case v != gate.Comment && !role.AtLeast(gate.Reader):
-		return problem.New(problem.Forbidden, "%s has no role in %s and may only comment: ask a maintainer for one", a.Login(), repo.Name)
+		return problem.New(problem.Forbidden, "%s has no role in %s and may only comment: ask a maintainer for one",
+			a.Login(), repo.Name)
 	}
 	return nil
 }
@@ -70,7 +72,8 @@ func MayEdit(db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.
 	if err != nil || slices.Contains(r.Authors, a.Login()) {
 		return err
 	}
-	return problem.New(problem.Forbidden, "%s change %d is for its authors (%s) and maintainers", what, c.Number, strings.Join(r.Authors, ", "))
+	return problem.New(problem.Forbidden, "%s change %d is for its authors (%s) and maintainers", what, c.Number,
+		strings.Join(r.Authors, ", "))
 }
 
 func RevisionNumbered(db *gorm.DB, c records.Change, n int) (records.Revision, error) {

@@ -17,7 +17,8 @@ import (
 )
 
 // ChangeAreas says which areas a change touches and whose approval would be enough.
-func (s *Gatherer) ChangeAreas(ctx context.Context, a accounts.Actor, name string, number int) (wire.ChangeAreas, error) {
+func (s *Gatherer) ChangeAreas(ctx context.Context, a accounts.Actor, name string,
+	number int) (wire.ChangeAreas, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -34,7 +35,8 @@ func (s *Gatherer) ChangeAreas(ctx context.Context, a accounts.Actor, name strin
 
 // AreasOf says it of what was gathered.
 func AreasOf(g Gathered) wire.ChangeAreas {
-	out := wire.ChangeAreas{Number: g.Change.Number, Areas: []wire.TouchedArea{}, Unowned: []string{}, Enough: []string{}, Hopeless: []string{}}
+	out := wire.ChangeAreas{Number: g.Change.Number, Areas: []wire.TouchedArea{}, Unowned: []string{},
+		Enough: []string{}, Hopeless: []string{}}
 	for _, t := range g.Set.Touched(gate.Comes(g.Set, g.Facts)) {
 		var why string
 		for _, o := range areas.Of(g.Set, t.Paths[0]) {
@@ -42,8 +44,9 @@ func AreasOf(g Gathered) wire.ChangeAreas {
 				why = o.Pattern
 			}
 		}
-		out.Areas = append(out.Areas, wire.TouchedArea{Paths: t.Paths, OwnerArea: wire.OwnerArea{Area: t.Name, Pattern: why, Owners: accounts.PrincipalTexts(t.Owners),
-			People: accounts.MembersOf(g.Facts.People, t.Owners), Source: t.From, FixedBy: t.From.Document}})
+		out.Areas = append(out.Areas, wire.TouchedArea{Paths: t.Paths,
+			OwnerArea: wire.OwnerArea{Area: t.Name, Pattern: why, Owners: accounts.PrincipalTexts(t.Owners),
+				People: accounts.MembersOf(g.Facts.People, t.Owners), Source: t.From, FixedBy: t.From.Document}})
 	}
 	for _, p := range gate.Comes(g.Set, g.Facts) {
 		if len(g.Set.AreasOf(p)) == 0 {
@@ -76,7 +79,8 @@ func (s *Gatherer) Gather(db *gorm.DB, repo *records.Repository, c records.Chang
 }
 
 // GatherRevision is Gather for a revision at hand, which need not be on record.
-func (s *Gatherer) GatherRevision(db *gorm.DB, repo *records.Repository, c records.Change, r records.Revision) (Gathered, error) {
+func (s *Gatherer) GatherRevision(db *gorm.DB, repo *records.Repository, c records.Change,
+	r records.Revision) (Gathered, error) {
 	g := []Gathered{{Change: c, Revision: r}}
 	err := s.fill(db, repo, g)
 	return g[0], err
@@ -85,7 +89,8 @@ func (s *Gatherer) GatherRevision(db *gorm.DB, repo *records.Repository, c recor
 // atOnce is how many changes are gathered together.
 const atOnce = 200
 
-// GatherAll is Gather for many changes of a repository, in their order: what is asked of the records is asked once for all.
+// GatherAll is Gather for many changes of a repository, in their order: what is asked of the records is asked once for
+// all.
 func (s *Gatherer) GatherAll(db *gorm.DB, repo *records.Repository, list []records.Change) ([]Gathered, error) {
 	out := make([]Gathered, len(list))
 	for i, c := range list {
@@ -100,7 +105,8 @@ func (s *Gatherer) GatherAll(db *gorm.DB, repo *records.Repository, list []recor
 			r, there := revisions[some[i].Change.ID]
 			if !there { // the change that was given is not the newest
 				if r, err = RevisionRow(db, some[i].Change); err != nil {
-					return nil, fmt.Errorf("revision %d of change %d: %w", some[i].Change.Revision, some[i].Change.Number, err)
+					return nil, fmt.Errorf("revision %d of change %d: %w", some[i].Change.Revision,
+						some[i].Change.Number, err)
 				}
 			}
 			some[i].Revision = r

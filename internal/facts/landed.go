@@ -49,7 +49,8 @@ func (s *Gatherer) landingView(db *gorm.DB, repo *records.Repository, c records.
 		return wire.Landing{}, err
 	}
 	report, err := s.ReportOf(db, repo, &intent)
-	return wire.Landing{Number: c.Number, Target: c.Target, Old: l.Old, New: l.New, Strategy: l.Strategy, Revision: l.Revision, RulesVersion: l.RulesVersion, HouseVersion: l.HouseVersion,
+	return wire.Landing{Number: c.Number, Target: c.Target, Old: l.Old, New: l.New, Strategy: l.Strategy,
+		Revision: l.Revision, RulesVersion: l.RulesVersion, HouseVersion: l.HouseVersion,
 		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: report, Evidence: l.Evidence}, err
 }
 
@@ -67,7 +68,8 @@ type landingOf struct {
 
 // LandingsOf finds the landings that brought commits, by commit: the one that brought it to the named branch, else the
 // first that brought it anywhere.
-func (s *Gatherer) LandingsOf(db *gorm.DB, repo *records.Repository, commits []string, branch string) (map[string]wire.LandedAs, error) {
+func (s *Gatherer) LandingsOf(db *gorm.DB, repo *records.Repository, commits []string,
+	branch string) (map[string]wire.LandedAs, error) {
 	var rows []landingOf
 	err := db.Raw(`SELECT k.commit_id, l.new, c.number, c.title, c.target, l.strategy, l.landed_by, l.intent_id AS intent
 FROM landed_commits k JOIN landings l ON l.id = k.landing_id JOIN changes c ON c.id = l.change_id WHERE k.repository_id = ? AND k.commit_id IN ? ORDER BY l.id`, repo.ID, commits).Scan(&rows).Error
@@ -79,7 +81,8 @@ FROM landed_commits k JOIN landings l ON l.id = k.landing_id JOIN changes c ON c
 		if had, ok := out[r.CommitID]; ok && (had.Target == branch || r.Target != branch) {
 			continue
 		}
-		v := wire.LandedAs{Number: r.Number, Title: r.Title, Target: r.Target, Strategy: r.Strategy, LandedBy: r.LandedBy, Top: r.New == r.CommitID}
+		v := wire.LandedAs{Number: r.Number, Title: r.Title, Target: r.Target, Strategy: r.Strategy,
+			LandedBy: r.LandedBy, Top: r.New == r.CommitID}
 		if v.Approvers, v.Authors, err = s.peopleOfLanding(db, repo, r.Intent); err != nil {
 			return nil, err
 		}
@@ -89,20 +92,22 @@ FROM landed_commits k JOIN landings l ON l.id = k.landing_id JOIN changes c ON c
 }
 
 // peopleOfLanding says whose approvals counted for a landing, and who its authors were.
-func (s *Gatherer) peopleOfLanding(db *gorm.DB, repo *records.Repository, id int64) (approvers, authors []string, err error) {
+func (s *Gatherer) peopleOfLanding(db *gorm.DB, repo *records.Repository,
+	id int64) (approvers, authors []string, err error) {
 	type people struct{ approvers, authors []string }
-	p, err := recall.Of(s.memory, recall.Key{What: "landing", Repo: repo.ID, Of: fmt.Sprint(id)}, recall.Light, func() (people, error) {
-		var intent records.Intent
-		if err := db.First(&intent, id).Error; err != nil {
-			return people{}, err
-		}
-		report, err := s.ReportOf(db, repo, &intent)
-		if err != nil {
-			return people{}, err
-		}
-		var facts gate.Facts
-		err = json.Unmarshal([]byte(intent.Facts), &facts)
-		return people{report.Approvers, facts.Authors}, err
-	})
+	p, err := recall.Of(s.memory, recall.Key{What: "landing", Repo: repo.ID, Of: fmt.Sprint(id)}, recall.Light,
+		func() (people, error) {
+			var intent records.Intent
+			if err := db.First(&intent, id).Error; err != nil {
+				return people{}, err
+			}
+			report, err := s.ReportOf(db, repo, &intent)
+			if err != nil {
+				return people{}, err
+			}
+			var facts gate.Facts
+			err = json.Unmarshal([]byte(intent.Facts), &facts)
+			return people{report.Approvers, facts.Authors}, err
+		})
 	return p.approvers, p.authors, err
 }

@@ -17,8 +17,8 @@ import (
 // A change's gate depends on its own records, on its repository's (rules, checks, branches, other changes), and on what
 // belongs to no repository (people, teams, houses). Of each of the three it is known which write transaction touched it
 // last, and while one is being committed that touches it, that it is. A gate is remembered under all three, and only a
-// snapshot that has them all may use it: so what is remembered is what would be judged from that snapshot. What depends on
-// the time as well is not remembered.
+// snapshot that has them all may use it: so what is remembered is what would be judged from that snapshot. What depends
+// on the time as well is not remembered.
 
 // editions knows which write transactions touched what gates depend on last.
 type editions struct {
@@ -67,8 +67,8 @@ func (g Gathered) weight() int {
 	return 8 + len(g.Facts.Paths)/10 + len(g.Facts.Commits)/2 + len(g.Facts.People)/4
 }
 
-// Remembered is Gather with the report, for reading outside of a write: remembered for as long as nothing that it depends on
-// was written. The change is as the snapshot has it.
+// Remembered is Gather with the report, for reading outside of a write: remembered for as long as nothing that it
+// depends on was written. The change is as the snapshot has it.
 func (s *Gatherer) Remembered(snap *records.View, repo *records.Repository, c records.Change) (Gathered, error) {
 	all, err := s.RememberedAll(snap, repo, []records.Change{c})
 	if err != nil {
@@ -77,9 +77,10 @@ func (s *Gatherer) Remembered(snap *records.View, repo *records.Repository, c re
 	return all[0], nil
 }
 
-// RememberedAll is Remembered for many changes of a repository, in their order. Those that are not remembered are gathered
-// together.
-func (s *Gatherer) RememberedAll(snap *records.View, repo *records.Repository, list []records.Change) ([]Gathered, error) {
+// RememberedAll is Remembered for many changes of a repository, in their order. Those that are not remembered are
+// gathered together.
+func (s *Gatherer) RememberedAll(snap *records.View, repo *records.Repository,
+	list []records.Change) ([]Gathered, error) {
 	out := make([]Gathered, len(list))
 	keys := make([]recall.Key, len(list)) // zero: the snapshot is of before the newest write, and has its own truth
 	var missing []records.Change
@@ -129,7 +130,8 @@ func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, c records.Chan
 	var moving int64
 	err = s.records.Read(context.WithoutCancel(db.Statement.Context)).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''", repo.ID).Count(&moving).Error
 	if moving == 0 && s.editions.of(repo.ID, c.Number) == of {
-		s.doubt(fmt.Sprintf("change %d of %s is remembered as %+v and is %+v", c.Number, repo.Name, *had.report, now.Judge()))
+		s.doubt(fmt.Sprintf("change %d of %s is remembered as %+v and is %+v", c.Number, repo.Name, *had.report,
+			now.Judge()))
 	}
 	return err
 }
@@ -144,7 +146,8 @@ func (g Gathered) dependsOnTime() bool {
 			return true
 		}
 	}
-	for _, q := range g.report.Requirements { // a check that nobody defines or reports is waited for so long and no longer
+	// a check that nobody defines or reports is waited for so long and no longer
+	for _, q := range g.report.Requirements {
 		if q.At == "rehearsal" && q.State == gate.Pending && len(q.Checks) == 0 {
 			return true
 		}

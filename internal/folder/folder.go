@@ -1,9 +1,9 @@
 // Package folder keeps the service's folder: for one process at a time, and in a condition in which it can be served.
 //
 // A folder may be put together wrongly while no service runs on it: copied under a running one, restored in part, moved
-// without a file. A service that started on it would lose what was recorded and judge by what is left. So it leaves marks of
-// where the records stand, and compares them at the start, before anything is written. What the records hold is left to
-// those above; backups are made by package backup.
+// without a file. A service that started on it would lose what was recorded and judge by what is left. So it leaves
+// marks of where the records stand, and compares them at the start, before anything is written. What the records hold
+// is left to those above; backups are made by package backup.
 package folder
 
 import (
@@ -39,8 +39,8 @@ type Folder struct {
 	marks marks
 }
 
-// Take makes the folder when there is none, and keeps it for this process. What is in it was looked at: it is in a condition
-// to be served as far as can be seen before anything is opened.
+// Take makes the folder when there is none, and keeps it for this process. What is in it was looked at: it is in a
+// condition to be served as far as can be seen before anything is opened.
 func Take(dir string) (*Folder, error) {
 	dir, err := filepath.Abs(dir) // git runs in other folders
 	if err != nil {
@@ -76,8 +76,8 @@ func (f *Folder) Records() string { return filepath.Join(f.Dir, recordsName) }
 // Key is the file of the signing key.
 func (f *Folder) Key() string { return filepath.Join(f.Dir, keyName) }
 
-// Run marks the folder as one that a service runs on, having compared the records with the marks of the last one. pathOf says
-// where a repository lies.
+// Run marks the folder as one that a service runs on, having compared the records with the marks of the last one.
+// pathOf says where a repository lies.
 func (f *Folder) Run(ctx context.Context, r *records.Records, pathOf func(repo int64) string, log *slog.Logger) error {
 	if err := f.compare(ctx, r, pathOf); err != nil {
 		return err
@@ -100,7 +100,8 @@ func (f *Folder) Run(ctx context.Context, r *records.Records, pathOf func(repo i
 	return f.noteRestored(ctx, r)
 }
 
-// Rest says that the records are about to be closed: a kill from here on would be taken for a loss, and no more than that.
+// Rest says that the records are about to be closed: a kill from here on would be taken for a loss, and no more than
+// that.
 func (f *Folder) Rest() error { return checked(f.Dir) }
 
 // Leave gives the folder up; rested, that the records were closed and are whole.
@@ -131,7 +132,8 @@ func (f *Folder) compare(ctx context.Context, r *records.Records, pathOf func(re
 			continue // nothing was moved in it yet; or it is not there, which is found elsewhere
 		}
 		if seq, err := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64); err == nil && seq > end {
-			return condition("the repository %s is ahead of the records: a branch of it was moved at line %d of the journal, "+
+			return condition("the repository %s is ahead of the records: a branch of it was moved at line %d of the "+
+				"journal, "+
 				"and the records end with line %d, so that they are older than it; %s", repo.Name, seq, end, adviceOnLoss(f.Dir))
 		}
 	}
@@ -160,7 +162,8 @@ func (f *Folder) compareHead(db *gorm.DB, end int64) error {
 		return condition("its records end with line %d of the journal, and the service had written line %d: "+
 			"%s is older than the rest, or what was written last is missing; %s", end, mark.Seq, recordsName, adviceOnLoss(f.Dir))
 	case line.Hash != mark.Hash:
-		return condition("line %d of its journal is not the one that the service had written: %s is that of another folder; %s",
+		return condition("line %d of its journal is not the one that the service had written: %s is that of another "+
+			"folder; %s",
 			mark.Seq, recordsName, adviceOnLoss(f.Dir))
 	}
 	return nil
@@ -181,7 +184,8 @@ func (f *Folder) noteRestored(ctx context.Context, r *records.Records) error {
 		return fmt.Errorf("read what the folder was restored from: %w", err)
 	}
 	err = r.Write(ctx, func(tx *records.Tx) error {
-		return tx.Record(records.Itself, nil, event.ServiceRestored{MadeAt: m.MadeAt, Seq: m.Journal.Seq, Hash: m.Journal.Hash})
+		return tx.Record(records.Itself, nil, event.ServiceRestored{MadeAt: m.MadeAt, Seq: m.Journal.Seq,
+			Hash: m.Journal.Hash})
 	})
 	if err != nil {
 		return err
@@ -189,7 +193,8 @@ func (f *Folder) noteRestored(ctx context.Context, r *records.Records) error {
 	return os.Remove(path)
 }
 
-// BackUpFirst makes a backup of records that are about to be brought from one schema up to a newer one, and says where it is.
+// BackUpFirst makes a backup of records that are about to be brought from one schema up to a newer one, and says where
+// it is.
 func (f *Folder) BackUpFirst(ctx context.Context, from, to int64, now time.Time, log *slog.Logger) error {
 	if from == to || from == 0 {
 		return nil // there is nothing to bring up to date
@@ -199,11 +204,13 @@ func (f *Folder) BackUpFirst(ctx context.Context, from, to int64, now time.Time,
 		return err
 	}
 	path := filepath.Join(backups, fmt.Sprintf("before-schema-%d-%s", to, now.UTC().Format("20060102-150405")))
-	log.Info("the records are of an older schema: a backup is made before they are brought up to date", "schema", from, "to", to, "backup", path)
+	log.Info("the records are of an older schema: a backup is made before they are brought up to date", "schema", from,
+		"to", to, "backup", path)
 	if _, err := backup.Take(ctx, f.Dir, path); err != nil {
 		return fmt.Errorf("back up before the records are brought up to date: %w", err)
 	}
-	log.Info("the backup is made; to go back: the older program, and tavrin restore "+path+" --data ANOTHER-FOLDER", "backup", path)
+	log.Info("the backup is made; to go back: the older program, and tavrin restore "+path+" --data ANOTHER-FOLDER",
+		"backup", path)
 	return nil
 }
 

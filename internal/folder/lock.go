@@ -29,9 +29,11 @@ func take(dir string) (*lock, error) {
 	folders.Lock()
 	defer folders.Unlock()
 	inUse := func(by string) error {
-		return fmt.Errorf("%w: %s is kept by process %s; stop it first or give another --data folder", ErrInUse, dir, by)
+		return fmt.Errorf("%w: %s is kept by process %s; stop it first or give another --data folder", ErrInUse, dir,
+			by)
 	}
-	if folders.kept[dir] { // looking into the file would give the lock up: the system drops it with the first handle closed
+	// looking into the file would give the lock up: the system drops it with the first handle closed
+	if folders.kept[dir] {
 		return nil, inUse(fmt.Sprint(os.Getpid()))
 	}
 	f, err := os.OpenFile(filepath.Join(dir, "service.lock"), os.O_CREATE|os.O_RDWR, 0o600)

@@ -15,9 +15,9 @@ import (
 	"tavrin/internal/core/journal"
 )
 
-// A folder may be put together wrongly while no service runs on it: copied under a running one, restored in part, moved without a
-// file. A service that started on it would lose what was recorded and judge by what is left. So it leaves marks of where the
-// records stand, and compares them at the start, before anything is written:
+// A folder may be put together wrongly while no service runs on it: copied under a running one, restored in part, moved
+// without a file. A service that started on it would lose what was recorded and judge by what is left. So it leaves
+// marks of where the records stand, and compares them at the start, before anything is written:
 //
 //   - running, while a service runs: which file the records are. It is gone after an orderly end. If it is there and the records
 //     are another file, the folder is a copy that was made under a running service; if their write-ahead log is not there, it was lost.
@@ -42,7 +42,8 @@ func condition(format string, args ...any) error {
 
 // adviceOnLoss is what to do for those who know better.
 func adviceOnLoss(dir string) string {
-	return fmt.Sprintf("restore a backup into another folder (tavrin restore BACKUP --data DIR); or, to go on with what there is and lose the rest: tavrin recover accept-loss --data %s", dir)
+	return fmt.Sprintf("restore a backup into another folder (tavrin restore BACKUP --data DIR); or, to go on with "+
+		"what there is and lose the rest: tavrin recover accept-loss --data %s", dir)
 }
 
 // inCondition looks at a folder before anything in it is opened.
@@ -55,11 +56,13 @@ func inCondition(dir string) error {
 	}
 	switch {
 	case records && !key:
-		return condition("its %s is missing beside existing records. Put it back from a backup; or make a new one, which signs from now on: tavrin recover new-key --data %s", keyName, dir)
+		return condition("its %s is missing beside existing records. Put it back from a backup; or make a new one, "+
+			"which signs from now on: tavrin recover new-key --data %s", keyName, dir)
 	case !records && key && len(bare) > 0:
 		return condition("it has repositories and no %s: %s", recordsName, adviceOnLoss(dir))
 	case !records && len(bare) > 0:
-		return condition("it has repositories, and neither %s nor %s: restore a backup into another folder (tavrin restore BACKUP --data DIR)", recordsName, keyName)
+		return condition("it has repositories, and neither %s nor %s: restore a backup into another folder (tavrin "+
+			"restore BACKUP --data DIR)", recordsName, keyName)
 	case !records:
 		return nil
 	}
@@ -75,16 +78,18 @@ func inCondition(dir string) error {
 	case err != nil:
 		return err
 	case strings.TrimSpace(string(was)) != is:
-		return condition("its %s is not the file that the service was using: this is a copy that was made while it ran, or was put together of several, and what was written last may be missing. "+
+		return condition("its %s is not the file that the service was using: this is a copy that was made while it "+
+			"ran, or was put together of several, and what was written last may be missing. "+
 			"Copies are made with tavrin backup; %s", recordsName, adviceOnLoss(dir))
 	case !there(recordsName + "-wal"):
-		return condition("the service was ended while it ran, and %s-wal, in which it kept what it wrote last, is missing: put it back; %s", recordsName, adviceOnLoss(dir))
+		return condition("the service was ended while it ran, and %s-wal, in which it kept what it wrote last, is "+
+			"missing: put it back; %s", recordsName, adviceOnLoss(dir))
 	}
 	return nil
 }
 
-// atRest stands in the place of the file's name while the log may be folded into the records: between the check and the start, and
-// while the service ends.
+// atRest stands in the place of the file's name while the log may be folded into the records: between the check and the
+// start, and while the service ends.
 const atRest = backup.AtRest
 
 // checked says of a folder that it was in condition, and that its log may now go.
@@ -161,12 +166,13 @@ func (m *marks) reached(head journal.Head) error {
 		return nil
 	}
 	m.last = head.Seq
-	_, err := m.file.WriteAt(fmt.Appendf(nil, "%020d %s\n", head.Seq, head.Hash), 0) // of one length, so that no longer one shows through
+	// of one length, so that no longer one shows through
+	_, err := m.file.WriteAt(fmt.Appendf(nil, "%020d %s\n", head.Seq, head.Hash), 0)
 	return err
 }
 
-// moved marks a repository with the line of the newest move of one of its branches. One call writes the few bytes, of one length;
-// a file that is empty still says nothing.
+// moved marks a repository with the line of the newest move of one of its branches. One call writes the few bytes, of
+// one length; a file that is empty still says nothing.
 func (m *marks) moved(bare string, seq int64) error {
 	f, err := os.OpenFile(filepath.Join(bare, markName), os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {

@@ -12,10 +12,11 @@ import (
 	"tavrin/internal/signing"
 )
 
-// What is done on the machine itself, where no service runs: whoever can write to the folder has it already, so that access to it
-// is the proof. Each is put on record by the service when it next starts.
+// What is done on the machine itself, where no service runs: whoever can write to the folder has it already, so that
+// access to it is the proof. Each is put on record by the service when it next starts.
 
-// NewKey makes a signing key where none is. Statements and heads that were signed with the one that is lost stay as they are.
+// NewKey makes a signing key where none is. Statements and heads that were signed with the one that is lost stay as
+// they are.
 func NewKey(dir string) error {
 	if _, err := os.Stat(filepath.Join(dir, recordsName)); err != nil {
 		return fmt.Errorf("%s holds no service's records: %w", dir, err)
@@ -23,8 +24,8 @@ func NewKey(dir string) error {
 	return signing.Replace(filepath.Join(dir, keyName))
 }
 
-// AcceptLoss makes a folder one that can be served although its marks say that something is missing. The records have to be whole
-// as far as they go: what is damaged is not accepted.
+// AcceptLoss makes a folder one that can be served although its marks say that something is missing. The records have
+// to be whole as far as they go: what is damaged is not accepted.
 func AcceptLoss(ctx context.Context, dir string) error {
 	path := filepath.Join(dir, recordsName)
 	if _, err := os.Stat(path); err != nil {

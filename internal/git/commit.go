@@ -56,8 +56,8 @@ type header struct {
 	message                           string // as stored
 }
 
-// readHeader reads a commit as stored (gitformat: lines of "key value", those that begin with a space go on with the one
-// before; an empty line; the message).
+// readHeader reads a commit as stored (gitformat: lines of "key value", those that begin with a space go on with the
+// one before; an empty line; the message).
 func readHeader(text string) header {
 	var h header
 	head, message, _ := strings.Cut(text, "\n\n")
@@ -133,7 +133,8 @@ func decoder(name string) func(string) string {
 // lastSecond is that of the year 9999: what is later cannot be written down, and is taken for no time at all.
 const lastSecond = 253402300799
 
-// readIdent reads "NAME <ADDRESS> SECONDS ZONE", as Git does: the address ends at the first ">", the time is after the last.
+// readIdent reads "NAME <ADDRESS> SECONDS ZONE", as Git does: the address ends at the first ">", the time is after the
+// last.
 func readIdent(line string) Signature {
 	name, rest, _ := strings.Cut(line, "<")
 	address, _, _ := strings.Cut(rest, ">")
@@ -146,8 +147,8 @@ func readIdent(line string) Signature {
 	return s
 }
 
-// Log lists commits reachable from the commit `from` and not from those in `not`, newest first: at most limit, after the
-// first skip.
+// Log lists commits reachable from the commit `from` and not from those in `not`, newest first: at most limit, after
+// the first skip.
 func (r *Repo) Log(ctx context.Context, from string, not []string, skip, limit int) ([]Commit, error) {
 	ids, err := r.list(ctx, from, not, fmt.Sprintf("--skip=%d", skip), fmt.Sprintf("--max-count=%d", limit))
 	if err != nil {
@@ -156,8 +157,8 @@ func (r *Repo) Log(ctx context.Context, from string, not []string, skip, limit i
 	return r.Commits(ctx, ids)
 }
 
-// LogAll lists all commits reachable from the commit `from` and not from those in `not`, newest first. More than the named
-// bound allows, or longer messages than the bounds allow, are an error: nothing is left out.
+// LogAll lists all commits reachable from the commit `from` and not from those in `not`, newest first. More than the
+// named bound allows, or longer messages than the bounds allow, are an error: nothing is left out.
 func (r *Repo) LogAll(ctx context.Context, from string, not []string, bound string) ([]Commit, error) {
 	b := r.program.bounds()
 	ids, err := r.list(ctx, from, not, fmt.Sprintf("--max-count=%d", b.Of(bound)+1))

@@ -49,7 +49,8 @@ func (r *Repo) Diff(ctx context.Context, from, to string) ([]FileDiff, error) {
 }
 
 // rawNumstat are the options of every list of files: renames found, submodules never left out.
-var rawNumstat = []string{"-r", "-z", "--raw", "--numstat", "-M", "--no-abbrev", "--ignore-submodules=none", "--no-ext-diff", "--no-textconv"}
+var rawNumstat = []string{"-r", "-z", "--raw", "--numstat", "-M", "--no-abbrev", "--ignore-submodules=none",
+	"--no-ext-diff", "--no-textconv"}
 
 // DiffWith is Diff with options. Files that differ in nothing that is shown are left out.
 func (r *Repo) DiffWith(ctx context.Context, from, to string, o DiffOptions) ([]FileDiff, error) {
@@ -83,8 +84,8 @@ func (r *Repo) DiffWith(ctx context.Context, from, to string, o DiffOptions) ([]
 const (
 	// growthALine is how many bytes count as a line at least, where a text file grows: a file in one line is not small.
 	growthALine = 200
-	// binaryALine is how many bytes of a binary file count as a line. All of the new content counts as added, all of the
-	// old as removed.
+	// binaryALine is how many bytes of a binary file count as a line. All of the new content counts as added, all of
+	// the old as removed.
 	binaryALine = 40
 	// oddText is the largest file that is looked into for being text although Git takes it for binary.
 	oddText = 1 << 20
@@ -101,7 +102,8 @@ func (r *Repo) weighed(ctx context.Context, files []FileDiff) ([]FileDiff, error
 	if asked.Len() == 0 {
 		return files, nil
 	}
-	out, err := r.run(ctx, strings.NewReader(asked.String()), "cat-file", "--batch-check=%(objectname) %(objectsize)", "--buffer")
+	out, err := r.run(ctx, strings.NewReader(asked.String()), "cat-file", "--batch-check=%(objectname) %(objectsize)",
+		"--buffer")
 	if err != nil {
 		return nil, err
 	}
@@ -192,8 +194,8 @@ func mostlyText(content []byte) bool {
 var statusWords = map[byte]string{'A': "added", 'D': "deleted", 'M': "changed", 'R': "renamed", 'T': "type changed"}
 
 // readRawNumstat reads the answer of "git diff-tree -z --raw --numstat" about one pair of trees, and returns what comes
-// after it. Each file is ":MODE MODE ID ID STATUS" NUL path NUL (of a rename: two paths); then come as many counts, "ADDED
-// REMOVED PATH" with tabs between, of a rename without a path and with the two paths behind.
+// after it. Each file is ":MODE MODE ID ID STATUS" NUL path NUL (of a rename: two paths); then come as many counts,
+// "ADDED REMOVED PATH" with tabs between, of a rename without a path and with the two paths behind.
 func readRawNumstat(out string) ([]FileDiff, string, error) {
 	next := func() (string, bool) {
 		field, left, ok := strings.Cut(out, "\x00")
@@ -210,7 +212,8 @@ func readRawNumstat(out string) ([]FileDiff, string, error) {
 		if len(raw) != 5 || len(raw[0]) != 7 || !IsID(raw[2]) || !IsID(raw[3]) || statusWords[raw[4][0]] == "" {
 			return nil, "", fmt.Errorf("git diff-tree: unreadable line %.80q", head)
 		}
-		f := FileDiff{Status: statusWords[raw[4][0]], OldMode: raw[0][1:], NewMode: raw[1], oldID: raw[2], newID: raw[3]}
+		f := FileDiff{Status: statusWords[raw[4][0]], OldMode: raw[0][1:], NewMode: raw[1], oldID: raw[2],
+			newID: raw[3]}
 		var ok bool
 		if f.Path, ok = next(); ok && raw[4][0] == 'R' {
 			f.OldPath = f.Path
@@ -246,10 +249,13 @@ func readRawNumstat(out string) ([]FileDiff, string, error) {
 
 var countsForm = regexp.MustCompile(`^(\d+|-)\t(\d+|-)\t`)
 
-// Patch writes the difference between two commits or trees as a unified diff, at most max bytes of it: of the named files
-// only, or of all. It says whether something was left out. With odd, the content of what Git takes for binary is shown.
-func (r *Repo) Patch(ctx context.Context, from, to string, max int, o DiffOptions, odd bool, paths ...string) (string, bool, error) {
-	args := append([]string{"--literal-pathspecs", "diff-tree", "-r", "-p", "-M", "--no-color", "--no-ext-diff", "--no-textconv", "--ignore-submodules=none"}, o.args()...)
+// Patch writes the difference between two commits or trees as a unified diff, at most max bytes of it: of the named
+// files only, or of all. It says whether something was left out. With odd, the content of what Git takes for binary is
+// shown.
+func (r *Repo) Patch(ctx context.Context, from, to string, max int, o DiffOptions, odd bool,
+	paths ...string) (string, bool, error) {
+	args := append([]string{"--literal-pathspecs", "diff-tree", "-r", "-p", "-M", "--no-color", "--no-ext-diff",
+		"--no-textconv", "--ignore-submodules=none"}, o.args()...)
 	if odd {
 		args = append(args, "--text")
 	}
@@ -274,7 +280,8 @@ func (r *Repo) replaced(ctx context.Context, tree, commit string, paths []string
 		for _, p := range paths {
 			fmt.Fprintf(entries, "0 %s\t%s\x00", ZeroID, p)
 		}
-		has, err := view.run(ctx, nil, append([]string{"--literal-pathspecs", "ls-tree", "-z", "-r", "--full-tree", commit, "--"}, paths...)...)
+		has, err := view.run(ctx, nil, append([]string{"--literal-pathspecs", "ls-tree", "-z", "-r", "--full-tree",
+			commit, "--"}, paths...)...)
 		for record := range strings.SplitSeq(string(has), "\x00") {
 			meta, path, ok := strings.Cut(record, "\t")
 			if f := strings.Fields(meta); ok && len(f) == 3 {

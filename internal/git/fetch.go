@@ -41,7 +41,8 @@ type ImportOptions struct {
 
 // Import fetches all branches and tags of another repository into this one, without following redirects.
 func (r *Repo) Import(ctx context.Context, o ImportOptions) error {
-	_, err := r.run(ctx, nil, "-c", "protocol.allow=never", "-c", "protocol.https.allow=always", "-c", "protocol.http.allow=always",
+	_, err := r.run(ctx, nil, "-c", "protocol.allow=never", "-c", "protocol.https.allow=always", "-c",
+		"protocol.http.allow=always",
 		"-c", "http.followRedirects=false", "-c", "http.curloptResolve="+o.Resolve, "-c", "credential.helper=",
 		"fetch", "-q", "--no-auto-gc", "--no-write-fetch-head", "--", o.URL, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
 	if err != nil {

@@ -73,7 +73,8 @@ func (p *Program) Create(ctx context.Context, dir, defaultBranch string) (*Repo,
 		return nil, err
 	}
 	r := p.Open(filepath.Dir(dir))
-	if _, err := r.run(ctx, nil, "init", "-q", "--bare", "--template=", "--initial-branch="+defaultBranch, "--", dir); err != nil {
+	if _, err := r.run(ctx, nil, "init", "-q", "--bare", "--template=", "--initial-branch="+defaultBranch, "--",
+		dir); err != nil {
 		return nil, fmt.Errorf("create repository: %w", err)
 	}
 	return p.Open(dir), nil
@@ -106,7 +107,8 @@ func (r *Repo) scratch() (*Repo, string, error) {
 
 func (r *Repo) writingTo(dir string) *Repo {
 	return &Repo{program: r.program, dir: r.dir, env: []string{
-		"GIT_OBJECT_DIRECTORY=" + dir, "GIT_ALTERNATE_OBJECT_DIRECTORIES=" + filepath.Join(r.dir, "objects"), "GIT_QUARANTINE_PATH=" + dir,
+		"GIT_OBJECT_DIRECTORY=" + dir, "GIT_ALTERNATE_OBJECT_DIRECTORIES=" +
+			filepath.Join(r.dir, "objects"), "GIT_QUARANTINE_PATH=" + dir,
 	}}
 }
 

@@ -8,10 +8,11 @@ import (
 	"strings"
 )
 
-// Brought is what the commits of a change bring one by one, which is what comes to a branch by a strategy that keeps them.
+// Brought is what the commits of a change bring one by one, which is what comes to a branch by a strategy that keeps
+// them.
 type Brought struct {
-	// Paths are touched by some commit, renames at both ends. A merge commit touches what it changes beyond Git's own merge
-	// of its parents.
+	// Paths are touched by some commit, renames at both ends. A merge commit touches what it changes beyond Git's own
+	// merge of its parents.
 	Paths []string
 	// The largest commit: how many files, and lines, it alone changes.
 	Files, Added, Removed int
@@ -63,8 +64,8 @@ func (r *Repo) Brings(ctx context.Context, commits []Commit) (Brought, error) {
 	return out, err
 }
 
-// beyondMerge lists what a merge commit changes beyond what Git's own merge of its parents gives. Of parents that Git does
-// not merge by itself, more than two or without a common history, it is everything that differs from the first.
+// beyondMerge lists what a merge commit changes beyond what Git's own merge of its parents gives. Of parents that Git
+// does not merge by itself, more than two or without a common history, it is everything that differs from the first.
 func (r *Repo) beyondMerge(ctx context.Context, c Commit) ([]FileDiff, error) {
 	if len(c.Parents) == 2 {
 		if bases, err := r.MergeBases(ctx, c.Parents[0], c.Parents[1]); err != nil {
@@ -90,7 +91,8 @@ func (r *Repo) diffEach(ctx context.Context, ids []string) (map[string][]FileDif
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	out, err := r.run(ctx, strings.NewReader(strings.Join(ids, "\n")+"\n"), append([]string{"diff-tree", "--stdin", "--root"}, rawNumstat...)...)
+	out, err := r.run(ctx, strings.NewReader(strings.Join(ids, "\n")+"\n"),
+		append([]string{"diff-tree", "--stdin", "--root"}, rawNumstat...)...)
 	if err != nil {
 		return nil, err
 	}

@@ -14,13 +14,13 @@ type Shown struct {
 	Base, Head string
 }
 
-// Judge says what a change brings to a commit: the tree of the three-way merge with the base that was shown with it, the
-// commit as ours, and the change's head as theirs. It is the only judge: what lands is this tree, whatever the strategy
-// (docs/decisions, "one tree"), and an approval of another revision counts when both make the same tree. Where the two do
-// not go together it returns a *ConflictError.
+// Judge says what a change brings to a commit: the tree of the three-way merge with the base that was shown with it,
+// the commit as ours, and the change's head as theirs. It is the only judge: what lands is this tree, whatever the
+// strategy (docs/decisions, "one tree"), and an approval of another revision counts when both make the same tree. Where
+// the two do not go together it returns a *ConflictError.
 //
-// Git 2.39 cannot be told a merge base, so a commit is made for the purpose that has the tree of onto and the shown base
-// as its only parent: their merge base is then the shown one, whatever the histories.
+// Git 2.39 cannot be told a merge base, so a commit is made for the purpose that has the tree of onto and the shown
+// base as its only parent: their merge base is then the shown one, whatever the histories.
 func (r *Repo) Judge(ctx context.Context, s Shown, onto string) (tree string, err error) {
 	ctx, leave, err := r.program.enter(ctx)
 	if err != nil {
@@ -59,8 +59,8 @@ func (r *Repo) judge(ctx context.Context, s Shown, onto string) (string, []stage
 	return r.mergeTree(ctx, standIn, s.Head)
 }
 
-// Same says whether two revisions bring the same to a commit: whether both make the same tree of it. Where either does not
-// go together with it the answer is no.
+// Same says whether two revisions bring the same to a commit: whether both make the same tree of it. Where either does
+// not go together with it the answer is no.
 func (r *Repo) Same(ctx context.Context, a, b Shown, onto string) (bool, error) {
 	var trees [2]string
 	for i, s := range []Shown{a, b} {
@@ -85,7 +85,8 @@ type stage struct {
 // mergeTree merges two commits by themselves, as "git merge" would, and returns the tree and what conflicts.
 func (r *Repo) mergeTree(ctx context.Context, ours, theirs string) (string, []stage, error) {
 	out, err := r.run(ctx, nil, "merge-tree", "--write-tree", "-z", "--no-messages", ours, theirs)
-	if code := exitCode(err); err != nil && (code != 1 || len(out) == 0) { // a conflict exits with 1, and so does an unknown name
+	// a conflict exits with 1, and so does an unknown name
+	if code := exitCode(err); err != nil && (code != 1 || len(out) == 0) {
 		return "", nil, err
 	}
 	tree, stages, left, ok := readMerge(string(out))
@@ -203,8 +204,8 @@ func (r *Repo) MergeBases(ctx context.Context, a, b string) ([]string, error) {
 	return strings.Fields(string(out)), err
 }
 
-// CarryOver returns the tree that a revision would make on another base, for showing what came since. Files in which the
-// two do not go together stand in it as the revision's head has them, and are named.
+// CarryOver returns the tree that a revision would make on another base, for showing what came since. Files in which
+// the two do not go together stand in it as the revision's head has them, and are named.
 func (r *Repo) CarryOver(ctx context.Context, s Shown, onto string) (tree string, conflicting []string, err error) {
 	ctx, leave, err := r.program.enter(ctx)
 	if err != nil {

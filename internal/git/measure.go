@@ -19,8 +19,8 @@ import (
 	"tavrin/internal/bounds"
 )
 
-// A pack of a few hundred kilobytes can hold a tree of a billion paths: six folders in each other, of ten entries each that
-// are the same. So what came is measured, object by object, before anything walks it.
+// A pack of a few hundred kilobytes can hold a tree of a billion paths: six folders in each other, of ten entries each
+// that are the same. So what came is measured, object by object, before anything walks it.
 
 // packed is what a push's pack holds.
 type packed struct {
@@ -33,7 +33,8 @@ func (p *packed) has(id string) bool {
 	if err != nil || len(raw) != 20 {
 		return false
 	}
-	_, found := slices.BinarySearchFunc(p.ids, [20]byte(raw), func(a, b [20]byte) int { return bytes.Compare(a[:], b[:]) })
+	_, found := slices.BinarySearchFunc(p.ids, [20]byte(raw),
+		func(a, b [20]byte) int { return bytes.Compare(a[:], b[:]) })
 	return found
 }
 
@@ -110,8 +111,8 @@ func (in *Incoming) listed(a asked) (*packed, error) {
 	})
 }
 
-// indexed reads the ids of the objects that came, in ascending order, from the pack's index (gitformat-pack, version 2): a
-// head of eight bytes, 256 counts of which the last is that of all, and the ids.
+// indexed reads the ids of the objects that came, in ascending order, from the pack's index (gitformat-pack, version
+// 2): a head of eight bytes, 256 counts of which the last is that of all, and the ids.
 func (in *Incoming) indexed() ([][20]byte, error) {
 	files, err := filepath.Glob(filepath.Join(in.dir, "pack", "*.idx"))
 	if err != nil || len(files) != 1 {
@@ -188,7 +189,8 @@ func (in *Incoming) measure(a asked, commits []string) error {
 		}
 		h := readHeader(text)
 		if !readableEncoding(h.encoding) {
-			return fmt.Errorf("commit %.10s says that its text is in %.40q, which cannot be read here: write it in UTF-8 (git commit --amend)", id, h.encoding)
+			return fmt.Errorf("commit %.10s says that its text is in %.40q, which cannot be read here: write it in "+
+				"UTF-8 (git commit --amend)", id, h.encoding)
 		}
 		if !IsID(h.tree) {
 			return fmt.Errorf("commit %.10s has no tree", id)
@@ -218,7 +220,8 @@ type measuring struct {
 // tree measures a tree that stands in so many others.
 func (m *measuring) tree(id string, deep int64) (extent, error) {
 	if deep > m.b.PushTreeDepth {
-		return extent{}, m.b.Reach("push.tree-depth", "folders stand more than %d deep in each other", m.b.PushTreeDepth)
+		return extent{}, m.b.Reach("push.tree-depth", "folders stand more than %d deep in each other",
+			m.b.PushTreeDepth)
 	}
 	e, ok := m.known.get(id)
 	if !ok {

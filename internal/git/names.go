@@ -38,8 +38,8 @@ func CheckTag(name string) error {
 // pseudo matches what git names states of a work tree by, in the same name space (gitglossary, "pseudoref").
 var pseudo = regexp.MustCompile(`(?i)^(@|([A-Z]+_)*HEAD|AUTO_MERGE|NOTES_MERGE_PARTIAL)$`)
 
-// plainName refuses a short name that git, or somebody who reads it, would take for something else: everybody who has it in
-// a clone would be misled.
+// plainName refuses a short name that git, or somebody who reads it, would take for something else: everybody who has
+// it in a clone would be misled.
 func plainName(name string) error {
 	first, _, deeper := strings.Cut(name, "/")
 	switch {
@@ -82,7 +82,8 @@ func CheckRef(ref string) error {
 		return fmt.Errorf("ref %q holds \"..\" or \"@{\", which git does not allow in names", ref)
 	}
 	for part := range strings.SplitSeq(ref, "/") {
-		if part == "" || strings.HasPrefix(part, ".") || strings.HasSuffix(part, ".lock") || strings.HasSuffix(part, ".") {
+		if part == "" || strings.HasPrefix(part, ".") || strings.HasSuffix(part, ".lock") ||
+			strings.HasSuffix(part, ".") {
 			return fmt.Errorf("ref %q has a part that is empty, begins or ends with \".\", or ends with \".lock\"", ref)
 		}
 	}

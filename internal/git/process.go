@@ -89,7 +89,8 @@ func (p *Program) enter(ctx context.Context) (context.Context, func(), error) {
 	defer cancel()
 	if mine.Acquire(waiting, 1) != nil {
 		forget()
-		return ctx, nil, errors.Join(ctx.Err(), b.Reach("git.person-processes", "%s has as many git processes as one may", person))
+		return ctx, nil, errors.Join(ctx.Err(), b.Reach("git.person-processes",
+			"%s has as many git processes as one may", person))
 	}
 	// The service's own work waits for nobody: who holds a turn may be waiting for it.
 	if person == "" {
@@ -100,7 +101,8 @@ func (p *Program) enter(ctx context.Context) (context.Context, func(), error) {
 		forget()
 		return ctx, nil, errors.Join(ctx.Err(), b.Reach("git.processes", "as many git processes run as may"))
 	}
-	return context.WithValue(ctx, turnKey{}, true), sync.OnceFunc(func() { t.all.Release(1); mine.Release(1); forget() }), nil
+	return context.WithValue(ctx, turnKey{},
+		true), sync.OnceFunc(func() { t.all.Release(1); mine.Release(1); forget() }), nil
 }
 
 // bounds returns the bounds in force.
@@ -142,7 +144,9 @@ func (r *Repo) prepare(ctx context.Context, args ...string) (*process, error) {
 	if slices.Contains(transfers, command(args)) {
 		seconds, name = b.GitTransferSeconds, "git.transfer-seconds"
 	}
-	p := &process{args: args, stderr: &tail{max: 8 << 10}, leave: leave, late: b.Reach(name, "git %s took too long", command(args)), spent: b.Reach("git.cpu-seconds", "git %s used up its processor time", command(args))}
+	p := &process{args: args, stderr: &tail{max: 8 << 10}, leave: leave,
+		late: b.Reach(name, "git %s took too long", command(args)), spent: b.Reach("git.cpu-seconds",
+			"git %s used up its processor time", command(args))}
 	p.ctx, p.cancel = context.WithTimeoutCause(inside, time.Duration(seconds)*time.Second, p.late)
 	cmd := exec.CommandContext(p.ctx, "git", args...)
 	cmd.Dir, cmd.Env, cmd.Stderr = r.dir, r.program.environment(r.env...), p.stderr
@@ -185,8 +189,8 @@ func (p *process) giveUp() error {
 	return nil
 }
 
-// wait waits for its end, ends what it may have left, and says what went wrong. Who is told that it broke and who closes it
-// both wait: the second gets the same answer.
+// wait waits for its end, ends what it may have left, and says what went wrong. Who is told that it broke and who
+// closes it both wait: the second gets the same answer.
 func (p *process) wait() error {
 	p.ended.Do(func() { p.err = p.end() })
 	return p.err
@@ -332,7 +336,8 @@ func (p *Program) environment(extra ...string) []string {
 		"GIT_NO_REPLACE_OBJECTS=1", fmt.Sprintf("GIT_CONFIG_COUNT=%d", len(config)),
 	}
 	for i, kv := range config {
-		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, kv[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, kv[1]))
+		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, kv[0]),
+			fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, kv[1]))
 	}
 	return append(env, extra...)
 }

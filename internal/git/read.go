@@ -176,9 +176,10 @@ type Move struct {
 	Ref, Old, New string
 }
 
-// MoveRefs moves refs by compare-and-swap, all of them or none, synced to disk. Only the sole writer of the repository may
-// call it: a lock that stands in the way was left by a process that was killed, and is removed. After an error, also
-// ErrMoved, the refs are to be looked at before it is said that nothing has moved: git may have been killed after it.
+// MoveRefs moves refs by compare-and-swap, all of them or none, synced to disk. Only the sole writer of the repository
+// may call it: a lock that stands in the way was left by a process that was killed, and is removed. After an error,
+// also ErrMoved, the refs are to be looked at before it is said that nothing has moved: git may have been killed after
+// it.
 func (r *Repo) MoveRefs(ctx context.Context, moves ...Move) error {
 	var in strings.Builder
 	in.WriteString("start\x00")
@@ -246,8 +247,9 @@ type RefFiles struct {
 // RefFiles returns a reader of refs. It is for one use at a time.
 func (r *Repo) RefFiles() *RefFiles { return &RefFiles{dir: r.dir} }
 
-// At returns where a ref points; empty: there is no such ref. A ref has a file of its own, or stands in packed-refs. Git packs
-// by writing there first and removing the file then: what is in neither may have been packed since packed-refs was read.
+// At returns where a ref points; empty: there is no such ref. A ref has a file of its own, or stands in packed-refs.
+// Git packs by writing there first and removing the file then: what is in neither may have been packed since
+// packed-refs was read.
 func (f *RefFiles) At(ref string) (string, error) {
 	text, err := os.ReadFile(filepath.Join(f.dir, filepath.FromSlash(ref)))
 	if id := strings.TrimSpace(string(text)); err == nil && IsID(id) {
@@ -311,7 +313,8 @@ func (r *Repo) Follow(ctx context.Context, from, to, path string) (Moved, error)
 	if !changed {
 		return Moved{Path: path}, nil
 	}
-	out, err := r.run(ctx, nil, "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--text", "-U0", from+":"+path, to+":"+now, "--")
+	out, err := r.run(ctx, nil, "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--text", "-U0", from+":"+path,
+		to+":"+now, "--")
 	if err != nil {
 		return Moved{}, err
 	}

@@ -21,7 +21,8 @@ const (
 	// drained is how much of a refused push is read, so that the client gets to read the answer.
 	drained = 64 << 20
 	// capabilities is what the receiving side offers.
-	capabilities = "report-status delete-refs side-band-64k quiet atomic ofs-delta push-options object-format=sha1 agent=tavrin"
+	capabilities = "report-status delete-refs side-band-64k quiet atomic ofs-delta push-options object-format=sha1 " +
+		"agent=tavrin"
 )
 
 // Update is one ref that a push wants to move.
@@ -95,8 +96,8 @@ func (in *Incoming) Commits() []string { return in.order }
 // them later.
 func (in *Incoming) Rode() []string { return in.rode }
 
-// Log lists, with the objects of the push in sight, the commits that one brings beyond others: all of them, or an error that
-// names the bound.
+// Log lists, with the objects of the push in sight, the commits that one brings beyond others: all of them, or an error
+// that names the bound.
 func (in *Incoming) Log(ctx context.Context, from string, not []string) ([]Commit, error) {
 	return in.view.LogAll(ctx, from, not, "push.direct-commits")
 }
@@ -182,8 +183,8 @@ type ProtocolError struct{ What string }
 // Error says what is wrong.
 func (e *ProtocolError) Error() string { return "push protocol: " + e.What }
 
-// readRequest reads the commands of a push. A nil request with a nil error is a probe: a flush and nothing else. What comes
-// beyond a bound is read and not kept, so that the client can be told.
+// readRequest reads the commands of a push. A nil request with a nil error is a probe: a flush and nothing else. What
+// comes beyond a bound is read and not kept, so that the client can be told.
 func readRequest(r *bufio.Reader, b *bounds.Bounds) (*request, error) {
 	q := &request{}
 	seen := map[string]bool{}
@@ -330,7 +331,8 @@ func (r *Repo) Receive(ctx context.Context, body io.Reader, w io.Writer, decide 
 		return err
 	}
 	defer leave()
-	incoming := &Incoming{Updates: q.updates, Atomic: slices.Contains(q.caps, "atomic"), Options: q.options, repo: r, view: r}
+	incoming := &Incoming{Updates: q.updates, Atomic: slices.Contains(q.caps, "atomic"), Options: q.options, repo: r,
+		view: r}
 	var unpack error
 	if q.reached != nil {
 		unpack = q.reached
@@ -378,7 +380,8 @@ func (r *Repo) takePack(ctx context.Context, in *bufio.Reader, incoming *Incomin
 	b := r.program.bounds()
 	// Kept as a pack however small it is: two files to sync, where loose objects would be many.
 	counted := &counting{Reader: in}
-	_, err = view.run(ctx, counted, "index-pack", "--stdin", "--fix-thin", "--strict", fmt.Sprintf("--max-input-size=%d", b.PushPackBytes))
+	_, err = view.run(ctx, counted, "index-pack", "--stdin", "--fix-thin", "--strict",
+		fmt.Sprintf("--max-input-size=%d", b.PushPackBytes))
 	if err != nil {
 		return explainPack(err, counted.bytes, b)
 	}
@@ -433,7 +436,8 @@ func (r *Repo) lacking(ctx context.Context, ids []string) ([]string, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	out, err := r.run(ctx, strings.NewReader(strings.Join(ids, "\n")+"\n"), "cat-file", "--batch-check=%(objectname)", "--buffer")
+	out, err := r.run(ctx, strings.NewReader(strings.Join(ids, "\n")+"\n"), "cat-file", "--batch-check=%(objectname)",
+		"--buffer")
 	if err != nil {
 		return nil, err
 	}
@@ -446,10 +450,11 @@ func (r *Repo) lacking(ctx context.Context, ids []string) ([]string, error) {
 	return lacks, nil
 }
 
-// walk lists what the new tips need beyond what refs hold, and returns what of it did not come with the push. In the listing
-// a commit's line begins with its time, any other object's with its id.
+// walk lists what the new tips need beyond what refs hold, and returns what of it did not come with the push. In the
+// listing a commit's line begins with its time, any other object's with its id.
 func (in *Incoming) walk(ctx context.Context, tips []string, list *packed) (absent []string, err error) {
-	h, err := in.view.startHelper(ctx, "rev-list", "--objects", "--no-object-names", "--timestamp", "--parents", "--stdin", "--not", "--all")
+	h, err := in.view.startHelper(ctx, "rev-list", "--objects", "--no-object-names", "--timestamp", "--parents",
+		"--stdin", "--not", "--all")
 	if err != nil {
 		return nil, err
 	}
@@ -474,7 +479,8 @@ func (in *Incoming) walk(ctx context.Context, tips []string, list *packed) (abse
 	}
 	err = h.wait()
 	if failed := (*CommandError)(nil); errors.As(err, &failed) && !failed.Killed {
-		return nil, fmt.Errorf("the pack lacks objects that its commits need (a push from a shallow clone must bring what the repository lacks)")
+		return nil, fmt.Errorf("the pack lacks objects that its commits need (a push from a shallow clone must " +
+			"bring what the repository lacks)")
 	}
 	return absent, err
 }
@@ -505,7 +511,8 @@ func (in *Incoming) unheld(ctx context.Context, absent []string) error {
 	if len(sought) == 0 {
 		return nil
 	}
-	return fmt.Errorf("the pack lacks objects that its commits need: no branch or tag holds them, and they did not come with this push (try git -c push.negotiate=false push --no-thin)")
+	return fmt.Errorf("the pack lacks objects that its commits need: no branch or tag holds them, and they did not " +
+		"come with this push (try git -c push.negotiate=false push --no-thin)")
 }
 
 // counting counts the bytes that are read.

@@ -30,12 +30,13 @@ type Plan struct {
 	Base     string // the target's tip
 	Head     string // the change's head
 	Strategy Strategy
-	// Shown is the base that was shown with the change: what it brings is judged by it. Empty: what Git's own merge of the
-	// two brings, for a branch that is brought up to another.
+	// Shown is the base that was shown with the change: what it brings is judged by it. Empty: what Git's own merge of
+	// the two brings, for a branch that is brought up to another.
 	Shown string
 	// Landed are commits of the change that have landed in other clothes: they are not replayed.
 	Landed map[string]bool
-	// Genuine are commits of which the records know that they landed: they keep the trailers that only the service writes.
+	// Genuine are commits of which the records know that they landed: they keep the trailers that only the service
+	// writes.
 	Genuine map[string]bool
 	// Message, Author and the committer are those of the one new commit of Squash and Merge; Rebase keeps each
 	// commit's author and message and takes the committer.
@@ -65,9 +66,11 @@ func (e *DifferentError) Error() string {
 	case e.Unshown != "":
 		return fmt.Sprintf("by %s commit %.10s would come with it, which was not shown", e.Strategy, e.Unshown)
 	case e.Conflict != nil && e.Conflict.Commit != "":
-		return fmt.Sprintf("by %s commit %.10s conflicts in %s, although the change as a whole does not", e.Strategy, e.Conflict.Commit, few(e.Conflict.Text))
+		return fmt.Sprintf("by %s commit %.10s conflicts in %s, although the change as a whole does not", e.Strategy,
+			e.Conflict.Commit, few(e.Conflict.Text))
 	case e.Conflict != nil:
-		return fmt.Sprintf("Git's own %s conflicts in %s, although what was shown does not", e.Strategy, few(e.Conflict.Text))
+		return fmt.Sprintf("Git's own %s conflicts in %s, although what was shown does not", e.Strategy,
+			few(e.Conflict.Text))
 	}
 	return fmt.Sprintf("by %s something else than was shown would land in %s", e.Strategy, few(e.Files))
 }
@@ -78,9 +81,9 @@ type NothingError struct{}
 // Error says so.
 func (NothingError) Error() string { return "the target has everything the change brings already" }
 
-// Build makes the commit that the target would move to if the change landed on Base. It needs no checkout and touches no
-// ref. What lands is the judge's tree: a strategy that would make another is refused with a *DifferentError. On failure the
-// repository is as it was; the error may be a *ConflictError or a NothingError too.
+// Build makes the commit that the target would move to if the change landed on Base. It needs no checkout and touches
+// no ref. What lands is the judge's tree: a strategy that would make another is refused with a *DifferentError. On
+// failure the repository is as it was; the error may be a *ConflictError or a NothingError too.
 func (r *Repo) Build(ctx context.Context, p Plan) (Built, error) { return r.build(ctx, p, true) }
 
 // Try is Build without storing anything: it says whether the plan can be built.
@@ -192,8 +195,8 @@ func (b *builder) different(ctx context.Context, tree string) error {
 	return e
 }
 
-// keep copies the new objects, but for those made only to build others, into the repository, synced to disk. What lies in
-// the scratch folder is what the repository lacks: asking Git what the commit needs would walk whole trees.
+// keep copies the new objects, but for those made only to build others, into the repository, synced to disk. What lies
+// in the scratch folder is what the repository lacks: asking Git what the commit needs would walk whole trees.
 func (b *builder) keep(ctx context.Context, r *Repo) error {
 	var list, pack bytes.Buffer
 	err := filepath.WalkDir(b.dir, func(path string, d os.DirEntry, err error) error {
@@ -226,8 +229,8 @@ type builder struct {
 	write    *writer
 }
 
-// merge writes the judge's tree as one commit. A merge is written only where Git's own merge makes that tree too, so that
-// its commit is what it seems to be.
+// merge writes the judge's tree as one commit. A merge is written only where Git's own merge makes that tree too, so
+// that its commit is what it seems to be.
 func (b *builder) merge(ctx context.Context) (Built, error) {
 	parents := []string{b.plan.Base}
 	if b.plan.Strategy == Squash && b.judged == b.baseTree {
@@ -249,7 +252,8 @@ func (b *builder) mergeable(ctx context.Context) error {
 	if b.plan.Shown == "" {
 		return nil
 	}
-	// A target whose history was rewritten may lack the base that was shown: its commits would come back with the merge.
+	// A target whose history was rewritten may lack the base that was shown: its commits would come back with the
+	// merge.
 	unshown, err := b.repo.run(ctx, nil, "rev-list", "--max-count=1", b.plan.Shown, "^"+b.plan.Base, "--")
 	if err != nil {
 		return err
@@ -309,8 +313,8 @@ func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, erro
 }
 
 // replay merges what a commit changed onto a tree. Git 2.39 cannot be told the merge base, so a commit is made for the
-// purpose that has the tree and the commit's own parent: their merge base is then that parent. A commit without a parent
-// changed nothing into what it holds: both sides get one that holds nothing.
+// purpose that has the tree and the commit's own parent: their merge base is then that parent. A commit without a
+// parent changed nothing into what it holds: both sides get one that holds nothing.
 func (b *builder) replay(c pick, tree string) (string, error) {
 	theirs, parent := c.id, ""
 	if len(c.parents) > 0 {
@@ -348,8 +352,8 @@ type pick struct {
 	message  string
 }
 
-// picks lists the commits to replay, oldest first: all that the change brings but merges. None is left out for being like
-// another.
+// picks lists the commits to replay, oldest first: all that the change brings but merges. None is left out for being
+// like another.
 func (b *builder) picks(ctx context.Context, skip map[string]bool) ([]pick, error) {
 	args := []string{"rev-list", "--reverse", "--topo-order", "--no-merges", b.plan.Head, "^" + b.plan.Base}
 	if b.plan.Shown != "" {
@@ -372,7 +376,8 @@ func (b *builder) readPicks(ids []string) ([]pick, error) {
 		}
 		text, err := b.read.object(id, "commit")
 		h := readHeader(text)
-		known[id] = pick{id: id, tree: h.tree, parents: h.parents, author: h.author, encoding: h.encoding, message: h.message}
+		known[id] = pick{id: id, tree: h.tree, parents: h.parents, author: h.author, encoding: h.encoding,
+			message: h.message}
 		return known[id], err
 	}
 	var err error
@@ -399,7 +404,8 @@ func (c pick) replayed(tree, parent string, committer Signature) string {
 	if c.encoding != "" {
 		encoding = "encoding " + c.encoding + "\n"
 	}
-	return fmt.Sprintf("tree %s\nparent %s\nauthor %s\ncommitter %s\n%s\n%s", tree, parent, c.author, committer.header(), encoding, trailer.Drop(c.message))
+	return fmt.Sprintf("tree %s\nparent %s\nauthor %s\ncommitter %s\n%s\n%s", tree, parent, c.author,
+		committer.header(), encoding, trailer.Drop(c.message))
 }
 
 // standInText is a commit made for the purpose of a merge.

@@ -13,8 +13,8 @@ import (
 
 // KeySignature is what a commit's signature shows by itself. Whose key it is, is not Git's to know.
 type KeySignature struct {
-	// Key is the SHA-256 fingerprint of the key, such as ssh-keygen shows it; empty when the signature is of a kind that is
-	// not read (OpenPGP, X.509), or does not fit the commit.
+	// Key is the SHA-256 fingerprint of the key, such as ssh-keygen shows it; empty when the signature is of a kind
+	// that is not read (OpenPGP, X.509), or does not fit the commit.
 	Key string
 	// Bad says why the signature does not fit the commit; empty: it fits, or is of a kind that is not read.
 	Bad string
@@ -103,7 +103,8 @@ func verifySSH(armored, payload string) (ssh.PublicKey, error) {
 	if made.Format == ssh.KeyAlgoRSA { // SHA-1
 		return nil, errors.New("it was made with SHA-1, which is too weak")
 	}
-	signed := ssh.Marshal(struct{ Namespace, Reserved, Hash, Digest string }{s.Namespace, s.Reserved, s.Hash, string(digest)})
+	signed := ssh.Marshal(struct{ Namespace, Reserved, Hash, Digest string }{s.Namespace, s.Reserved, s.Hash,
+		string(digest)})
 	if err := key.Verify(append([]byte("SSHSIG"), signed...), &made); err != nil {
 		return nil, errors.New("it does not fit the commit")
 	}

@@ -33,7 +33,8 @@ func Start(ctx context.Context, profile string) (context.Context, context.Cancel
 		return nil, nil, err
 	}
 	options := []chromedp.ExecAllocatorOption{chromedp.ExecPath(path), chromedp.UserDataDir(profile)}
-	for _, flag := range []string{"headless", "no-sandbox", "disable-gpu", "disable-quic", "no-first-run", "disable-background-networking",
+	for _, flag := range []string{"headless", "no-sandbox", "disable-gpu", "disable-quic", "no-first-run",
+		"disable-background-networking",
 		"disable-component-update", "disable-sync", "hide-scrollbars"} {
 		options = append(options, chromedp.Flag(flag, true))
 	}

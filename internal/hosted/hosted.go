@@ -1,7 +1,7 @@
 // Package hosted knows where the Git side of each hosted repository lies on disk.
 //
-// It hands out repositories to those who read and build in them. Which ref may move, and when, is decided elsewhere (see
-// package moves); who may read what, too.
+// It hands out repositories to those who read and build in them. Which ref may move, and when, is decided elsewhere
+// (see package moves); who may read what, too.
 package hosted
 
 import (

@@ -27,9 +27,10 @@ type suggestion struct {
 	now    wire.Lines
 }
 
-// TakeIn takes suggestions in: one commit of the actor's on the source branch, with who suggested them as co-authors. The
-// discussions are settled with it.
-func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, number int, remarks []int64) (wire.Change, error) {
+// TakeIn takes suggestions in: one commit of the actor's on the source branch, with who suggested them as co-authors.
+// The discussions are settled with it.
+func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, number int,
+	remarks []int64) (wire.Change, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Writer)
 	if err != nil {
@@ -40,9 +41,11 @@ func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, numb
 	}
 	switch {
 	case c.State != "draft" && c.State != "open":
-		return wire.Change{}, problem.New(problem.Conflict, "change %d is %s; only an open change takes suggestions in", number, c.State)
+		return wire.Change{}, problem.New(problem.Conflict, "change %d is %s; only an open change takes suggestions in",
+			number, c.State)
 	case len(remarks) == 0 || len(remarks) > maxTaken:
-		return wire.Change{}, problem.Wrong("remarks", "name the remarks whose suggestions to take in, at most %d", maxTaken)
+		return wire.Change{}, problem.Wrong("remarks", "name the remarks whose suggestions to take in, at most %d",
+			maxTaken)
 	}
 	head, err := s.disk.Bare(repo).Tip(ctx, "refs/heads/"+c.Source)
 	if err != nil {
@@ -53,7 +56,8 @@ func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, numb
 		return wire.Change{}, err
 	}
 	if head != r.Head {
-		return wire.Change{}, problem.New(problem.Conflict, "%s has just moved; look at the newest revision and say it again", c.Source)
+		return wire.Change{}, problem.New(problem.Conflict, "%s has just moved; look at the newest revision and say "+
+			"it again", c.Source)
 	}
 	var all []suggestion
 	for _, id := range slices.Compact(slices.Sorted(slices.Values(remarks))) {
@@ -80,17 +84,20 @@ func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, numb
 	for i, x := range all {
 		takes[i] = x.remark.ID
 	}
-	if err := s.pushFor(ctx, a, repo, git.Update{Ref: "refs/heads/" + c.Source, Old: head, New: commit}, takes); err != nil {
+	if err := s.pushFor(ctx, a, repo, git.Update{Ref: "refs/heads/" + c.Source, Old: head, New: commit},
+		takes); err != nil {
 		return wire.Change{}, err
 	}
 	return s.changes.Change(ctx, a, name, number)
 }
 
 // suggested finds a suggestion, and where its lines are in the newest revision.
-func (s *Intake) suggested(ctx context.Context, repo *records.Repository, c records.Change, id int64) (suggestion, error) {
+func (s *Intake) suggested(ctx context.Context, repo *records.Repository, c records.Change,
+	id int64) (suggestion, error) {
 	db := s.records.Read(ctx)
 	var x suggestion
-	err := db.Joins("JOIN threads t ON t.id = remarks.thread_id AND t.change_id = ?", c.ID).Where("remarks.id = ?", id).First(&x.remark).Error
+	err := db.Joins("JOIN threads t ON t.id = remarks.thread_id AND t.change_id = ?", c.ID).Where("remarks.id = ?",
+		id).First(&x.remark).Error
 	if err != nil {
 		return x, records.OrUnknown(err, "change %d has no remark %d: tavrin thread list %d", c.Number, id, c.Number)
 	}
@@ -101,24 +108,28 @@ func (s *Intake) suggested(ctx context.Context, repo *records.Repository, c reco
 	case x.remark.Suggestion == nil:
 		return x, problem.New(problem.Conflict, "remark %d suggests nothing", id)
 	case x.remark.TakenAs != "":
-		return x, problem.New(problem.Conflict, "%s took remark %d in already, as %.10s", x.remark.TakenBy, id, x.remark.TakenAs)
+		return x, problem.New(problem.Conflict, "%s took remark %d in already, as %.10s", x.remark.TakenBy, id,
+			x.remark.TakenAs)
 	}
 	now, _, err := s.threads.Carried(ctx, db, repo, c, x.thread)
 	if err != nil {
 		return x, err
 	}
 	if now == nil {
-		return x, problem.New(problem.Conflict, "the lines that remark %d is about have changed since; there is nothing to put it in the place of", id)
+		return x, problem.New(problem.Conflict, "the lines that remark %d is about have changed since; there is "+
+			"nothing to put it in the place of", id)
 	}
 	x.now = *now
 	return x, nil
 }
 
 // replacedFiles puts suggestions into the files of a commit.
-func (s *Intake) replacedFiles(ctx context.Context, repo *records.Repository, head string, all []suggestion) ([]git.Written, error) {
+func (s *Intake) replacedFiles(ctx context.Context, repo *records.Repository, head string,
+	all []suggestion) ([]git.Written, error) {
 	byPath := map[string][]carry.Replacement{}
 	for _, x := range all {
-		byPath[x.now.Path] = append(byPath[x.now.Path], carry.Replacement{First: x.now.First, Last: x.now.Last, Text: *x.remark.Suggestion})
+		byPath[x.now.Path] = append(byPath[x.now.Path], carry.Replacement{First: x.now.First, Last: x.now.Last,
+			Text: *x.remark.Suggestion})
 	}
 	var files []git.Written
 	for path, with := range byPath {
@@ -127,11 +138,13 @@ func (s *Intake) replacedFiles(ctx context.Context, repo *records.Repository, he
 			return nil, err
 		}
 		if more {
-			return nil, problem.New(problem.Conflict, "%s is too large to be changed here: take the suggestion in by hand", path)
+			return nil, problem.New(problem.Conflict, "%s is too large to be changed here: take the suggestion in "+
+				"by hand", path)
 		}
 		changed, err := carry.Replace(text, with...)
 		if err != nil {
-			return nil, problem.New(problem.Conflict, "the suggestions do not go together in %s: %v; take them in one after the other", path, err)
+			return nil, problem.New(problem.Conflict, "the suggestions do not go together in %s: %v; take them in "+
+				"one after the other", path, err)
 		}
 		files = append(files, git.Written{Path: path, Text: changed})
 	}

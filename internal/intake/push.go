@@ -122,11 +122,13 @@ func (p *push) attempt(ctx context.Context, in *git.Incoming) ([]git.Result, []s
 	for i, v := range verdicts {
 		lines = append(lines, v.Lines...)
 		if v.Allowed {
-			wanted = append(wanted, wantedMove{git.Move{Ref: in.Updates[i].Ref, Old: in.Updates[i].Old, New: in.Updates[i].New}, i, v.Exempted, v.Permit})
+			wanted = append(wanted, wantedMove{git.Move{Ref: in.Updates[i].Ref, Old: in.Updates[i].Old,
+				New: in.Updates[i].New}, i, v.Exempted, v.Permit})
 		} else {
 			results[i].Refused = v.Short
 			p.s.access.CountRefusal(p.a.Login(), "push to "+in.Updates[i].Ref+" of "+p.repo.Name, v.Short)
-			p.s.log.Info("push refused", "repository", p.repo.Name, "ref", in.Updates[i].Ref, "by", p.a.Login(), "why", v.Short)
+			p.s.log.Info("push refused", "repository", p.repo.Name, "ref", in.Updates[i].Ref, "by", p.a.Login(), "why",
+				v.Short)
 		}
 	}
 	more, err := p.carryOut(ctx, in, wanted, results)
@@ -157,7 +159,8 @@ func (p *push) failed(in *git.Incoming, err error) ([]git.Result, []string) {
 	for i := range results {
 		results[i].Refused = "the service failed; nothing of this push was done"
 	}
-	return results, []string{"The service could not judge this push, and did nothing of it. Push again; if that does not help, its log says why."}
+	return results, []string{"The service could not judge this push, and did nothing of it. Push again; if that " +
+		"does not help, its log says why."}
 }
 
 // judge gives a verdict on each update, with the objects of the push in sight.
@@ -183,7 +186,8 @@ func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, er
 			branches++
 		}
 	}
-	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], People: people, Rules: p.force.Now(), Empty: branches == 0, Default: p.repo.DefaultBranch}
+	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], People: people, Rules: p.force.Now(),
+		Empty: branches == 0, Default: p.repo.DefaultBranch}
 	facts.Pusher.Login = p.a.Login()
 	if err := p.names(in, &facts, refs); err != nil {
 		return nil, err
@@ -214,7 +218,8 @@ func (p *push) names(in *git.Incoming, facts *guard.Facts, refs []git.Ref) error
 			continue
 		}
 		if made++; int64(there+made) > p.s.bounds.RepositoryRefs && u.Problem == "" {
-			u.Problem = p.s.bounds.Reach("repository.refs", "%s has %d branches and tags", p.repo.Name, there+made-1).Error()
+			u.Problem = p.s.bounds.Reach("repository.refs", "%s has %d branches and tags", p.repo.Name,
+				there+made-1).Error()
 		}
 	}
 	if made == 0 {
@@ -239,15 +244,19 @@ func (p *push) names(in *git.Incoming, facts *guard.Facts, refs []git.Ref) error
 	return nil
 }
 
-func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tips map[string]string, facts guard.Facts) (guard.Verdict, error) {
+func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tips map[string]string,
+	facts guard.Facts) (guard.Verdict, error) {
 	isBranch := strings.HasPrefix(u.Ref, "refs/heads/")
 	switch {
 	case u.Problem != "":
 		return guard.Verdict{Short: u.Problem, Lines: []string{fmt.Sprintf("Refused: %s: %s.", u.Ref, u.Problem)}}, nil
 	case u.Old != tips[u.Ref]:
-		return guard.Verdict{Short: "moved meanwhile: fetch first", Lines: []string{fmt.Sprintf("Refused: %s has moved since you fetched it: git fetch, then push again.", u.Ref)}}, nil
+		return guard.Verdict{Short: "moved meanwhile: fetch first",
+			Lines: []string{fmt.Sprintf("Refused: %s has moved since you fetched it: git fetch, then push again.",
+				u.Ref)}}, nil
 	case isBranch && u.New != "" && !in.IsCommit(ctx, u.New):
-		return guard.Verdict{Short: "not a commit", Lines: []string{fmt.Sprintf("Refused: %.10s is not a commit, and a branch points at one.", u.New)}}, nil
+		return guard.Verdict{Short: "not a commit",
+			Lines: []string{fmt.Sprintf("Refused: %.10s is not a commit, and a branch points at one.", u.New)}}, nil
 	}
 	g := guard.Update{Ref: u.Ref, Old: u.Old, New: u.New}
 	if isBranch && u.Old != "" && u.New != "" {
@@ -259,7 +268,9 @@ func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tip
 	if isBranch && u.New != "" && !facts.Empty && facts.Rules.For(strings.TrimPrefix(u.Ref, "refs/heads/")).Protected {
 		err := p.look(ctx, in, &g, tips, facts.Rules)
 		if reached := (*bounds.Reached)(nil); errors.As(err, &reached) && changes.AboutTheChange(err) {
-			return guard.Verdict{Short: "more than can be judged at once", Lines: []string{fmt.Sprintf("Refused: %s: %s. Push it in parts, or propose it as a change.", u.Ref, reached)}}, nil
+			return guard.Verdict{Short: "more than can be judged at once",
+				Lines: []string{fmt.Sprintf("Refused: %s: %s. Push it in parts, or propose it as a change.", u.Ref,
+					reached)}}, nil
 		}
 		if err != nil {
 			return guard.Verdict{}, err
@@ -269,12 +280,14 @@ func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tip
 }
 
 // look finds out what the decision about a protected branch depends on besides the move itself.
-func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips map[string]string, set *rules.Set) error {
+func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips map[string]string,
+	set *rules.Set) error {
 	e := set.For(strings.TrimPrefix(g.Ref, "refs/heads/"))
 	if g.Old == "" {
 		for ref, tip := range tips {
 			branch, isBranch := strings.CutPrefix(ref, "refs/heads/")
-			if !isBranch || !slices.ContainsFunc(e.Protections, func(m rules.Matching) bool { return m.Holds([]string{branch}) }) {
+			if !isBranch || !slices.ContainsFunc(e.Protections,
+				func(m rules.Matching) bool { return m.Holds([]string{branch}) }) {
 				continue
 			}
 			held, err := in.Contains(ctx, tip, g.New)
@@ -308,7 +321,8 @@ func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips
 }
 
 // carryOut lets the objects in, puts on record what is about to move, moves the refs, and records what came of it.
-func (p *push) carryOut(ctx context.Context, in *git.Incoming, wanted []wantedMove, results []git.Result) ([]string, error) {
+func (p *push) carryOut(ctx context.Context, in *git.Incoming, wanted []wantedMove,
+	results []git.Result) ([]string, error) {
 	if len(wanted) == 0 {
 		return nil, nil
 	}
@@ -348,8 +362,8 @@ func (p *push) carryOut(ctx context.Context, in *git.Incoming, wanted []wantedMo
 	return lines, nil
 }
 
-// settleMove finds out what came of a move, and records it. What cannot be written down now is settled by the next round:
-// nobody is told that a branch stands where it does not stand.
+// settleMove finds out what came of a move, and records it. What cannot be written down now is settled by the next
+// round: nobody is told that a branch stands where it does not stand.
 func (p *push) settleMove(ctx context.Context, intent *records.Intent, failed error) (told []string, refused string) {
 	later := func(err error, text string) []string {
 		p.s.log.Error("a push is not on record yet", "repository", p.repo.Name, "ref", intent.Ref, "error", err)
@@ -359,7 +373,8 @@ func (p *push) settleMove(ctx context.Context, intent *records.Intent, failed er
 	if failed != nil {
 		moved, _, err := p.s.moves.HasMoved(ctx, p.repo, intent.Ref, intent.Old, intent.New)
 		if err != nil {
-			return later(errors.Join(failed, err), fmt.Sprintf("The service could not find out whether %s has moved: git fetch shows it. What follows from it is recorded as soon as it can be.", intent.Ref)), "the service could not tell whether it moved"
+			return later(errors.Join(failed, err), fmt.Sprintf("The service could not find out whether %s has "+
+				"moved: git fetch shows it. What follows from it is recorded as soon as it can be.", intent.Ref)), "the service could not tell whether it moved"
 		}
 		if !moved {
 			if err := p.s.moves.Close(ctx, intent, moves.Dropped); err != nil {
@@ -370,7 +385,8 @@ func (p *push) settleMove(ctx context.Context, intent *records.Intent, failed er
 	}
 	told, err := p.s.FinishPush(ctx, p.repo, intent)
 	if err != nil {
-		return later(err, fmt.Sprintf("%s has moved. What follows from it, such as new revisions of changes, could not be written down yet; the service does it as soon as it can.", intent.Ref)), ""
+		return later(err, fmt.Sprintf("%s has moved. What follows from it, such as new revisions of changes, could "+
+			"not be written down yet; the service does it as soon as it can.", intent.Ref)), ""
 	}
 	return told, ""
 }
@@ -404,7 +420,8 @@ func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string
 			}
 		}
 		for i, w := range wanted {
-			intents[i] = records.Intent{RepositoryID: p.repo.ID, Kind: moves.Push, Ref: w.Ref, Old: w.Old, New: w.New, Actor: p.a.Login(), Takes: p.takes,
+			intents[i] = records.Intent{RepositoryID: p.repo.ID, Kind: moves.Push, Ref: w.Ref, Old: w.Old, New: w.New,
+				Actor: p.a.Login(), Takes: p.takes,
 				RulesVersion: force.Own.Version, HouseVersion: force.House.Version, CreatedAt: p.s.records.Now()}
 			if w.permit != 0 {
 				intents[i].OverrideID = &w.permit
@@ -457,7 +474,8 @@ func (s *Intake) FinishPush(ctx context.Context, repo *records.Repository, i *re
 			if err := s.changes.SaveRevision(tx, repo, r); err != nil {
 				return err
 			}
-			lines = append(lines, fmt.Sprintf("Change %d, %q, is now at revision %d: tavrin change show %d --repo %s", r.Change.Number, r.Change.Title, r.Row.Number, r.Change.Number, repo.Name))
+			lines = append(lines, fmt.Sprintf("Change %d, %q, is now at revision %d: tavrin change show %d --repo %s",
+				r.Change.Number, r.Change.Title, r.Row.Number, r.Change.Number, repo.Name))
 		}
 		if err := s.threads.RecordTaken(tx, repo, i); err != nil {
 			return err

@@ -1,9 +1,9 @@
 // Package intake takes pushes: judges each ref of one, lets in what is allowed, and records what follows from it.
 //
-// People push with git; the service pushes for them when it brings a branch up to date or applies suggestions, and is judged
-// in the same way. It promises that a protected branch moves only as its rules allow (P1), that who is refused is told why
-// and what to do, and that a push which is killed at any step is done or not done, never half. What is allowed is decided in
-// core/guard; that a ref moves at most once is package moves'.
+// People push with git; the service pushes for them when it brings a branch up to date or applies suggestions, and is
+// judged in the same way. It promises that a protected branch moves only as its rules allow (P1), that who is refused
+// is told why and what to do, and that a push which is killed at any step is done or not done, never half. What is
+// allowed is decided in core/guard; that a ref moves at most once is package moves'.
 package intake
 
 import (

@@ -18,9 +18,10 @@ import (
 	"tavrin/wire"
 )
 
-// BringUp brings a change's source branch up to its target: by a rebase, or by a merge of the target. It is a push of the
-// actor's, judged as one. Landing does not need it: the queue rehearses every change on the newest target.
-func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, number int, by git.Strategy) (wire.Change, error) {
+// BringUp brings a change's source branch up to its target: by a rebase, or by a merge of the target. It is a push of
+// the actor's, judged as one. Landing does not need it: the queue rehearses every change on the newest target.
+func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, number int,
+	by git.Strategy) (wire.Change, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Writer)
 	if err != nil {
@@ -30,7 +31,8 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 		return wire.Change{}, err
 	}
 	if c.State != "draft" && c.State != "open" {
-		return wire.Change{}, problem.New(problem.Conflict, "change %d is %s; only an open change is brought up", number, c.State)
+		return wire.Change{}, problem.New(problem.Conflict, "change %d is %s; only an open change is brought up",
+			number, c.State)
 	}
 	head, tip, err := s.changes.Ends(ctx, repo, changes.NewChange{Source: c.Source, Target: c.Target})
 	if err != nil {
@@ -57,9 +59,11 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 			return wire.Change{}, err
 		}
 		if with := force.Now().For(c.Target).With; slices.Equal(with, []rules.Strategy{rules.Rebase}) {
-			return wire.Change{}, problem.New(problem.Conflict, "%s keeps a straight line: changes land on it by rebase alone, which has no use for a merge. Bring %s up by rebase", c.Target, c.Source)
+			return wire.Change{}, problem.New(problem.Conflict, "%s keeps a straight line: changes land on it by "+
+				"rebase alone, which has no use for a merge. Bring %s up by rebase", c.Target, c.Source)
 		}
-		plan = git.Plan{Base: head, Head: tip, Strategy: git.Merge, Author: me, Committer: me, Message: fmt.Sprintf("Merge %s into %s\n", c.Target, c.Source)}
+		plan = git.Plan{Base: head, Head: tip, Strategy: git.Merge, Author: me, Committer: me,
+			Message: fmt.Sprintf("Merge %s into %s\n", c.Target, c.Source)}
 	}
 	built, err := s.disk.Bare(repo).Build(ctx, plan)
 	var conflict *git.ConflictError
@@ -67,23 +71,29 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 	var different *git.DifferentError
 	switch {
 	case errors.As(err, &conflict):
-		return wire.Change{}, problem.New(problem.Conflict, "%s and %s do not go together in %s: bring it up in a clone and settle the conflict there (git fetch origin && git rebase origin/%s)", c.Source, c.Target, strings.Join(conflict.Files, ", "), c.Target)
+		return wire.Change{}, problem.New(problem.Conflict, "%s and %s do not go together in %s: bring it up in a "+
+			"clone and settle the conflict there (git fetch origin && git rebase origin/%s)", c.Source, c.Target, strings.Join(conflict.Files, ", "), c.Target)
 	case errors.As(err, &nothing):
-		return wire.Change{}, problem.New(problem.Conflict, "%s has everything that %s brings already: close the change", c.Target, c.Source)
+		return wire.Change{}, problem.New(problem.Conflict,
+			"%s has everything that %s brings already: close the change", c.Target, c.Source)
 	case errors.As(err, &different):
-		return wire.Change{}, problem.New(problem.Conflict, "%v: bring it up in a clone, where you see what is kept (git fetch origin && git rebase origin/%s), or by a merge (--by merge)", err, c.Target)
+		return wire.Change{}, problem.New(problem.Conflict, "%v: bring it up in a clone, where you see what is kept "+
+			"(git fetch origin && git rebase origin/%s), or by a merge (--by merge)", err, c.Target)
 	case err != nil:
 		return wire.Change{}, err
 	}
-	if err := s.pushFor(ctx, a, repo, git.Update{Ref: "refs/heads/" + c.Source, Old: head, New: built.Commit}, nil); err != nil {
+	if err := s.pushFor(ctx, a, repo, git.Update{Ref: "refs/heads/" + c.Source, Old: head, New: built.Commit},
+		nil); err != nil {
 		return wire.Change{}, err
 	}
 	return s.changes.Change(ctx, a, name, number)
 }
 
-// pushFor moves a branch to a commit that the service built for the actor, as a push of theirs: judged by the same rules,
-// on record in the same way, together with the remarks whose suggestions it takes in. The repository's lock must not be held.
-func (s *Intake) pushFor(ctx context.Context, a accounts.Actor, repo *records.Repository, u git.Update, takes []int64) error {
+// pushFor moves a branch to a commit that the service built for the actor, as a push of theirs: judged by the same
+// rules, on record in the same way, together with the remarks whose suggestions it takes in. The repository's lock must
+// not be held.
+func (s *Intake) pushFor(ctx context.Context, a accounts.Actor, repo *records.Repository, u git.Update,
+	takes []int64) error {
 	p := push{s: s, a: a, repo: repo, bare: s.disk.Bare(repo), takes: takes}
 	in, err := p.bare.Local(ctx, u)
 	if err != nil {
@@ -91,7 +101,8 @@ func (s *Intake) pushFor(ctx context.Context, a accounts.Actor, repo *records.Re
 	}
 	results, lines := p.decide(ctx, in)
 	if why := results[0].Refused; why != "" {
-		return problem.New(problem.Conflict, "%s was not moved: %s. %s", strings.TrimPrefix(u.Ref, "refs/heads/"), why, strings.Join(lines, " "))
+		return problem.New(problem.Conflict, "%s was not moved: %s. %s", strings.TrimPrefix(u.Ref, "refs/heads/"), why,
+			strings.Join(lines, " "))
 	}
 	return nil
 }
@@ -114,13 +125,15 @@ func (s *Intake) rewritten(ctx context.Context, repo *records.Repository, i *rec
 	if err != nil {
 		return nil, err
 	}
-	owners = slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(owners))), func(login string) bool { return login == i.Actor })
+	owners = slices.DeleteFunc(slices.Compact(slices.Sorted(slices.Values(owners))),
+		func(login string) bool { return login == i.Actor })
 	if len(owners) == 0 {
 		return nil, nil
 	}
 	branch := strings.TrimPrefix(i.Ref, "refs/heads/")
 	return []string{
-		fmt.Sprintf("You rewrote %s, which %s had pushed to as well: it stood at %.10s. Tell them; in their clones they go on with:", branch, strings.Join(owners, " and "), i.Old),
+		fmt.Sprintf("You rewrote %s, which %s had pushed to as well: it stood at %.10s. Tell them; in their clones "+
+			"they go on with:", branch, strings.Join(owners, " and "), i.Old),
 		fmt.Sprintf("  git fetch origin && git switch %s && git reset --keep origin/%s", branch, branch),
 		"If that was not meant, put it back:",
 		fmt.Sprintf("  git push --force-with-lease origin %s:refs/heads/%s", i.Old, branch),

@@ -1,6 +1,6 @@
-// Package lab is what tests of rooms stand on: the rooms of a service in a folder of the test's own, with a clock that tests
-// move on by hand, an administrator, people, and a repository with a first commit. Nothing runs by itself: no server, no
-// loops, no lock on the folder.
+// Package lab is what tests of rooms stand on: the rooms of a service in a folder of the test's own, with a clock that
+// tests move on by hand, an administrator, people, and a repository with a first commit. Nothing runs by itself: no
+// server, no loops, no lock on the folder.
 package lab
 
 import (
@@ -144,12 +144,13 @@ func (l *Lab) Rules(text string) {
 	l.Ok(err)
 }
 
-// Commit makes a commit with some files, PATH=TEXT each, on top of a branch or from nothing, moves a branch there as the
-// service would not, and returns its id.
+// Commit makes a commit with some files, PATH=TEXT each, on top of a branch or from nothing, moves a branch there as
+// the service would not, and returns its id.
 func (l *Lab) Commit(branch, from string, files ...string) string {
 	l.T.Helper()
 	var in strings.Builder
-	fmt.Fprintf(&in, "commit refs/heads/%s\ncommitter Wren <wren@fennmoor.invalid> %d +0000\ndata <<END\nchange %s\nEND\n", branch, l.Now().Unix(), branch)
+	fmt.Fprintf(&in, "commit refs/heads/%s\ncommitter Wren <wren@fennmoor.invalid> %d +0000\ndata <<END\nchange "+
+		"%s\nEND\n", branch, l.Now().Unix(), branch)
 	if from != "" {
 		fmt.Fprintf(&in, "from %s\n", l.Tip(from))
 	}
@@ -193,6 +194,7 @@ func (l *Lab) Row(number int) records.Change {
 func (l *Lab) Kinds(n int) string {
 	l.T.Helper()
 	var kinds []string
-	l.Ok(l.Records.Read(l.T.Context()).Raw("SELECT kind FROM (SELECT seq, kind FROM journal_lines ORDER BY seq DESC LIMIT ?) ORDER BY seq", n).Scan(&kinds).Error)
+	l.Ok(l.Records.Read(l.T.Context()).Raw("SELECT kind FROM (SELECT seq, kind FROM journal_lines ORDER BY seq DESC "+
+		"LIMIT ?) ORDER BY seq", n).Scan(&kinds).Error)
 	return strings.Join(kinds, " ")
 }

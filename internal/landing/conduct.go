@@ -57,7 +57,8 @@ func (s *Conductor) Run(ctx context.Context) {
 // other's.
 func (s *Conductor) advanceAll(ctx context.Context) error {
 	var repos []records.Repository
-	err := s.records.Read(ctx).Where("trouble = '' AND (EXISTS (SELECT 1 FROM entries e WHERE e.repository_id = repositories.id AND e.ended_at IS NULL) OR " +
+	err := s.records.Read(ctx).Where("trouble = '' AND (EXISTS (SELECT 1 FROM entries e WHERE e.repository_id = " +
+		"repositories.id AND e.ended_at IS NULL) OR " +
 		"EXISTS (SELECT 1 FROM intents i WHERE i.repository_id = repositories.id AND i.outcome = ''))").Find(&repos).Error
 	if err != nil {
 		return err
@@ -81,8 +82,8 @@ func (s *Conductor) advanceAll(ctx context.Context) error {
 	return nil
 }
 
-// safely does some work of a task of its own: a fault in the program is trouble of the service's own with what it was doing,
-// and no other's end.
+// safely does some work of a task of its own: a fault in the program is trouble of the service's own with what it was
+// doing, and no other's end.
 func safely(work func() error) (err error) {
 	defer func() {
 		if fault := recover(); fault != nil {
@@ -102,7 +103,8 @@ func (s *Conductor) advance(ctx context.Context, repo *records.Repository) error
 	}
 	for range maxRounds {
 		var targets []string
-		err := s.records.Read(ctx).Model(&records.Entry{}).Where("repository_id = ? AND ended_at IS NULL", repo.ID).Distinct().Order("target").Pluck("target", &targets).Error
+		err := s.records.Read(ctx).Model(&records.Entry{}).Where("repository_id = ? AND ended_at IS NULL",
+			repo.ID).Distinct().Order("target").Pluck("target", &targets).Error
 		if err != nil {
 			return err
 		}
@@ -125,7 +127,8 @@ func (s *Conductor) advance(ctx context.Context, repo *records.Repository) error
 // settleOpen settles the open intents of a repository, if there are any: under its lock, as every writer does.
 func (s *Conductor) settleOpen(ctx context.Context, repo *records.Repository) error {
 	var open int64
-	err := s.records.Read(ctx).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''", repo.ID).Count(&open).Error
+	err := s.records.Read(ctx).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''",
+		repo.ID).Count(&open).Error
 	if err != nil || open == 0 {
 		return err
 	}
@@ -168,12 +171,14 @@ func (s *Conductor) round(ctx context.Context, repo *records.Repository, target 
 	state := look.state
 	if len(look.events) > 0 {
 		err := s.records.Write(ctx, func(tx *records.Tx) error {
-			actions, err := s.queues.TellIf(tx, repo, target, look.version, look.events, func(entry int64) (bool, error) {
-				g, err := s.gathered(tx.DB, repo, entry)
-				return err == nil && look.judged[entry] == judge(g), err
-			})
+			actions, err := s.queues.TellIf(tx, repo, target, look.version, look.events,
+				func(entry int64) (bool, error) {
+					g, err := s.gathered(tx.DB, repo, entry)
+					return err == nil && look.judged[entry] == judge(g), err
+				})
 			for _, a := range actions {
-				s.log.Info("queue", "repository", repo.Name, "target", target, "entry", a.Entry, "action", string(a.Do), "why", a.Why)
+				s.log.Info("queue", "repository", repo.Name, "target", target, "entry", a.Entry, "action", string(a.Do),
+					"why", a.Why)
 			}
 			return err
 		})

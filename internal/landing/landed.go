@@ -19,8 +19,8 @@ func saveLanded(db *gorm.DB, l records.Landing, commits []string) error {
 	return db.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(rows, 500).Error
 }
 
-// saveSources records the commits of a landed revision as they were before they landed: where another change brings them
-// too, they are not replayed.
+// saveSources records the commits of a landed revision as they were before they landed: where another change brings
+// them too, they are not replayed.
 func saveSources(db *gorm.DB, l records.Landing, r records.Revision) error {
 	rows := make([]records.LandedSource, len(r.Commits))
 	for i, c := range r.Commits {

@@ -23,7 +23,8 @@ import (
 )
 
 // landClear lands what the plan says can land now, and says whether it tried.
-func (s *Conductor) landClear(ctx context.Context, repo *records.Repository, target string, state queue.State) (bool, error) {
+func (s *Conductor) landClear(ctx context.Context, repo *records.Repository, target string,
+	state queue.State) (bool, error) {
 	_, actions := queue.Plan(state)
 	tried := false
 	for _, a := range actions {
@@ -38,10 +39,10 @@ func (s *Conductor) landClear(ctx context.Context, repo *records.Repository, tar
 	return tried, nil
 }
 
-// land moves the target to an entry's rehearsed commit, in three steps each of which can be the last before a crash: the
-// intent is recorded with the facts it rests on; the branch moves by compare-and-swap; the landing is recorded. The
-// repository's lock covers these three and nothing else: whatever had to be built was built before. See docs/decisions for
-// the order and what repair does after each step.
+// land moves the target to an entry's rehearsed commit, in three steps each of which can be the last before a crash:
+// the intent is recorded with the facts it rests on; the branch moves by compare-and-swap; the landing is recorded. The
+// repository's lock covers these three and nothing else: whatever had to be built was built before. See docs/decisions
+// for the order and what repair does after each step.
 func (s *Conductor) land(ctx context.Context, repo *records.Repository, target string, a queue.Action) error {
 	ctx = context.WithoutCancel(ctx)
 	unlock, err := s.moves.Lock(ctx, repo)
@@ -74,9 +75,10 @@ func (s *Conductor) land(ctx context.Context, repo *records.Repository, target s
 	return nil
 }
 
-// intend judges the gate of an entry once more, in the transaction that records the intent: this is the moment of landing.
-// When something came in between, the queue is told, and there is no intent.
-func (s *Conductor) intend(ctx context.Context, repo *records.Repository, target string, a queue.Action) (*records.Intent, error) {
+// intend judges the gate of an entry once more, in the transaction that records the intent: this is the moment of
+// landing. When something came in between, the queue is told, and there is no intent.
+func (s *Conductor) intend(ctx context.Context, repo *records.Repository, target string,
+	a queue.Action) (*records.Intent, error) {
 	var intent *records.Intent
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		intent = nil
@@ -107,7 +109,8 @@ func (s *Conductor) intend(ctx context.Context, repo *records.Repository, target
 		}
 		sum := sha256.Sum256(given)
 		intent = &records.Intent{
-			RepositoryID: repo.ID, Kind: moves.Landing, Ref: "refs/heads/" + target, Old: g.Rehearsal.Base, New: g.Rehearsal.CommitID,
+			RepositoryID: repo.ID, Kind: moves.Landing, Ref: "refs/heads/" +
+				target, Old: g.Rehearsal.Base, New: g.Rehearsal.CommitID,
 			Actor: g.Entry.JoinedBy, EntryID: &g.Entry.ID, RehearsalID: &g.Rehearsal.ID, Revision: g.Change.Revision,
 			RulesVersion: g.Facts.RulesVersion, HouseVersion: g.Facts.HouseVersion, Facts: string(given), Digest: hex.EncodeToString(sum[:]), CreatedAt: tx.Now(),
 		}
@@ -127,15 +130,17 @@ func (s *Conductor) intend(ctx context.Context, repo *records.Repository, target
 	return intent, err
 }
 
-// dropLanding takes an intent back whose branch could not be moved: the entry is in line again. Where the branch stands where
-// it stood, that was trouble of Git's, and the entry rests.
-func (s *Conductor) dropLanding(ctx context.Context, repo *records.Repository, intent *records.Intent, tip string, why error) error {
+// dropLanding takes an intent back whose branch could not be moved: the entry is in line again. Where the branch stands
+// where it stood, that was trouble of Git's, and the entry rests.
+func (s *Conductor) dropLanding(ctx context.Context, repo *records.Repository, intent *records.Intent, tip string,
+	why error) error {
 	s.log.Warn("a landing was taken back", "repository", repo.Name, "ref", intent.Ref, "error", why)
 	return s.records.Write(ctx, func(tx *records.Tx) error {
 		if err := tx.Model(intent).Update("outcome", moves.Dropped).Error; err != nil {
 			return err
 		}
-		dropped := queue.LandingDropped{At: queue.At{At: tx.Now()}, Entry: *intent.EntryID, Why: "the landing was not finished and is tried again"}
+		dropped := queue.LandingDropped{At: queue.At{At: tx.Now()}, Entry: *intent.EntryID,
+			Why: "the landing was not finished and is tried again"}
 		if errors.Is(why, git.ErrMoved) {
 			dropped.Why = "the target moved on"
 		}
@@ -151,7 +156,8 @@ var errUnfinished = errors.New("it ended before the branch moved")
 
 // finishLanding records a landing whose branch has moved: the change, the entry, the journal line and the evidence,
 // in one transaction. When the source branch is to be removed, the intent to do so is returned.
-func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository, intent *records.Intent) (*records.Intent, error) {
+func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
+	intent *records.Intent) (*records.Intent, error) {
 	target := strings.TrimPrefix(intent.Ref, "refs/heads/")
 	revisions, _, err := s.changes.Followed(ctx, repo, intent)
 	if err != nil {
@@ -179,7 +185,8 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 		if err != nil {
 			return err
 		}
-		landing := records.Landing{RepositoryID: repo.ID, ChangeID: c.ID, EntryID: e.ID, IntentID: intent.ID, Old: intent.Old, New: intent.New, Strategy: e.Strategy,
+		landing := records.Landing{RepositoryID: repo.ID, ChangeID: c.ID, EntryID: e.ID, IntentID: intent.ID,
+			Old: intent.Old, New: intent.New, Strategy: e.Strategy,
 			Revision: intent.Revision, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion, Evidence: evidence, LandedBy: intent.Actor, LandedAt: s.records.Now()}
 		if err := tx.Create(&landing).Error; err != nil {
 			return err
@@ -197,7 +204,8 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 		if err := tx.Model(intent).Update("outcome", moves.Done).Error; err != nil {
 			return err
 		}
-		if err := tx.Model(&c).Updates(map[string]any{"state": "landed", "landed_commit": intent.New, "updated_at": s.records.Now()}).Error; err != nil {
+		if err := tx.Model(&c).Updates(map[string]any{"state": "landed", "landed_commit": intent.New,
+			"updated_at": s.records.Now()}).Error; err != nil {
 			return err
 		}
 		if err := s.waivers.Use(tx, repo, report.Overrides, c.Number, intent.New); err != nil {
@@ -227,7 +235,8 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 }
 
 // intendRemoval records that a landed change's source branch is about to be removed, where the rules allow it.
-func (s *Conductor) intendRemoval(tx *records.Tx, repo *records.Repository, c records.Change, e records.Entry, landing *records.Intent) (*records.Intent, error) {
+func (s *Conductor) intendRemoval(tx *records.Tx, repo *records.Repository, c records.Change, e records.Entry,
+	landing *records.Intent) (*records.Intent, error) {
 	var r records.Revision
 	if err := tx.Where("change_id = ? AND number = ?", c.ID, landing.Revision).First(&r).Error; err != nil {
 		return nil, err
@@ -240,16 +249,19 @@ func (s *Conductor) intendRemoval(tx *records.Tx, repo *records.Repository, c re
 	if err != nil {
 		return nil, err
 	}
-	// Whoever asked to land deletes the branch, as by a push: nobody removes this way what they may not remove by another.
+	// Whoever asked to land deletes the branch, as by a push: nobody removes this way what they may not remove by
+	// another.
 	by := people[e.JoinedBy]
 	by.Login = e.JoinedBy
-	v := guard.Judge(guard.Update{Ref: "refs/heads/" + c.Source, Old: r.Head}, guard.Facts{Repository: repo.Name, Pusher: by, People: people, Rules: force.Now(), Default: repo.DefaultBranch})
+	v := guard.Judge(guard.Update{Ref: "refs/heads/" + c.Source, Old: r.Head},
+		guard.Facts{Repository: repo.Name, Pusher: by, People: people, Rules: force.Now(), Default: repo.DefaultBranch})
 	if !v.Allowed || len(v.Exempted) > 0 {
 		return nil, tx.Record(records.Itself, repo, event.BranchKept{
 			Ref: "refs/heads/" + c.Source, Landed: c.Number, Why: cmp.Or(v.Short, "only an exemption would allow it"),
 		})
 	}
-	removal := &records.Intent{RepositoryID: repo.ID, Kind: moves.Removal, Ref: "refs/heads/" + c.Source, Old: r.Head, Actor: landing.Actor, EntryID: &e.ID,
+	removal := &records.Intent{RepositoryID: repo.ID, Kind: moves.Removal, Ref: "refs/heads/" + c.Source, Old: r.Head,
+		Actor: landing.Actor, EntryID: &e.ID,
 		RulesVersion: force.Own.Version, HouseVersion: force.House.Version, CreatedAt: s.records.Now()}
 	return removal, tx.Create(removal).Error
 }
@@ -268,7 +280,8 @@ func (s *Conductor) finishRemoval(ctx context.Context, repo *records.Repository,
 }
 
 // settleLanding settles a landing that a kill or trouble left open: the target says whether it was made.
-func (s *Conductor) settleLanding(ctx context.Context, repo *records.Repository, i *records.Intent, made bool, tip string) error {
+func (s *Conductor) settleLanding(ctx context.Context, repo *records.Repository, i *records.Intent, made bool,
+	tip string) error {
 	switch {
 	case made:
 		removal, err := s.finishLanding(ctx, repo, i)
@@ -284,7 +297,8 @@ func (s *Conductor) settleLanding(ctx context.Context, repo *records.Repository,
 }
 
 // settleRemoval settles a removal that was left open.
-func (s *Conductor) settleRemoval(ctx context.Context, repo *records.Repository, i *records.Intent, made bool, _ string) error {
+func (s *Conductor) settleRemoval(ctx context.Context, repo *records.Repository, i *records.Intent, made bool,
+	_ string) error {
 	if !made {
 		return s.finishRemoval(ctx, repo, i)
 	}
@@ -296,10 +310,12 @@ func (s *Conductor) settleRemoval(ctx context.Context, repo *records.Repository,
 const statementType = "application/vnd.in-toto+json"
 
 // evidence signs why a landing was allowed: an in-toto statement about the landed commit.
-func (s *Conductor) evidence(repo *records.Repository, c records.Change, intent *records.Intent, strategy string, report gate.Report) (string, error) {
+func (s *Conductor) evidence(repo *records.Repository, c records.Change, intent *records.Intent, strategy string,
+	report gate.Report) (string, error) {
 	statement, err := json.Marshal(map[string]any{
-		"_type":         "https://in-toto.io/Statement/v1",
-		"subject":       []any{map[string]any{"name": repo.Name + "@" + intent.Ref, "digest": map[string]string{"gitCommit": intent.New}}},
+		"_type": "https://in-toto.io/Statement/v1",
+		"subject": []any{map[string]any{"name": repo.Name + "@" + intent.Ref,
+			"digest": map[string]string{"gitCommit": intent.New}}},
 		"predicateType": "https://tavrin.invalid/landing/v1",
 		"predicate": map[string]any{
 			"repository": repo.Name, "change": c.Number, "revision": intent.Revision, "old": intent.Old, "new": intent.New, "strategy": strategy,
@@ -314,12 +330,15 @@ func (s *Conductor) evidence(repo *records.Repository, c records.Change, intent 
 
 // loseLanding ejects an entry whose target stands where neither the old nor the new commit explains it.
 func (s *Conductor) loseLanding(ctx context.Context, repo *records.Repository, i *records.Intent, tip string) error {
-	s.log.Error("a branch moved behind the service's back", "repository", repo.Name, "ref", i.Ref, "tip", tip, "old", i.Old, "new", i.New)
+	s.log.Error("a branch moved behind the service's back", "repository", repo.Name, "ref", i.Ref, "tip", tip, "old",
+		i.Old, "new", i.New)
 	return s.records.Write(ctx, func(tx *records.Tx) error {
 		if err := tx.Model(i).Update("outcome", moves.Lost).Error; err != nil {
 			return err
 		}
-		reason := fmt.Sprintf("%s stands at %.10s, which this landing cannot explain: somebody moved it outside the service; look into it, then join again", i.Ref, tip)
-		return s.queues.Tell(tx, repo, strings.TrimPrefix(i.Ref, "refs/heads/"), queue.LandingLost{At: queue.At{At: tx.Now()}, Entry: *i.EntryID, Why: reason})
+		reason := fmt.Sprintf("%s stands at %.10s, which this landing cannot explain: somebody moved it outside the "+
+			"service; look into it, then join again", i.Ref, tip)
+		return s.queues.Tell(tx, repo, strings.TrimPrefix(i.Ref, "refs/heads/"),
+			queue.LandingLost{At: queue.At{At: tx.Now()}, Entry: *i.EntryID, Why: reason})
 	})
 }

@@ -20,7 +20,8 @@ import (
 
 // Preview says what a change would meet that is not opened yet: its gate, the areas it would touch and whose approval
 // would be enough, who would be asked, and whether it merges. Nothing is recorded.
-func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string, n changes.NewChange) (wire.Preview, error) {
+func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string,
+	n changes.NewChange) (wire.Preview, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -39,7 +40,8 @@ func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string, 
 	if err != nil {
 		return wire.Preview{}, err
 	}
-	c := records.Change{RepositoryID: repo.ID, Title: n.Title, Description: description, Source: n.Source, Target: n.Target, State: "open", OpenedBy: a.Login()}
+	c := records.Change{RepositoryID: repo.ID, Title: n.Title, Description: description, Source: n.Source,
+		Target: n.Target, State: "open", OpenedBy: a.Login()}
 	p, err := s.changes.RevisionOf(ctx, repo, c, nil, head, a.Login())
 	if err != nil {
 		return wire.Preview{}, err
@@ -59,7 +61,8 @@ func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string, 
 	if err != nil {
 		return wire.Preview{}, err
 	}
-	v := wire.Preview{Source: n.Source, Description: description, Target: n.Target, Head: head, Base: p.Row.Base, Commits: len(p.Brought), Files: p.Row.Files, Added: p.Row.Added, Removed: p.Row.Removed,
+	v := wire.Preview{Source: n.Source, Description: description, Target: n.Target, Head: head, Base: p.Row.Base,
+		Commits: len(p.Brought), Files: p.Row.Files, Added: p.Row.Added, Removed: p.Row.Removed,
 		Report: g.Judge(), Areas: facts.AreasOf(g), Reviewers: []wire.Reviewer{}}
 	for _, r := range changes.WantedReviewers(g.Set, c, gate.Comes(g.Set, g.Facts)) {
 		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
@@ -68,9 +71,10 @@ func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string, 
 	return v, err
 }
 
-// wouldNotLand says in words why what was worked out of a change would not land on the target as it is now; nothing when it
-// would.
-func (s *Conductor) wouldNotLand(ctx context.Context, db *gorm.DB, repo *records.Repository, g facts.Gathered, tip string) (string, error) {
+// wouldNotLand says in words why what was worked out of a change would not land on the target as it is now; nothing
+// when it would.
+func (s *Conductor) wouldNotLand(ctx context.Context, db *gorm.DB, repo *records.Repository, g facts.Gathered,
+	tip string) (string, error) {
 	strategy, _, err := g.Set.Without(g.Facts.Suspended).For(g.Change.Target).Choose("")
 	if err != nil {
 		strategy = rules.Squash // any will do to see whether it goes together with the target

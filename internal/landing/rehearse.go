@@ -40,8 +40,8 @@ type work struct {
 	number int64
 }
 
-// build has workers build the rehearsals that a queue wants and nobody is at, and calls off those that it does not want any
-// more. It does not wait for them.
+// build has workers build the rehearsals that a queue wants and nobody is at, and calls off those that it does not want
+// any more. It does not wait for them.
 func (s *Conductor) build(ctx context.Context, repo *records.Repository, target string, state queue.State) {
 	b := &s.building
 	b.mu.Lock()
@@ -72,7 +72,8 @@ func (s *Conductor) build(ctx context.Context, repo *records.Repository, target 
 			case <-working.Done():
 				return
 			}
-			if err := safely(func() error { return s.rehearse(working, repo, target, r) }); err != nil && working.Err() == nil {
+			if err := safely(func() error { return s.rehearse(working, repo, target, r) }); err != nil &&
+				working.Err() == nil {
 				s.log.Error("a rehearsal could not be built", "repository", repo.Name, "rehearsal", r.ID, "error", err)
 				s.queues.Rests.Rest(repo.ID, s.records.Now(), err)
 			}
@@ -83,9 +84,10 @@ func (s *Conductor) build(ctx context.Context, repo *records.Repository, target 
 // errNotWanted says that a rehearsal is of no more use: its queue does not wait for it.
 var errNotWanted = errors.New("the rehearsal is of no more use")
 
-// rehearse makes a rehearsal, and tells its queue what came of it. Everything that its commit depends on is on record before
-// it is built, so that after a crash the same commit is built again. An error is trouble with the records.
-func (s *Conductor) rehearse(ctx context.Context, repo *records.Repository, target string, wanted queue.Rehearsal) error {
+// rehearse makes a rehearsal, and tells its queue what came of it. Everything that its commit depends on is on record
+// before it is built, so that after a crash the same commit is built again. An error is trouble with the records.
+func (s *Conductor) rehearse(ctx context.Context, repo *records.Repository, target string,
+	wanted queue.Rehearsal) error {
 	g, err := s.gathered(s.records.Read(ctx), repo, wanted.Entry)
 	if err != nil || g.Revision.Number != wanted.Revision {
 		return err // with another revision the next round wants another rehearsal
@@ -105,7 +107,8 @@ func (s *Conductor) rehearse(ctx context.Context, repo *records.Repository, targ
 }
 
 // rehearseNow builds a rehearsal. What stands in the way of building comes first, trouble with the records second.
-func (s *Conductor) rehearseNow(ctx context.Context, repo *records.Repository, g *facts.Gathered, wanted queue.Rehearsal) (trouble, err error) {
+func (s *Conductor) rehearseNow(ctx context.Context, repo *records.Repository, g *facts.Gathered,
+	wanted queue.Rehearsal) (trouble, err error) {
 	same, trouble := s.sameOn(ctx, repo, g, wanted.Base)
 	if trouble != nil {
 		return trouble, nil
@@ -136,7 +139,8 @@ func (s *Conductor) rehearseNow(ctx context.Context, repo *records.Repository, g
 }
 
 // recordBuilt records a rehearsal that is built, and asks for its checks.
-func (s *Conductor) recordBuilt(tx *records.Tx, repo *records.Repository, g *facts.Gathered, wanted queue.Rehearsal, r records.Rehearsal) error {
+func (s *Conductor) recordBuilt(tx *records.Tx, repo *records.Repository, g *facts.Gathered, wanted queue.Rehearsal,
+	r records.Rehearsal) error {
 	if err := s.stillWanted(tx.DB, r.ID); err != nil {
 		return err
 	}
@@ -158,7 +162,8 @@ func (s *Conductor) recordBuilt(tx *records.Tx, repo *records.Repository, g *fac
 	if err := s.checks.AskRehearsal(tx, repo, now, r, true); err != nil {
 		return err
 	}
-	return s.queues.Tell(tx, repo, g.Entry.Target, queue.Built{At: queue.At{At: tx.Now()}, Rehearsal: wanted.ID, Commit: r.CommitID})
+	return s.queues.Tell(tx, repo, g.Entry.Target, queue.Built{At: queue.At{At: tx.Now()}, Rehearsal: wanted.ID,
+		Commit: r.CommitID})
 }
 
 // stillWanted refuses a rehearsal that ended while it was built.
@@ -176,13 +181,14 @@ type lostError string
 
 func (e lostError) Error() string { return string(e) }
 
-// onBase takes into account which earlier revisions bring the same to the base, and returns the approvals that are not for
-// what would land there.
+// onBase takes into account which earlier revisions bring the same to the base, and returns the approvals that are not
+// for what would land there.
 func onBase(g *facts.Gathered, same []int) (lost []gate.Review) {
 	g.Facts.Reviews = slices.Clone(g.Facts.Reviews)
 	for i := range g.Facts.Reviews {
 		r := &g.Facts.Reviews[i]
-		if r.Verdict == gate.Approve && r.SameDifference && r.Revision != g.Revision.Number && !slices.Contains(same, r.Revision) {
+		if r.Verdict == gate.Approve && r.SameDifference && r.Revision != g.Revision.Number &&
+			!slices.Contains(same, r.Revision) {
 			r.SameDifference = false
 			lost = append(lost, *r)
 		}
@@ -221,9 +227,10 @@ func planOf(db *gorm.DB, repo *records.Repository, g *facts.Gathered, r records.
 
 func rehearsalRef(r records.Rehearsal) string { return fmt.Sprintf("rehearsals/%d", r.ID) }
 
-// whyNotBuilt tells a queue why a rehearsal was not built: an obstacle of the change's, with words that help, or trouble of
-// the service's own, which ejects nobody.
-func (s *Conductor) whyNotBuilt(ctx context.Context, repo *records.Repository, g *facts.Gathered, wanted queue.Rehearsal, err error) queue.Event {
+// whyNotBuilt tells a queue why a rehearsal was not built: an obstacle of the change's, with words that help, or
+// trouble of the service's own, which ejects nobody.
+func (s *Conductor) whyNotBuilt(ctx context.Context, repo *records.Repository, g *facts.Gathered,
+	wanted queue.Rehearsal, err error) queue.Event {
 	at := queue.At{At: s.records.Now()}
 	why := queue.Obstacle{Text: err.Error(), Number: g.Change.Number, Source: g.Change.Source, Target: g.Change.Target}
 	switch {
@@ -256,7 +263,8 @@ func (s *Conductor) otherWays(ctx context.Context, repo *records.Repository, g *
 		if string(strategy) == g.Entry.Strategy {
 			continue
 		}
-		plan, err := planOf(s.records.Read(ctx), repo, g, records.Rehearsal{Base: tip, Head: g.Revision.Head, Strategy: string(strategy)})
+		plan, err := planOf(s.records.Read(ctx), repo, g, records.Rehearsal{Base: tip, Head: g.Revision.Head,
+			Strategy: string(strategy)})
 		if err == nil && s.disk.Bare(repo).Try(ctx, plan) == nil {
 			ways = append(ways, string(strategy))
 		}
@@ -264,11 +272,14 @@ func (s *Conductor) otherWays(ctx context.Context, repo *records.Repository, g *
 	return ways
 }
 
-// plannedRehearsal returns the rehearsal on record that was not built yet, or records a new plan. Trouble with Git comes
-// second, with the records third.
-func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Repository, g *facts.Gathered, wanted queue.Rehearsal, same []int) (r records.Rehearsal, trouble, err error) {
-	if r := g.Rehearsal; r != nil && r.Number == wanted.ID && r.CommitID == "" && r.Base == wanted.Base && r.Head == g.Revision.Head &&
-		r.Strategy == g.Entry.Strategy && slices.Equal(r.Approvers, approversNamed(*g)) && slices.Equal(r.SameAs, same) {
+// plannedRehearsal returns the rehearsal on record that was not built yet, or records a new plan. Trouble with Git
+// comes second, with the records third.
+func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Repository, g *facts.Gathered,
+	wanted queue.Rehearsal, same []int) (r records.Rehearsal, trouble, err error) {
+	if r := g.Rehearsal; r != nil && r.Number == wanted.ID && r.CommitID == "" && r.Base == wanted.Base &&
+		r.Head == g.Revision.Head &&
+		r.Strategy == g.Entry.Strategy && slices.Equal(r.Approvers, approversNamed(*g)) &&
+		slices.Equal(r.SameAs, same) {
 		return *r, nil, nil
 	}
 	log, trouble := s.disk.Bare(repo).LogAll(ctx, g.Revision.Head, []string{g.Revision.Base}, "change.commits")
@@ -289,7 +300,8 @@ func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Reposito
 		if r := q.Rehearsal(wanted.ID); r == nil || r.Commit != "" {
 			return errNotWanted // or another worker has built it, begun by a round that looked before that
 		}
-		if err := tx.Model(&records.Rehearsal{}).Where("entry_id = ? AND ended = ''", g.Entry.ID).Update("ended", "another was planned").Error; err != nil {
+		if err := tx.Model(&records.Rehearsal{}).Where("entry_id = ? AND ended = ''", g.Entry.ID).Update("ended",
+			"another was planned").Error; err != nil {
 			return err
 		}
 		opener, err := accounts.AccountByLogin(tx.DB, g.Change.OpenedBy)
@@ -314,7 +326,8 @@ func approversNamed(g facts.Gathered) []string {
 }
 
 // finalMessage writes the message of a squash or merge commit with its trailers.
-func finalMessage(db *gorm.DB, repo *records.Repository, g *facts.Gathered, log []git.Commit, authorEmail string) (string, error) {
+func finalMessage(db *gorm.DB, repo *records.Repository, g *facts.Gathered, log []git.Commit,
+	authorEmail string) (string, error) {
 	if g.Entry.Strategy == string(rules.Rebase) {
 		return "", nil
 	}
@@ -345,14 +358,17 @@ func finalMessage(db *gorm.DB, repo *records.Repository, g *facts.Gathered, log 
 }
 
 // sameOn lists the earlier revisions with a standing review that bring the same to a commit as the newest does.
-func (s *Conductor) sameOn(ctx context.Context, repo *records.Repository, g *facts.Gathered, base string) ([]int, error) {
+func (s *Conductor) sameOn(ctx context.Context, repo *records.Repository, g *facts.Gathered,
+	base string) ([]int, error) {
 	same := []int{}
 	for _, r := range g.Facts.Reviews {
-		if r.Revision == g.Revision.Number || slices.Contains(same, r.Revision) || !slices.Contains(g.Revision.SameAs, r.Revision) {
+		if r.Revision == g.Revision.Number || slices.Contains(same, r.Revision) ||
+			!slices.Contains(g.Revision.SameAs, r.Revision) {
 			continue
 		}
 		var then records.Revision
-		if err := s.records.Read(ctx).Where("change_id = ? AND number = ?", g.Change.ID, r.Revision).First(&then).Error; err != nil {
+		if err := s.records.Read(ctx).Where("change_id = ? AND number = ?", g.Change.ID,
+			r.Revision).First(&then).Error; err != nil {
 			return nil, err
 		}
 		if ok, err := s.disk.Bare(repo).Same(ctx, facts.ShownBy(then), facts.ShownBy(g.Revision), base); err != nil {

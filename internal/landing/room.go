@@ -1,9 +1,9 @@
 // Package landing carries out what the queues decide: builds rehearsals, lands changes, and settles what a kill left.
 //
 // It promises that a target moves only to a commit whose gate was clear when the intent was recorded (P1), by
-// compare-and-swap from the commit that it was built on (P3), and that a landing which is killed at any step is finished or
-// taken back when the service starts again (P4). What to do next is decided in core/queue; whether a gate is clear in
-// core/gate; how a result is written by package git.
+// compare-and-swap from the commit that it was built on (P3), and that a landing which is killed at any step is
+// finished or taken back when the service starts again (P4). What to do next is decided in core/queue; whether a gate
+// is clear in core/gate; how a result is written by package git.
 package landing
 
 import (

@@ -33,7 +33,8 @@ var engine = goldmark.New(
 
 var policy = func() *bluemonday.Policy {
 	p := bluemonday.NewPolicy()
-	p.AllowElements("p", "br", "hr", "em", "strong", "del", "code", "pre", "blockquote", "ul", "ol", "li", "h1", "h2", "h3", "h4", "h5", "h6", "table", "thead", "tbody", "tr", "th", "td")
+	p.AllowElements("p", "br", "hr", "em", "strong", "del", "code", "pre", "blockquote", "ul", "ol", "li", "h1", "h2",
+		"h3", "h4", "h5", "h6", "table", "thead", "tbody", "tr", "th", "td")
 	p.AllowAttrs("class").Matching(regexp.MustCompile(`^language-[A-Za-z0-9+#-]{1,40}$`)).OnElements("code")
 	p.AllowAttrs("start").Matching(bluemonday.Integer).OnElements("ol")
 	p.AllowAttrs("href").OnElements("a")
@@ -52,7 +53,8 @@ type own struct{}
 
 // RegisterFuncs says which nodes it renders.
 func (own) RegisterFuncs(r renderer.NodeRendererFuncRegisterer) {
-	r.Register(ast.KindRawHTML, func(w util.BufWriter, source []byte, n ast.Node, entering bool) (ast.WalkStatus, error) {
+	r.Register(ast.KindRawHTML, func(w util.BufWriter, source []byte, n ast.Node, entering bool) (ast.WalkStatus,
+		error) {
 		for i := range n.(*ast.RawHTML).Segments.Len() {
 			if s := n.(*ast.RawHTML).Segments.At(i); entering {
 				w.Write(util.EscapeHTML(s.Value(source)))
@@ -60,7 +62,8 @@ func (own) RegisterFuncs(r renderer.NodeRendererFuncRegisterer) {
 		}
 		return ast.WalkSkipChildren, nil
 	})
-	r.Register(ast.KindHTMLBlock, func(w util.BufWriter, source []byte, n ast.Node, entering bool) (ast.WalkStatus, error) {
+	r.Register(ast.KindHTMLBlock, func(w util.BufWriter, source []byte, n ast.Node, entering bool) (ast.WalkStatus,
+		error) {
 		block := n.(*ast.HTMLBlock)
 		if !entering {
 			return ast.WalkContinue, nil
@@ -88,8 +91,8 @@ func (own) RegisterFuncs(r renderer.NodeRendererFuncRegisterer) {
 	})
 }
 
-// Most says how long a text may be that is laid out, and what it is laid out as, in bytes. What is longer is shown as it was
-// typed.
+// Most says how long a text may be that is laid out, and what it is laid out as, in bytes. What is longer is shown as
+// it was typed.
 type Most struct {
 	TextBytes, HTMLBytes int64
 }
@@ -117,7 +120,8 @@ func (m Most) HTML(text string) string {
 	return laid
 }
 
-// cells is how many cells the tables of a text would have at most: as many in each line as the widest line of the text has.
+// cells is how many cells the tables of a text would have at most: as many in each line as the widest line of the text
+// has.
 func cells(text string) int {
 	lines, widest := 0, 0
 	for line := range strings.Lines(text) {

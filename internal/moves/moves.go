@@ -1,9 +1,9 @@
 // Package moves has refs of hosted repositories moved, one writer per repository at a time.
 //
-// A protected move is made in three steps, each of which can be the last before the process is killed: an intent is put on
-// record, the ref is moved by compare-and-swap, and what came of it is recorded. An intent that is open says that a ref was
-// about to move and nobody wrote down what came of it; the ref says what happened. Every writer of a repository settles what
-// is open before it does anything else, and so does every round of its queue.
+// A protected move is made in three steps, each of which can be the last before the process is killed: an intent is put
+// on record, the ref is moved by compare-and-swap, and what came of it is recorded. An intent that is open says that a
+// ref was about to move and nobody wrote down what came of it; the ref says what happened. Every writer of a repository
+// settles what is open before it does anything else, and so does every round of its queue.
 //
 // What an intent is for, and what follows from a move, is left to those above: pushes, landings, removals.
 package moves
@@ -55,7 +55,8 @@ type Moves struct {
 	locks map[int64]*sync.Mutex // one writer per repository
 }
 
-// New returns the moves of hosted repositories. at is called at each named step, nil: by nobody; tests stop the process there.
+// New returns the moves of hosted repositories. at is called at each named step, nil: by nobody; tests stop the process
+// there.
 func New(r *records.Records, disk *hosted.Disk, log *slog.Logger, at func(step string)) *Moves {
 	if at == nil {
 		at = func(string) {}
@@ -107,7 +108,8 @@ func (m *Moves) Lock(ctx context.Context, repo *records.Repository) (unlock func
 		err = records.SetApart(repo)
 	} else if err = m.SettleOpen(context.WithoutCancel(ctx), repo); err != nil {
 		m.log.Error("what is open could not be settled", "repository", repo.Name, "error", err)
-		err = problem.New(problem.Unavailable, "the service has trouble with %s: something was begun and could not be finished yet. "+
+		err = problem.New(problem.Unavailable, "the service has trouble with %s: something was begun and could not "+
+			"be finished yet. "+
 			"It tries again by itself; try again in a minute", repo.Name)
 	}
 	if err != nil {
@@ -120,7 +122,8 @@ func (m *Moves) Lock(ctx context.Context, repo *records.Repository) (unlock func
 // SettleOpen settles the open intents of a repository. Its lock is held.
 func (m *Moves) SettleOpen(ctx context.Context, repo *records.Repository) error {
 	var open []records.Intent
-	if err := m.records.Read(ctx).Where("repository_id = ? AND outcome = ''", repo.ID).Order("id").Find(&open).Error; err != nil {
+	if err := m.records.Read(ctx).Where("repository_id = ? AND outcome = ''",
+		repo.ID).Order("id").Find(&open).Error; err != nil {
 		return err
 	}
 	for i := range open {
@@ -145,9 +148,10 @@ func (m *Moves) settle(ctx context.Context, repo *records.Repository, i *records
 	return settler(ctx, repo, i, made, tip)
 }
 
-// Try moves the ref of an intent. An error of git's does not say that it did not move: the ref does. If neither is known,
-// the error is returned, and the intent stays open for the next round.
-func (m *Moves) Try(ctx context.Context, repo *records.Repository, i *records.Intent) (made bool, tip string, err error) {
+// Try moves the ref of an intent. An error of git's does not say that it did not move: the ref does. If neither is
+// known, the error is returned, and the intent stays open for the next round.
+func (m *Moves) Try(ctx context.Context, repo *records.Repository,
+	i *records.Intent) (made bool, tip string, err error) {
 	failed := m.disk.Bare(repo).MoveRefs(ctx, git.Move{Ref: i.Ref, Old: i.Old, New: i.New})
 	if failed == nil {
 		return true, i.New, nil
@@ -173,7 +177,8 @@ func (e *NotMadeError) Error() string { return e.Why.Error() }
 func (e *NotMadeError) Unwrap() error { return e.Why }
 
 // HasMoved says whether a ref was moved as intended: it is there, or what it points at came after that.
-func (m *Moves) HasMoved(ctx context.Context, repo *records.Repository, ref, old, new string) (moved bool, at string, err error) {
+func (m *Moves) HasMoved(ctx context.Context, repo *records.Repository, ref, old,
+	new string) (moved bool, at string, err error) {
 	bare := m.disk.Bare(repo)
 	if at, err = bare.At(ref); err != nil || at == new {
 		return err == nil, at, err
@@ -193,8 +198,8 @@ func (m *Moves) Close(ctx context.Context, i *records.Intent, outcome string) er
 	})
 }
 
-// SettleAll brings branches and records into agreement at the start, before anything else happens. A repository in which
-// that does not work is set apart, loudly; everything else goes on.
+// SettleAll brings branches and records into agreement at the start, before anything else happens. A repository in
+// which that does not work is set apart, loudly; everything else goes on.
 func (m *Moves) SettleAll(ctx context.Context) error {
 	if err := m.disk.Sweep(); err != nil {
 		return err
@@ -211,8 +216,8 @@ func (m *Moves) SettleAll(ctx context.Context) error {
 	return nil
 }
 
-// SettleOne tidies one repository and settles what is open in it, or sets it apart. Nobody else writes to it: the service
-// is starting, or the lock is held. The error is of the records alone.
+// SettleOne tidies one repository and settles what is open in it, or sets it apart. Nobody else writes to it: the
+// service is starting, or the lock is held. The error is of the records alone.
 func (m *Moves) SettleOne(ctx context.Context, repo *records.Repository) error {
 	was := repo.Trouble
 	repo.Trouble = ""

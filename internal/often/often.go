@@ -1,5 +1,5 @@
-// Package often says how often a test goes through cases that it makes up: a few times in every run, so that the suite stays
-// quick, and as many times more as TAVRIN_OFTEN says in a long run of its own (make properties).
+// Package often says how often a test goes through cases that it makes up: a few times in every run, so that the suite
+// stays quick, and as many times more as TAVRIN_OFTEN says in a long run of its own (make properties).
 package often
 
 import (

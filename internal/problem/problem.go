@@ -22,7 +22,8 @@ const (
 	Forbidden    Kind = "forbidden"    // you may not
 	Conflict     Kind = "conflict"     // it has changed, or is there already
 	Precondition Kind = "precondition" // say on which version you act
-	Unavailable  Kind = "unavailable"  // the service has trouble of its own; it goes on by itself, or an administrator is told
+	// the service has trouble of its own; it goes on by itself, or an administrator is told
+	Unavailable Kind = "unavailable"
 )
 
 // Problem is an error for the person who asked.

@@ -36,10 +36,12 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 		return wire.Entry{}, err
 	}
 	if m := trailer.Typed(n.Message); m != "" {
-		return wire.Entry{}, problem.Wrong("message", "the trailer %q is written by the service; leave it out of the message", m)
+		return wire.Entry{}, problem.Wrong("message", "the trailer %q is written by the service; leave it out of "+
+			"the message", m)
 	}
 	if n.Strategy != "" && !slices.Contains(rules.Strategies, n.Strategy) {
-		return wire.Entry{}, problem.Wrong("strategy", "%q is not a strategy: one of %s", n.Strategy, gate.Join(rules.Strategies))
+		return wire.Entry{}, problem.Wrong("strategy", "%q is not a strategy: one of %s", n.Strategy,
+			gate.Join(rules.Strategies))
 	}
 	var entry records.Entry
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
@@ -61,16 +63,19 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 			return problem.Wrong("strategy", "%v", err)
 		}
 		if report := g.Judge(); !effective.JoinEarly.Value && !report.Ready {
-			return problem.New(problem.Conflict, "change %d may join only when its gate is ready, says %s. %s", number, rules.Because(effective.JoinEarly.From), report.Summary)
+			return problem.New(problem.Conflict, "change %d may join only when its gate is ready, says %s. %s", number,
+				rules.Because(effective.JoinEarly.From), report.Summary)
 		}
 		remove := effective.RemoveSource.Value
 		if n.RemoveSource != nil {
 			remove = *n.RemoveSource
 		}
-		entry = records.Entry{RepositoryID: repo.ID, ChangeID: c.ID, Target: c.Target, State: string(queue.Waiting), Strategy: string(strategy),
-			Message: n.Message, RemoveSource: remove, JoinedBy: a.Login(), Reason: "its gate is about to be judged", CreatedAt: s.records.Now()}
+		entry = records.Entry{RepositoryID: repo.ID, ChangeID: c.ID, Target: c.Target, State: string(queue.Waiting),
+			Strategy: string(strategy),
+			Message:  n.Message, RemoveSource: remove, JoinedBy: a.Login(), Reason: "its gate is about to be judged", CreatedAt: s.records.Now()}
 		if err := tx.Create(&entry).Error; err != nil {
-			return records.OrTaken(err, "change %d is in the queue already: tavrin queue leave %d takes it out", number, number)
+			return records.OrTaken(err, "change %d is in the queue already: tavrin queue leave %d takes it out", number,
+				number)
 		}
 		if err := s.Tell(tx, repo, c.Target, queue.Joined{At: now(tx), Entry: entry.ID, Change: number}); err != nil {
 			return err
@@ -114,7 +119,8 @@ func (s *Queues) Leave(ctx context.Context, a accounts.Actor, name string, numbe
 				return err
 			}
 		}
-		return s.Tell(tx, repo, entry.Target, queue.Left{At: now(tx), Entry: entry.ID, By: a.Login(), Why: a.Login() + " withdrew it"})
+		return s.Tell(tx, repo, entry.Target, queue.Left{At: now(tx), Entry: entry.ID, By: a.Login(), Why: a.Login() +
+			" withdrew it"})
 	})
 	if err != nil {
 		return wire.Entry{}, err
@@ -174,7 +180,8 @@ func (s *Queues) EntryView(snap *records.View, repo *records.Repository, e recor
 }
 
 // EntryViews describes entries whose changes were gathered, by entry: each table is asked once for all of them.
-func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entries []records.Entry, gathered []facts.Gathered) (map[int64]wire.Entry, error) {
+func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entries []records.Entry,
+	gathered []facts.Gathered) (map[int64]wire.Entry, error) {
 	of := map[int64]facts.Gathered{}
 	for _, g := range gathered {
 		of[g.Change.ID] = g
@@ -205,7 +212,8 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 			}
 		}
 		if r, any := rehearsals[e.ID]; any && (r.Ended == "" || e.EndedAt != nil) {
-			v.Rehearsal = &wire.Rehearsal{ID: r.ID, Base: r.Base, Commit: r.CommitID, Checks: append([]wire.Check{}, checks[r.CommitID]...)}
+			v.Rehearsal = &wire.Rehearsal{ID: r.ID, Base: r.Base, Commit: r.CommitID,
+				Checks: append([]wire.Check{}, checks[r.CommitID]...)}
 		}
 		out[e.ID] = v
 	}
@@ -232,13 +240,15 @@ func lineOf(db *gorm.DB, repo *records.Repository, target string) (*line, error)
 }
 
 // rehearsalViews finds the newest rehearsal of each entry that was built, and the checks on it by commit.
-func rehearsalViews(db *gorm.DB, repo *records.Repository, entries []records.Entry) (map[int64]records.Rehearsal, map[string][]wire.Check, error) {
+func rehearsalViews(db *gorm.DB, repo *records.Repository,
+	entries []records.Entry) (map[int64]records.Rehearsal, map[string][]wire.Check, error) {
 	ids := make([]int64, len(entries))
 	for i, e := range entries {
 		ids[i] = e.ID
 	}
 	var rows []records.Rehearsal
-	err := db.Where("id IN (SELECT max(id) FROM rehearsals WHERE entry_id IN ? AND commit_id <> '' GROUP BY entry_id)", ids).Find(&rows).Error
+	err := db.Where("id IN (SELECT max(id) FROM rehearsals WHERE entry_id IN ? AND commit_id <> '' GROUP BY entry_id)",
+		ids).Find(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, nil, err
 	}
@@ -288,7 +298,8 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 		return out, err
 	}
 	var ended []records.Entry
-	if err := db.Where("repository_id = ? AND target = ? AND ended_at IS NOT NULL", repo.ID, branch).Order("ended_at DESC").Limit(20).Find(&ended).Error; err != nil {
+	if err := db.Where("repository_id = ? AND target = ? AND ended_at IS NOT NULL", repo.ID,
+		branch).Order("ended_at DESC").Limit(20).Find(&ended).Error; err != nil {
 		return out, err
 	}
 	all := slices.Concat(alive, ended)
@@ -332,7 +343,8 @@ func caption(q wire.Queue) string {
 	case queue.Landing:
 		return fmt.Sprintf("Change %d is landing on %s.", first.Number, q.Branch)
 	case queue.Rehearsing:
-		return fmt.Sprintf("Change %d is rehearsed on %s's tip: %s.", first.Number, q.Branch, strings.TrimPrefix(first.Reason, "rehearsing: "))
+		return fmt.Sprintf("Change %d is rehearsed on %s's tip: %s.", first.Number, q.Branch,
+			strings.TrimPrefix(first.Reason, "rehearsing: "))
 	case queue.LinedUp:
 		return fmt.Sprintf("Change %d is next for %s.", first.Number, q.Branch)
 	}

@@ -11,8 +11,9 @@ import (
 	"tavrin/internal/records"
 )
 
-// What a queue knows is one value on record, and what it was told, with it. Whoever has something to tell does so in the
-// transaction in which it happened. The rows of entries and rehearsals follow from the value; nobody else writes them.
+// What a queue knows is one value on record, and what it was told, with it. Whoever has something to tell does so in
+// the transaction in which it happened. The rows of entries and rehearsals follow from the value; nobody else writes
+// them.
 
 // load reads what the queue of a target knows; version 0: nothing yet.
 func load(db *gorm.DB, repo int64, target string) (records.Queue, error) {
@@ -42,8 +43,9 @@ func (s *Queues) Tell(tx *records.Tx, repo *records.Repository, target string, e
 // ErrMovedOn says that a queue knows more than whoever wanted to go on with it.
 var ErrMovedOn = errors.New("the queue has moved on meanwhile")
 
-// TellIf is Tell for what was found out by looking at a version of a queue: if it has moved on since, or what an entry that
-// would move or end is judged by has, nothing is told. judge says whether it still is for an entry as it was looked at.
+// TellIf is Tell for what was found out by looking at a version of a queue: if it has moved on since, or what an entry
+// that would move or end is judged by has, nothing is told. judge says whether it still is for an entry as it was
+// looked at.
 func (s *Queues) TellIf(tx *records.Tx, repo *records.Repository, target string, version int64, events []queue.Event,
 	judge func(entry int64) (same bool, err error)) ([]queue.Action, error) {
 	q, err := load(tx.DB, repo.ID, target)
@@ -118,7 +120,8 @@ func (s *Queues) follow(tx *records.Tx, repo *records.Repository, before, after 
 		if err := tx.Model(&records.Entry{}).Where("id = ?", e.ID).Updates(set).Error; err != nil {
 			return err
 		}
-		if was == nil || was.State == e.State || e.State == queue.Landed { // what joined and what landed is told elsewhere
+		// what joined and what landed is told elsewhere
+		if was == nil || was.State == e.State || e.State == queue.Landed {
 			continue
 		}
 		by := records.Itself

@@ -1,7 +1,7 @@
 // Package queues keeps the queues as they are on record: who joined, where each entry is and why, what it waits for.
 //
-// People join and leave here, and see their place. It promises that an entry ends once, with a reason (P9). What a queue
-// does next is decided in core/queue and carried out by package landing.
+// People join and leave here, and see their place. It promises that an entry ends once, with a reason (P9). What a
+// queue does next is decided in core/queue and carried out by package landing.
 package queues
 
 import (

@@ -72,7 +72,8 @@ func (s *Reader) Revisions(ctx context.Context, a accounts.Actor, name string, n
 }
 
 // CommitViews describes commits as a branch has them.
-func (s *Reader) CommitViews(db *gorm.DB, repo *records.Repository, log []git.Commit, branch string) ([]wire.Commit, error) {
+func (s *Reader) CommitViews(db *gorm.DB, repo *records.Repository, log []git.Commit,
+	branch string) ([]wire.Commit, error) {
 	ids := make([]string, len(log))
 	for i, c := range log {
 		ids[i] = c.ID
@@ -91,7 +92,8 @@ func (s *Reader) CommitViews(db *gorm.DB, repo *records.Repository, log []git.Co
 	}
 	commits := []wire.Commit{}
 	for _, c := range log {
-		v := wire.Commit{ID: c.ID, Subject: c.Subject, Body: c.Body, Author: c.Author.Name, AuthoredAt: c.Author.When, Parents: c.Parents, Checks: states[c.ID]}
+		v := wire.Commit{ID: c.ID, Subject: c.Subject, Body: c.Body, Author: c.Author.Name, AuthoredAt: c.Author.When,
+			Parents: c.Parents, Checks: states[c.ID]}
 		if l, ok := landed[c.ID]; ok {
 			v.Change, v.Landed = l.Number, &l
 		}

@@ -55,7 +55,8 @@ type compared struct {
 }
 
 // compare finds out what a reading compares.
-func (s *Reader) compare(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, q Reading) (compared, error) {
+func (s *Reader) compare(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change,
+	q Reading) (compared, error) {
 	r, err := facts.RevisionNumbered(db, c, q.Revision)
 	if err != nil {
 		return compared{}, err
@@ -66,7 +67,8 @@ func (s *Reader) compare(ctx context.Context, db *gorm.DB, repo *records.Reposit
 		return v, problem.Wrong("commit", "one commit, or what came since a revision: not both")
 	case q.Commit != "":
 		if !slices.ContainsFunc(r.Commits, func(k records.BroughtCommit) bool { return k.ID == q.Commit }) {
-			return v, problem.Wrong("commit", "revision %d of change %d does not bring a commit %q: tavrin change commits %d lists them", r.Number, c.Number, q.Commit, c.Number)
+			return v, problem.Wrong("commit", "revision %d of change %d does not bring a commit %q: tavrin change "+
+				"commits %d lists them", r.Number, c.Number, q.Commit, c.Number)
 		}
 		v.to = q.Commit
 		v.from, err = s.disk.Bare(repo).Parent(ctx, q.Commit)
@@ -83,29 +85,33 @@ func (s *Reader) compare(ctx context.Context, db *gorm.DB, repo *records.Reposit
 }
 
 // carriedOver is the tree that an earlier revision would have made on a later one's base.
-func (s *Reader) carriedOver(ctx context.Context, repo *records.Repository, since, r records.Revision) (string, []string, error) {
+func (s *Reader) carriedOver(ctx context.Context, repo *records.Repository, since,
+	r records.Revision) (string, []string, error) {
 	type tree struct {
 		id       string
 		notTaken []string
 	}
-	v, err := recall.Of(s.memory, recall.Key{What: "carried", Repo: repo.ID, Of: since.Base + since.Head + r.Base}, recall.Light, func() (tree, error) {
-		id, notTaken, err := s.disk.Bare(repo).CarryOver(ctx, git.Shown{Base: since.Base, Head: since.Head}, r.Base)
-		for i := range notTaken {
-			notTaken[i] = typed.Shown(notTaken[i])
-		}
-		return tree{id, notTaken}, err
-	})
+	v, err := recall.Of(s.memory, recall.Key{What: "carried", Repo: repo.ID, Of: since.Base + since.Head + r.Base},
+		recall.Light, func() (tree, error) {
+			id, notTaken, err := s.disk.Bare(repo).CarryOver(ctx, git.Shown{Base: since.Base, Head: since.Head}, r.Base)
+			for i := range notTaken {
+				notTaken[i] = typed.Shown(notTaken[i])
+			}
+			return tree{id, notTaken}, err
+		})
 	return v.id, v.notTaken, err
 }
 
 // filesOf lists the files of a difference.
-func (s *Reader) filesOf(ctx context.Context, repo *records.Repository, from, to string, o git.DiffOptions) ([]git.FileDiff, error) {
+func (s *Reader) filesOf(ctx context.Context, repo *records.Repository, from, to string,
+	o git.DiffOptions) ([]git.FileDiff, error) {
 	o.Context = 0
 	space := ""
 	if o.IgnoreSpace {
 		space = "w"
 	}
-	return recall.Of(s.memory, recall.Key{What: "files", Repo: repo.ID, Of: from + to + space}, recall.ByLength, func() ([]git.FileDiff, error) { return s.disk.Bare(repo).DiffWith(ctx, from, to, o) })
+	return recall.Of(s.memory, recall.Key{What: "files", Repo: repo.ID, Of: from + to + space}, recall.ByLength,
+		func() ([]git.FileDiff, error) { return s.disk.Bare(repo).DiffWith(ctx, from, to, o) })
 }
 
 // fileKey names a file by its path, whatever that is made of.
@@ -131,7 +137,8 @@ func (s *Reader) Diff(ctx context.Context, a accounts.Actor, name string, number
 	if err != nil {
 		return wire.Diff{}, err
 	}
-	v := wire.Diff{Number: number, Revision: k.revision.Number, Since: q.Since, Commit: q.Commit, Base: k.from, Head: k.to, Files: make([]wire.FileDiff, len(files)), NotTaken: []string{}}
+	v := wire.Diff{Number: number, Revision: k.revision.Number, Since: q.Since, Commit: q.Commit, Base: k.from,
+		Head: k.to, Files: make([]wire.FileDiff, len(files)), NotTaken: []string{}}
 	v.NotTaken = append(v.NotTaken, k.notTaken...)
 	read, err := s.ticked(ctx, db, a, repo, c, k.revision)
 	if err != nil {
@@ -156,9 +163,10 @@ func (s *Reader) Diff(ctx context.Context, a accounts.Actor, name string, number
 // manyFiles is up to how many files are named to git one by one.
 const manyFiles = 500
 
-// wholePatch is the patch of all files. Where some are text that Git takes for binary, their content is shown, and that of
-// binary files is not.
-func (s *Reader) wholePatch(ctx context.Context, repo *records.Repository, k compared, files []git.FileDiff, q Reading) (string, bool, error) {
+// wholePatch is the patch of all files. Where some are text that Git takes for binary, their content is shown, and that
+// of binary files is not.
+func (s *Reader) wholePatch(ctx context.Context, repo *records.Repository, k compared, files []git.FileDiff,
+	q Reading) (string, bool, error) {
 	bare := s.disk.Bare(repo)
 	if !slices.ContainsFunc(files, func(f git.FileDiff) bool { return f.Odd }) || len(files) > manyFiles {
 		return bare.Patch(ctx, k.from, k.to, MaxPatch, q.options(), false)
@@ -179,7 +187,8 @@ func (s *Reader) wholePatch(ctx context.Context, repo *records.Repository, k com
 }
 
 func fileView(f git.FileDiff, read map[string]bool) wire.FileDiff {
-	v := wire.FileDiff{File: fileKey(f.Path), Path: typed.Shown(f.Path), OldPath: typed.Shown(f.OldPath), Status: f.Status, Similarity: f.Similarity, Added: f.Added, Removed: f.Removed, Binary: f.Binary, Generated: generated(f.Path)}
+	v := wire.FileDiff{File: fileKey(f.Path), Path: typed.Shown(f.Path), OldPath: typed.Shown(f.OldPath),
+		Status: f.Status, Similarity: f.Similarity, Added: f.Added, Removed: f.Removed, Binary: f.Binary, Generated: generated(f.Path)}
 	if f.OldMode != f.NewMode && f.Status != "added" && f.Status != "deleted" {
 		v.OldMode, v.NewMode = f.OldMode, f.NewMode
 	}
@@ -189,7 +198,9 @@ func fileView(f git.FileDiff, read map[string]bool) wire.FileDiff {
 }
 
 // modeWords says what a mode of Git's makes of a file.
-var modeWords = map[string]string{"100755": "may be run as a program", "120000": "a symbolic link: its line is where it leads", "160000": "a submodule: its line is a commit of another repository"}
+var modeWords = map[string]string{"100755": "may be run as a program",
+	"120000": "a symbolic link: its line is where it leads", "160000": "a submodule: its line is a commit of " +
+		"another repository"}
 
 // fileNotes says what the lines of a file do not show.
 func fileNotes(f git.FileDiff) []string {
@@ -217,7 +228,8 @@ var lockFiles = regexp.MustCompile(`^(go\.sum|package-lock\.json|npm-shrinkwrap\
 func generated(file string) bool { return lockFiles.MatchString(path.Base(file)) }
 
 // FileDiff shows one file of what a reading is about.
-func (s *Reader) FileDiff(ctx context.Context, a accounts.Actor, name string, number int, file string, q Reading) (wire.FilePatch, error) {
+func (s *Reader) FileDiff(ctx context.Context, a accounts.Actor, name string, number int, file string,
+	q Reading) (wire.FilePatch, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -235,7 +247,8 @@ func (s *Reader) FileDiff(ctx context.Context, a accounts.Actor, name string, nu
 	}
 	i := slices.IndexFunc(files, func(f git.FileDiff) bool { return fileKey(f.Path) == file })
 	if i < 0 {
-		return wire.FilePatch{}, problem.New(problem.Unknown, "that difference has no file %q; its list of files names each", file)
+		return wire.FilePatch{}, problem.New(problem.Unknown, "that difference has no file %q; its list of files "+
+			"names each", file)
 	}
 	read, err := s.ticked(ctx, db, a, repo, c, k.revision)
 	if err != nil {
@@ -246,14 +259,16 @@ func (s *Reader) FileDiff(ctx context.Context, a accounts.Actor, name string, nu
 	if files[i].OldPath != "" {
 		paths = append(paths, files[i].OldPath)
 	}
-	v.Patch, v.Partial, err = s.disk.Bare(repo).Patch(ctx, k.from, k.to, maxFilePatch, q.options(), files[i].Odd, paths...)
+	v.Patch, v.Partial, err = s.disk.Bare(repo).Patch(ctx, k.from, k.to, maxFilePatch, q.options(), files[i].Odd,
+		paths...)
 	v.Patch = typed.Shown(v.Patch)
 	return v, err
 }
 
-// ticked says which files the actor has read at a revision: those they ticked there, and those ticked at another that are
-// the same here.
-func (s *Reader) ticked(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.Change, r records.Revision) (map[string]bool, error) {
+// ticked says which files the actor has read at a revision: those they ticked there, and those ticked at another that
+// are the same here.
+func (s *Reader) ticked(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.Change,
+	r records.Revision) (map[string]bool, error) {
 	var rows []records.FileTick
 	if !a.Known() {
 		return nil, nil
@@ -279,7 +294,8 @@ func (s *Reader) ticked(ctx context.Context, db *gorm.DB, a accounts.Actor, repo
 }
 
 // differing says in which files one revision brings something else than another.
-func (s *Reader) differing(ctx context.Context, repo *records.Repository, then, now records.Revision) (map[string]bool, error) {
+func (s *Reader) differing(ctx context.Context, repo *records.Repository, then,
+	now records.Revision) (map[string]bool, error) {
 	tree, notTaken, err := s.carriedOver(ctx, repo, then, now)
 	if err != nil {
 		return nil, err
@@ -299,7 +315,8 @@ func (s *Reader) differing(ctx context.Context, repo *records.Repository, then, 
 }
 
 // Tick ticks a file of a revision as read by the actor, or takes the tick away.
-func (s *Reader) Tick(ctx context.Context, a accounts.Actor, name string, number, revision int, file string, read bool) error {
+func (s *Reader) Tick(ctx context.Context, a accounts.Actor, name string, number, revision int, file string,
+	read bool) error {
 	if !a.Known() {
 		return problem.New(problem.SignInNeeded, "sign in to tick files as read")
 	}
@@ -321,10 +338,12 @@ func (s *Reader) Tick(ctx context.Context, a accounts.Actor, name string, number
 	}
 	return s.records.Note(ctx, func(tx *records.Tx) error {
 		if !read {
-			return tx.Where("change_id = ? AND login = ? AND file = ?", c.ID, a.Login(), file).Delete(&records.FileTick{}).Error
+			return tx.Where("change_id = ? AND login = ? AND file = ?", c.ID, a.Login(),
+				file).Delete(&records.FileTick{}).Error
 		}
 		row := records.FileTick{ChangeID: c.ID, Login: a.Login(), File: file, Revision: r.Number}
-		return tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "change_id"}, {Name: "login"}, {Name: "file"}}, DoUpdates: clause.AssignmentColumns([]string{"revision"})}).Create(&row).Error
+		return tx.Clauses(clause.OnConflict{Columns: []clause.Column{{Name: "change_id"}, {Name: "login"},
+			{Name: "file"}}, DoUpdates: clause.AssignmentColumns([]string{"revision"})}).Create(&row).Error
 	})
 }
 

@@ -1,7 +1,8 @@
-// Package reading shows what changes and commits bring: differences, files, revisions, and what somebody has read of them.
+// Package reading shows what changes and commits bring: differences, files, revisions, and what somebody has read of
+// them.
 //
-// It promises that what is shown is what is judged: the same difference, with what it hides named. It changes nothing but
-// what a reader has ticked.
+// It promises that what is shown is what is judged: the same difference, with what it hides named. It changes nothing
+// but what a reader has ticked.
 package reading
 
 import (

@@ -39,13 +39,14 @@ func newSized(most uint64) *Memory {
 	return &Memory{otter.Must(&otter.Options[Key, kept]{MaximumWeight: most, Weigher: weigh})}
 }
 
-// Of returns what is remembered under a key, or works it out and remembers it, weighed. Whoever else asks meanwhile waits
-// for the same answer. Errors are not remembered, and are only for the one whose work they ended: another who waited does
-// the work again, since what failed may have been the first one's context.
+// Of returns what is remembered under a key, or works it out and remembers it, weighed. Whoever else asks meanwhile
+// waits for the same answer. Errors are not remembered, and are only for the one whose work they ended: another who
+// waited does the work again, since what failed may have been the first one's context.
 func Of[T any](m *Memory, k Key, weigh func(T) int, work func() (T, error)) (T, error) {
 	for {
 		mine := false
-		got, err := m.cache.Get(context.Background(), k, otter.LoaderFunc[Key, kept](func(context.Context, Key) (kept, error) {
+		got, err := m.cache.Get(context.Background(), k, otter.LoaderFunc[Key,
+			kept](func(context.Context, Key) (kept, error) {
 			mine = true
 			v, err := work()
 			if err != nil {

@@ -69,14 +69,15 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Records, err
 		db.Close()
 		return nil, err
 	}
-	return &Records{writer: writer, reader: reader, now: now, readers: newBroker(), writing: make(chan struct{}, 1)}, nil
+	return &Records{writer: writer, reader: reader, now: now, readers: newBroker(),
+		writing: make(chan struct{}, 1)}, nil
 }
 
 // ErrSchema is returned for records that this program does not understand.
 var ErrSchema = errors.New("these records are not of a schema that this program understands")
 
-// Schema returns the schema that a records file is of and the one that this program brings it to; 0 for a file that is not there
-// or holds nothing yet. Records of a newer program, and files that are no records of one, are refused.
+// Schema returns the schema that a records file is of and the one that this program brings it to; 0 for a file that is
+// not there or holds nothing yet. Records of a newer program, and files that are no records of one, are refused.
 func Schema(ctx context.Context, path string) (from, to int64, err error) {
 	newest, err := newestMigration()
 	if err != nil {
@@ -101,7 +102,8 @@ func Schema(ctx context.Context, path string) (from, to int64, err error) {
 		return 0, 0, fmt.Errorf("%w: %s does not say which schema it is of: %w", ErrSchema, path, err)
 	}
 	if from > newest {
-		return from, newest, fmt.Errorf("%w: %s is of schema %d, and this program knows those up to %d: it was written by a newer one; start that, or restore a backup made before it", ErrSchema, path, from, newest)
+		return from, newest, fmt.Errorf("%w: %s is of schema %d, and this program knows those up to %d: it was "+
+			"written by a newer one; start that, or restore a backup made before it", ErrSchema, path, from, newest)
 	}
 	return from, newest, nil
 }
@@ -163,8 +165,10 @@ func (r *Records) Observe(f func(sql string)) error {
 	for _, db := range []*gorm.DB{r.reader, r.writer} {
 		tell := func(tx *gorm.DB) { f(tx.Statement.SQL.String()) }
 		c := db.Callback()
-		errs = append(errs, c.Query().After("gorm:query").Register("observe", tell), c.Row().After("gorm:row").Register("observe", tell), c.Raw().After("gorm:raw").Register("observe", tell),
-			c.Update().After("gorm:update").Register("observe", tell), c.Delete().After("gorm:delete").Register("observe", tell))
+		errs = append(errs, c.Query().After("gorm:query").Register("observe", tell),
+			c.Row().After("gorm:row").Register("observe", tell), c.Raw().After("gorm:raw").Register("observe", tell),
+			c.Update().After("gorm:update").Register("observe",
+				tell), c.Delete().After("gorm:delete").Register("observe", tell))
 	}
 	return errors.Join(errs...)
 }

@@ -45,8 +45,8 @@ type Listener struct {
 	After  func(Commit) // it was committed, or was not after all
 }
 
-// Listen has a listener told of every write transaction, before anybody else is. It is for the start, before anything is
-// written.
+// Listen has a listener told of every write transaction, before anybody else is. It is for the start, before anything
+// is written.
 func (r *Records) Listen(l Listener) { r.listeners = append(r.listeners, l) }
 
 // Tx is one write transaction: the records and the journal lines that go with them. It gives no way to begin another.
@@ -59,10 +59,11 @@ type Tx struct {
 // Now is the time, as Records.Now.
 func (t *Tx) Now() time.Time { return t.records.Now() }
 
-// Write runs f in a write transaction, and commits it when f returns nil; afterwards listeners hear of its journal lines.
-// There is one writer: what takes long, Git above all, is done before or after.
+// Write runs f in a write transaction, and commits it when f returns nil; afterwards listeners hear of its journal
+// lines. There is one writer: what takes long, Git above all, is done before or after.
 func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
-	// One after the other, what follows the commit too: the numbers of transactions are in the order in which they are done.
+	// One after the other, what follows the commit too: the numbers of transactions are in the order in which they are
+	// done.
 	select {
 	case r.writing <- struct{}{}:
 		defer func() { <-r.writing }()
@@ -99,8 +100,8 @@ func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
 	return err
 }
 
-// Note runs f in a write transaction that no gate depends on and that leaves no line in the journal: what somebody has read
-// or wants to hear of.
+// Note runs f in a write transaction that no gate depends on and that leaves no line in the journal: what somebody has
+// read or wants to hear of.
 func (r *Records) Note(ctx context.Context, f func(tx *Tx) error) error {
 	return r.writer.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{DB: db, records: r}) })
 }
@@ -111,8 +112,8 @@ func (r *Records) Read(ctx context.Context) *gorm.DB {
 	return r.reader.WithContext(ctx)
 }
 
-// View is one snapshot of the records: nothing is torn between two queries. It holds nothing that others wait for but one of
-// the connections that read, so that whoever has one begins no other: it is handed down.
+// View is one snapshot of the records: nothing is torn between two queries. It holds nothing that others wait for but
+// one of the connections that read, so that whoever has one begins no other: it is handed down.
 type View struct {
 	*gorm.DB
 	records *Records
@@ -134,7 +135,8 @@ func (v *View) Close() {
 	v.leave()
 }
 
-// Since is the number of the newest write transaction of which it is certain that the snapshot has it. It may have later ones.
+// Since is the number of the newest write transaction of which it is certain that the snapshot has it. It may have
+// later ones.
 func (v *View) Since() uint64 { return v.since }
 
 // views counts the snapshots that are open on behalf of one request.
@@ -147,8 +149,8 @@ func Watched(ctx context.Context) context.Context {
 	return context.WithValue(ctx, viewsKey{}, &views{})
 }
 
-// Nested has a function told when something is read beside an open snapshot of the same request: with all connections taken
-// in this way nobody would go on. Tests use it.
+// Nested has a function told when something is read beside an open snapshot of the same request: with all connections
+// taken in this way nobody would go on. Tests use it.
 func (r *Records) Nested(f func()) { r.nested = f }
 
 func (r *Records) reading(ctx context.Context, more int32) {
@@ -205,8 +207,9 @@ func (t *Tx) Touches(repo *Repository) { t.commit.Touched.by(repo, event.Reposit
 // TouchesNothing says that no gate depends on what is written, for a write that leaves no line in the journal.
 func (t *Tx) TouchesNothing() { t.commit.Touched.by(nil, event.Nothing, 0) }
 
-// Record adds a line to the journal within the transaction: who did it, in which repository (nil: it is not about one), and
-// what. Of a repository that is set apart nothing is recorded but what the service does itself: it is only to be read.
+// Record adds a line to the journal within the transaction: who did it, in which repository (nil: it is not about one),
+// and what. Of a repository that is set apart nothing is recorded but what the service does itself: it is only to be
+// read.
 func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 	kind := event.KindOf(e)
 	if repo != nil && repo.Trouble != "" && by != Itself && !kind.Apart {
@@ -247,7 +250,8 @@ func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 
 // SetApart refuses what would write to a repository that is set apart.
 func SetApart(repo *Repository) error {
-	return problem.New(problem.Unavailable, "%s is set apart and only to be read: %s. An administrator has to look: tavrin repo settle %s",
+	return problem.New(problem.Unavailable, "%s is set apart and only to be read: %s. An administrator has to look: "+
+		"tavrin repo settle %s",
 		repo.Name, repo.Trouble, repo.Name)
 }
 
@@ -320,6 +324,6 @@ func (r *Records) EndStreams() { r.readers.close() }
 // StreamsEnded is closed when listeners are to stop.
 func (r *Records) StreamsEnded() <-chan struct{} { return r.readers.closed }
 
-// Grown returns a channel that is closed when the journal next grows. Ask for it before reading, so that nothing is missed
-// between reading and waiting.
+// Grown returns a channel that is closed when the journal next grows. Ask for it before reading, so that nothing is
+// missed between reading and waiting.
 func (r *Records) Grown() <-chan struct{} { return r.readers.next() }

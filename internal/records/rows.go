@@ -193,13 +193,14 @@ type Revision struct {
 	LastPusher string
 	Authors    []string `gorm:"serializer:json"`
 	SameAsLast bool
-	SameAs     []int              `gorm:"serializer:json"` // earlier revisions that bring the same, each compared with this one
-	Bases      int                // best common ancestors with the target
-	Kind       event.RevisionKind // first, added, rebased, folded or rewritten
-	Paths      []string           `gorm:"serializer:json"`
-	Files      int
-	Added      int
-	Removed    int
+	// earlier revisions that bring the same, each compared with this one
+	SameAs  []int              `gorm:"serializer:json"`
+	Bases   int                // best common ancestors with the target
+	Kind    event.RevisionKind // first, added, rebased, folded or rewritten
+	Paths   []string           `gorm:"serializer:json"`
+	Files   int
+	Added   int
+	Removed int
 	// Commits are those it brings, as the gate knows them; nil in records from before they were kept.
 	Commits       []BroughtCommit `gorm:"serializer:json"`
 	CommitAuthors []string        `gorm:"serializer:json"`

@@ -48,7 +48,8 @@ func (s *Repositories) Lines(ctx context.Context, a accounts.Actor, name, at, pa
 	case more:
 		return v, problem.New(problem.Conflict, "%s is too large to follow each line of it", path)
 	}
-	blocks, err := recall.Of(s.memory, recall.Key{What: "lines", Repo: repo.ID, Of: commit + v.Path}, recall.ByLength, func() ([]git.LineBlock, error) { return s.disk.Bare(repo).Blame(ctx, commit, v.Path) })
+	blocks, err := recall.Of(s.memory, recall.Key{What: "lines", Repo: repo.ID, Of: commit + v.Path}, recall.ByLength,
+		func() ([]git.LineBlock, error) { return s.disk.Bare(repo).Blame(ctx, commit, v.Path) })
 	if err != nil {
 		return v, err
 	}
@@ -62,7 +63,8 @@ func (s *Repositories) Lines(ctx context.Context, a accounts.Actor, name, at, pa
 	}
 	landed, err := s.facts.LandingsOf(db, repo, slices.Compact(slices.Sorted(slices.Values(ids))), branch)
 	for _, b := range blocks {
-		o := wire.LineOrigin{First: b.First, Last: b.Last, Commit: b.Commit, Subject: typed.Shown(b.Subject), Author: typed.Shown(b.Author), AuthoredAt: b.When}
+		o := wire.LineOrigin{First: b.First, Last: b.Last, Commit: b.Commit, Subject: typed.Shown(b.Subject),
+			Author: typed.Shown(b.Author), AuthoredAt: b.When}
 		if l, ok := landed[b.Commit]; ok {
 			o.Landed = &l
 		}
@@ -106,8 +108,10 @@ func (s *Repositories) Branches(ctx context.Context, a accounts.Actor, name stri
 	}
 	branches := []wire.Branch{}
 	for i, h := range heads {
-		b := wire.Branch{Name: strings.TrimPrefix(h.Name, "refs/heads/"), Commit: h.ID, Subject: tips[i].Subject, Author: tips[i].Author.Name,
-			CommittedAt: tips[i].CommittedAt, Protections: set.For(strings.TrimPrefix(h.Name, "refs/heads/")).Names(), Checks: states[h.ID]}
+		b := wire.Branch{Name: strings.TrimPrefix(h.Name, "refs/heads/"), Commit: h.ID, Subject: tips[i].Subject,
+			Author:      tips[i].Author.Name,
+			CommittedAt: tips[i].CommittedAt, Protections: set.For(strings.TrimPrefix(h.Name,
+				"refs/heads/")).Names(), Checks: states[h.ID]}
 		b.Default = b.Name == repo.DefaultBranch
 		branches = append(branches, b)
 	}
@@ -147,7 +151,8 @@ func (s *Repositories) commitAt(ctx context.Context, repo *records.Repository, a
 }
 
 // History lists commits from a branch, tag or commit backwards.
-func (s *Repositories) History(ctx context.Context, a accounts.Actor, name, at string, skip, limit int) ([]wire.Commit, error) {
+func (s *Repositories) History(ctx context.Context, a accounts.Actor, name, at string, skip,
+	limit int) ([]wire.Commit, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -181,7 +186,8 @@ func treePath(path string) error {
 }
 
 // RawFile finds a file, and returns what writes its bytes.
-func (s *Repositories) RawFile(ctx context.Context, a accounts.Actor, name, at, path string) (send func(io.Writer) error, err error) {
+func (s *Repositories) RawFile(ctx context.Context, a accounts.Actor, name, at,
+	path string) (send func(io.Writer) error, err error) {
 	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
 	if err == nil {
 		err = cmp.Or(s.access.MayCall(a, "get-file"), treePath(path))

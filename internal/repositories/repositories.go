@@ -28,7 +28,8 @@ func (s *Repositories) CreateHouse(ctx context.Context, a accounts.Actor, name s
 		return wire.House{}, err
 	}
 	if !typed.HouseForm.MatchString(name) {
-		return wire.House{}, problem.Wrong("name", "%q is not a name for a house: lower-case letters, digits and \"-\", at most 39", name)
+		return wire.House{}, problem.Wrong("name", "%q is not a name for a house: lower-case letters, digits and "+
+			"\"-\", at most 39", name)
 	}
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		if err := tx.Create(&records.House{Name: name, CreatedAt: s.records.Now()}).Error; err != nil {
@@ -84,13 +85,16 @@ type NewRepository struct {
 }
 
 // CreateRepository makes a repository, empty or fetched from a URL on the administrator's list.
-func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor, n NewRepository) (wire.Repository, error) {
+func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor,
+	n NewRepository) (wire.Repository, error) {
 	if !a.Known() {
 		return wire.Repository{}, problem.New(problem.SignInNeeded, "sign in to make a repository")
 	}
 	house, name, ok := strings.Cut(n.Name, "/")
-	if !ok || !typed.HouseForm.MatchString(house) || !typed.RepoForm.MatchString(name) || strings.HasSuffix(name, ".git") || strings.Contains(name, "..") {
-		return wire.Repository{}, problem.Wrong("name", "%q is not a repository: HOUSE/NAME, lower-case letters, digits, \".\", \"_\" and \"-\", not ending in .git", n.Name)
+	if !ok || !typed.HouseForm.MatchString(house) || !typed.RepoForm.MatchString(name) ||
+		strings.HasSuffix(name, ".git") || strings.Contains(name, "..") {
+		return wire.Repository{}, problem.Wrong("name", "%q is not a repository: HOUSE/NAME, lower-case letters, "+
+			"digits, \".\", \"_\" and \"-\", not ending in .git", n.Name)
 	}
 	if n.DefaultBranch == "" {
 		n.DefaultBranch = "main"
@@ -105,7 +109,8 @@ func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor, n
 			return wire.Repository{}, err
 		}
 	}
-	repo := records.Repository{Name: n.Name, DefaultBranch: n.DefaultBranch, Public: n.Public, CreatedAt: s.records.Now()}
+	repo := records.Repository{Name: n.Name, DefaultBranch: n.DefaultBranch, Public: n.Public,
+		CreatedAt: s.records.Now()}
 	db := s.records.Read(ctx)
 	h, err := accounts.HouseByName(db, house)
 	if err == nil {
@@ -132,7 +137,8 @@ func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor, n
 		if err := tx.Create(&repo).Error; err != nil {
 			return records.OrTaken(err, "there is a repository %s already", n.Name)
 		}
-		if err := tx.Record(a.Login(), &repo, event.RepositoryCreated{Name: repo.Name, From: n.ImportURL, Refs: refs}); err != nil {
+		if err := tx.Record(a.Login(), &repo, event.RepositoryCreated{Name: repo.Name, From: n.ImportURL,
+			Refs: refs}); err != nil {
 			return err
 		}
 		return s.disk.Admit(prepared, repo.ID)
@@ -179,13 +185,15 @@ func mustBuild(db *gorm.DB, a accounts.Actor, h records.House) error {
 func (s *Repositories) destination(ctx context.Context, raw string) (string, error) {
 	u, err := url.Parse(raw)
 	if err != nil || u.Host == "" || u.User != nil || u.Fragment != "" || strings.HasPrefix(raw, "-") {
-		return "", problem.Wrong("import_url", "%q is not a URL to import from: https://HOST/PATH, without a name or password", raw)
+		return "", problem.Wrong("import_url", "%q is not a URL to import from: https://HOST/PATH, without a name "+
+			"or password", raw)
 	}
 	listed := slices.ContainsFunc(s.imports, func(prefix string) bool {
 		return raw == prefix || strings.HasPrefix(raw, strings.TrimSuffix(prefix, "/")+"/")
 	})
 	if !listed || strings.Contains(raw, "..") {
-		return "", problem.Wrong("import_url", "%s is not on the list of places to import from; an administrator adds it with serve --allow-import PREFIX", raw)
+		return "", problem.Wrong("import_url", "%s is not on the list of places to import from; an administrator "+
+			"adds it with serve --allow-import PREFIX", raw)
 	}
 	addresses, err := net.DefaultResolver.LookupIPAddr(ctx, u.Hostname())
 	if err != nil || len(addresses) == 0 {
@@ -232,7 +240,8 @@ func (s *Repositories) Repository(ctx context.Context, a accounts.Actor, name st
 	return s.repositoryView(ctx, snap.DB, a, repo)
 }
 
-func (s *Repositories) repositoryView(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository) (wire.Repository, error) {
+func (s *Repositories) repositoryView(ctx context.Context, db *gorm.DB, a accounts.Actor,
+	repo *records.Repository) (wire.Repository, error) {
 	role, err := accounts.RoleIn(db, a.Account(), repo)
 	if err != nil {
 		return wire.Repository{}, err
@@ -240,7 +249,8 @@ func (s *Repositories) repositoryView(ctx context.Context, db *gorm.DB, a accoun
 	if role == gate.NoRole {
 		role = "none"
 	}
-	v := wire.Repository{Trouble: repo.Trouble, Name: repo.Name, DefaultBranch: repo.DefaultBranch, Public: repo.Public, Role: string(role)}
+	v := wire.Repository{Trouble: repo.Trouble, Name: repo.Name, DefaultBranch: repo.DefaultBranch, Public: repo.Public,
+		Role: string(role)}
 	heads, err := s.disk.Bare(repo).Refs(ctx, "refs/heads/")
 	if err != nil {
 		return v, err
@@ -252,7 +262,8 @@ func (s *Repositories) repositoryView(ctx context.Context, db *gorm.DB, a accoun
 	}
 	v.RulesVersion, v.HouseVersion = force.Own.Version, force.House.Version
 	var open, queued int64
-	if err := db.Model(&records.Change{}).Where("repository_id = ? AND state IN ('open', 'draft')", repo.ID).Count(&open).Error; err != nil {
+	if err := db.Model(&records.Change{}).Where("repository_id = ? AND state IN ('open', 'draft')",
+		repo.ID).Count(&open).Error; err != nil {
 		return v, err
 	}
 	err = db.Model(&records.Entry{}).Where("repository_id = ? AND ended_at IS NULL", repo.ID).Count(&queued).Error

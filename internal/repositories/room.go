@@ -47,5 +47,6 @@ type Needs struct {
 
 // New returns the repositories of a service.
 func New(n Needs) *Repositories {
-	return &Repositories{n.Records, n.Disk, n.Moves, n.Access, n.Rulebook, n.Facts, n.Reading, n.Memory, n.Log, n.Imports}
+	return &Repositories{n.Records, n.Disk, n.Moves, n.Access, n.Rulebook, n.Facts, n.Reading, n.Memory, n.Log,
+		n.Imports}
 }

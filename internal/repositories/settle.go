@@ -29,7 +29,8 @@ func (s *Repositories) SettleRepository(ctx context.Context, a accounts.Actor, n
 		return wire.Repository{}, err
 	}
 	if repo.Trouble != "" {
-		return wire.Repository{}, problem.New(problem.Conflict, "%s cannot be settled yet: %s. The service's log says more; see docs/guide/09-keep-the-service.md", name, repo.Trouble)
+		return wire.Repository{}, problem.New(problem.Conflict, "%s cannot be settled yet: %s. The service's log "+
+			"says more; see docs/guide/09-keep-the-service.md", name, repo.Trouble)
 	}
 	s.moves.Nudge()
 	return s.Repository(ctx, a, name)

@@ -40,7 +40,8 @@ func (s *Repositories) clearScratch(ctx context.Context, repo *records.Repositor
 	var errs []error
 	for _, r := range refs {
 		var last records.Intent
-		if err := s.records.Read(ctx).Where("repository_id = ? AND ref = ?", repo.ID, r.Name).Order("id DESC").Limit(1).Find(&last).Error; err != nil {
+		if err := s.records.Read(ctx).Where("repository_id = ? AND ref = ?", repo.ID,
+			r.Name).Order("id DESC").Limit(1).Find(&last).Error; err != nil {
 			return err
 		}
 		if s.records.Now().Sub(last.CreatedAt) < scratchStays {
@@ -65,6 +66,7 @@ func (s *Repositories) removeScratch(ctx context.Context, repo *records.Reposito
 		return err
 	}
 	return s.records.Write(ctx, func(tx *records.Tx) error {
-		return tx.Record(records.Itself, repo, event.ScratchDeleted{RefMove: event.RefMove{Ref: r.Name, Old: r.ID}, Idle: true})
+		return tx.Record(records.Itself, repo, event.ScratchDeleted{RefMove: event.RefMove{Ref: r.Name, Old: r.ID},
+			Idle: true})
 	})
 }

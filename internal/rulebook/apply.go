@@ -64,7 +64,8 @@ func rulesReason(because string) error {
 // ApplyRules makes a document the next version of a repository's or house's rules. ifVersion is the version last read,
 // so that nobody's work is overwritten unseen; below 0: whatever it is now. Where the document in force asks for a
 // second person and the new one loosens, a proposal is made instead.
-func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text, because string, ifVersion int) (wire.RulesApplied, error) {
+func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text, because string,
+	ifVersion int) (wire.RulesApplied, error) {
 	if err := errors.Join(rulesReason(because), a.MayChangeRules(s.records.Now())); err != nil {
 		return wire.RulesApplied{}, problem.First(err)
 	}
@@ -79,7 +80,8 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 			return err
 		}
 		if ifVersion >= 0 && ifVersion != last.Version {
-			return problem.New(problem.Precondition, "the rules of %s are at version %d, not %d: read them again (tavrin rules show), carry your edit over, and apply with --if-version %d",
+			return problem.New(problem.Precondition, "the rules of %s are at version %d, not %d: read them again "+
+				"(tavrin rules show), carry your edit over, and apply with --if-version %d",
 				where, last.Version, ifVersion, last.Version)
 		}
 		repos, err := repositoriesUnder(tx.DB, h)
@@ -95,12 +97,14 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 			return err
 		}
 		if was != nil && len(was.AgreedBy) > 0 && rules.Loosens(differences) {
-			row := records.RulesProposal{BasedOn: last.Version, Text: text, Because: because, ProposedBy: a.Login(), ProposedAt: s.records.Now(), State: "open"}
+			row := records.RulesProposal{BasedOn: last.Version, Text: text, Because: because, ProposedBy: a.Login(),
+				ProposedAt: s.records.Now(), State: "open"}
 			proposal, err := propose(tx, h, &row, was)
 			out.Rules, out.Proposal = rulesView(last), &proposal
 			return err
 		}
-		row := records.RulesVersion{Version: last.Version + 1, Text: text, Because: because, AppliedBy: a.Login(), AppliedAt: s.records.Now()}
+		row := records.RulesVersion{Version: last.Version + 1, Text: text, Because: because, AppliedBy: a.Login(),
+			AppliedAt: s.records.Now()}
 		out.Rules = rulesView(row)
 		return s.putInForce(tx, h, row)
 	})
@@ -122,7 +126,8 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 
 // readNew reads a document that is to be applied, and the one in force; nil for none. A house's has to fit the rules of
 // the repositories given.
-func readNew(db *gorm.DB, h shelf, last records.RulesVersion, text string, repos []records.Repository) (was, now *rules.Document, err error) {
+func readNew(db *gorm.DB, h shelf, last records.RulesVersion, text string,
+	repos []records.Repository) (was, now *rules.Document, err error) {
 	as, err := placeOf(db, h)
 	if err != nil {
 		return nil, nil, err
@@ -162,7 +167,8 @@ func fitsRepositories(db *gorm.DB, house records.House, doc *rules.Document, rep
 		}
 		then, findings := rules.Under{House: doc, Redefined: true}.Parse(row.Text)
 		if len(findings) > 0 {
-			return problem.Wrong("text", "the rules of %s (version %d) would not hold with it: line %d: %s; %s", repos[i].Name, row.Version, findings[0].Line, findings[0].Message, findings[0].Right)
+			return problem.Wrong("text", "the rules of %s (version %d) would not hold with it: line %d: %s; %s",
+				repos[i].Name, row.Version, findings[0].Line, findings[0].Message, findings[0].Right)
 		}
 		now, err := documentOf(row, rules.Under{House: was, Accepted: true})
 		if err != nil {
@@ -170,7 +176,8 @@ func fitsRepositories(db *gorm.DB, house records.House, doc *rules.Document, rep
 		}
 		for word, patterns := range now.Used {
 			if !slices.Equal(patterns, then.Used[word]) {
-				return problem.Wrong("text", "%q in the rules of %s (version %d) stands for %s and would stand for %s: change those rules first, or use another name",
+				return problem.Wrong("text", "%q in the rules of %s (version %d) stands for %s and would stand for "+
+					"%s: change those rules first, or use another name",
 					word, repos[i].Name, row.Version, strings.Join(patterns, ", "), strings.Join(then.Used[word], ", "))
 			}
 		}
@@ -232,7 +239,8 @@ func unreadable(findings []rules.Finding) error {
 }
 
 func rulesView(r records.RulesVersion) wire.Rules {
-	return wire.Rules{Version: r.Version, Text: r.Text, Because: r.Because, AppliedBy: r.AppliedBy, AgreedBy: r.AgreedBy, AppliedAt: r.AppliedAt}
+	return wire.Rules{Version: r.Version, Text: r.Text, Because: r.Because, AppliedBy: r.AppliedBy,
+		AgreedBy: r.AgreedBy, AppliedAt: r.AppliedAt}
 }
 
 // Rules returns a version of a repository's or house's rules; 0 asks for the newest.
@@ -272,7 +280,8 @@ func (s *Rulebook) RulesHistory(ctx context.Context, a accounts.Actor, where str
 }
 
 // RulesDifferences says in what one version of rules differs from another; version 0 is the empty document.
-func (s *Rulebook) RulesDifferences(ctx context.Context, a accounts.Actor, where string, from, to int) ([]wire.Difference, error) {
+func (s *Rulebook) RulesDifferences(ctx context.Context, a accounts.Actor, where string, from,
+	to int) ([]wire.Difference, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -305,13 +314,15 @@ func ReadBack(db *gorm.DB, h shelf, row records.RulesVersion) (*rules.Document, 
 }
 
 // RestoreRules makes an earlier version's text the next version.
-func (s *Rulebook) RestoreRules(ctx context.Context, a accounts.Actor, where string, version int, because string, ifVersion int) (wire.RulesApplied, error) {
+func (s *Rulebook) RestoreRules(ctx context.Context, a accounts.Actor, where string, version int, because string,
+	ifVersion int) (wire.RulesApplied, error) {
 	earlier, err := s.Rules(ctx, a, where, version)
 	if err != nil {
 		return wire.RulesApplied{}, err
 	}
 	if version < 1 {
-		return wire.RulesApplied{}, problem.Wrong("version", "say to which version to return, counted from 1: tavrin rules history")
+		return wire.RulesApplied{}, problem.Wrong("version", "say to which version to return, counted from 1: "+
+			"tavrin rules history")
 	}
 	return s.ApplyRules(ctx, a, where, earlier.Text, because, ifVersion)
 }
@@ -333,7 +344,8 @@ func (s *Rulebook) ExplainBranch(ctx context.Context, a accounts.Actor, name, br
 		return wire.BranchRules{}, err
 	}
 	e := force.Now().For(branch)
-	out := wire.BranchRules{Branch: branch, Protected: e.Protected, Protections: e.Names(), Version: force.Own.Version, HouseVersion: force.House.Version, Kinds: []string{},
+	out := wire.BranchRules{Branch: branch, Protected: e.Protected, Protections: e.Names(), Version: force.Own.Version,
+		HouseVersion: force.House.Version, Kinds: []string{},
 		Sentences: []wire.RuleSentence{}}
 	if _, err := s.disk.Bare(repo).Tip(ctx, "refs/heads/"+branch); err == nil {
 		out.Exists = true
@@ -346,14 +358,16 @@ func (s *Rulebook) ExplainBranch(ctx context.Context, a accounts.Actor, name, br
 		}
 	}
 	for _, sentence := range slices.Concat(e.Sentences(), force.Set.AreaSentences(), force.Set.DefinitionSentences()) {
-		out.Sentences = append(out.Sentences, wire.RuleSentence{Setting: sentence.Setting, Text: sentence.Text, Level: string(sentence.Level),
+		out.Sentences = append(out.Sentences, wire.RuleSentence{Setting: sentence.Setting, Text: sentence.Text,
+			Level:   string(sentence.Level),
 			Sources: append([]rules.Source{}, sentence.Sources...), FixedBy: sentence.FixedByHouse()})
 	}
 	return out, nil
 }
 
 // MatchBranches says which branches a glob, or a branch kind, matches now.
-func (s *Rulebook) MatchBranches(ctx context.Context, a accounts.Actor, name, pattern string) (wire.PatternMatches, error) {
+func (s *Rulebook) MatchBranches(ctx context.Context, a accounts.Actor, name,
+	pattern string) (wire.PatternMatches, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB

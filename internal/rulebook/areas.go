@@ -55,7 +55,8 @@ func (s *Rulebook) Areas(ctx context.Context, a accounts.Actor, name string) ([]
 	}
 	out := []wire.Area{}
 	for _, x := range force.Set.Areas() {
-		out = append(out, wire.Area{Name: x.Name, Paths: x.Text, Owners: accounts.PrincipalTexts(x.Owners), People: accounts.MembersOf(people, x.Owners), Approvals: x.Approvals,
+		out = append(out, wire.Area{Name: x.Name, Paths: x.Text, Owners: accounts.PrincipalTexts(x.Owners),
+			People: accounts.MembersOf(people, x.Owners), Approvals: x.Approvals,
 			Checks: append([]string{}, x.Checks...), Reviewers: accounts.PrincipalTexts(x.Reviewers), Optional: accounts.PrincipalTexts(x.Optional), Source: x.From, FixedBy: x.From.Document, Files: files[x.From.String()]})
 	}
 	return out, nil
@@ -73,7 +74,8 @@ func (s *Rulebook) Ownership(db *gorm.DB, repo *records.Repository) (*InForce, m
 func ownerAreas(set *rules.Set, people map[string]gate.Person, path string) []wire.OwnerArea {
 	out := []wire.OwnerArea{}
 	for _, o := range areas.Of(set, path) {
-		out = append(out, wire.OwnerArea{Area: o.Area.Name, Pattern: o.Pattern, Owners: accounts.PrincipalTexts(o.Area.Owners), People: accounts.MembersOf(people, o.Area.Owners),
+		out = append(out, wire.OwnerArea{Area: o.Area.Name, Pattern: o.Pattern,
+			Owners: accounts.PrincipalTexts(o.Area.Owners), People: accounts.MembersOf(people, o.Area.Owners),
 			Source: o.Area.From, FixedBy: o.Area.From.Document})
 	}
 	return out
@@ -113,7 +115,8 @@ func (s *Rulebook) WhoOwns(ctx context.Context, a accounts.Actor, name, path str
 }
 
 // OwnershipGaps says what nobody owns and which globs match nothing, at the tip of the default branch.
-func (s *Rulebook) OwnershipGaps(ctx context.Context, a accounts.Actor, name string, depth int) (wire.OwnershipGaps, error) {
+func (s *Rulebook) OwnershipGaps(ctx context.Context, a accounts.Actor, name string,
+	depth int) (wire.OwnershipGaps, error) {
 	out := wire.OwnershipGaps{Folders: []wire.FolderShare{}, Idle: []wire.IdlePattern{}}
 	if depth < 1 || depth > 10 {
 		return out, problem.Wrong("depth", "folders are counted 1 to 10 deep")

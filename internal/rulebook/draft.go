@@ -66,7 +66,8 @@ func (d Draft) With(repo *records.Repository, force *InForce) (*rules.Set, error
 
 // CheckRules reads a document without applying it. With a place, a repository or a house, it is read as that one's,
 // and lint looks at it too.
-func (s *Rulebook) CheckRules(ctx context.Context, a accounts.Actor, where, text string, ofHouse bool) (wire.RulesCheck, error) {
+func (s *Rulebook) CheckRules(ctx context.Context, a accounts.Actor, where, text string,
+	ofHouse bool) (wire.RulesCheck, error) {
 	out := wire.RulesCheck{Findings: []rules.Finding{}, Sentences: []string{}, Advice: []wire.Advice{}}
 	var doc *rules.Document
 	if where == "" {
@@ -96,7 +97,8 @@ func (s *Rulebook) CheckRules(ctx context.Context, a accounts.Actor, where, text
 		one := rules.Document{Protections: []rules.Protection{p}}
 		one.Protections[0].Branches, one.Protections[0].Repositories = everything, glob.List{}
 		for _, sentence := range one.Alone(0).For("any").Sentences() {
-			out.Sentences = append(out.Sentences, fmt.Sprintf("%s (%s): %s", p.Name, strings.Join(p.Text, ", "), sentence.Text))
+			out.Sentences = append(out.Sentences, fmt.Sprintf("%s (%s): %s", p.Name, strings.Join(p.Text, ", "),
+				sentence.Text))
 		}
 	}
 	return out, nil
@@ -152,7 +154,8 @@ func (s *Rulebook) Advice(ctx context.Context, db *gorm.DB, d Draft) ([]wire.Adv
 
 // world gathers what lint knows of a repository.
 func (s *Rulebook) world(ctx context.Context, db *gorm.DB, repo *records.Repository) (lint.World, error) {
-	w := lint.World{Repository: repo.Name, At: s.records.Now(), Known: map[string]bool{}, Disabled: map[string]bool{}, Witnesses: map[string][]string{}, Reported: map[string]time.Time{}}
+	w := lint.World{Repository: repo.Name, At: s.records.Now(), Known: map[string]bool{}, Disabled: map[string]bool{},
+		Witnesses: map[string][]string{}, Reported: map[string]time.Time{}}
 	var err error
 	if w.People, err = accounts.PeopleOf(db, repo); err != nil {
 		return w, err
@@ -186,7 +189,8 @@ WHERE b.repository_id = ? AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR 
 		}
 	}
 	var runs []records.CheckRun
-	err = db.Raw("SELECT * FROM check_runs WHERE id IN (SELECT max(id) FROM check_runs WHERE repository_id = ? AND finished_at IS NOT NULL GROUP BY name)", repo.ID).Scan(&runs).Error
+	err = db.Raw("SELECT * FROM check_runs WHERE id IN (SELECT max(id) FROM check_runs WHERE repository_id = ? AND "+
+		"finished_at IS NOT NULL GROUP BY name)", repo.ID).Scan(&runs).Error
 	if err != nil {
 		return w, err
 	}

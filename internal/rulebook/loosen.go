@@ -34,7 +34,8 @@ func propose(tx *records.Tx, h shelf, row *records.RulesProposal, was *rules.Doc
 }
 
 func proposalView(db *gorm.DB, h shelf, row records.RulesProposal, was *rules.Document) (wire.Proposal, error) {
-	v := wire.Proposal{ID: row.ID, RulesOf: h.Name(), BasedOn: row.BasedOn, Text: row.Text, Protection: row.Protection, ForSeconds: row.Seconds, Because: row.Because,
+	v := wire.Proposal{ID: row.ID, RulesOf: h.Name(), BasedOn: row.BasedOn, Text: row.Text, Protection: row.Protection,
+		ForSeconds: row.Seconds, Because: row.Because,
 		ProposedBy: row.ProposedBy, ProposedAt: row.ProposedAt, State: row.State, DecidedBy: row.DecidedBy, DecidedAt: row.DecidedAt, Differences: []wire.Difference{}, AgreedBy: []string{}}
 	if was != nil {
 		for _, p := range was.AgreedBy {
@@ -93,7 +94,8 @@ func (s *Rulebook) Proposals(ctx context.Context, a accounts.Actor, where string
 
 // DecideProposal agrees to a proposal or declines it. Only those whom the document in force names may agree, and never
 // the one who proposed; that one may decline, which takes it back.
-func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where string, id int64, agree bool) (wire.Proposal, error) {
+func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where string, id int64,
+	agree bool) (wire.Proposal, error) {
 	if err := a.MayChangeRules(s.records.Now()); err != nil {
 		return wire.Proposal{}, err
 	}
@@ -122,7 +124,8 @@ func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where s
 			return err
 		}
 		if agree && last.Version != row.BasedOn {
-			return problem.New(problem.Conflict, "the rules of %s are at version %d, and the proposal was made to version %d: propose it anew", where, last.Version, row.BasedOn)
+			return problem.New(problem.Conflict, "the rules of %s are at version %d, and the proposal was made to "+
+				"version %d: propose it anew", where, last.Version, row.BasedOn)
 		}
 		now := s.records.Now()
 		row.State, row.DecidedBy, row.DecidedAt = "declined", a.Login(), &now
@@ -132,7 +135,8 @@ func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where s
 		if err := tx.Save(&row).Error; err != nil {
 			return err
 		}
-		decision := event.Decision{RulesOf: h.Name(), Proposal: row.ID, ProposedBy: row.ProposedBy, Because: row.Because}
+		decision := event.Decision{RulesOf: h.Name(), Proposal: row.ID, ProposedBy: row.ProposedBy,
+			Because: row.Because}
 		var told event.Event = event.RulesDeclined{Decision: decision}
 		if agree {
 			told = event.RulesAgreed{Decision: decision}
@@ -150,7 +154,8 @@ func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where s
 	return out, err
 }
 
-func MayDecide(db *gorm.DB, a accounts.Actor, h shelf, row records.RulesProposal, was *rules.Document, agree bool) error {
+func MayDecide(db *gorm.DB, a accounts.Actor, h shelf, row records.RulesProposal, was *rules.Document,
+	agree bool) error {
 	if a.Scope() != accounts.ScopeAll {
 		return problem.New(problem.Forbidden, "this token cannot decide about rules; it takes one of scope all")
 	}
@@ -171,7 +176,8 @@ func MayDecide(db *gorm.DB, a accounts.Actor, h shelf, row records.RulesProposal
 				names = append(names, p.String())
 			}
 		}
-		return problem.New(problem.Forbidden, "deciding about a loosening of the rules of %s is for %s, and %s is none of them", h.Name(), strings.Join(names, ", "), a.Who())
+		return problem.New(problem.Forbidden, "deciding about a loosening of the rules of %s is for %s, and %s is "+
+			"none of them", h.Name(), strings.Join(names, ", "), a.Who())
 	}
 	return nil
 }
@@ -187,14 +193,16 @@ func personAt(db *gorm.DB, a accounts.Actor, h shelf) (gate.Person, error) {
 		return gate.Person{}, err
 	}
 	role, err := accounts.HouseRole(db, a.Account(), h.house.ID)
-	p := gate.Person{Login: a.Login(), Role: accounts.PlainRole(role), Teams: teams[a.Login()], Robot: a.Account().Robot}
+	p := gate.Person{Login: a.Login(), Role: accounts.PlainRole(role), Teams: teams[a.Login()],
+		Robot: a.Account().Robot}
 	if a.Account().Admin {
 		p.Role = gate.Maintainer
 	}
 	return p, err
 }
 
-func (s *Rulebook) carryOutProposal(tx *records.Tx, h shelf, row records.RulesProposal, last records.RulesVersion) error {
+func (s *Rulebook) carryOutProposal(tx *records.Tx, h shelf, row records.RulesProposal,
+	last records.RulesVersion) error {
 	if row.Protection != "" {
 		_, err := s.suspend(tx, h, row.Protection, time.Duration(row.Seconds)*time.Second, row.Because, row.ProposedBy)
 		return err
@@ -206,7 +214,8 @@ func (s *Rulebook) carryOutProposal(tx *records.Tx, h shelf, row records.RulesPr
 	if _, _, err := readNew(tx.DB, h, last, row.Text, repos); err != nil {
 		return err
 	}
-	return s.putInForce(tx, h, records.RulesVersion{Version: last.Version + 1, Text: row.Text, Because: row.Because, AppliedBy: row.ProposedBy, AgreedBy: row.DecidedBy, AppliedAt: s.records.Now()})
+	return s.putInForce(tx, h, records.RulesVersion{Version: last.Version + 1, Text: row.Text, Because: row.Because,
+		AppliedBy: row.ProposedBy, AgreedBy: row.DecidedBy, AppliedAt: s.records.Now()})
 }
 
 // Limits of a suspension.
@@ -217,12 +226,14 @@ const (
 
 // Suspend sets a protection aside for a time; it comes back by itself. Where the document asks for a second person, a
 // proposal is made instead.
-func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protection string, length time.Duration, because string) (wire.Suspended, error) {
+func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protection string, length time.Duration,
+	because string) (wire.Suspended, error) {
 	if err := errors.Join(rulesReason(because), a.MayChangeRules(s.records.Now())); err != nil {
 		return wire.Suspended{}, problem.First(err)
 	}
 	if length < shortestSuspension || length > longestSuspension {
-		return wire.Suspended{}, problem.Wrong("for_seconds", "a protection is suspended for a time from 1m to 168h; it comes back by itself")
+		return wire.Suspended{}, problem.Wrong("for_seconds", "a protection is suspended for a time from 1m to "+
+			"168h; it comes back by itself")
 	}
 	var out wire.Suspended
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
@@ -238,11 +249,14 @@ func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protect
 		if err != nil {
 			return err
 		}
-		if was == nil || !slices.ContainsFunc(was.Protections, func(p rules.Protection) bool { return p.Name == protection }) {
-			return problem.New(problem.Unknown, "the rules of %s have no protection %q: tavrin rules show", where, protection)
+		if was == nil || !slices.ContainsFunc(was.Protections,
+			func(p rules.Protection) bool { return p.Name == protection }) {
+			return problem.New(problem.Unknown, "the rules of %s have no protection %q: tavrin rules show", where,
+				protection)
 		}
 		if len(was.AgreedBy) > 0 {
-			row := records.RulesProposal{BasedOn: last.Version, Protection: protection, Seconds: int64(length / time.Second), Because: because, ProposedBy: a.Login(), ProposedAt: s.records.Now(), State: "open"}
+			row := records.RulesProposal{BasedOn: last.Version, Protection: protection,
+				Seconds: int64(length / time.Second), Because: because, ProposedBy: a.Login(), ProposedAt: s.records.Now(), State: "open"}
 			proposal, err := propose(tx, h, &row, was)
 			out.Proposal = &proposal
 			return err
@@ -253,21 +267,26 @@ func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protect
 	return out, err
 }
 
-func (s *Rulebook) suspend(tx *records.Tx, h shelf, protection string, length time.Duration, because, by string) (wire.Suspension, error) {
+func (s *Rulebook) suspend(tx *records.Tx, h shelf, protection string, length time.Duration, because,
+	by string) (wire.Suspension, error) {
 	var twin records.Suspension
-	err := h.rows(tx.DB).Where("protection = ? AND ended_at IS NULL AND until > ?", protection, s.records.Now()).First(&twin).Error
+	err := h.rows(tx.DB).Where("protection = ? AND ended_at IS NULL AND until > ?", protection,
+		s.records.Now()).First(&twin).Error
 	if err == nil {
-		return wire.Suspension{}, problem.New(problem.Conflict, "protection %q is suspended already, until %s", protection, twin.Until.UTC().Format(time.RFC3339))
+		return wire.Suspension{}, problem.New(problem.Conflict, "protection %q is suspended already, until %s",
+			protection, twin.Until.UTC().Format(time.RFC3339))
 	}
 	if !errors.Is(err, records.ErrNotFound) {
 		return wire.Suspension{}, err
 	}
-	row := records.Suspension{Protection: protection, Because: because, SuspendedBy: by, CreatedAt: s.records.Now(), Until: s.records.Now().Add(length)}
+	row := records.Suspension{Protection: protection, Because: because, SuspendedBy: by, CreatedAt: s.records.Now(),
+		Until: s.records.Now().Add(length)}
 	row.RepositoryID, row.HouseID = h.ids()
 	if err := tx.Create(&row).Error; err != nil {
 		return wire.Suspension{}, err
 	}
-	err = tx.Record(by, h.repo, event.RulesSuspended{RulesOf: h.Name(), Protection: protection, Until: row.Until, Because: because})
+	err = tx.Record(by, h.repo, event.RulesSuspended{RulesOf: h.Name(), Protection: protection, Until: row.Until,
+		Because: because})
 	if err != nil {
 		return wire.Suspension{}, err
 	}
@@ -275,7 +294,8 @@ func (s *Rulebook) suspend(tx *records.Tx, h shelf, protection string, length ti
 }
 
 func suspensionView(h shelf, r records.Suspension) wire.Suspension {
-	return wire.Suspension{RulesOf: h.Name(), Protection: r.Protection, By: r.SuspendedBy, Because: r.Because, From: r.CreatedAt, Until: r.Until}
+	return wire.Suspension{RulesOf: h.Name(), Protection: r.Protection, By: r.SuspendedBy, Because: r.Because,
+		From: r.CreatedAt, Until: r.Until}
 }
 
 // Suspensions lists what is suspended now in a repository's rules, its house's too, or in a house's.
@@ -294,7 +314,8 @@ func (s *Rulebook) Suspensions(ctx context.Context, a accounts.Actor, where stri
 	out := []wire.Suspension{}
 	for _, h := range shelves {
 		var rows []records.Suspension
-		if err := h.rows(db).Where("ended_at IS NULL AND until > ?", s.records.Now()).Order("id").Find(&rows).Error; err != nil {
+		if err := h.rows(db).Where("ended_at IS NULL AND until > ?",
+			s.records.Now()).Order("id").Find(&rows).Error; err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
@@ -312,7 +333,8 @@ func (s *Rulebook) Resume(ctx context.Context, a accounts.Actor, where, protecti
 			return err
 		}
 		var row records.Suspension
-		err = h.rows(tx.DB).Where("protection = ? AND ended_at IS NULL AND until > ?", protection, s.records.Now()).First(&row).Error
+		err = h.rows(tx.DB).Where("protection = ? AND ended_at IS NULL AND until > ?", protection,
+			s.records.Now()).First(&row).Error
 		if err != nil {
 			return records.OrUnknown(err, "protection %q of %s is not suspended", protection, where)
 		}

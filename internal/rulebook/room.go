@@ -1,9 +1,10 @@
-// Package rulebook keeps rules documents: a repository's or a house's, in versions, with what is proposed and suspended.
+// Package rulebook keeps rules documents: a repository's or a house's, in versions, with what is proposed and
+// suspended.
 //
-// It says which rules are in force, reads documents before they are applied (lint), and applies them. It promises that no
-// document is in force that could not be read, that each edit is on record with its reason, and that a loosening waits for a
-// second person where the document in force asks for one. What the rules mean is core's; what follows from new ones for what
-// is open is told to those above (OnChange).
+// It says which rules are in force, reads documents before they are applied (lint), and applies them. It promises that
+// no document is in force that could not be read, that each edit is on record with its reason, and that a loosening
+// waits for a second person where the document in force asks for one. What the rules mean is core's; what follows from
+// new ones for what is open is told to those above (OnChange).
 package rulebook
 
 import (
@@ -28,7 +29,8 @@ type Changed func(tx *records.Tx, repo *records.Repository) error
 
 // New returns the rulebook of a service.
 func New(r *records.Records, disk *hosted.Disk, memory *recall.Memory, log *slog.Logger) *Rulebook {
-	return &Rulebook{records: r, disk: disk, memory: memory, log: log, changed: func(*records.Tx, *records.Repository) error { return nil }}
+	return &Rulebook{records: r, disk: disk, memory: memory, log: log,
+		changed: func(*records.Tx, *records.Repository) error { return nil }}
 }
 
 // OnChange says who is told that other rules hold. It is for the start.

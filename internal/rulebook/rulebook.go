@@ -108,7 +108,8 @@ func (s *Rulebook) RulesOf(db *gorm.DB, repo *records.Repository) (*InForce, err
 // house's.
 func (s *Rulebook) suspendedNow(db *gorm.DB, repo *records.Repository) ([]rules.Suspension, error) {
 	var rows []records.Suspension
-	err := db.Where("ended_at IS NULL AND until > ? AND (repository_id = ? OR house_id = ?)", s.records.Now(), repo.ID, repo.HouseID).Order("id").Find(&rows).Error
+	err := db.Where("ended_at IS NULL AND until > ? AND (repository_id = ? OR house_id = ?)", s.records.Now(), repo.ID,
+		repo.HouseID).Order("id").Find(&rows).Error
 	var out []rules.Suspension
 	for _, r := range rows {
 		x := rules.Suspension{Protection: r.Protection, Until: r.Until.UTC(), By: r.SuspendedBy, Because: r.Because}
@@ -125,8 +126,9 @@ func houseName(repo *records.Repository) string {
 	return house
 }
 
-// setOf puts two versions together, either of which may be none. It is remembered by the texts, not by the numbers of their
-// records: what is put together within a write that fails must not stand for the records that take those numbers later.
+// setOf puts two versions together, either of which may be none. It is remembered by the texts, not by the numbers of
+// their records: what is put together within a write that fails must not stand for the records that take those numbers
+// later.
 func (s *Rulebook) setOf(repo *records.Repository, house, own records.RulesVersion) (*rules.Set, error) {
 	of := fmt.Sprintf("%q %d %d %d ", repo.Name, house.Version, own.Version, len(house.Text)) + house.Text + own.Text
 	weigh := func(*rules.Set) int { return 1 + len(of)/200 }
@@ -144,8 +146,10 @@ func (s *Rulebook) setOf(repo *records.Repository, house, own records.RulesVersi
 }
 
 // layered puts a house's document and a repository's own together.
-func layered(repo *records.Repository, house *rules.Document, houseVersion int, own *rules.Document, version int) *rules.Set {
-	return rules.NewSet(repo.Name, rules.Layer{Document: house, Of: "house " + houseName(repo), Version: houseVersion}, rules.Layer{Document: own, Version: version})
+func layered(repo *records.Repository, house *rules.Document, houseVersion int, own *rules.Document,
+	version int) *rules.Set {
+	return rules.NewSet(repo.Name, rules.Layer{Document: house, Of: "house " + houseName(repo), Version: houseVersion},
+		rules.Layer{Document: own, Version: version})
 }
 
 // ofHouse is how a house's document on record is read.
@@ -176,8 +180,8 @@ func placeOf(db *gorm.DB, h shelf) (rules.Under, error) {
 	return rules.Under{House: house}, err
 }
 
-// Differences says in what two documents of a shelf differ, either nil for none, beside those that hold together with them: the
-// house's, or its repositories'.
+// Differences says in what two documents of a shelf differ, either nil for none, beside those that hold together with
+// them: the house's, or its repositories'.
 func Differences(db *gorm.DB, h shelf, was, now *rules.Document) ([]rules.Difference, error) {
 	as, err := placeOf(db, h)
 	if err != nil {
@@ -221,7 +225,8 @@ func (s *Rulebook) RulesThen(db *gorm.DB, repo *records.Repository, own, house i
 func (s *Rulebook) EndSuspensions(ctx context.Context) error {
 	var over []records.Suspension
 	db := s.records.Read(ctx)
-	if err := db.Where("ended_at IS NULL AND until <= ?", s.records.Now()).Order("id").Find(&over).Error; err != nil || len(over) == 0 {
+	if err := db.Where("ended_at IS NULL AND until <= ?", s.records.Now()).Order("id").Find(&over).Error; err != nil ||
+		len(over) == 0 {
 		return err
 	}
 	return s.records.Write(ctx, func(tx *records.Tx) error {

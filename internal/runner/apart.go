@@ -16,20 +16,23 @@ import (
 	"syscall"
 )
 
-// What a job runs comes from a change, so that it may look for the runner's token and for other jobs. It is kept from both in
-// one of two ways: a runner that root has started gives each job a user of its own; another one puts it into a sandbox by
-// bubblewrap (bwrap), where the system has it. A runner that can do neither does not start, unless it is told so.
+// What a job runs comes from a change, so that it may look for the runner's token and for other jobs. It is kept from
+// both in one of two ways: a runner that root has started gives each job a user of its own; another one puts it into a
+// sandbox by bubblewrap (bwrap), where the system has it. A runner that can do neither does not start, unless it is
+// told so.
 
-// FirstJobUser and LastJobUser are the users among which jobs are given theirs, unless the runner is told others: numbers that
-// no system hands out by itself.
+// FirstJobUser and LastJobUser are the users among which jobs are given theirs, unless the runner is told others:
+// numbers that no system hands out by itself.
 const (
 	FirstJobUser = 64100
 	LastJobUser  = 64199
 )
 
 // ErrNotApart is returned when jobs can not be kept apart.
-var ErrNotApart = errors.New("jobs could read this runner's token, and could reach each other: start the runner as root, so that each job has a user of its own, " +
-	"or install bubblewrap (bwrap), so that each has a sandbox; or say --beside-runner if you trust everybody who may push")
+var ErrNotApart = errors.New("jobs could read this runner's token, and could reach each other: start the runner as " +
+	"root, so that each job has a user of its own, " +
+	"or install bubblewrap (bwrap), so that each has a sandbox; or say --beside-runner if you trust everybody who " +
+	"may push")
 
 // ErrTokenInReach is returned when a job could read the token's file although it is kept apart.
 var ErrTokenInReach = errors.New("a job could read this file: let only its owner read it (chmod 600)")
@@ -72,7 +75,8 @@ func keepApart(o Options) (apart, error) {
 
 // hidden lists the folders that a sandbox shows empty: where people and programs keep what is theirs.
 func hidden(o Options) []string {
-	all := []string{"/home", "/root", "/run", "/tmp", "/var/tmp", "/dev/shm", "/mnt", "/media", "/srv", filepath.Dir(o.TokenFile)}
+	all := []string{"/home", "/root", "/run", "/tmp", "/var/tmp", "/dev/shm", "/mnt", "/media", "/srv",
+		filepath.Dir(o.TokenFile)}
 	if home, err := os.UserHomeDir(); err == nil {
 		all = append(all, home)
 	}
@@ -93,14 +97,16 @@ func (a apart) probe(o Options) error {
 		return err
 	}
 	defer p.leave(o.Log)
-	try := p.command(context.Background(), p.dir, []string{"PATH=" + os.Getenv("PATH")}, "sh", "-c", `cat -- "$0" >/dev/null 2>&1 && exit 3; exit 0`, o.TokenFile)
+	try := p.command(context.Background(), p.dir, []string{"PATH=" + os.Getenv("PATH")}, "sh", "-c",
+		`cat -- "$0" >/dev/null 2>&1 && exit 3; exit 0`, o.TokenFile)
 	out, err := try.CombinedOutput()
 	var exit *exec.ExitError
 	switch {
 	case errors.As(err, &exit) && exit.ExitCode() == 3:
 		return fmt.Errorf("%s: %w", o.TokenFile, ErrTokenInReach)
 	case errors.Is(err, fs.ErrPermission):
-		return fmt.Errorf("jobs cannot enter the folder for checkouts, %s: let everybody pass through it and what it lies in (chmod a+x), or say another with --work-dir", filepath.Dir(p.dir))
+		return fmt.Errorf("jobs cannot enter the folder for checkouts, %s: let everybody pass through it and what "+
+			"it lies in (chmod a+x), or say another with --work-dir", filepath.Dir(p.dir))
 	case err != nil:
 		return fmt.Errorf("try how jobs are kept apart: %w: %s", err, strings.TrimSpace(string(out)))
 	}
@@ -192,7 +198,8 @@ func (p *place) own(path string) error {
 // command is a program that runs as the job, in a folder of its own.
 func (p *place) command(ctx context.Context, dir string, env []string, name string, args ...string) *exec.Cmd {
 	if p.sandbox != "" {
-		words := []string{"--die-with-parent", "--new-session", "--unshare-all", "--share-net", "--ro-bind", "/", "/", "--dev", "/dev", "--proc", "/proc"}
+		words := []string{"--die-with-parent", "--new-session", "--unshare-all", "--share-net", "--ro-bind", "/", "/",
+			"--dev", "/dev", "--proc", "/proc"}
 		for _, h := range p.hidden {
 			words = append(words, "--tmpfs", h)
 		}
@@ -212,14 +219,16 @@ func (p *place) command(ctx context.Context, dir string, env []string, name stri
 func (p *place) leave(log *slog.Logger) {
 	if p.user != 0 {
 		p.endUser()
-		if remove, err := exec.LookPath("ipcrm"); err == nil { // memory that processes of one user share by number outlives them
+		// memory that processes of one user share by number outlives them
+		if remove, err := exec.LookPath("ipcrm"); err == nil {
 			p.command(context.Background(), "/", nil, remove, "--all").Run()
 		}
 		for _, dir := range []string{"/tmp", "/var/tmp", "/dev/shm"} {
 			p.sweep(dir)
 		}
 	}
-	filepath.WalkDir(p.dir, func(path string, d fs.DirEntry, err error) error { // what the job has closed cannot be removed
+	// what the job has closed cannot be removed
+	filepath.WalkDir(p.dir, func(path string, d fs.DirEntry, err error) error {
 		if err == nil && d.IsDir() {
 			os.Chmod(path, 0o700)
 		}

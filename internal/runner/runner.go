@@ -1,10 +1,10 @@
 // Package runner runs checks that the rules define as commands.
 //
-// A runner is a program apart from the service, meant for another machine or another user, because what it runs
-// comes from changes. It takes one job at a time: a commit, a command and a lease that opens that commit and that
-// attempt and nothing else. The command runs in a clean checkout, in a process group of its own, with a time limit
-// and an output limit, and without the runner's environment; it is kept from the runner's token and from other jobs (see
-// apart.go), and whatever it leaves running is ended.
+// A runner is a program apart from the service, meant for another machine or another user, because what it runs comes
+// from changes. It takes one job at a time: a commit, a command and a lease that opens that commit and that attempt and
+// nothing else. The command runs in a clean checkout, in a process group of its own, with a time limit and an output
+// limit, and without the runner's environment; it is kept from the runner's token and from other jobs (see apart.go),
+// and whatever it leaves running is ended.
 package runner
 
 import (
@@ -51,9 +51,11 @@ type Options struct {
 	BesideService bool
 	// TokenFile is the file that the runner's token was read from. Jobs must not be able to read it.
 	TokenFile string
-	// BesideRunner lets jobs run as the runner's own user, where they can read its token. Only a demonstration wants that.
+	// BesideRunner lets jobs run as the runner's own user, where they can read its token. Only a demonstration wants
+	// that.
 	BesideRunner bool
-	// FirstUser and LastUser are the users among which a runner that root has started gives jobs theirs; 0: the default ones.
+	// FirstUser and LastUser are the users among which a runner that root has started gives jobs theirs; 0: the default
+	// ones.
 	FirstUser, LastUser int
 	// Once makes the runner end when no job is waiting.
 	Once bool
@@ -126,7 +128,8 @@ func standApart(ctx context.Context, o Options) error {
 
 // runOne runs one job and sends its answer.
 func runOne(ctx context.Context, o Options, kept apart, job wire.Job) {
-	log := o.Log.With("repository", job.Repository, "check", job.Check, "commit", job.Commit[:10], "attempt", job.Attempt)
+	log := o.Log.With("repository", job.Repository, "check", job.Check, "commit", job.Commit[:10], "attempt",
+		job.Attempt)
 	log.Info("job begins")
 	running, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -146,7 +149,8 @@ func runOne(ctx context.Context, o Options, kept apart, job wire.Job) {
 	}
 	sending, done := context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
 	defer done()
-	if err := o.Client.FinishJob(sending, job, state, fmt.Sprintf("%s in %s", summary, took), output.String()); err != nil {
+	if err := o.Client.FinishJob(sending, job, state, fmt.Sprintf("%s in %s", summary, took),
+		output.String()); err != nil {
 		log.Warn("the answer was not taken", "error", err)
 	}
 }
@@ -178,8 +182,10 @@ func execute(ctx context.Context, o Options, kept apart, job wire.Job, output *t
 	if err := errors.Join(err, homeErr); err != nil {
 		return "errored", err.Error()
 	}
-	env := []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "TMPDIR=" + home, "LANG=C.UTF-8", "CI=true", "GIT_CONFIG_NOSYSTEM=1",
-		"TAVRIN_REPOSITORY=" + job.Repository, "TAVRIN_COMMIT=" + job.Commit, "TAVRIN_CHECK=" + job.Check, fmt.Sprintf("TAVRIN_ATTEMPT=%d", job.Attempt)}
+	env := []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "TMPDIR=" + home, "LANG=C.UTF-8", "CI=true",
+		"GIT_CONFIG_NOSYSTEM=1",
+		"TAVRIN_REPOSITORY=" + job.Repository, "TAVRIN_COMMIT=" + job.Commit, "TAVRIN_CHECK=" +
+			job.Check, fmt.Sprintf("TAVRIN_ATTEMPT=%d", job.Attempt)}
 	if err := checkout(ctx, o.Client, job, p, tree, env); err != nil {
 		return "errored", "the checkout failed: " + err.Error()
 	}

@@ -1,8 +1,9 @@
-// Package service puts the rooms together: opens what they stand on, tells each of those it needs, starts and stops what runs.
+// Package service puts the rooms together: opens what they stand on, tells each of those it needs, starts and stops
+// what runs.
 //
-// It decides nothing and knows nothing about changes or rules. It promises that a service starts only on a folder that it
-// keeps and that is in a condition to be served, and that whatever the last process left is settled before anything else
-// happens.
+// It decides nothing and knows nothing about changes or rules. It promises that a service starts only on a folder that
+// it keeps and that is in a condition to be served, and that whatever the last process left is settled before anything
+// else happens.
 package service
 
 import (
@@ -52,8 +53,8 @@ type Options struct {
 	Doubt func(what string)
 	// Queries is told of every statement on the records, as SQL. Tests use it.
 	Queries func(sql string)
-	// Git is told of every git process that is about to start, and Nested when something is read beside an open snapshot of
-	// the same request. Tests use them.
+	// Git is told of every git process that is about to start, and Nested when something is read beside an open
+	// snapshot of the same request. Tests use them.
 	Git    func(args []string)
 	Nested func()
 	// Bounds say how much is taken; the zero value stands for the defaults.
@@ -108,7 +109,8 @@ type Service struct {
 	stop   context.CancelFunc
 }
 
-// Open opens the service's folder, making it when there is none, repairs what a killed process left, and starts the queues.
+// Open opens the service's folder, making it when there is none, repairs what a killed process left, and starts the
+// queues.
 func Open(ctx context.Context, o Options) (*Service, error) {
 	o = o.filled()
 	home, err := folder.Take(o.Dir)
@@ -152,8 +154,8 @@ func (s *Service) open(ctx context.Context, o Options) error {
 	return err
 }
 
-// Furnish makes the rooms on records and a key, from the bottom up, and tells the lower ones whom to tell. Nothing runs yet.
-// dir is the service's folder, repositories the one of the hosted repositories, home that of git's processes.
+// Furnish makes the rooms on records and a key, from the bottom up, and tells the lower ones whom to tell. Nothing runs
+// yet. dir is the service's folder, repositories the one of the hosted repositories, home that of git's processes.
 func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Options) Rooms {
 	o = o.filled()
 	memory, b := recall.New(), &o.Bounds
@@ -207,7 +209,8 @@ func (s *Service) settle(ctx context.Context) error {
 
 // endings ends what ends by itself.
 func (s *Service) endings(ctx context.Context) error {
-	return errors.Join(s.Checks.DropSilentLeases(ctx), s.Checks.EndSilentChecks(ctx), s.Rulebook.EndSuspensions(ctx), s.Waivers.EndOverrides(ctx))
+	return errors.Join(s.Checks.DropSilentLeases(ctx), s.Checks.EndSilentChecks(ctx), s.Rulebook.EndSuspensions(ctx),
+		s.Waivers.EndOverrides(ctx))
 }
 
 // every does some work regularly until the context ends.

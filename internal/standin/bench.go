@@ -56,7 +56,8 @@ func pause(ctx context.Context, d time.Duration) {
 
 // try runs the programs of one commit and reports.
 func (b *Bench) try(ctx context.Context, repo string, k wire.Check) {
-	report := client.NewReport{Commit: k.Commit, Name: k.Name, Attempt: k.Attempt, State: "running", Summary: "the bench fills the pipe"}
+	report := client.NewReport{Commit: k.Commit, Name: k.Name, Attempt: k.Attempt, State: "running",
+		Summary: "the bench fills the pipe"}
 	if _, err := b.Client.ReportCheck(ctx, repo, report); err != nil {
 		b.Log.Debug("bench: not taken", "error", err)
 		return
@@ -83,7 +84,8 @@ func (b *Bench) judge(ctx context.Context, repo, commit string) (state, summary 
 		for line := range strings.Lines(file.Text) {
 			minutes, found := strings.CutPrefix(strings.TrimSpace(line), "wait ")
 			if n, err := strconv.Atoi(minutes); found && (err != nil || n > longestWait) {
-				return "failed", fmt.Sprintf("%s waits %s minutes with the valve open; the pipe stands %d", e.Name, minutes, longestWait)
+				return "failed", fmt.Sprintf("%s waits %s minutes with the valve open; the pipe stands %d", e.Name,
+					minutes, longestWait)
 			}
 		}
 	}

@@ -1,5 +1,5 @@
-// Package trials tries rules documents before they are applied: on the branches, the open changes and the last landings, and
-// on examples that people write.
+// Package trials tries rules documents before they are applied: on the branches, the open changes and the last
+// landings, and on examples that people write.
 //
 // It promises that a trial judges as the gate would with the document in force, and that it changes nothing.
 package trials

@@ -24,8 +24,10 @@ const mostLandings = 500
 
 // TryRules says what a document would change if it were applied: the effective settings of branches, the gate of every
 // open change, and what it would have stopped of the last landings.
-func (s *Trials) TryRules(ctx context.Context, a accounts.Actor, where, text string, last int) (wire.RulesTrial, error) {
-	out := wire.RulesTrial{Findings: []wire.Finding{}, Advice: []wire.Advice{}, Differences: []wire.Difference{}, SecondBy: []string{}, Branches: []wire.BranchTrial{}, Changes: []wire.ChangeTrial{}, Landed: []wire.LandingTrial{}}
+func (s *Trials) TryRules(ctx context.Context, a accounts.Actor, where, text string,
+	last int) (wire.RulesTrial, error) {
+	out := wire.RulesTrial{Findings: []wire.Finding{}, Advice: []wire.Advice{}, Differences: []wire.Difference{},
+		SecondBy: []string{}, Branches: []wire.BranchTrial{}, Changes: []wire.ChangeTrial{}, Landed: []wire.LandingTrial{}}
 	if last < 0 || last > mostLandings {
 		return out, problem.Wrong("last", "a document is tried on the last 0 to %d landings", mostLandings)
 	}
@@ -63,7 +65,8 @@ func (s *Trials) TryRules(ctx context.Context, a accounts.Actor, where, text str
 }
 
 // tryIn tries a draft on one repository.
-func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo *records.Repository, last int, out *wire.RulesTrial) error {
+func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo *records.Repository, last int,
+	out *wire.RulesTrial) error {
 	force, err := s.rulebook.RulesOf(db, repo)
 	if err != nil {
 		return err
@@ -79,13 +82,15 @@ func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo 
 	for _, h := range heads {
 		branch := strings.TrimPrefix(h.Name, "refs/heads/")
 		was, would := sentencesOf(force.Now(), branch), sentencesOf(then.Without(force.Suspended), branch)
-		b := wire.BranchTrial{Repository: repo.Name, Branch: branch, Gone: without(was, would), Come: without(would, was)}
+		b := wire.BranchTrial{Repository: repo.Name, Branch: branch, Gone: without(was, would),
+			Come: without(would, was)}
 		if len(b.Gone)+len(b.Come) > 0 {
 			out.Branches = append(out.Branches, b)
 		}
 	}
 	var open []records.Change
-	if err := db.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Order("number DESC").Find(&open).Error; err != nil {
+	if err := db.Where("repository_id = ? AND state IN ('draft', 'open')",
+		repo.ID).Order("number DESC").Find(&open).Error; err != nil {
 		return err
 	}
 	for _, c := range open {
@@ -119,7 +124,8 @@ func sentencesOf(set *rules.Set, branch string) []string {
 
 // without returns what is in a and not in b.
 func without(a, b []string) []string {
-	return append([]string{}, slices.DeleteFunc(slices.Clone(a), func(s string) bool { return slices.Contains(b, s) })...)
+	return append([]string{}, slices.DeleteFunc(slices.Clone(a),
+		func(s string) bool { return slices.Contains(b, s) })...)
 }
 
 // missing lists what a report still asks for, the rehearsal's checks too.
@@ -134,8 +140,9 @@ func missing(r gate.Report) []string {
 }
 
 func changeTrial(repo string, c records.Change, now, then gate.Report) wire.ChangeTrial {
-	t := wire.ChangeTrial{Repository: repo, Number: c.Number, Title: c.Title, Target: c.Target, ReadyNow: now.Ready, ReadyThen: then.Ready,
-		Missing: without(missing(then), missing(now)), Dropped: without(missing(now), missing(then))}
+	t := wire.ChangeTrial{Repository: repo, Number: c.Number, Title: c.Title, Target: c.Target, ReadyNow: now.Ready,
+		ReadyThen: then.Ready,
+		Missing:   without(missing(then), missing(now)), Dropped: without(missing(now), missing(then))}
 	switch {
 	case now.Ready && !then.Ready:
 		t.Outcome = "blocked"
@@ -164,7 +171,8 @@ func landingTrial(db *gorm.DB, repo *records.Repository, l records.Landing, set 
 		return wire.LandingTrial{}, fmt.Errorf("facts of intent %d: %w", intent.ID, err)
 	}
 	report := gate.Judge(set, facts)
-	t := wire.LandingTrial{Repository: repo.Name, Number: c.Number, Title: c.Title, Target: facts.Target, LandedAt: l.LandedAt, Stopped: !report.Clear, By: []string{}}
+	t := wire.LandingTrial{Repository: repo.Name, Number: c.Number, Title: c.Title, Target: facts.Target,
+		LandedAt: l.LandedAt, Stopped: !report.Clear, By: []string{}}
 	for _, q := range report.Requirements {
 		if q.Level == rules.Required && !q.Holds() {
 			t.By = append(t.By, fmt.Sprintf("%s, says %s", q.Title, q.Because))
@@ -174,7 +182,8 @@ func landingTrial(db *gorm.DB, repo *records.Repository, l records.Landing, set 
 }
 
 // TestRules runs examples against a document that is not applied, or, without one, against the rules in force.
-func (s *Trials) TestRules(ctx context.Context, a accounts.Actor, name, text, examples string) (wire.ExampleResults, error) {
+func (s *Trials) TestRules(ctx context.Context, a accounts.Actor, name, text,
+	examples string) (wire.ExampleResults, error) {
 	out := wire.ExampleResults{Results: []wire.ExampleResult{}}
 	file, err := trial.Parse(examples)
 	if err != nil {

@@ -69,7 +69,8 @@ func confirmation(subject, state, tip string, aside []wire.SetAside) string {
 }
 
 // PlanOverride says exactly what an override of a change's requirements would set aside, and what it would leave.
-func (s *Waivers) PlanOverride(ctx context.Context, a accounts.Actor, name string, number int, keys []string) (wire.OverridePlan, error) {
+func (s *Waivers) PlanOverride(ctx context.Context, a accounts.Actor, name string, number int,
+	keys []string) (wire.OverridePlan, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -80,9 +81,11 @@ func (s *Waivers) PlanOverride(ctx context.Context, a accounts.Actor, name strin
 	return s.planOverride(db, a, repo, c, keys)
 }
 
-func (s *Waivers) planOverride(db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.Change, keys []string) (wire.OverridePlan, error) {
+func (s *Waivers) planOverride(db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.Change,
+	keys []string) (wire.OverridePlan, error) {
 	if c.State != "draft" && c.State != "open" {
-		return wire.OverridePlan{}, problem.New(problem.Conflict, "change %d is %s, so there is nothing to set aside", c.Number, c.State)
+		return wire.OverridePlan{}, problem.New(problem.Conflict, "change %d is %s, so there is nothing to set aside",
+			c.Number, c.State)
 	}
 	g, err := s.facts.Gather(db, repo, c)
 	if err != nil {
@@ -99,7 +102,8 @@ func (s *Waivers) planOverride(db *gorm.DB, a accounts.Actor, repo *records.Repo
 		candidates[i] = candidate{wire.SetAside{Key: o.Key, Title: o.Title, Because: o.Because}, o.Why}
 	}
 	plan, err := planned(candidates, keys)
-	plan.Tip, plan.Confirm = tip, confirmation(fmt.Sprintf("%s/%d", repo.Name, c.Number), g.Revision.Head, tip, plan.Aside)
+	plan.Tip, plan.Confirm = tip, confirmation(fmt.Sprintf("%s/%d", repo.Name, c.Number), g.Revision.Head, tip,
+		plan.Aside)
 	return plan, err
 }
 
@@ -121,7 +125,8 @@ func planned(open []candidate, keys []string) (wire.OverridePlan, error) {
 			for i, c := range open {
 				known[i] = c.Key
 			}
-			return plan, problem.Wrong("requirements", "nothing called %q is missing; missing are %s", key, strings.Join(known, ", "))
+			return plan, problem.Wrong("requirements", "nothing called %q is missing; missing are %s", key,
+				strings.Join(known, ", "))
 		}
 	}
 	var first candidate
@@ -155,13 +160,16 @@ func (n NewOverride) confirmed(plan wire.OverridePlan) error {
 		titles[i] = r.Title
 	}
 	if n.Confirm != "" {
-		return problem.New(problem.Conflict, "what would be set aside is not what you confirmed any more; now it is: %s. Look at it again; its confirmation is %s", strings.Join(titles, "; "), plan.Confirm)
+		return problem.New(problem.Conflict, "what would be set aside is not what you confirmed any more; now it "+
+			"is: %s. Look at it again; its confirmation is %s", strings.Join(titles, "; "), plan.Confirm)
 	}
-	return problem.New(problem.Conflict, "this would set aside: %s. Confirm exactly that with %s", strings.Join(titles, "; "), plan.Confirm)
+	return problem.New(problem.Conflict, "this would set aside: %s. Confirm exactly that with %s",
+		strings.Join(titles, "; "), plan.Confirm)
 }
 
 // Override sets requirements of a change aside, for one landing of its newest revision on the target's present tip.
-func (s *Waivers) Override(ctx context.Context, a accounts.Actor, name string, number int, n NewOverride) (wire.Override, error) {
+func (s *Waivers) Override(ctx context.Context, a accounts.Actor, name string, number int,
+	n NewOverride) (wire.Override, error) {
 	if err := n.check(); err != nil {
 		return wire.Override{}, err
 	}
@@ -179,13 +187,15 @@ func (s *Waivers) Override(ctx context.Context, a accounts.Actor, name string, n
 			return err
 		}
 		row = records.Override{ChangeID: &c.ID, Revision: c.Revision, Ref: "refs/heads/" + c.Target}
-		return s.makeOverride(tx, a, repo, &row, n, plan, number, fmt.Sprintf("revision %d of change %d", c.Revision, number))
+		return s.makeOverride(tx, a, repo, &row, n, plan, number,
+			fmt.Sprintf("revision %d of change %d", c.Revision, number))
 	})
 	return overrideView(row, number), err
 }
 
 // makeOverride records an override.
-func (s *Waivers) makeOverride(tx *records.Tx, a accounts.Actor, repo *records.Repository, row *records.Override, n NewOverride, plan wire.OverridePlan, number int, what string) error {
+func (s *Waivers) makeOverride(tx *records.Tx, a accounts.Actor, repo *records.Repository, row *records.Override,
+	n NewOverride, plan wire.OverridePlan, number int, what string) error {
 	row.RepositoryID, row.Tip, row.Because, row.MadeBy, row.MadeAt, row.Until = repo.ID, plan.Tip, typed.Mask(n.Because), a.Login(), s.records.Now(), s.records.Now().Add(n.Length)
 	titles := make([]string, len(plan.Aside))
 	for i, r := range plan.Aside {
@@ -202,7 +212,8 @@ func (s *Waivers) makeOverride(tx *records.Tx, a accounts.Actor, repo *records.R
 }
 
 // PlanPushOverride says exactly what the rules hold against a push of a commit that the repository has already.
-func (s *Waivers) PlanPushOverride(ctx context.Context, a accounts.Actor, name, branch, commit string) (wire.OverridePlan, error) {
+func (s *Waivers) PlanPushOverride(ctx context.Context, a accounts.Actor, name, branch,
+	commit string) (wire.OverridePlan, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -236,7 +247,8 @@ func (s *Waivers) aPushOf(ctx context.Context, repo *records.Repository, branch,
 		return p, problem.New(problem.Unknown, "%s has no branch %s", repo.Name, branch)
 	}
 	if !bare.HasCommit(ctx, commit) {
-		return p, problem.Wrong("commit", "%s does not have the commit %q: push it to a branch of its own first, and give its whole id", repo.Name, commit)
+		return p, problem.Wrong("commit", "%s does not have the commit %q: push it to a branch of its own first, "+
+			"and give its whole id", repo.Name, commit)
 	}
 	if p.forward, err = bare.IsAncestor(ctx, p.tip, commit); err != nil {
 		return p, err
@@ -246,7 +258,8 @@ func (s *Waivers) aPushOf(ctx context.Context, repo *records.Repository, branch,
 }
 
 // planPush says what the rules hold against a push.
-func (s *Waivers) planPush(db *gorm.DB, a accounts.Actor, repo *records.Repository, p aPush) (wire.OverridePlan, error) {
+func (s *Waivers) planPush(db *gorm.DB, a accounts.Actor, repo *records.Repository,
+	p aPush) (wire.OverridePlan, error) {
 	force, err := s.rulebook.RulesOf(db, repo)
 	if err != nil {
 		return wire.OverridePlan{}, err
@@ -261,11 +274,13 @@ func (s *Waivers) planPush(db *gorm.DB, a accounts.Actor, repo *records.Reposito
 	}
 	pusher := people[a.Login()]
 	pusher.Login = a.Login()
-	facts := guard.Facts{Repository: repo.Name, Pusher: pusher, People: people, Rules: force.Now(), Default: repo.DefaultBranch}
+	facts := guard.Facts{Repository: repo.Name, Pusher: pusher, People: people, Rules: force.Now(),
+		Default: repo.DefaultBranch}
 	effective := facts.Rules.For(p.branch)
 	var open []candidate
 	for _, o := range guard.Obstacles(u, facts) {
-		open = append(open, candidate{wire.SetAside{Key: o.Key, Title: o.Named().Title, Because: o.From.String()}, guard.MaySetAside(o, facts, effective)})
+		open = append(open, candidate{wire.SetAside{Key: o.Key, Title: o.Named().Title, Because: o.From.String()},
+			guard.MaySetAside(o, facts, effective)})
 	}
 	plan, err := planned(open, nil)
 	plan.Tip, plan.Confirm = p.tip, confirmation(repo.Name+" "+p.branch, p.commit, p.tip, plan.Aside)
@@ -273,7 +288,8 @@ func (s *Waivers) planPush(db *gorm.DB, a accounts.Actor, repo *records.Reposito
 }
 
 // OverridePush lets its maker push one commit to a branch once, against what its rules hold against that.
-func (s *Waivers) OverridePush(ctx context.Context, a accounts.Actor, name string, n PushOverride) (wire.Override, error) {
+func (s *Waivers) OverridePush(ctx context.Context, a accounts.Actor, name string,
+	n PushOverride) (wire.Override, error) {
 	if err := n.check(); err != nil {
 		return wire.Override{}, err
 	}
@@ -293,7 +309,8 @@ func (s *Waivers) OverridePush(ctx context.Context, a accounts.Actor, name strin
 		}
 		plan, err := s.planPush(tx.DB, a, repo, p)
 		if err == nil && len(plan.Left) > 0 {
-			err = problem.New(problem.Forbidden, "%s stands in the way as well, and may not be set aside by you: %s", plan.Left[0].Title, plan.Left[0].Why)
+			err = problem.New(problem.Forbidden, "%s stands in the way as well, and may not be set aside by you: %s",
+				plan.Left[0].Title, plan.Left[0].Why)
 		}
 		if err == nil {
 			err = n.confirmed(plan)
@@ -302,13 +319,15 @@ func (s *Waivers) OverridePush(ctx context.Context, a accounts.Actor, name strin
 			return err
 		}
 		row = records.Override{New: n.Commit, Ref: "refs/heads/" + n.Branch}
-		return s.makeOverride(tx, a, repo, &row, n.NewOverride, plan, 0, fmt.Sprintf("one push of %.10s to %s", n.Commit, n.Branch))
+		return s.makeOverride(tx, a, repo, &row, n.NewOverride, plan, 0,
+			fmt.Sprintf("one push of %.10s to %s", n.Commit, n.Branch))
 	})
 	return overrideView(row, 0), err
 }
 
 func overrideView(r records.Override, number int) wire.Override {
-	v := wire.Override{ID: r.ID, Number: number, Branch: strings.TrimPrefix(r.Ref, "refs/heads/"), Revision: r.Revision, Commit: r.New, Tip: r.Tip, Because: r.Because, By: r.MadeBy, MadeAt: r.MadeAt, Until: r.Until,
+	v := wire.Override{ID: r.ID, Number: number, Branch: strings.TrimPrefix(r.Ref, "refs/heads/"), Revision: r.Revision,
+		Commit: r.New, Tip: r.Tip, Because: r.Because, By: r.MadeBy, MadeAt: r.MadeAt, Until: r.Until,
 		State: "open", Why: r.EndedWhy, UsedAs: r.UsedAs, UsedAt: r.UsedAt, LookedBy: r.LookedBy, LookedAt: r.LookedAt, Look: r.Look, Aside: []wire.SetAside{}}
 	for _, x := range r.Aside {
 		v.Aside = append(v.Aside, wire.SetAside{Key: x.Key, Title: x.Title})
@@ -345,7 +364,8 @@ func OverrideViews(query *gorm.DB) ([]wire.Override, error) {
 		records.Override
 		Number int
 	}
-	err := query.Table("overrides").Select("overrides.*, ifnull(c.number, 0) AS number").Joins("LEFT JOIN changes c ON c.id = overrides.change_id").
+	err := query.Table("overrides").Select("overrides.*, ifnull(c.number, 0) AS number").Joins("LEFT JOIN changes c " +
+		"ON c.id = overrides.change_id").
 		Order("overrides.id DESC").Limit(200).Find(&rows).Error
 	out := []wire.Override{}
 	for _, r := range rows {
@@ -355,7 +375,8 @@ func OverrideViews(query *gorm.DB) ([]wire.Override, error) {
 }
 
 // LookAt is the second look at an override that was used: by somebody else who may write.
-func (s *Waivers) LookAt(ctx context.Context, a accounts.Actor, name string, id int64, found string) (wire.Override, error) {
+func (s *Waivers) LookAt(ctx context.Context, a accounts.Actor, name string, id int64,
+	found string) (wire.Override, error) {
 	if strings.TrimSpace(found) == "" {
 		return wire.Override{}, problem.Wrong("text", "say what you found: a second look needs words")
 	}
@@ -378,7 +399,8 @@ func (s *Waivers) LookAt(ctx context.Context, a accounts.Actor, name string, id 
 		case row.MadeBy == a.Login():
 			return problem.New(problem.Forbidden, "override %d is yours; somebody else has to look at it", id)
 		case row.UsedAt == nil:
-			return problem.New(problem.Conflict, "override %d let nothing through, so that there is nothing to look at", id)
+			return problem.New(problem.Conflict, "override %d let nothing through, so that there is nothing to look at",
+				id)
 		case row.LookedAt != nil:
 			return problem.New(problem.Conflict, "%s has looked at override %d already", row.LookedBy, id)
 		}
@@ -400,7 +422,8 @@ func (s *Waivers) LookAt(ctx context.Context, a accounts.Actor, name string, id 
 // Permits gives the guard the pusher's overrides for pushes that have neither been used nor expired.
 func (s *Waivers) Permits(db *gorm.DB, repo *records.Repository, login string) ([]guard.Permit, error) {
 	var rows []records.Override
-	err := db.Where("repository_id = ? AND change_id IS NULL AND made_by = ? AND used_at IS NULL AND ended_at IS NULL AND until > ?", repo.ID, login, s.records.Now()).Order("id").Find(&rows).Error
+	err := db.Where("repository_id = ? AND change_id IS NULL AND made_by = ? AND used_at IS NULL AND ended_at IS "+
+		"NULL AND until > ?", repo.ID, login, s.records.Now()).Order("id").Find(&rows).Error
 	var out []guard.Permit
 	for _, r := range rows {
 		p := guard.Permit{ID: r.ID, Ref: r.Ref, Old: r.Tip, New: r.New}
@@ -419,7 +442,8 @@ func (s *Waivers) Use(tx *records.Tx, repo *records.Repository, ids []int64, num
 		if err := tx.First(&row, id).Error; err != nil {
 			return err
 		}
-		if err := tx.Model(&row).Updates(map[string]any{"used_at": s.records.Now(), "used_as": commit}).Error; err != nil {
+		if err := tx.Model(&row).Updates(map[string]any{"used_at": s.records.Now(),
+			"used_as": commit}).Error; err != nil {
 			return err
 		}
 		err := tx.Record(row.MadeBy, repo, event.OverrideUsed{
@@ -447,7 +471,8 @@ func (s *Waivers) EndOverrides(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
-// endOverride ends one override, if it has lapsed. It writes only then: a write makes what is remembered be judged anew.
+// endOverride ends one override, if it has lapsed. It writes only then: a write makes what is remembered be judged
+// anew.
 func (s *Waivers) endOverride(ctx context.Context, db *gorm.DB, row records.Override) error {
 	var repo records.Repository
 	if err := db.First(&repo, row.RepositoryID).Error; err != nil {
@@ -470,7 +495,8 @@ func (s *Waivers) endOverride(ctx context.Context, db *gorm.DB, row records.Over
 		if err != nil || why == "" {
 			return err
 		}
-		if err := tx.Model(&row).Updates(map[string]any{"ended_at": s.records.Now(), "ended_why": why}).Error; err != nil {
+		if err := tx.Model(&row).Updates(map[string]any{"ended_at": s.records.Now(),
+			"ended_why": why}).Error; err != nil {
 			return err
 		}
 		return tx.Record(records.Itself, &repo, event.OverrideLapsed{
@@ -479,8 +505,8 @@ func (s *Waivers) endOverride(ctx context.Context, db *gorm.DB, row records.Over
 	})
 }
 
-// lapsed says why an override can let nothing through any more, its branch standing at tip; nothing when it may, was used,
-// or has ended. It also gives the number of the change that it is for; 0: it is for a push.
+// lapsed says why an override can let nothing through any more, its branch standing at tip; nothing when it may, was
+// used, or has ended. It also gives the number of the change that it is for; 0: it is for a push.
 func (s *Waivers) lapsed(db *gorm.DB, id int64, tip string) (number int, why string, err error) {
 	var row records.Override
 	if err := db.First(&row, id).Error; err != nil || row.UsedAt != nil || row.EndedAt != nil {

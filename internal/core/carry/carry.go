@@ -1,12 +1,13 @@
-// Package carry says where lines of a file went when the file changed, so that a discussion about them can go with them.
+// Package carry says where lines of a file went when the file changed, so that a discussion about them can go with
+// them.
 //
 // A change of a file is a list of hunks, as a unified diff without context lines gives them. Lines that no hunk touches
-// are shifted by what the hunks before them added and removed; a range of which a hunk touches a line, or into which one
-// is inserted, is not the same any more. The package is pure.
+// are shifted by what the hunks before them added and removed; a range of which a hunk touches a line, or into which
+// one is inserted, is not the same any more. The package is pure.
 package carry
 
-// Hunk is one place in which a file changed: Old lines from OldStart on, counted from 1, became New lines. Where Old is 0,
-// lines were inserted after line OldStart, as unified diffs say it.
+// Hunk is one place in which a file changed: Old lines from OldStart on, counted from 1, became New lines. Where Old is
+// 0, lines were inserted after line OldStart, as unified diffs say it.
 type Hunk struct {
 	OldStart, Old int
 	New           int

@@ -14,8 +14,8 @@ type Replacement struct {
 }
 
 // Replace puts replacements into a text. They must not overlap. Lines keep the text's way of ending: where a line that
-// goes ended with a carriage return, those that come do too; where the text's last line ended without a line feed, the new
-// last one does as well.
+// goes ended with a carriage return, those that come do too; where the text's last line ended without a line feed, the
+// new last one does as well.
 func Replace(text string, with ...Replacement) (string, error) {
 	with = slices.Clone(with)
 	slices.SortFunc(with, func(a, b Replacement) int { return cmp.Compare(a.First, b.First) })

@@ -99,7 +99,8 @@ type ChangeLabelled struct {
 
 // Text implements Event.
 func (e ChangeLabelled) Text(by string) string {
-	return fmt.Sprintf("%s set the labels %s and removed %s on change %d", by, listed(e.Set, "none"), listed(e.Removed, "none"), e.Number)
+	return fmt.Sprintf("%s set the labels %s and removed %s on change %d", by, listed(e.Set, "none"),
+		listed(e.Removed, "none"), e.Number)
 }
 
 // ChangeLanded says that a change has landed.

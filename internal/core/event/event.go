@@ -1,11 +1,11 @@
 // Package event says what can happen: one struct for each kind of event, with everything that is told of it.
 //
 // The journal, the stream, notifications and whatever leaves the service are made from these structs, and what is
-// remembered is forgotten by what they say they touch. A kind is known by its type, never by how its name begins. The words
-// of an event are made here and nowhere else.
+// remembered is forgotten by what they say they touch. A kind is known by its type, never by how its name begins. The
+// words of an event are made here and nowhere else.
 //
-// The package is pure. Who did it, when and in which repository is not part of an event: the line of the journal says that
-// of every one (see package journal).
+// The package is pure. Who did it, when and in which repository is not part of an event: the line of the journal says
+// that of every one (see package journal).
 package event
 
 import (
@@ -28,10 +28,11 @@ type Touch int
 
 // What an event touches.
 const (
-	Nothing    Touch = iota // no gate depends on it
-	Own                     // the gate of the change that it is of, and nobody else's; where it is of none, the repository's
-	Repository              // every gate of its repository: others wait for a change, or count what it is
-	Everything              // every gate: people, teams, houses belong to no repository
+	Nothing Touch = iota // no gate depends on it
+	// the gate of the change that it is of, and nobody else's; where it is of none, the repository's
+	Own
+	Repository // every gate of its repository: others wait for a change, or count what it is
+	Everything // every gate: people, teams, houses belong to no repository
 )
 
 // Hearer says who hears of an event, but for who did it.

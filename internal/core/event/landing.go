@@ -51,7 +51,8 @@ type CheckSilent struct {
 
 // Text implements Event.
 func (e CheckSilent) Text(string) string {
-	return fmt.Sprintf("nobody answered for %s on %s within %s (attempt %d)", e.Name, short(e.Commit), e.Within, e.Attempt)
+	return fmt.Sprintf("nobody answered for %s on %s within %s (attempt %d)", e.Name, short(e.Commit), e.Within,
+		e.Attempt)
 }
 
 // CheckGivenBack says that a check that a runner had taken waits for another.
@@ -185,7 +186,8 @@ func (e OverrideMade) Text(by string) string {
 	for i, r := range e.Aside {
 		titles[i] = r.Title
 	}
-	return fmt.Sprintf("%s set aside for %s until %s: %s; because: %s", by, e.What, e.Until.Format("2006-01-02 15:04 UTC"), strings.Join(titles, "; "), e.Because)
+	return fmt.Sprintf("%s set aside for %s until %s: %s; because: %s", by, e.What,
+		e.Until.Format("2006-01-02 15:04 UTC"), strings.Join(titles, "; "), e.Because)
 }
 
 // OverrideUsed says that a branch moved on the strength of an override.
@@ -198,7 +200,8 @@ type OverrideUsed struct {
 
 // Text implements Event.
 func (e OverrideUsed) Text(string) string {
-	return fmt.Sprintf("override %d of %s let %s onto %s; somebody else has to look at it", e.Override, e.MadeBy, short(e.Commit), branch(e.Ref))
+	return fmt.Sprintf("override %d of %s let %s onto %s; somebody else has to look at it", e.Override, e.MadeBy,
+		short(e.Commit), branch(e.Ref))
 }
 
 // OverrideLapsed says that an override can let nothing through any more.

@@ -45,7 +45,8 @@ func (e AdminRecovered) Subject() string { return "person/" + e.Login }
 
 // Text implements Event.
 func (e AdminRecovered) Text(string) string {
-	return fmt.Sprintf("somebody with access to the service's folder made %s an administrator with a new token (%d)", e.Login, e.Token)
+	return fmt.Sprintf("somebody with access to the service's folder made %s an administrator with a new token (%d)",
+		e.Login, e.Token)
 }
 
 // AccountDisabled says that an account was taken out of use, and what ended with that.
@@ -85,7 +86,8 @@ func (e TeamCreated) Subject() string { return "team/" + e.Team }
 
 // Text implements Event.
 func (e TeamCreated) Text(by string) string {
-	return fmt.Sprintf("%s made team %s with %s, kept by %s", by, e.Team, listed(e.Members, "nobody"), listed(e.Keepers, "nobody"))
+	return fmt.Sprintf("%s made team %s with %s, kept by %s", by, e.Team, listed(e.Members, "nobody"),
+		listed(e.Keepers, "nobody"))
 }
 
 // TeamChanged says that the people of a team are others; what is absent stayed.

@@ -19,8 +19,8 @@ type Ref struct {
 	ID   string `json:"id"`
 }
 
-// RepositoryCreated says that a repository was made, and which branches and tags an import brought, so that the journal tells
-// of every one from its beginning.
+// RepositoryCreated says that a repository was made, and which branches and tags an import brought, so that the journal
+// tells of every one from its beginning.
 type RepositoryCreated struct {
 	Name string `json:"name" doc:"HOUSE/NAME"`
 	From string `json:"from,omitempty" doc:"the URL that it was imported from"`

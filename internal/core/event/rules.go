@@ -92,7 +92,8 @@ func (e RulesSuspended) Subject() string { return "protection/" + e.Protection }
 
 // Text implements Event.
 func (e RulesSuspended) Text(by string) string {
-	return fmt.Sprintf("%s suspended protection %q of %s until %s: %s", by, e.Protection, e.RulesOf, e.Until.Format("2006-01-02 15:04 UTC"), e.Because)
+	return fmt.Sprintf("%s suspended protection %q of %s until %s: %s", by, e.Protection, e.RulesOf,
+		e.Until.Format("2006-01-02 15:04 UTC"), e.Because)
 }
 
 // RulesResumed says that a protection holds again.

@@ -20,7 +20,8 @@ func (ServiceRestored) Subject() string { return ofService }
 
 // Text implements Event.
 func (e ServiceRestored) Text(string) string {
-	return fmt.Sprintf("the service goes on from a backup made at %s, at line %d of the journal", e.MadeAt.UTC().Format(time.RFC3339), e.Seq)
+	return fmt.Sprintf("the service goes on from a backup made at %s, at line %d of the journal",
+		e.MadeAt.UTC().Format(time.RFC3339), e.Seq)
 }
 
 // LossAccepted says that somebody on the machine itself accepted that something is missing.
@@ -35,7 +36,8 @@ func (LossAccepted) Subject() string { return ofService }
 
 // Text implements Event.
 func (e LossAccepted) Text(string) string {
-	return fmt.Sprintf("somebody with access to the service's folder accepted that what came after line %d of the journal is lost; "+
+	return fmt.Sprintf("somebody with access to the service's folder accepted that what came after line %d of the "+
+		"journal is lost; "+
 		"%d branches and tags are not where it says", e.Seq, e.Count)
 }
 

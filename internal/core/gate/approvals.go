@@ -26,7 +26,8 @@ func stringsOf[T any](words []T) []string {
 }
 
 func (j *judge) wantApprovals(q rules.Sourced) {
-	p := pool{words: "anyone who may write", in: func(p Person) bool { return p.Role.AtLeast(Writer) }, not: q.NotFrom, newest: q.Newest, stay: j.effective.ApprovalsStay.Value}
+	p := pool{words: "anyone who may write", in: func(p Person) bool { return p.Role.AtLeast(Writer) }, not: q.NotFrom,
+		newest: q.Newest, stay: j.effective.ApprovalsStay.Value}
 	if len(q.Requirement.From) > 0 {
 		p.words = list(principals(q.Requirement.From), "or")
 		p.in = func(p Person) bool { return p.IsAny(q.Requirement.From) }
@@ -36,7 +37,8 @@ func (j *judge) wantApprovals(q rules.Sourced) {
 
 func (j *judge) owners(q rules.Sourced) {
 	if len(j.touched) == 0 {
-		j.add(Requirement{Key: "owners", Title: q.Title, Level: q.Level, State: NotApplicable, Next: "the change touches no area"}, q.From)
+		j.add(Requirement{Key: "owners", Title: q.Title, Level: q.Level, State: NotApplicable,
+			Next: "the change touches no area"}, q.From)
 		return
 	}
 	for _, t := range j.touched {
@@ -60,8 +62,8 @@ func (j *judge) ownersOf(t rules.Touched, n int, stay rules.Stay, level rules.Le
 	j.approvedBy("owners/"+t.Name, asks, count(n, "approval")+" by an owner of "+name, n, p, level, from)
 }
 
-// areas adds what touched areas ask by themselves: approvals and checks. Approvals of another difference never count for them,
-// whatever protections say of pushes, of which there may be none.
+// areas adds what touched areas ask by themselves: approvals and checks. Approvals of another difference never count
+// for them, whatever protections say of pushes, of which there may be none.
 func (j *judge) areas() {
 	stay := j.effective.ApprovalsStay.Value
 	if stay == rules.StayAlways {
@@ -76,7 +78,8 @@ func (j *judge) areas() {
 		for _, name := range t.Checks {
 			from := t.From
 			from.Line = t.LineOf("checks")
-			j.want(wantedCheck{names: []string{name}, at: rules.AtRehearsal, level: rules.Required, from: []rules.Source{from}})
+			j.want(wantedCheck{names: []string{name}, at: rules.AtRehearsal, level: rules.Required,
+				from: []rules.Source{from}})
 		}
 	}
 }
@@ -110,10 +113,12 @@ func (j *judge) approvedBy(key, asks, title string, n int, p pool, level rules.L
 		if len(q.Who) == 0 {
 			only = ""
 		}
-		q.Next = fmt.Sprintf("%s more needed from %s, and %s%s could give one: a maintainer has to add people or change the rule",
+		q.Next = fmt.Sprintf("%s more needed from %s, and %s%s could give one: a maintainer has to add people or "+
+			"change the rule",
 			missing, p.words, only, people(q.Who))
 	} else {
-		q.Next = fmt.Sprintf("%s more needed; ask %s to run: tavrin review approve %d --revision %d", missing, people(q.Who), j.f.Number, j.f.Revision)
+		q.Next = fmt.Sprintf("%s more needed; ask %s to run: tavrin review approve %d --revision %d", missing,
+			people(q.Who), j.f.Number, j.f.Revision)
 	}
 	var notes []string
 	for i := range j.given {
@@ -264,7 +269,8 @@ func (j *judge) said(r *Review, why discount) string {
 	case changedSince:
 		return fmt.Sprintf("%s approved revision %d, and the difference has changed since", r.By, r.Revision)
 	case hiddenSince:
-		return fmt.Sprintf("%s approved revision %d, and commits since touch %s, which the difference does not show", r.By, r.Revision, few(r.Hidden, "and"))
+		return fmt.Sprintf("%s approved revision %d, and commits since touch %s, which the difference does not show",
+			r.By, r.Revision, few(r.Hidden, "and"))
 	case endedByPush:
 		return fmt.Sprintf("%s approved revision %d, and every push ends approvals here", r.By, r.Revision)
 	case counts, notAsked:
@@ -295,7 +301,8 @@ func (j *judge) excluded(login string, not []rules.Exclusion) discount {
 // approversCounted lists whose approvals count, by login.
 func (j *judge) approversCounted() []string {
 	if len(j.pools) == 0 {
-		everybody := pool{in: func(Person) bool { return true }, not: []rules.Exclusion{rules.NotAuthor}, stay: j.effective.ApprovalsStay.Value}
+		everybody := pool{in: func(Person) bool { return true }, not: []rules.Exclusion{rules.NotAuthor},
+			stay: j.effective.ApprovalsStay.Value}
 		for i := range j.approvals() {
 			if a := &j.given[i]; j.discount(a, everybody) == counts {
 				j.counted = append(j.counted, a.By)
@@ -401,7 +408,8 @@ func (j *judge) objections(q rules.Sourced) {
 	}
 	if r.Have = len(r.Who); r.Have > 0 {
 		r.State = Unmet
-		r.Next = fmt.Sprintf("%s objects: settle it with them; they withdraw it with tavrin review withdraw %d, or approve",
+		r.Next = fmt.Sprintf("%s objects: settle it with them; they withdraw it with tavrin review withdraw %d, or "+
+			"approve",
 			people(r.Who), j.f.Number)
 	}
 	j.add(r, q.From)

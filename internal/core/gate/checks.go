@@ -10,8 +10,8 @@ import (
 )
 
 // wantedCheck is one demand for checks on one commit, gathered before it is judged so that demands for the same check
-// on the same commit are one: with the shorter freshness, every witness, and a no to skipped over a yes. An advisory one lends
-// nothing of that to a required one, nor takes anything from it.
+// on the same commit are one: with the shorter freshness, every witness, and a no to skipped over a yes. An advisory
+// one lends nothing of that to a required one, nor takes anything from it.
 type wantedCheck struct {
 	key       string // empty: by its name
 	names     []string
@@ -30,7 +30,8 @@ type wantedCheck struct {
 func (j *judge) want(w wantedCheck) {
 	for i := range j.wanted {
 		o := &j.wanted[i]
-		if o.at != w.at || o.atLeast != w.atLeast || o.title != w.title || !slices.Equal(o.names, w.names) || !o.joins(w) {
+		if o.at != w.at || o.atLeast != w.atLeast || o.title != w.title || !slices.Equal(o.names, w.names) ||
+			!o.joins(w) {
 			continue
 		}
 		if o.fresh == 0 || w.fresh > 0 && w.fresh < o.fresh {
@@ -44,9 +45,9 @@ func (j *judge) want(w wantedCheck) {
 	j.wanted = append(j.wanted, w)
 }
 
-// joins says whether two demands for the same checks are one: when they ask the same of them, or ask for a single check at the
-// same level, so that to satisfy both is to satisfy what is asked together. Of several checks one may satisfy the one and
-// another the other.
+// joins says whether two demands for the same checks are one: when they ask the same of them, or ask for a single check
+// at the same level, so that to satisfy both is to satisfy what is asked together. Of several checks one may satisfy
+// the one and another the other.
 func (w *wantedCheck) joins(o wantedCheck) bool {
 	same := w.fresh == o.fresh && w.skipped == o.skipped && slices.Equal(w.witnesses, o.witnesses)
 	return same || w.level == o.level && len(w.names) == 1
@@ -61,19 +62,22 @@ func (j *judge) wantChecks(q rules.Sourced) {
 		}
 		switch {
 		case q.Demand == rules.Deployment:
-			w.key, w.atLeast, w.title = "deployment/"+q.To, 1, fmt.Sprintf("a deployment to %s succeeds on the %s", q.To, at)
+			w.key, w.atLeast, w.title = "deployment/"+q.To, 1, fmt.Sprintf("a deployment to %s succeeds on the %s",
+				q.To, at)
 			for _, c := range j.set.Checks() {
 				if c.Place == q.To {
 					w.names = append(w.names, c.Name)
 				}
 			}
 			if len(w.names) == 0 {
-				w.none = fmt.Sprintf("no check deploys to %s: a maintainer has to define one (kind: deployment, place: %s)", q.To, q.To)
+				w.none = fmt.Sprintf("no check deploys to %s: a maintainer has to define one (kind: deployment, "+
+					"place: %s)", q.To, q.To)
 			}
 			j.want(w)
 		case q.AtLeast > 0:
 			w.names, w.key = j.named(q.Checks, at), "checks"
-			w.atLeast, w.title = q.AtLeast, fmt.Sprintf("at least %d of %s pass on the %s", q.AtLeast, Join(stringsOf(q.Checks)), at)
+			w.atLeast, w.title = q.AtLeast, fmt.Sprintf("at least %d of %s pass on the %s", q.AtLeast,
+				Join(stringsOf(q.Checks)), at)
 			j.want(w)
 		default:
 			for _, c := range q.Checks {
@@ -150,8 +154,10 @@ func (j *judge) check(w wantedCheck) {
 	switch {
 	case w.none != "" && (w.at == rules.AtHead || j.f.Rehearsal != nil):
 		q.State, q.Next = Pending, w.none
-		if r := j.f.Rehearsal; w.at == rules.AtRehearsal && !r.BuiltAt.IsZero() && j.f.At.Sub(r.BuiltAt) >= rules.DefaultAnswer {
-			q.State, q.Next = Unmet, fmt.Sprintf("%s, and none came within %s: a maintainer has to define or connect one", w.none, rules.Brief(rules.DefaultAnswer))
+		if r := j.f.Rehearsal; w.at == rules.AtRehearsal && !r.BuiltAt.IsZero() &&
+			j.f.At.Sub(r.BuiltAt) >= rules.DefaultAnswer {
+			q.State, q.Next = Unmet, fmt.Sprintf("%s, and none came within %s: a maintainer has to define or "+
+				"connect one", w.none, rules.Brief(rules.DefaultAnswer))
 		}
 		j.add(q, w.from)
 		return
@@ -210,18 +216,22 @@ func (j *judge) standing(declared rules.Check, c Check, w wantedCheck) (State, s
 	case c.State == NotReported || c.State == Waiting: // asked for or not, nobody has begun it
 		next := "waiting for " + by
 		if other := j.renamed(declared.Name, w.at); other != "" {
-			next += fmt.Sprintf("; %s was reported on the %s: if that is its new name, a maintainer has to change the rules", other, w.at)
+			next += fmt.Sprintf("; %s was reported on the %s: if that is its new name, a maintainer has to change "+
+				"the rules", other, w.at)
 		}
 		return Pending, next
 	case c.State == Running:
 		return Pending, c.Name + " is running"
 	case declared.Command != "" && !c.Runner:
-		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules define it as a command: only a runner's answer counts", c.Name, c.By)
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules define it as a command: only a runner's "+
+			"answer counts", c.Name, c.By)
 	case declared.Witness != "" && declared.Witness != c.By:
-		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules name robot:%s as its witness", c.Name, c.By, declared.Witness)
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules name robot:%s as its witness", c.Name, c.By,
+			declared.Witness)
 	}
 	if i := slices.IndexFunc(w.witnesses, func(login string) bool { return login != c.By }); i >= 0 {
-		return Unmet, fmt.Sprintf("%s was reported by %s, but the requirement names robot:%s as its witness", c.Name, c.By, w.witnesses[i])
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the requirement names robot:%s as its witness", c.Name,
+			c.By, w.witnesses[i])
 	}
 	if c.State == Passed || c.State == Skipped && w.skipped {
 		return j.freshness(declared, c, w)
@@ -236,10 +246,12 @@ func (j *judge) standing(declared rules.Check, c Check, w wantedCheck) (State, s
 	if w.at == rules.AtRehearsal {
 		return Unmet, next + ": mend the change and push, then join again; joining again by itself runs it once more"
 	}
-	return Unmet, next + fmt.Sprintf(": mend the change and push, or ask for another attempt with tavrin check again --name %q", c.Name)
+	return Unmet, next + fmt.Sprintf(": mend the change and push, or ask for another attempt with tavrin check "+
+		"again --name %q", c.Name)
 }
 
-// renamed finds a check that was reported on a commit, is asked for by nobody, and may be the new name of one that was not.
+// renamed finds a check that was reported on a commit, is asked for by nobody, and may be the new name of one that was
+// not.
 func (j *judge) renamed(name string, at rules.Place) string {
 	strays, known := j.strays[at]
 	if !known {
@@ -321,7 +333,8 @@ func (j *judge) freshness(declared rules.Check, c Check, w wantedCheck) (State, 
 		return Met, ""
 	}
 	if age := j.f.At.Sub(c.At); age > fresh {
-		return Pending, fmt.Sprintf("%s passed %s ago, and a pass counts for %s: it is wanted again", c.Name, rules.Brief(age.Truncate(time.Minute)), rules.Brief(fresh))
+		return Pending, fmt.Sprintf("%s passed %s ago, and a pass counts for %s: it is wanted again", c.Name,
+			rules.Brief(age.Truncate(time.Minute)), rules.Brief(fresh))
 	}
 	return Met, ""
 }

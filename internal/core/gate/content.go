@@ -25,7 +25,8 @@ func (j *judge) threads(q rules.Sourced) {
 		case t.SettledBy == "":
 			open = append(open, fmt.Sprintf("%s's on %s", t.By, t.Where))
 		case len(q.SettledBy) > 0 && !person.IsAny(q.SettledBy), len(q.SettledBy) == 0 && !person.Role.AtLeast(Writer):
-			open = append(open, fmt.Sprintf("%s's on %s, which %s settled without the right to", t.By, t.Where, t.SettledBy))
+			open = append(open, fmt.Sprintf("%s's on %s, which %s settled without the right to", t.By, t.Where,
+				t.SettledBy))
 		default:
 			r.Have++
 		}
@@ -51,7 +52,8 @@ func (j *judge) tasks(q rules.Sourced) {
 		r.State, r.Next = NotApplicable, "the description has no checklist"
 	case len(open) > 0:
 		r.State, r.Who = Unmet, j.f.Authors
-		r.Next = fmt.Sprintf("still to do: %s; tick them in the description: tavrin change edit %d --description …", few(quoted(open), "and"), j.f.Number)
+		r.Next = fmt.Sprintf("still to do: %s; tick them in the description: tavrin change edit %d --description …",
+			few(quoted(open), "and"), j.f.Number)
 	}
 	j.add(r, q.From)
 }
@@ -103,7 +105,8 @@ func (j *judge) ticket(q rules.Sourced) {
 var commonTicket = regexp.MustCompile(`\b[A-Z][A-Z0-9]{1,9}-[0-9]{1,7}\b`)
 
 // Tickets lists the tickets that a change refers to, in the order in which they are named: what the rules' patterns for
-// its target match in the title, description, source branch and messages; where the rules state none, what looks like one.
+// its target match in the title, description, source branch and messages; where the rules state none, what looks like
+// one.
 func Tickets(set *rules.Set, f Facts) []string {
 	var patterns []*regexp.Regexp
 	for _, q := range set.For(f.Target).Requirements {
@@ -168,7 +171,8 @@ func (j *judge) fixups(q rules.Sourced) {
 	}
 	if r.Have = len(left); r.Have > 0 {
 		r.State, r.Who = Unmet, j.f.Authors
-		r.Next = fmt.Sprintf("%s: fold with git rebase --interactive --autosquash %s and push", few(left, "and"), j.f.Target)
+		r.Next = fmt.Sprintf("%s: fold with git rebase --interactive --autosquash %s and push", few(left, "and"),
+			j.f.Target)
 		if slices.Contains(j.effective.With, rules.Squash) {
 			r.Next += ", or land by squash"
 		}
@@ -195,7 +199,8 @@ func (j *judge) history(q rules.Sourced) {
 			}
 		}
 		r.State, r.Who = Unmet, j.f.Authors
-		r.Next = fmt.Sprintf("by %s the branch would get a merge commit: join the queue with --strategy %s", strategy, list(straight, "or"))
+		r.Next = fmt.Sprintf("by %s the branch would get a merge commit: join the queue with --strategy %s", strategy,
+			list(straight, "or"))
 		if len(straight) == 0 {
 			r.Next = "only strategies that make a merge commit are allowed: a maintainer has to change the rules"
 		}
@@ -237,7 +242,8 @@ func (j *judge) messages(q rules.Sourced) {
 	}
 	if len(wrong) > 0 {
 		r.State, r.Who = Unmet, j.f.Authors
-		r.Next = unfit(wrong, q.Requirement) + "; reword (git commit --amend, git rebase --interactive, or the title of the change for a squash)"
+		r.Next = unfit(wrong, q.Requirement) + "; reword (git commit --amend, git rebase --interactive, or the " +
+			"title of the change for a squash)"
 	}
 	j.add(r, q.From)
 }
@@ -255,7 +261,8 @@ func (j *judge) signed(q rules.Sourced) {
 	r := Requirement{Key: "signed", Title: q.Title, Level: q.Level, State: Met, Need: len(j.f.Commits)}
 	wrong := unsigned(j.f.Commits, j.f.People)
 	if r.Have = len(j.f.Commits) - len(wrong); len(wrong) > 0 {
-		r.State, r.Who, r.Next = Unmet, j.f.Authors, few(wrong, "and")+": sign the commits again with a registered key and push"
+		r.State, r.Who, r.Next = Unmet, j.f.Authors, few(wrong,
+			"and")+": sign the commits again with a registered key and push"
 	}
 	j.add(r, q.From)
 }
@@ -279,7 +286,8 @@ func unsigned(commits []Commit, people map[string]Person) []string {
 	return wrong
 }
 
-// Obstacle is one thing that a direct push breaks: of which demand, where it is asked, in a few words and in a sentence.
+// Obstacle is one thing that a direct push breaks: of which demand, where it is asked, in a few words and in a
+// sentence.
 type Obstacle struct {
 	Demand   rules.Demand
 	From     rules.Source
@@ -287,7 +295,8 @@ type Obstacle struct {
 	Sentence string
 }
 
-// Claims says which commits carry a trailer that only the service writes although the records do not know them as landed.
+// Claims says which commits carry a trailer that only the service writes although the records do not know them as
+// landed.
 func Claims(commits []Commit) []string {
 	var claims []string
 	for _, c := range commits {
@@ -299,8 +308,8 @@ func Claims(commits []Commit) []string {
 }
 
 // Pushed says what a direct push would break of the requirements that hold for pushes too: straight history, messages
-// and signatures, each with where it is asked and what to do. Commits are those the push brings to the branch. A condition is
-// about changes, and a push is none: what stands beside one holds for every push.
+// and signatures, each with where it is asked and what to do. Commits are those the push brings to the branch. A
+// condition is about changes, and a push is none: what stands beside one holds for every push.
 func Pushed(e *rules.Effective, commits []Commit, known map[string]Person) []Obstacle {
 	var out []Obstacle
 	for _, q := range e.Requirements {
@@ -312,7 +321,8 @@ func Pushed(e *rules.Effective, commits []Commit, known map[string]Person) []Obs
 		case rules.History:
 			for _, c := range commits {
 				if c.Parents > 1 {
-					short, sentence = "no merge commits", fmt.Sprintf("%.10s is a merge commit, and the history stays straight: rebase, then push.", c.ID)
+					short, sentence = "no merge commits", fmt.Sprintf("%.10s is a merge commit, and the history "+
+						"stays straight: rebase, then push.", c.ID)
 				}
 			}
 		case rules.Messages:
@@ -377,6 +387,7 @@ func Trailers(e *rules.Effective, f Facts) []string {
 }
 
 func (f Facts) placeholders() map[string]string {
-	return map[string]string{"title": f.Title, "description": f.Description, "number": fmt.Sprint(f.Number), "source": f.Source, "target": f.Target,
+	return map[string]string{"title": f.Title, "description": f.Description, "number": fmt.Sprint(f.Number),
+		"source": f.Source, "target": f.Target,
 		"repository": f.Repository, "author": f.Opener}
 }

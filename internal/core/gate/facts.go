@@ -70,8 +70,8 @@ type Review struct {
 	By       string  `json:"by"`
 	Verdict  Verdict `json:"verdict"`
 	Revision int     `json:"revision"`
-	// SameDifference says that the newest revision brings exactly what the reviewed one brought: compared with each other,
-	// and, where there is a rehearsal, each brought to its base.
+	// SameDifference says that the newest revision brings exactly what the reviewed one brought: compared with each
+	// other, and, where there is a rehearsal, each brought to its base.
 	SameDifference bool `json:"same_difference"`
 	// Hidden are paths that the newest revision's commits touch and that the reviewed one brought in no way.
 	Hidden []string `json:"hidden,omitempty"`
@@ -151,8 +151,8 @@ type Commit struct {
 	Message   string    `json:"message"` // subject, and body after an empty line
 	Parents   int       `json:"parents"`
 	Signature Signature `json:"signature,omitzero"`
-	// Reserved is a trailer in its message that only the service writes; Landed says that it is genuine: the records know
-	// the commit as landed.
+	// Reserved is a trailer in its message that only the service writes; Landed says that it is genuine: the records
+	// know the commit as landed.
 	Reserved string `json:"reserved,omitempty"`
 	Landed   bool   `json:"landed,omitempty"`
 }
@@ -253,8 +253,8 @@ type Facts struct {
 	Suspended    []rules.Suspension  `json:"suspended,omitempty"`     // protections that are set aside at At
 	// Dependencies are the changes that it waits for.
 	Dependencies []Dependency `json:"dependencies,omitempty"`
-	// Overrides are those on record for the change that have been neither used nor ended; Tip is the target's when there
-	// is one.
+	// Overrides are those on record for the change that have been neither used nor ended; Tip is the target's when
+	// there is one.
 	Overrides []Override `json:"overrides,omitempty"`
 	Tip       string     `json:"tip,omitempty"`
 	// At is the moment of judgement; zero in records from before it was kept: nothing is then too old.
@@ -282,18 +282,21 @@ func (f Facts) Comes(strategy rules.Strategy) []string {
 	return slices.Concat(f.Paths, f.History.Hidden)
 }
 
-// Comes lists the paths that a change's landing brings to the target, by the strategy it lands by as far as that is known.
+// Comes lists the paths that a change's landing brings to the target, by the strategy it lands by as far as that is
+// known.
 func Comes(set *rules.Set, f Facts) []string {
 	j := &judge{f: f, effective: set.Without(f.Suspended).For(f.Target)}
 	return f.Comes(j.strategy())
 }
 
-// brought is what conditions are judged by: the difference, and, by a strategy that keeps the commits, the largest of them
-// where that is larger.
+// brought is what conditions are judged by: the difference, and, by a strategy that keeps the commits, the largest of
+// them where that is larger.
 func (f Facts) brought(set *rules.Set, strategy rules.Strategy, touched []rules.Touched) rules.Brought {
-	b := rules.Brought{Title: f.Title, Source: f.Source, Target: f.Target, Paths: f.Comes(strategy), Added: f.Added, Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels}
+	b := rules.Brought{Title: f.Title, Source: f.Source, Target: f.Target, Paths: f.Comes(strategy), Added: f.Added,
+		Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels}
 	if strategy.Keeps() {
-		b.Added, b.Removed, b.Files = max(b.Added, f.History.Added), max(b.Removed, f.History.Removed), max(b.Files, f.History.Files)
+		b.Added, b.Removed, b.Files = max(b.Added, f.History.Added), max(b.Removed, f.History.Removed), max(b.Files,
+			f.History.Files)
 	}
 	for _, t := range touched {
 		b.Areas = append(b.Areas, t.Name)

@@ -26,7 +26,10 @@ func Fewest(set *rules.Set, f Facts) (logins []string, hopeless []string, exact 
 		}
 		could := 0
 		for login, person := range f.People {
-			approved := slices.ContainsFunc(j.approvals(), func(a approval) bool { return a.By == login && j.discount(&a, pool) == counts })
+			approved := slices.ContainsFunc(j.approvals(), func(a approval) bool {
+				return a.By == login &&
+					j.discount(&a, pool) == counts
+			})
 			if approved || !j.mayApprove(login, person, pool) {
 				continue
 			}

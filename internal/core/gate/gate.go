@@ -113,7 +113,8 @@ func judged(set *rules.Set, f Facts) (Report, *judge) {
 	j.checksWanted()
 	j.asked()
 	j.setAside()
-	r := Report{Revision: f.Revision, RulesVersion: f.RulesVersion, HouseVersion: f.HouseVersion, Requirements: j.out, Ready: true, Approvers: j.approversCounted()}
+	r := Report{Revision: f.Revision, RulesVersion: f.RulesVersion, HouseVersion: f.HouseVersion, Requirements: j.out,
+		Ready: true, Approvers: j.approversCounted()}
 	for _, s := range bound.Exempted {
 		r.Exempted = append(r.Exempted, s.String())
 	}
@@ -176,11 +177,13 @@ func (j *judge) judge(q rules.Sourced, exempt bool) {
 	}
 	switch {
 	case !holds:
-		j.add(Requirement{Key: string(q.Demand), Title: q.Title, Level: q.Level, State: NotApplicable, Next: "asked for when " + q.When.Words()}, q.From)
+		j.add(Requirement{Key: string(q.Demand), Title: q.Title, Level: q.Level, State: NotApplicable,
+			Next: "asked for when " + q.When.Words()}, q.From)
 		return
 	case exempt:
 		j.add(Requirement{Key: string(q.Demand), Title: q.Title, Level: q.Level, State: Overridden,
-			Next: fmt.Sprintf("set aside: %s, who asked to land, is exempt from the protection; it is recorded with the landing", j.f.Asker)}, q.From)
+			Next: fmt.Sprintf("set aside: %s, who asked to land, is exempt from the protection; it is recorded with "+
+				"the landing", j.f.Asker)}, q.From)
 		return
 	}
 	from := len(j.out)
@@ -260,7 +263,8 @@ func (j *judge) shownAlready(asks string, level rules.Level, from []rules.Source
 // because names sources in words. A requirement's own were put into words when the rules were combined.
 func (j *judge) because(sources []rules.Source) string {
 	for i := range j.effective.Requirements {
-		if q := &j.effective.Requirements[i]; len(sources) > 0 && len(q.From) == len(sources) && &q.From[0] == &sources[0] {
+		if q := &j.effective.Requirements[i]; len(sources) > 0 && len(q.From) == len(sources) &&
+			&q.From[0] == &sources[0] {
 			return q.Because
 		}
 	}
@@ -283,34 +287,44 @@ func (j *judge) open() {
 	}
 	j.add(q, nil)
 	if j.f.SourceGone {
-		j.add(Requirement{Key: "source", Title: "the branch " + j.f.Source + " is there", Because: "every change", State: Unmet, Need: 1, Who: j.f.Authors,
-			Next: fmt.Sprintf("%s was deleted: push it again (git push origin %.10s:refs/heads/%s), or close the change (tavrin change close %d)", j.f.Source, j.f.Head, j.f.Source, j.f.Number)}, nil)
+		j.add(Requirement{Key: "source", Title: "the branch " + j.f.Source + " is there", Because: "every change",
+			State: Unmet, Need: 1, Who: j.f.Authors,
+			Next: fmt.Sprintf("%s was deleted: push it again (git push origin %.10s:refs/heads/%s), or close the "+
+				"change (tavrin change close %d)", j.f.Source, j.f.Head, j.f.Source, j.f.Number)}, nil)
 	}
 	if j.f.TargetGone && j.f.State != "landed" {
-		j.add(Requirement{Key: "target", Title: "the branch " + j.f.Target + " is there", Because: "every change", State: Unmet, Need: 1,
-			Next: fmt.Sprintf("%s was deleted or renamed: bring it back under that name, or close the change (tavrin change close %d) and open it for another branch", j.f.Target, j.f.Number)}, nil)
+		j.add(Requirement{Key: "target", Title: "the branch " + j.f.Target + " is there", Because: "every change",
+			State: Unmet, Need: 1,
+			Next: fmt.Sprintf("%s was deleted or renamed: bring it back under that name, or close the change "+
+				"(tavrin change close %d) and open it for another branch", j.f.Target, j.f.Number)}, nil)
 	}
 }
 
-// shown asks that the change is what it is shown as: that its difference is all of it, and that none of its commits claims
-// what only the service says.
+// shown asks that the change is what it is shown as: that its difference is all of it, and that none of its commits
+// claims what only the service says.
 func (j *judge) shown() {
 	if j.f.Bases > 1 {
-		j.add(Requirement{Key: "base", Title: "one difference shows what it brings", Because: "every change", State: Unmet, Need: 1, Who: j.f.Authors,
-			Next: fmt.Sprintf("%s and %s have taken in each other's commits (%d common ancestors), so that no one difference shows what comes: bring the branch up with tavrin change bring-up %d",
+		j.add(Requirement{Key: "base", Title: "one difference shows what it brings", Because: "every change",
+			State: Unmet, Need: 1, Who: j.f.Authors,
+			Next: fmt.Sprintf("%s and %s have taken in each other's commits (%d common ancestors), so that no one "+
+				"difference shows what comes: bring the branch up with tavrin change bring-up %d",
 				j.f.Source, j.f.Target, j.f.Bases, j.f.Number)}, nil)
 	}
 	strategy := j.strategy()
-	if claims := Claims(j.f.Commits); len(claims) > 0 && strategy.Keeps() && strategy != rules.Rebase { // a rebase writes anew without them
-		j.add(Requirement{Key: "trailers", Title: "no commit claims what only the service says", Because: "every change", State: Unmet, Need: 1, Who: j.f.Authors,
-			Next: fmt.Sprintf("%s: reword (git rebase --interactive, git commit --amend), or land by a strategy that writes the messages anew", few(claims, "and"))}, nil)
+	// a rebase writes anew without them
+	if claims := Claims(j.f.Commits); len(claims) > 0 && strategy.Keeps() && strategy != rules.Rebase {
+		j.add(Requirement{Key: "trailers", Title: "no commit claims what only the service says",
+			Because: "every change", State: Unmet, Need: 1, Who: j.f.Authors,
+			Next: fmt.Sprintf("%s: reword (git rebase --interactive, git commit --amend), or land by a strategy "+
+				"that writes the messages anew", few(claims, "and"))}, nil)
 	}
 }
 
 // dependencies asks that what the change waits for has landed where it is going.
 func (j *judge) dependencies() {
 	for _, d := range j.f.Dependencies {
-		q := Requirement{Key: fmt.Sprintf("depends/%d", d.Number), Title: fmt.Sprintf("change %d has landed on %s", d.Number, j.f.Target), State: Unmet, Need: 1,
+		q := Requirement{Key: fmt.Sprintf("depends/%d", d.Number),
+			Title: fmt.Sprintf("change %d has landed on %s", d.Number, j.f.Target), State: Unmet, Need: 1,
 			Because: "the change itself, which depends on it", Who: j.f.Authors}
 		away := fmt.Sprintf("or take the dependency away: tavrin change edit %d --depends-on …", j.f.Number)
 		switch {
@@ -321,7 +335,8 @@ func (j *judge) dependencies() {
 		case d.State == "closed":
 			q.Next = fmt.Sprintf("%q was closed: tavrin change reopen %d, %s", d.Title, d.Number, away)
 		default:
-			q.Next = fmt.Sprintf("%q is %s; this waits for it, and goes on by itself: tavrin change gate %d says what it lacks", d.Title, d.State, d.Number)
+			q.Next = fmt.Sprintf("%q is %s; this waits for it, and goes on by itself: tavrin change gate %d says "+
+				"what it lacks", d.Title, d.State, d.Number)
 		}
 		j.add(q, nil)
 	}
@@ -333,7 +348,8 @@ func (j *judge) asked() {
 		return
 	}
 	person := j.f.People[j.f.Asker]
-	q := Requirement{Key: "lander", Title: j.f.Asker + " may land", State: Met, Have: 1, Need: 1, Because: "every landing"}
+	q := Requirement{Key: "lander", Title: j.f.Asker + " may land", State: Met, Have: 1, Need: 1,
+		Because: "every landing"}
 	var sources []rules.Source
 	if !person.Role.AtLeast(Writer) {
 		q.State, q.Have, q.Next = Unmet, 0, j.f.Asker+" may not write here: somebody who may has to join the queue"
@@ -350,7 +366,8 @@ func (j *judge) asked() {
 		q.Because = rules.Because(sources)
 	}
 	j.add(q, sources)
-	s := Requirement{Key: "strategy", Title: fmt.Sprintf("strategy %s is allowed", j.f.Strategy), State: Met, Have: 1, Need: 1}
+	s := Requirement{Key: "strategy", Title: fmt.Sprintf("strategy %s is allowed", j.f.Strategy), State: Met, Have: 1,
+		Need: 1}
 	if len(j.effective.WithFrom) == 0 {
 		s.Because = "every landing"
 	}
@@ -383,7 +400,8 @@ func summary(f Facts, r Report) string {
 	case r.Clear:
 		return fmt.Sprintf("Clear: rehearsed commit %.10s may land on %s.", f.Rehearsal.Commit, f.Target)
 	case len(open) > 0:
-		return fmt.Sprintf("Not ready for %s: %s still missing (%s).", f.Target, count(len(open), "requirement"), strings.Join(open, "; "))
+		return fmt.Sprintf("Not ready for %s: %s still missing (%s).", f.Target, count(len(open), "requirement"),
+			strings.Join(open, "; "))
 	case pending > 0:
 		remain := "remain"
 		if pending == 1 {

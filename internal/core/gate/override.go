@@ -56,7 +56,11 @@ func MayOverride(set *rules.Set, e *rules.Effective, q Requirement, p Person) st
 	}
 	for _, from := range q.Sources {
 		var right []rules.Principal
-		if i := slices.IndexFunc(e.Protections, func(m rules.Matching) bool { return m.Source.Document == from.Document && m.Name == from.Protection }); i >= 0 {
+		if i := slices.IndexFunc(e.Protections,
+			func(m rules.Matching) bool {
+				return m.Source.Document == from.Document &&
+					m.Name == from.Protection
+			}); i >= 0 {
 			right = e.Protections[i].Override
 		} else if area, is := set.Area(from); is {
 			right = area.Override
@@ -103,7 +107,8 @@ func (j *judge) setAside() {
 				continue
 			}
 			q.State, q.Who = Overridden, []string{}
-			q.Next = fmt.Sprintf("set aside by %s until %s: %s; somebody else has to look at it afterwards", o.By, o.Until.UTC().Format("15:04 MST"), o.Because)
+			q.Next = fmt.Sprintf("set aside by %s until %s: %s; somebody else has to look at it afterwards", o.By,
+				o.Until.UTC().Format("15:04 MST"), o.Because)
 			if !slices.Contains(j.overrides, o.ID) {
 				j.overrides = append(j.overrides, o.ID)
 			}

@@ -147,7 +147,8 @@ func alternatives(whole, text string, depth int) (out []string, rest string, err
 					return nil, "", err
 				}
 				if parts = append(parts, some...); len(parts) > MaxAlternatives {
-					return nil, "", fmt.Errorf("glob %q: its braces stand for more than %d patterns", whole, MaxAlternatives)
+					return nil, "", fmt.Errorf("glob %q: its braces stand for more than %d patterns", whole,
+						MaxAlternatives)
 				}
 				if rest == "" {
 					return nil, "", fmt.Errorf("glob %q: \"{\" without \"}\"", whole)
@@ -227,8 +228,9 @@ func tokens(text string) (row, error) {
 	return r, nil
 }
 
-// readClass reads the character class that text begins with, as Git reads it: "!" or "^" negates, "]" is plain where it comes
-// first, and a "\" takes the next character as it is. Named classes such as [:alpha:] are refused rather than misread.
+// readClass reads the character class that text begins with, as Git reads it: "!" or "^" negates, "]" is plain where it
+// comes first, and a "\" takes the next character as it is. Named classes such as [:alpha:] are refused rather than
+// misread.
 func readClass(text string) (t token, width int, err error) {
 	t.kind = class
 	rest := text[1:]
@@ -395,7 +397,8 @@ func CompileList(texts []string) (List, error) {
 			l.include = append(l.include, p)
 		}
 		if l.rows += len(p.rows); l.rows > MaxRows {
-			return List{}, fmt.Errorf("a list of globs stands for more than %d patterns, its braces multiplied out", MaxRows)
+			return List{}, fmt.Errorf("a list of globs stands for more than %d patterns, its braces multiplied out",
+				MaxRows)
 		}
 	}
 	if len(l.include) == 0 {

@@ -99,7 +99,8 @@ func (n *node) put(rest row, rule int) {
 		return
 	}
 	if len(rest) > 0 {
-		if end := rest[len(rest)-1]; end.kind == literal && strings.Contains(end.text, ".") && !strings.Contains(end.text[strings.LastIndexByte(end.text, '.'):], "/") {
+		if end := rest[len(rest)-1]; end.kind == literal && strings.Contains(end.text, ".") &&
+			!strings.Contains(end.text[strings.LastIndexByte(end.text, '.'):], "/") {
 			if n.endings == nil {
 				n.endings = map[string][]hung{}
 			}

@@ -19,8 +19,8 @@ import (
 	"tavrin/internal/core/rules"
 )
 
-// Scratch begins the names to which everybody who may write pushes what is only to be looked at: SCRATCH/LOGIN/NAME. They
-// are no branches: nothing lands from them, and they go away by themselves.
+// Scratch begins the names to which everybody who may write pushes what is only to be looked at: SCRATCH/LOGIN/NAME.
+// They are no branches: nothing lands from them, and they go away by themselves.
 const Scratch = "refs/scratch/"
 
 // Update is one ref that a push wants to move, with what Git knows about the move.
@@ -90,17 +90,20 @@ func Judge(u Update, f Facts) Verdict {
 	branch, isBranch := strings.CutPrefix(u.Ref, "refs/heads/")
 	switch {
 	case !f.Pusher.Role.AtLeast(gate.Writer):
-		return refuse(u, "you may not write here", fmt.Sprintf("%s may not write to %s: ask a maintainer of it for the role writer.",
+		return refuse(u, "you may not write here", fmt.Sprintf("%s may not write to %s: ask a maintainer of it for "+
+			"the role writer.",
 			f.Pusher.Login, f.Repository))
 	case strings.HasPrefix(u.Ref, Scratch):
 		if !strings.HasPrefix(u.Ref, Scratch+f.Pusher.Login+"/") {
-			return refuse(u, "not your scratch space", fmt.Sprintf("%s: yours begins with %s%s/.", u.Ref, Scratch, f.Pusher.Login))
+			return refuse(u, "not your scratch space", fmt.Sprintf("%s: yours begins with %s%s/.", u.Ref, Scratch,
+				f.Pusher.Login))
 		}
 		return Verdict{Allowed: true}
 	case u.Old == "" && f.Taken[Likeness(u.Ref)] != "" && f.Taken[Likeness(u.Ref)] != u.Ref:
 		return alike(u, f.Taken[Likeness(u.Ref)])
 	case !isBranch && !strings.HasPrefix(u.Ref, "refs/tags/"):
-		return refuse(u, "not a branch or tag", fmt.Sprintf("%s: only refs/heads/…, refs/tags/… and %s%s/… can be pushed; every other name is the service's own.", u.Ref, Scratch, f.Pusher.Login))
+		return refuse(u, "not a branch or tag", fmt.Sprintf("%s: only refs/heads/…, refs/tags/… and %s%s/… can be "+
+			"pushed; every other name is the service's own.", u.Ref, Scratch, f.Pusher.Login))
 	case !isBranch:
 		return judgeTag(u, f)
 	}
@@ -110,7 +113,8 @@ func Judge(u Update, f Facts) Verdict {
 	}
 	if pattern, from, found := set.InTheWay(branch); found && u.Old == "" {
 		return Verdict{Short: "it would stand in the way of protected names", Lines: []string{fmt.Sprintf(
-			"Refused by %s: while there is a branch %s, Git can make none that matches %s, which is protected. Choose another name.", from, branch, pattern)}}
+			"Refused by %s: while there is a branch %s, Git can make none that matches %s, which is protected. "+
+				"Choose another name.", from, branch, pattern)}}
 	}
 	e := set.For(branch)
 	if f.Empty && (e.Protected || branch == f.Default) {
@@ -124,7 +128,9 @@ func Judge(u Update, f Facts) Verdict {
 		return judgeFree(u, f, branch)
 	}
 	if claims := gate.Claims(u.Commits); len(claims) > 0 { // nobody is exempt from the truth
-		return refuse(u, "a commit claims what only the service says", fmt.Sprintf("%s: these trailers are the service's. Reword (git commit --amend, git rebase --interactive), then push.", strings.Join(claims, ", ")))
+		return refuse(u, "a commit claims what only the service says",
+			fmt.Sprintf("%s: these trailers are the service's. Reword (git commit --amend, git rebase "+
+				"--interactive), then push.", strings.Join(claims, ", ")))
 	}
 	v := judgeProtected(u, f, branch, e)
 	bound := set.Binding(branch, f.Pusher.Is)
@@ -139,7 +145,8 @@ func Judge(u Update, f Facts) Verdict {
 	}
 	if v.Allowed {
 		v.Protected, v.Exempted = true, bound.Exempted
-		v.Lines = []string{fmt.Sprintf("%s is exempt from %s; this push is recorded as a use of it.", f.Pusher.Login, rules.Because(bound.Exempted))}
+		v.Lines = []string{fmt.Sprintf("%s is exempt from %s; this push is recorded as a use of it.", f.Pusher.Login,
+			rules.Because(bound.Exempted))}
 	}
 	return v
 }
@@ -151,7 +158,8 @@ func Likeness(ref string) string {
 	_, name, _ := strings.Cut(strings.TrimPrefix(ref, "refs/"), "/")
 	fold := func(text string) string {
 		return strings.Map(func(c rune) rune {
-			if unicode.In(c, unicode.Cf, unicode.Mn, unicode.Variation_Selector, unicode.Other_Default_Ignorable_Code_Point) {
+			if unicode.In(c, unicode.Cf, unicode.Mn, unicode.Variation_Selector,
+				unicode.Other_Default_Ignorable_Code_Point) {
 				return -1
 			}
 			return unicode.ToLower(c)
@@ -165,14 +173,16 @@ func alike(u Update, other string) Verdict {
 	kind := map[bool]string{true: "branch", false: "tag"}
 	what := kind[strings.HasPrefix(other, "refs/heads/")]
 	_, name, _ := strings.Cut(strings.TrimPrefix(other, "refs/"), "/")
-	return refuse(u, "it looks like another name", fmt.Sprintf("%s cannot be told from the %s %q, or only by upper and lower case or by characters that look alike. Choose another name.", u.Ref, what, name))
+	return refuse(u, "it looks like another name", fmt.Sprintf("%s cannot be told from the %s %q, or only by upper "+
+		"and lower case or by characters that look alike. Choose another name.", u.Ref, what, name))
 }
 
 func judgeTag(u Update, f Facts) Verdict {
 	if u.Old == "" || f.Pusher.Role.AtLeast(gate.Maintainer) {
 		return Verdict{Allowed: true}
 	}
-	return refuse(u, "tags do not move", fmt.Sprintf("%s exists already; only a maintainer may move or delete a tag.", u.Ref))
+	return refuse(u, "tags do not move", fmt.Sprintf("%s exists already; only a maintainer may move or delete a tag.",
+		u.Ref))
 }
 
 func judgeFree(u Update, f Facts, branch string) Verdict {
@@ -183,7 +193,8 @@ func judgeFree(u Update, f Facts, branch string) Verdict {
 	case u.Old == "" && branch != f.Default:
 		v.Lines = []string{
 			fmt.Sprintf("%s is new. To propose it for %s:", branch, f.Default),
-			fmt.Sprintf("  tavrin change open --repo %s --source %s --target %s --title \"…\"", f.Repository, quote(branch), quote(f.Default)),
+			fmt.Sprintf("  tavrin change open --repo %s --source %s --target %s --title \"…\"", f.Repository,
+				quote(branch), quote(f.Default)),
 		}
 	}
 	return v
@@ -213,7 +224,8 @@ func obstacles(u Update, f Facts, branch string, e *rules.Effective) []Obstacle 
 	}
 	if u.Old != "" && u.New != "" && !u.Forward && e.Rewrite.Value != rules.Allowed {
 		for _, from := range e.Rewrite.From {
-			add("rewrite", from, true, "history is not rewritten", fmt.Sprintf("%.10s does not contain %s's %.10s, and its history is not rewritten.", u.New, branch, u.Old))
+			add("rewrite", from, true, "history is not rewritten", fmt.Sprintf("%.10s does not contain %s's %.10s, "+
+				"and its history is not rewritten.", u.New, branch, u.Old))
 		}
 	}
 	who := func(a rules.Allowance) string {
@@ -228,12 +240,15 @@ func obstacles(u Update, f Facts, branch string, e *rules.Effective) []Obstacle 
 		switch {
 		case f.Pusher.IsAny(a.Who), held && mayCreate:
 		case held:
-			add("create", create.Source, false, "you may not create it", fmt.Sprintf("%s may be created by %s.", branch, whoever(create.Who)))
+			add("create", create.Source, false, "you may not create it",
+				fmt.Sprintf("%s may be created by %s.", branch, whoever(create.Who)))
 		case mayCreate:
-			add("create", a.Source, true, "it brings new commits", fmt.Sprintf("you may create %s, but only from a commit that a branch of %s holds already, and %.10s is none: "+
+			add("create", a.Source, true, "it brings new commits", fmt.Sprintf("you may create %s, but only from a "+
+				"commit that a branch of %s holds already, and %.10s is none: "+
 				"push such a commit, and propose the rest as a change.", branch, m.CreatedWords(), u.New))
 		default:
-			add("push", a.Source, u.New != "", who(a), fmt.Sprintf("%s is protected: %s; changes land through the queue.", branch, who(a)))
+			add("push", a.Source, u.New != "", who(a),
+				fmt.Sprintf("%s is protected: %s; changes land through the queue.", branch, who(a)))
 		}
 	}
 	if u.Old == "" && e.MayBegin(u.Held) { // what is asked of commits was asked where they are held
@@ -255,8 +270,10 @@ func judgeProtected(u Update, f Facts, branch string, e *rules.Effective) Verdic
 	}
 	v := refused(u, f, branch, all[0])
 	if u.Old != "" && u.New != "" && maySetAside(all, f, e) {
-		v.Lines = append(v.Lines, "If it cannot wait: you have the right to set this aside, in the open, with somebody else's look afterwards. Push the commit to a branch of its own, then:",
-			fmt.Sprintf("  tavrin override push %s --repo %s --commit %s --because \"…\"", quote(branch), f.Repository, u.New))
+		v.Lines = append(v.Lines, "If it cannot wait: you have the right to set this aside, in the open, with "+
+			"somebody else's look afterwards. Push the commit to a branch of its own, then:",
+			fmt.Sprintf("  tavrin override push %s --repo %s --commit %s --because \"…\"", quote(branch), f.Repository,
+				u.New))
 	}
 	return v
 }
@@ -287,7 +304,8 @@ func (v Verdict) orPermitted(u Update, f Facts, branch string, e *rules.Effectiv
 			return refused(u, f, branch, left[0])
 		}
 		return Verdict{Allowed: true, Protected: true, Permit: p.ID,
-			Lines: []string{fmt.Sprintf("Override %d of %s is used up by this push; somebody else has to look at it: tavrin override list --repo %s", p.ID, f.Pusher.Login, f.Repository)}}
+			Lines: []string{fmt.Sprintf("Override %d of %s is used up by this push; somebody else has to look at "+
+				"it: tavrin override list --repo %s", p.ID, f.Pusher.Login, f.Repository)}}
 	}
 	return v
 }
@@ -309,13 +327,15 @@ func wayOut(u Update, f Facts, branch string) []string {
 	lines := []string{
 		"Your commits are safe in your clone. To propose them as a change (origin being this repository):",
 		fmt.Sprintf("  git push origin %.10s:refs/heads/%s", u.New, own),
-		fmt.Sprintf("  tavrin change open --repo %s --source %s --target %s --title \"…\"", f.Repository, own, quote(branch)),
+		fmt.Sprintf("  tavrin change open --repo %s --source %s --target %s --title \"…\"", f.Repository, own,
+			quote(branch)),
 		"or add them to a branch you have there already:",
 		fmt.Sprintf("  git push origin %.10s:refs/heads/NAME-OF-THAT-BRANCH", u.New),
 	}
 	if u.Old != "" {
 		lines = append(lines, fmt.Sprintf("Then bring your local %s back:", branch),
-			"  git fetch origin", fmt.Sprintf("  git switch %s && git reset --keep origin/%s", quote(branch), quote(branch)))
+			"  git fetch origin", fmt.Sprintf("  git switch %s && git reset --keep origin/%s", quote(branch),
+				quote(branch)))
 	}
 	return lines
 }

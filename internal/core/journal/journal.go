@@ -31,7 +31,8 @@ type Line struct {
 // array, the time in UTC with nanoseconds.
 func Sum(l Line) string {
 	data := string(l.Data)
-	b, err := json.Marshal([]any{l.Seq, l.At.UTC().Format(time.RFC3339Nano), l.Actor, l.Kind, l.Repository, l.Subject, l.Text, data, l.Prev})
+	b, err := json.Marshal([]any{l.Seq, l.At.UTC().Format(time.RFC3339Nano), l.Actor, l.Kind, l.Repository, l.Subject,
+		l.Text, data, l.Prev})
 	if err != nil {
 		panic("journal: strings and numbers always marshal: " + err.Error())
 	}

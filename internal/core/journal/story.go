@@ -6,8 +6,9 @@ import (
 	"tavrin/internal/core/event"
 )
 
-// Story is what the lines of a journal say has come of it all: where each branch and tag points, how each check ended, which
-// reviews stand, what landed, which rules are in force. Records and repositories that are as they were written agree with it.
+// Story is what the lines of a journal say has come of it all: where each branch and tag points, how each check ended,
+// which reviews stand, what landed, which rules are in force. Records and repositories that are as they were written
+// agree with it.
 //
 // It says nothing of what lines do not hold: texts of comments, roles, tokens, and what stands in a file of Git's.
 type Story struct {
@@ -59,10 +60,12 @@ type Rules struct {
 
 // NewStory returns the story of no lines.
 func NewStory() *Story {
-	return &Story{Refs: map[Ref]string{}, Checks: map[Attempt]Verdict{}, Reviews: map[Review]Standing{}, Landings: map[Change]Landing{}, Rules: map[Rules]string{}}
+	return &Story{Refs: map[Ref]string{}, Checks: map[Attempt]Verdict{}, Reviews: map[Review]Standing{},
+		Landings: map[Change]Landing{}, Rules: map[Rules]string{}}
 }
 
-// Take goes on with one more line. Lines have to come in their order. Kinds that the story says nothing of are passed over.
+// Take goes on with one more line. Lines have to come in their order. Kinds that the story says nothing of are passed
+// over.
 func (s *Story) Take(l Line) error {
 	happened, err := event.Decode(l.Kind, l.Data)
 	if err != nil {

@@ -84,7 +84,10 @@ func Lint(doc *rules.Document, set *rules.Set, of string, w World) []Advice {
 	l.idle()
 	l.nearly()
 	l.unused()
-	slices.SortStableFunc(l.out, func(a, b Advice) int { return cmp.Or(a.Line-b.Line, strings.Compare(a.Text, b.Text)) })
+	slices.SortStableFunc(l.out, func(a, b Advice) int {
+		return cmp.Or(a.Line-b.Line,
+			strings.Compare(a.Text, b.Text))
+	})
 	return slices.Compact(l.out)
 }
 
@@ -102,7 +105,9 @@ func Told(found []Advice) []Advice {
 	}
 	slices.SortStableFunc(found, func(a, b Advice) int { return a.Line - b.Line })
 	if more > 0 {
-		found = append(found, Advice{Severity: next, Line: found[MaxTold-1].Line, Text: fmt.Sprintf("and %d findings more, none of them worse than these, which are not told", more), Edit: "see to these first"})
+		found = append(found, Advice{Severity: next, Line: found[MaxTold-1].Line,
+			Text: fmt.Sprintf("and %d findings more, none of them worse than these, which are not told",
+				more), Edit: "see to these first"})
 	}
 	return found
 }
@@ -167,13 +172,16 @@ func (l *linter) principals(line int, what string, who []rules.Principal) {
 	for _, p := range who {
 		switch {
 		case l.w.Disabled[p.String()]:
-			l.say(Blocked, line, "enable the account, or name somebody else", "%s %s, whose account is disabled", what, p)
+			l.say(Blocked, line, "enable the account, or name somebody else", "%s %s, whose account is disabled", what,
+				p)
 		case p.Kind != rules.ByRole && !l.w.Known[p.String()]:
 			l.say(Blocked, line, "make it first, or correct the name", "%s %s, which there is not", what, p)
 		case p.Kind == rules.Team && len(l.pool([]rules.Principal{p})) == 0:
-			l.say(Fragile, line, fmt.Sprintf("add people to %s, or give them a role in %s", p, l.w.Repository), "%s %s, of whom nobody has access to %s", what, p, l.w.Repository)
+			l.say(Fragile, line, fmt.Sprintf("add people to %s, or give them a role in %s", p, l.w.Repository),
+				"%s %s, of whom nobody has access to %s", what, p, l.w.Repository)
 		case p.Kind == rules.Person && !slices.Contains(l.pool([]rules.Principal{p}), p.Name):
-			l.say(Fragile, line, fmt.Sprintf("give %s a role in %s, or name somebody else", p, l.w.Repository), "%s %s, who has no access to %s", what, p, l.w.Repository)
+			l.say(Fragile, line, fmt.Sprintf("give %s a role in %s, or name somebody else", p, l.w.Repository),
+				"%s %s, who has no access to %s", what, p, l.w.Repository)
 		}
 	}
 }
@@ -193,17 +201,20 @@ func (l *linter) approvals(line int, what string, n int, who []rules.Principal, 
 			"%s can never be satisfied: it asks for %d, and %s are %d with access (%s)", what, n, names(who), len(pool), orNobody(pool))
 	case notAuthor && len(pool) == n && n == 1 && len(who) == 0:
 		l.say(severity(Blocked), line, "own: counts, the setting for a team of one",
-			"%s can never be satisfied: %s is the only person who may write, and an author's own approval does not count", what, pool[0])
+			"%s can never be satisfied: %s is the only person who may write, and an author's own approval does not "+
+				"count", what, pool[0])
 	case notAuthor && len(pool) == n:
 		worst := Fragile // changes of others can still be approved
 		if len(l.pool(nil)) == n {
 			worst = Blocked
 		}
 		l.say(severity(worst), line, "ask for one less, or widen the pool",
-			"%s cannot be satisfied for a change of their own: it asks for %d of %s, and an author's own approval does not count", what, n, orNobody(pool))
+			"%s cannot be satisfied for a change of their own: it asks for %d of %s, and an author's own approval "+
+				"does not count", what, n, orNobody(pool))
 	case len(l.pool(nil)) < 2: // of slack there can be none
 	case notAuthor && len(pool) == n+1, !notAuthor && len(pool) == n:
-		l.say(severity(Fragile), line, "widen the pool", "%s has no slack: it asks for %d of %s, so that one absence blocks", what, n, orNobody(pool))
+		l.say(severity(Fragile), line, "widen the pool", "%s has no slack: it asks for %d of %s, so that one "+
+			"absence blocks", what, n, orNobody(pool))
 	}
 }
 
@@ -219,8 +230,10 @@ func orNobody(logins []string) string {
 
 func (l *linter) area(a *rules.Area) {
 	l.principals(a.LineOf("owners"), fmt.Sprintf("area %q is owned by", a.Name), a.Owners)
-	l.principals(a.LineOf("asks"), fmt.Sprintf("area %q asks for reviews by", a.Name), slices.Concat(a.Reviewers, a.Optional))
-	l.approvals(a.LineOf("owners"), fmt.Sprintf("an owner's approval of area %q", a.Name), max(a.Approvals, 1), a.Owners, true, true)
+	l.principals(a.LineOf("asks"), fmt.Sprintf("area %q asks for reviews by", a.Name),
+		slices.Concat(a.Reviewers, a.Optional))
+	l.approvals(a.LineOf("owners"), fmt.Sprintf("an owner's approval of area %q", a.Name), max(a.Approvals, 1),
+		a.Owners, true, true)
 	for _, name := range a.Checks {
 		l.reporter(a.LineOf("checks"), name, true)
 	}
@@ -228,7 +241,8 @@ func (l *linter) area(a *rules.Area) {
 
 func (l *linter) check(c *rules.Check) {
 	if c.Witness != "" && !l.w.Known["robot:"+c.Witness] {
-		l.say(Blocked, c.LineOf("witness"), "make the robot first, or correct the name", "check %q is reported by robot:%s, which there is not", c.Name, c.Witness)
+		l.say(Blocked, c.LineOf("witness"), "make the robot first, or correct the name",
+			"check %q is reported by robot:%s, which there is not", c.Name, c.Witness)
 	}
 	if c.Command == "" || l.w.Paths == nil {
 		return
@@ -246,7 +260,8 @@ func (l *linter) agreement() {
 	line := l.doc.LineOf("loosening")
 	l.principals(line, "loosening is agreed by", l.doc.AgreedBy)
 	if pool := l.pool(l.doc.AgreedBy); len(pool) < 2 {
-		l.say(Fragile, line, "name more people", "loosening needs another person than the one who proposes, and %s are only %s", names(l.doc.AgreedBy), orNobody(pool))
+		l.say(Fragile, line, "name more people", "loosening needs another person than the one who proposes, and %s "+
+			"are only %s", names(l.doc.AgreedBy), orNobody(pool))
 	}
 }
 
@@ -260,7 +275,8 @@ func (l *linter) reporter(line int, name string, required bool) {
 	last, seen := l.w.Reported[name]
 	switch {
 	case c.Command != "" && !l.w.Runner:
-		l.say(severity, line, fmt.Sprintf("tavrin token create ROBOT --runner %s, and start a runner with it", l.w.Repository),
+		l.say(severity, line, fmt.Sprintf("tavrin token create ROBOT --runner %s, and start a runner with it",
+			l.w.Repository),
 			"check %q is a command, and no runner's token is for %s", name, l.w.Repository)
 	case c.Command != "":
 	case len(l.w.Witnesses[name]) == 0:
@@ -270,9 +286,11 @@ func (l *linter) reporter(line int, name string, required bool) {
 		l.say(severity, line, fmt.Sprintf("tavrin token create %s --witness %s:%q", c.Witness, l.w.Repository, name),
 			"check %q is for robot:%s to report, which has no token for it", name, c.Witness)
 	case !seen:
-		l.say(Fragile, line, "look whether its name is right: tavrin check names", "check %q has never been reported", name)
+		l.say(Fragile, line, "look whether its name is right: tavrin check names", "check %q has never been reported",
+			name)
 	case l.w.At.Sub(last) > Silent:
-		l.say(Fragile, line, "look whether it was renamed: tavrin check names", "check %q was last reported on %s, more than %d days ago", name, last.Format("2006-01-02"), int(Silent.Hours()/24))
+		l.say(Fragile, line, "look whether it was renamed: tavrin check names",
+			"check %q was last reported on %s, more than %d days ago", name, last.Format("2006-01-02"), int(Silent.Hours()/24))
 	}
 }
 
@@ -282,7 +300,8 @@ func (l *linter) protection(p *rules.Protection) {
 	l.everywhere(p, what)
 	l.creation(p, what)
 	l.stricter(p, what)
-	for key, who := range map[string][]rules.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt, "override": p.Override, "land.by": p.LandBy} {
+	for key, who := range map[string][]rules.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt,
+		"override": p.Override, "land.by": p.LandBy} {
 		l.principals(p.LineOf(key), fmt.Sprintf("%s: %s names", what, key), who)
 	}
 	if len(p.Exempt) > 0 {
@@ -293,7 +312,8 @@ func (l *linter) protection(p *rules.Protection) {
 		case len(pool) == 0:
 			l.say(Blocked, p.LineOf("land.by"), "name somebody with access", "%s: nobody may ask to land", what)
 		case len(pool) == 1 && len(l.pool(nil)) > 1:
-			l.say(Fragile, p.LineOf("land.by"), "name more people", "%s: only %s may ask to land, so that one absence blocks", what, pool[0])
+			l.say(Fragile, p.LineOf("land.by"), "name more people",
+				"%s: only %s may ask to land, so that one absence blocks", what, pool[0])
 		}
 	}
 	for i := range p.Require {
@@ -315,7 +335,8 @@ func (l *linter) branches(p *rules.Protection, what string) {
 	if !strings.ContainsAny(strings.Join(p.Branches.Texts(), ""), "*?[{") {
 		severity = Fragile // a plain name is meant for a branch that is there
 	}
-	l.say(severity, p.LineOf("branches"), "look at tavrin browse branches", "%s: no branch there is now matches %s", what, strings.Join(p.Branches.Texts(), ", "))
+	l.say(severity, p.LineOf("branches"), "look at tavrin browse branches", "%s: no branch there is now matches %s",
+		what, strings.Join(p.Branches.Texts(), ", "))
 }
 
 func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what string) {
@@ -330,7 +351,8 @@ func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what str
 		}
 	case rules.Owners:
 		if len(l.set.Areas()) == 0 {
-			l.say(Note, q.Line, "define areas, or leave it out", "%s: owners are asked for, and there are no areas", what)
+			l.say(Note, q.Line, "define areas, or leave it out", "%s: owners are asked for, and there are no areas",
+				what)
 		}
 	case rules.Threads:
 		l.principals(q.Line, what+": threads are settled by", q.SettledBy)
@@ -341,21 +363,25 @@ func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what str
 		for _, c := range q.Checks {
 			if !c.Several() {
 				l.reporter(q.Line, c.Text, must)
-				if l.of != "" && !slices.ContainsFunc(l.doc.Checks, func(k rules.Check) bool { return k.Name == c.Text }) {
+				if l.of != "" && !slices.ContainsFunc(l.doc.Checks,
+					func(k rules.Check) bool { return k.Name == c.Text }) {
 					l.say(Note, q.Line, fmt.Sprintf("checks: {%q: {command: …}} or {witness: …}", c.Text),
 						"%s: the house does not say what check %q is, so that each repository does", what, c.Text)
 				}
 			} else if !l.matches(c) {
-				l.say(Fragile, q.Line, "look at tavrin check names", "%s: no check that is defined or was reported matches %s", what, c.Text)
+				l.say(Fragile, q.Line, "look at tavrin check names",
+					"%s: no check that is defined or was reported matches %s", what, c.Text)
 			}
 		}
 	case rules.Deployment:
 		if !slices.ContainsFunc(l.set.Checks(), func(c rules.Check) bool { return c.Place == q.To }) {
-			l.say(Blocked, q.Line, fmt.Sprintf("checks: {NAME: {kind: deployment, place: %s}}", q.To), "%s: no check deploys to %s", what, q.To)
+			l.say(Blocked, q.Line, fmt.Sprintf("checks: {NAME: {kind: deployment, place: %s}}", q.To),
+				"%s: no check deploys to %s", what, q.To)
 		}
 	case rules.History:
 		if len(p.With) > 0 && !slices.ContainsFunc(p.With, rules.Strategy.Straight) {
-			l.say(Blocked, q.Line, "allow rebase or squash", "%s: history is to stay straight, and every strategy that is allowed makes a merge commit", what)
+			l.say(Blocked, q.Line, "allow rebase or squash", "%s: history is to stay straight, and every strategy "+
+				"that is allowed makes a merge commit", what)
 		}
 	case rules.Objections, rules.Tasks, rules.PathCase, rules.Fixups, rules.Messages, rules.Signed:
 	}
@@ -363,12 +389,13 @@ func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what str
 		l.condition(q, what)
 	}
 	if q.When != nil && q.When.PathsText != nil && l.w.Paths != nil && !l.holdsSomewhere(q.When) {
-		l.say(Fragile, q.When.Line, "correct the globs", "%s: no file there is now matches the condition's paths %s", what, strings.Join(q.When.PathsText, ", "))
+		l.say(Fragile, q.When.Line, "correct the globs", "%s: no file there is now matches the condition's paths %s",
+			what, strings.Join(q.When.PathsText, ", "))
 	}
 }
 
-// holdsSomewhere says whether some file is one that a condition is about. All conditions are asked about each file at once: there
-// may be hundreds of them, and half a million files.
+// holdsSomewhere says whether some file is one that a condition is about. All conditions are asked about each file at
+// once: there may be hundreds of them, and half a million files.
 func (l *linter) holdsSomewhere(when *rules.Condition) bool {
 	if l.met == nil {
 		var lists []glob.List
@@ -401,18 +428,22 @@ func (l *linter) matches(c rules.CheckName) bool {
 	return slices.ContainsFunc(l.set.Checks(), func(k rules.Check) bool { return c.Match(k.Name) })
 }
 
-// beside remarks on two requirements of one protection that repeat or whose thresholds are out of order, and says whether it did.
+// beside remarks on two requirements of one protection that repeat or whose thresholds are out of order, and says
+// whether it did.
 func (l *linter) beside(a, b *rules.Requirement, what string) bool {
 	before := len(l.out)
 	switch {
 	case a.SameAs(b):
 		l.say(Note, b.Line, "leave one out", "%s: line %d asks the same already", what, a.Line)
-	case a.Demand == rules.Approvals && b.Demand == rules.Approvals && names(a.From) == names(b.From) && a.When != nil && b.When != nil:
+	case a.Demand == rules.Approvals && b.Demand == rules.Approvals && names(a.From) == names(b.From) &&
+		a.When != nil && b.When != nil:
 		l.threshold(a, b, what, "lines", a.When.Lines.Over, b.When.Lines.Over)
 		l.threshold(a, b, what, "files", a.When.Files.Over, b.When.Files.Over)
-	case a.Demand == rules.Approvals && b.Demand == rules.Approvals && names(a.From) == names(b.From) && a.When == nil && b.When != nil && a.Level == rules.Required && a.Count >= b.Count &&
+	case a.Demand == rules.Approvals && b.Demand == rules.Approvals && names(a.From) == names(b.From) &&
+		a.When == nil && b.When != nil && a.Level == rules.Required && a.Count >= b.Count &&
 		slices.Equal(a.NotFrom, b.NotFrom) && a.Newest == b.Newest:
-		l.say(Note, b.Line, "leave it out, or raise its count", "%s: line %d asks for %d approvals always, so that these %d add nothing", what, a.Line, a.Count, b.Count)
+		l.say(Note, b.Line, "leave it out, or raise its count", "%s: line %d asks for %d approvals always, so that "+
+			"these %d add nothing", what, a.Line, a.Count, b.Count)
 	}
 	return len(l.out) > before
 }
@@ -425,7 +456,8 @@ func (l *linter) threshold(a, b *rules.Requirement, what, unit string, overA, ov
 		a, b, overA, overB = b, a, overB, overA
 	}
 	if b.Count < a.Count {
-		l.say(Fragile, b.Line, "raise the count with the size", "%s: thresholds are out of order: over %d %s asks for %d approvals, over %d for only %d", what, overA, unit, a.Count, overB, b.Count)
+		l.say(Fragile, b.Line, "raise the count with the size", "%s: thresholds are out of order: over %d %s asks "+
+			"for %d approvals, over %d for only %d", what, overA, unit, a.Count, overB, b.Count)
 	}
 }
 
@@ -447,29 +479,35 @@ func (l *linter) combined() {
 		}
 		l.together(branch, e)
 		if len(e.With) == 0 {
-			l.at(e.WithFrom, Blocked, "allow a strategy in both", "%s: together %s leave no strategy, so that nothing can land", branch, rules.Because(e.WithFrom))
+			l.at(e.WithFrom, Blocked, "allow a strategy in both",
+				"%s: together %s leave no strategy, so that nothing can land", branch, rules.Because(e.WithFrom))
 		} else if !slices.ContainsFunc(e.With, rules.Strategy.Straight) {
 			for _, q := range e.Requirements {
 				if q.Demand == rules.History && q.Level == rules.Required {
-					l.at(q.From, Blocked, "allow rebase or squash", "%s: history is to stay straight, and only strategies that make a merge commit are left", branch)
+					l.at(q.From, Blocked, "allow rebase or squash", "%s: history is to stay straight, and only "+
+						"strategies that make a merge commit are left", branch)
 				}
 			}
 		}
 		if e.DefaultsSaid > 1 {
-			l.at(e.DefaultFrom, Fragile, "state the same default, or one only", "%s: %s state different default strategies, so that everybody has to choose", branch, rules.Because(e.DefaultFrom))
+			l.at(e.DefaultFrom, Fragile, "state the same default, or one only",
+				"%s: %s state different default strategies, so that everybody has to choose", branch, rules.Because(e.DefaultFrom))
 		}
 		if e.MessagesSaid > 1 {
-			l.at(e.Message.From, Fragile, "state the same message, or one only", "%s: %s state different messages, so that neither is used", branch, rules.Because(e.Message.From))
+			l.at(e.Message.From, Fragile, "state the same message, or one only",
+				"%s: %s state different messages, so that neither is used", branch, rules.Because(e.Message.From))
 		}
 		if e.RemovesSaid > 1 {
-			l.at(e.RemoveSource.From, Fragile, "state the same", "%s: %s disagree on removing the source branch, so that it is kept", branch, rules.Because(e.RemoveSource.From))
+			l.at(e.RemoveSource.From, Fragile, "state the same", "%s: %s disagree on removing the source branch, so "+
+				"that it is kept", branch, rules.Because(e.RemoveSource.From))
 		}
 		for key, lists := range map[string][]rules.Allowance{"land.by": e.LandBy, "push": e.Push} {
 			l.intersection(branch, key, lists)
 		}
 		for _, q := range e.Requirements {
 			if len(q.From) > 1 && !l.sameProtection(q.From) {
-				l.at(q.From, Note, "", "%s: %s ask the same (%s), which is shown once", branch, rules.Because(q.From), q.Title)
+				l.at(q.From, Note, "", "%s: %s ask the same (%s), which is shown once", branch, rules.Because(q.From),
+					q.Title)
 			}
 		}
 	}
@@ -505,7 +543,8 @@ func (l *linter) intersection(branch, key string, lists []rules.Allowance) {
 		if key == "land.by" {
 			severity = Blocked
 		}
-		l.at(from, severity, "name somebody in both", "%s: nobody is in every list of %s that applies (%s)", branch, key, rules.Because(from))
+		l.at(from, severity, "name somebody in both", "%s: nobody is in every list of %s that applies (%s)", branch,
+			key, rules.Because(from))
 	}
 }
 
@@ -531,7 +570,8 @@ func (l *linter) nearly() {
 			continue
 		}
 		if said++; said > maxNearly {
-			l.say(Fragile, area.LineOf("paths"), "", "area %q: more files differ from its paths by upper and lower case alone", area.Name)
+			l.say(Fragile, area.LineOf("paths"), "", "area %q: more files differ from its paths by upper and lower "+
+				"case alone", area.Name)
 			return
 		}
 		l.say(Fragile, area.LineOf("paths"), "rename the file, or add its spelling; {case: exact} refuses new ones",
@@ -550,7 +590,10 @@ func (l *linter) unused() {
 			}
 		}
 		asks := func(d ...rules.Demand) bool {
-			return slices.ContainsFunc(p.Require, func(q rules.Requirement) bool { return slices.Contains(d, q.Demand) })
+			return slices.ContainsFunc(p.Require, func(q rules.Requirement) bool {
+				return slices.Contains(d,
+					q.Demand)
+			})
 		}
 		if len(p.With) == 1 {
 			idle("land.strategy", fmt.Sprintf("%s is the only strategy that is allowed", p.With[0]))
@@ -559,7 +602,8 @@ func (l *linter) unused() {
 			idle("land.message", "a rebase keeps the messages of its commits")
 			idle("land.trailers", "a rebase keeps the messages of its commits")
 		}
-		if !asks(rules.Approvals, rules.Owners) && !slices.ContainsFunc(l.set.Areas(), func(a rules.PlacedArea) bool { return a.Approvals > 0 }) && !l.askedElsewhere(p, rules.Approvals, rules.Owners) {
+		if !asks(rules.Approvals, rules.Owners) && !slices.ContainsFunc(l.set.Areas(),
+			func(a rules.PlacedArea) bool { return a.Approvals > 0 }) && !l.askedElsewhere(p, rules.Approvals, rules.Owners) {
 			idle("after_push.approvals_stay", "nothing asks for approvals there")
 		}
 		if !asks(rules.Objections) && !l.askedElsewhere(p, rules.Objections) {
@@ -569,20 +613,25 @@ func (l *linter) unused() {
 	demanded := l.set.Demanded()
 	for i := range l.doc.Checks {
 		c := &l.doc.Checks[i]
-		named := slices.ContainsFunc(demanded, func(d rules.Check) bool { return d.Name == c.Name }) || l.wantedByGlob(c.Name)
+		named := slices.ContainsFunc(demanded, func(d rules.Check) bool { return d.Name == c.Name }) ||
+			l.wantedByGlob(c.Name)
 		if !named && c.Place == "" {
-			l.say(Note, c.Line, "ask for it in a protection or an area, or leave it out", "check %q is defined, and nothing asks for it", c.Name)
+			l.say(Note, c.Line, "ask for it in a protection or an area, or leave it out",
+				"check %q is defined, and nothing asks for it", c.Name)
 		}
 	}
 }
 
-// askedElsewhere says whether another protection asks one of the demands: what a protection says of pushes holds for those of
-// others on the same branches too.
+// askedElsewhere says whether another protection asks one of the demands: what a protection says of pushes holds for
+// those of others on the same branches too.
 func (l *linter) askedElsewhere(p *rules.Protection, d ...rules.Demand) bool {
 	for _, layer := range l.set.Layers() {
 		for i := range layer.Document.Protections {
 			o := &layer.Document.Protections[i]
-			if o != p && slices.ContainsFunc(o.Require, func(q rules.Requirement) bool { return slices.Contains(d, q.Demand) }) {
+			if o != p && slices.ContainsFunc(o.Require, func(q rules.Requirement) bool {
+				return slices.Contains(d,
+					q.Demand)
+			}) {
 				return true
 			}
 		}
@@ -616,7 +665,8 @@ func (l *linter) idle() {
 		if strings.HasPrefix(x.Pattern, "!") {
 			l.say(Note, x.Area.LineOf("paths"), "", "area %q: %s takes no file out now", x.Area.Name, x.Pattern)
 		} else {
-			l.say(Fragile, x.Area.LineOf("paths"), "correct the glob, or leave it out", "area %q: %s matches no file there is now", x.Area.Name, x.Pattern)
+			l.say(Fragile, x.Area.LineOf("paths"), "correct the glob, or leave it out",
+				"area %q: %s matches no file there is now", x.Area.Name, x.Pattern)
 		}
 	}
 }

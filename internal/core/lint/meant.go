@@ -8,7 +8,8 @@ import (
 	"tavrin/internal/core/rules"
 )
 
-// What is well formed and may not mean what was meant: settings that fight each other, words that are nearly others, ways around.
+// What is well formed and may not mean what was meant: settings that fight each other, words that are nearly others,
+// ways around.
 
 // concerned says whether a protection is for the repository that the rules are linted for.
 func (l *linter) concerned(p *rules.Protection) bool {
@@ -20,8 +21,11 @@ func (l *linter) concerned(p *rules.Protection) bool {
 func ForNone(doc *rules.Document, repositories []string) []Advice {
 	var out []Advice
 	none := func(line int, what string, texts []string, match func(string) bool) {
-		if len(texts) > 0 && !slices.ContainsFunc(repositories, func(name string) bool { return match(name[strings.LastIndexByte(name, '/')+1:]) }) {
-			out = append(out, Advice{Severity: Fragile, Line: line, Text: fmt.Sprintf("%s is for no repository there is now: %s matches none", what, strings.Join(texts, ", ")), Edit: "correct repositories"})
+		if len(texts) > 0 && !slices.ContainsFunc(repositories,
+			func(name string) bool { return match(name[strings.LastIndexByte(name, '/')+1:]) }) {
+			out = append(out, Advice{Severity: Fragile, Line: line,
+				Text: fmt.Sprintf("%s is for no repository there is now: %s matches none", what,
+					strings.Join(texts, ", ")), Edit: "correct repositories"})
 		}
 	}
 	for i := range doc.Protections {
@@ -38,13 +42,17 @@ func ForNone(doc *rules.Document, repositories []string) []Advice {
 // robots remarks on a requirement whose robot is another than the check's own: nobody's answer counts then.
 func (l *linter) robots(q *rules.Requirement, what string) {
 	for _, name := range q.Checks {
-		if c := l.set.Check(name.Text); q.Witness != "" && !name.Several() && c.Witness != "" && c.Witness != q.Witness {
-			l.say(Blocked, q.Line, "name the same robot, or leave it out here", "%s: only robot:%s's answer for %q would count, and the check is robot:%s's to report, so that nobody's does", what, q.Witness, name.Text, c.Witness)
+		if c := l.set.Check(name.Text); q.Witness != "" && !name.Several() && c.Witness != "" &&
+			c.Witness != q.Witness {
+			l.say(Blocked, q.Line, "name the same robot, or leave it out here",
+				"%s: only robot:%s's answer for %q would count, and the check is robot:%s's to report, so that "+
+					"nobody's does", what, q.Witness, name.Text, c.Witness)
 		}
 	}
 }
 
-// on is what holds on a branch. It is worked out once for each: there may be many branches, and many protections that ask.
+// on is what holds on a branch. It is worked out once for each: there may be many branches, and many protections that
+// ask.
 func (l *linter) on(branch string) *rules.Effective {
 	if l.effective == nil {
 		l.effective = map[string]*rules.Effective{}
@@ -61,7 +69,8 @@ const anyBranch = "a-branch-of-somebody"
 // everywhere remarks on a protection under which nobody could push a branch to propose.
 func (l *linter) everywhere(p *rules.Protection, what string) {
 	if p.Branches.Match(anyBranch) && len(p.Push) == 0 {
-		l.say(Fragile, p.LineOf("branches"), "push: role:writer, or fewer branches", "%s: it is for every branch and nobody may push to it, so that nobody can push one to propose", what)
+		l.say(Fragile, p.LineOf("branches"), "push: role:writer, or fewer branches",
+			"%s: it is for every branch and nobody may push to it, so that nobody can push one to propose", what)
 	}
 }
 
@@ -70,7 +79,9 @@ func (l *linter) ticketPattern(q *rules.Requirement, what string) {
 	text := q.Pattern.String()
 	bound := strings.HasPrefix(text, "^") || strings.HasSuffix(text, "$") && !strings.HasSuffix(text, `\$`)
 	if bound && (slices.Contains(q.In, rules.InDescription) || slices.Contains(q.In, rules.InCommits)) {
-		l.say(Fragile, q.Line, "leave out ^ and $, begin it with (?m), or say in: title", "%s: the ticket's expression %s is bound to the ends of the whole text, and descriptions and messages have many lines", what, text)
+		l.say(Fragile, q.Line, "leave out ^ and $, begin it with (?m), or say in: title",
+			"%s: the ticket's expression %s is bound to the ends of the whole text, and descriptions and messages "+
+				"have many lines", what, text)
 	}
 }
 
@@ -85,12 +96,14 @@ func (l *linter) condition(q *rules.Requirement, what string) {
 		if near := l.nearest(word); near != "" {
 			edit = fmt.Sprintf("did you mean the kind %s?", near)
 		}
-		l.say(Fragile, q.When.Line, edit, "%s: there is no branch kind and no branch %q, which the condition's source names", what, word)
+		l.say(Fragile, q.When.Line, edit, "%s: there is no branch kind and no branch %q, which the condition's "+
+			"source names", what, word)
 	}
 	for _, layer := range l.set.Layers() {
 		for _, label := range layer.Document.Labels {
 			if strings.Contains(q.When.Expression, label.Name) && strings.Contains(q.When.Expression, "labels") {
-				l.say(Note, q.When.Line, "see who may set it", "%s: label %q may lift it, and %s may set that on a change of their own", what, label.Name, names(label.SetBy))
+				l.say(Note, q.When.Line, "see who may set it", "%s: label %q may lift it, and %s may set that on a "+
+					"change of their own", what, label.Name, names(label.SetBy))
 			}
 		}
 	}
@@ -141,12 +154,14 @@ func (l *linter) creation(p *rules.Protection, what string) {
 	}
 	asks := func(branch string) bool {
 		return slices.ContainsFunc(l.on(branch).Requirements, func(q rules.Sourced) bool {
-			return q.Level == rules.Required && q.When == nil && (q.Demand == rules.Approvals || q.Demand == rules.Owners)
+			return q.Level == rules.Required && q.When == nil &&
+				(q.Demand == rules.Approvals || q.Demand == rules.Owners)
 		})
 	}
 	for _, branch := range l.w.Branches {
 		if p.HeldBy().Match(branch) && !asks(branch) {
-			l.say(Fragile, p.LineOf("create"), "ask for a review there, or say create_from", "%s: branches may be created from what %s holds, and nothing there asks for a review", what, branch)
+			l.say(Fragile, p.LineOf("create"), "ask for a review there, or say create_from",
+				"%s: branches may be created from what %s holds, and nothing there asks for a review", what, branch)
 			return
 		}
 	}
@@ -158,22 +173,25 @@ func (l *linter) together(branch string, e *rules.Effective) {
 		switch {
 		case q.Level != rules.Required:
 		case q.Demand == rules.History && e.Default != "" && !e.Default.Straight():
-			l.at(q.From, Fragile, "another default strategy", "%s: they land by %s where nobody says another, and history is to stay straight", branch, e.Default)
+			l.at(q.From, Fragile, "another default strategy", "%s: they land by %s where nobody says another, and "+
+				"history is to stay straight", branch, e.Default)
 		case q.Demand == rules.Messages && e.Message.Value != "":
 			title, _, _ := strings.Cut(q.Example, "\n")
 			if title == "" && strings.Contains(e.Message.Value, "{title}") {
 				continue // it depends on the title
 			}
-			text := rules.Fill(e.Message.Value, map[string]string{"title": title, "description": "", "number": "7", "source": "topic", "target": branch, "repository": l.w.Repository, "author": "odo"})
+			text := rules.Fill(e.Message.Value, map[string]string{"title": title, "description": "", "number": "7",
+				"source": "topic", "target": branch, "repository": l.w.Repository, "author": "odo"})
 			if !q.Pattern.MatchString(strings.TrimSpace(text)) {
-				l.at(q.From, Fragile, "make them fit", "%s: the message %q does not fit the messages that are asked for, %s", branch, e.Message.Value, q.Pattern)
+				l.at(q.From, Fragile, "make them fit", "%s: the message %q does not fit the messages that are asked "+
+					"for, %s", branch, e.Message.Value, q.Pattern)
 			}
 		}
 	}
 }
 
-// stricter remarks on settings of a repository that have no effect, because its house is stricter on every branch there is that
-// they are for.
+// stricter remarks on settings of a repository that have no effect, because its house is stricter on every branch there
+// is that they are for.
 func (l *linter) stricter(p *rules.Protection, what string) {
 	if l.of != "" {
 		return
@@ -197,8 +215,10 @@ func (l *linter) stricter(p *rules.Protection, what string) {
 		{"after_push.objections_stay", func(e *rules.Effective) []rules.Source { return e.ObjectionsStay.From }},
 		{"land.join_early", func(e *rules.Effective) []rules.Source { return e.JoinEarly.From }},
 	} {
-		if p.Says(s.key) && len(all) > 0 && !slices.ContainsFunc(all, func(e *rules.Effective) bool { return !house(s.by(e)) }) {
-			l.say(Note, p.LineOf(s.key), "leave it out", "%s: %s has no effect: %s is stricter", what, s.key, rules.Because(s.by(all[0])))
+		if p.Says(s.key) && len(all) > 0 && !slices.ContainsFunc(all,
+			func(e *rules.Effective) bool { return !house(s.by(e)) }) {
+			l.say(Note, p.LineOf(s.key), "leave it out", "%s: %s has no effect: %s is stricter", what, s.key,
+				rules.Because(s.by(all[0])))
 		}
 	}
 }

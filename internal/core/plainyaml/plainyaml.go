@@ -1,10 +1,10 @@
-// Package plainyaml measures the YAML that people send before anything parses it: a parser recurses, and takes a time that
-// grows with the square of some lengths, so that one document could hold a processor for minutes or overflow the stack,
-// which ends the process.
+// Package plainyaml measures the YAML that people send before anything parses it: a parser recurses, and takes a time
+// that grows with the square of some lengths, so that one document could hold a processor for minutes or overflow the
+// stack, which ends the process.
 //
-// What passes is one document of plain YAML 1.2: mappings, lists and scalars, no deeper than MaxDepth, with no mapping of
-// more than MaxEntries entries, and without anchors, aliases, tags and directives. The measure is taken from the tokens, in
-// one pass; whether the tokens make sense is the parser's to say.
+// What passes is one document of plain YAML 1.2: mappings, lists and scalars, no deeper than MaxDepth, with no mapping
+// of more than MaxEntries entries, and without anchors, aliases, tags and directives. The measure is taken from the
+// tokens, in one pass; whether the tokens make sense is the parser's to say.
 package plainyaml
 
 import (
@@ -47,7 +47,8 @@ func Check(text, what string) *Trouble {
 func Tokens(text, what string) (token.Tokens, *Trouble) {
 	switch {
 	case len(text) > MaxBytes:
-		return nil, &Trouble{1, 1, fmt.Sprintf("%s has %d bytes", what, len(text)), fmt.Sprintf("at most %d bytes", MaxBytes)}
+		return nil, &Trouble{1, 1, fmt.Sprintf("%s has %d bytes", what, len(text)),
+			fmt.Sprintf("at most %d bytes", MaxBytes)}
 	case !utf8.ValidString(text):
 		return nil, &Trouble{1, 1, what + " is not valid UTF-8", "save it as UTF-8"}
 	case strings.ContainsRune(text, 0):
@@ -76,8 +77,8 @@ type measure struct {
 // level is a collection in block style. Its entries begin in one column, by which they are known as its.
 type level struct{ column, entries int }
 
-// take adds one token. A collection in block style has no token of its own: what first stands on a line, or after "- " or
-// "? ", begins an entry of the collection in its column, and ends those further right.
+// take adds one token. A collection in block style has no token of its own: what first stands on a line, or after "- "
+// or "? ", begins an entry of the collection in its column, and ends those further right.
 func (m *measure) take(t *token.Token) *Trouble {
 	at := t.Position
 	trouble := func(message, right string) *Trouble { return &Trouble{at.Line, at.Column, message, right} }
@@ -138,7 +139,8 @@ func (m *measure) entry(t *token.Token) *Trouble {
 	}
 	last := &m.block[len(m.block)-1]
 	if last.entries++; last.entries > MaxEntries {
-		return &Trouble{t.Position.Line, column, fmt.Sprintf("%s has a mapping of more than %d entries", m.what, MaxEntries), "fewer in one mapping"}
+		return &Trouble{t.Position.Line, column, fmt.Sprintf("%s has a mapping of more than %d entries", m.what,
+			MaxEntries), "fewer in one mapping"}
 	}
 	return nil
 }

@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// Event is something that a queue has to know. What is about an entry or a rehearsal that the queue does not know any more
-// came too late, and changes nothing but the time.
+// Event is something that a queue has to know. What is about an entry or a rehearsal that the queue does not know any
+// more came too late, and changes nothing but the time.
 type Event interface {
 	when() time.Time
 	apply(s *State)

@@ -8,8 +8,8 @@ import (
 // Do is what an action is.
 type Do string
 
-// The actions. All but Build and Land are done with the state itself; they are named so that whoever keeps the records can
-// say why.
+// The actions. All but Build and Land are done with the state itself; they are named so that whoever keeps the records
+// can say why.
 const (
 	LineUp   Do = "line up"
 	SendBack Do = "send back to waiting"
@@ -27,8 +27,8 @@ type Action struct {
 	Why       string
 }
 
-// Plan decides what happens now, and returns the state with it. Planned again, it has nothing more to do but to land what it
-// said can land.
+// Plan decides what happens now, and returns the state with it. Planned again, it has nothing more to do but to land
+// what it said can land.
 func Plan(s State) (State, []Action) {
 	p := planner{State: s.clone()}
 	p.State.Entries = slices.Clone(s.Entries) // what ended with the event is still to be seen
@@ -47,8 +47,8 @@ func (p *planner) act(do Do, e *Entry, why string) {
 	p.actions = append(p.actions, Action{do, e.ID, e.Rehearsal, why})
 }
 
-// plan takes the entries in their order. Those that hold a slot keep it while nothing speaks against them; then the first in
-// line get the slots that are free.
+// plan takes the entries in their order. Those that hold a slot keep it while nothing speaks against them; then the
+// first in line get the slots that are free.
 func (p *planner) plan() {
 	urgent := p.urgent()
 	busy := 0
@@ -112,7 +112,8 @@ func order(a, b *Entry) int {
 // urgent says whether there is an entry that goes before all others and could go now.
 func (p *planner) urgent() bool {
 	return slices.ContainsFunc(p.Entries, func(e Entry) bool {
-		return e.Gate.First && e.Gate.Ready && e.Gate.Gone == "" && !e.State.Ended() && e.State != Landing && !e.Resting(p.At)
+		return e.Gate.First && e.Gate.Ready && e.Gate.Gone == "" && !e.State.Ended() && e.State != Landing &&
+			!e.Resting(p.At)
 	})
 }
 
@@ -175,7 +176,8 @@ func (p *planner) build(e *Entry) {
 	e.Rehearsal = p.Next
 	e.Tries++
 	p.Rehearsals = append(p.Rehearsals, Rehearsal{
-		ID: p.Next, Entry: e.ID, Base: p.Tip, Revision: e.Gate.Revision, Score: 1, Since: p.At, // it is needed, whatever comes
+		// it is needed, whatever comes
+		ID: p.Next, Entry: e.ID, Base: p.Tip, Revision: e.Gate.Revision, Score: 1, Since: p.At,
 	})
 	p.act(Build, e, "it is first in line")
 }

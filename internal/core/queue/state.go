@@ -5,15 +5,15 @@
 //	state = Apply(state, event)
 //	state, actions = Plan(state)
 //
-// State is all that a decision rests on, and it is kept on record: killed at any instant, the plan goes on from it, and the
-// same events give the same states and the same actions again. Plan puts what it decides into the state itself (places,
-// rehearsals, ends); its actions say what is to be done outside, and why. So what is planned and what is on record cannot
-// differ. Today's planner rehearses one change at a time on the target's tip; how many at once, and what stands on what, is
-// the planner's matter alone.
+// State is all that a decision rests on, and it is kept on record: killed at any instant, the plan goes on from it, and
+// the same events give the same states and the same actions again. Plan puts what it decides into the state itself
+// (places, rehearsals, ends); its actions say what is to be done outside, and why. So what is planned and what is on
+// record cannot differ. Today's planner rehearses one change at a time on the target's tip; how many at once, and what
+// stands on what, is the planner's matter alone.
 //
-// The package is pure: time comes in with events. It promises: an entry is built only when its gate is ready; it lands only
-// when its gate is clear for a rehearsal built on the present tip; one entry's failure changes nothing for the others but
-// their place; an entry that ended is never heard of again.
+// The package is pure: time comes in with events. It promises: an entry is built only when its gate is ready; it lands
+// only when its gate is clear for a rehearsal built on the present tip; one entry's failure changes nothing for the
+// others but their place; an entry that ended is never heard of again.
 package queue
 
 import (
@@ -49,8 +49,8 @@ type State struct {
 	Next  int64     `json:"next"`  // the number of the newest rehearsal
 	// Usual is how long a rehearsal takes from being built to being clear, lately; 0: not known yet.
 	Usual time.Duration `json:"usual"`
-	// Entries and Rehearsals are in the order of their numbers. Those that ended stay until the next event, so that who keeps
-	// the records sees how they ended.
+	// Entries and Rehearsals are in the order of their numbers. Those that ended stay until the next event, so that who
+	// keeps the records sees how they ended.
 	Entries    []Entry     `json:"entries"`
 	Rehearsals []Rehearsal `json:"rehearsals"`
 }
@@ -186,5 +186,6 @@ func (s *State) rested(e *Entry, what, trouble string) {
 
 // Troubled says that something was tried in vain for a reason of the service's own.
 func Troubled(what, trouble string, until time.Time) string {
-	return fmt.Sprintf("%s, which is not about the change: %s. It is tried again at %s", what, trouble, until.Format("15:04:05 MST"))
+	return fmt.Sprintf("%s, which is not about the change: %s. It is tried again at %s", what, trouble,
+		until.Format("15:04:05 MST"))
 }

@@ -29,13 +29,15 @@ type Obstacle struct {
 
 // Reason puts it into words, with the next step.
 func (n Obstacle) Reason() string {
-	update := fmt.Sprintf("bring %s up to %s, settle the conflict there (git fetch origin && git rebase origin/%s), push, and join again", n.Source, n.Target, n.Target)
+	update := fmt.Sprintf("bring %s up to %s, settle the conflict there (git fetch origin && git rebase origin/%s), "+
+		"push, and join again", n.Source, n.Target, n.Target)
 	switch n.Kind {
 	case Conflicts:
 		return n.Text + ": " + update
 	case Differs:
 		if len(n.Others) > 0 {
-			return fmt.Sprintf("%s: join again with --strategy %s, by which what was shown would land, or %s", n.Text, strings.Join(n.Others, " or "), update)
+			return fmt.Sprintf("%s: join again with --strategy %s, by which what was shown would land, or %s", n.Text,
+				strings.Join(n.Others, " or "), update)
 		}
 		return fmt.Sprintf("%s, and no other strategy that is allowed would land what was shown: %s", n.Text, update)
 	case Empty:
@@ -52,5 +54,7 @@ func ApprovalsLost(lost []gate.Review, number int, target, tip string) string {
 	for _, r := range lost {
 		whose = append(whose, fmt.Sprintf("%s's of revision %d", r.By, r.Revision))
 	}
-	return fmt.Sprintf("approvals were for something else than would land on %s as it is now (%.10s): %s. Have the newest revision approved (tavrin review approve %d), then join again", target, tip, strings.Join(whose, ", "), number)
+	return fmt.Sprintf("approvals were for something else than would land on %s as it is now (%.10s): %s. Have the "+
+		"newest revision approved (tavrin review approve %d), then join again", target, tip, strings.Join(whose,
+		", "), number)
 }

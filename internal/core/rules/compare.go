@@ -19,8 +19,8 @@ type Difference struct {
 }
 
 // Compare lists in what a new version of a document differs from an old one, either of which may be nil for an empty
-// one, and what of it loosens. It errs on the strict side: what is not seen to tighten loosens. others are the documents that
-// hold together with it: the house's for a repository's, the repositories' for a house's.
+// one, and what of it loosens. It errs on the strict side: what is not seen to tighten loosens. others are the
+// documents that hold together with it: the house's for a repository's, the repositories' for a house's.
 func Compare(was, now *Document, others ...*Document) []Difference {
 	if was == nil {
 		was = &Document{}
@@ -93,8 +93,10 @@ func both[T any](was, now []T, name func(*T) string, gone, added func(*T), kept 
 }
 
 func (c *comparison) document(was, now *Document) {
-	c.differ(now.LineOf("loosening"), "loosening", list(was.AgreedBy), list(now.AgreedBy), len(was.AgreedBy) > 0 && (len(now.AgreedBy) == 0 || !within(now.AgreedBy, was.AgreedBy)))
-	c.unless(c.described(), now.LineOf("changes"), "changes: description", word(was.Description), word(now.Description), false)
+	c.differ(now.LineOf("loosening"), "loosening", list(was.AgreedBy), list(now.AgreedBy), len(was.AgreedBy) > 0 &&
+		(len(now.AgreedBy) == 0 || !within(now.AgreedBy, was.AgreedBy)))
+	c.unless(c.described(), now.LineOf("changes"), "changes: description", word(was.Description), word(now.Description),
+		false)
 	// What a kind stands for is compared where it is used. That another document uses it is refused elsewhere.
 	both(was.Kinds, now.Kinds, func(k *Kind) string { return k.Name },
 		func(k *Kind) { c.differ(k.Line, "branch kind "+k.Name, list(k.Patterns), value{}, false) },
@@ -106,15 +108,18 @@ func (c *comparison) document(was, now *Document) {
 			twice := func(d *Document) bool {
 				return slices.ContainsFunc(d.Labels, func(o Label) bool { return o.Name == l.Name })
 			}
-			c.unless(cmp.Or(c.definedTwice("label "+l.Name, twice), c.seen("labels")), l.Line, "label "+l.Name, value{}, list(l.SetBy), false)
+			c.unless(cmp.Or(c.definedTwice("label "+l.Name, twice), c.seen("labels")), l.Line, "label "+l.Name, value{},
+				list(l.SetBy), false)
 		},
 		func(a, b *Label) {
-			c.differ(b.Line, "label "+a.Name+": set_by", list(a.SetBy), list(b.SetBy), true) // who sets it decides what is asked, either way
+			// who sets it decides what is asked, either way
+			c.differ(b.Line, "label "+a.Name+": set_by", list(a.SetBy), list(b.SetBy), true)
 		})
 	both(was.Areas, now.Areas, func(a *Area) string { return a.Name },
 		func(a *Area) { c.differ(a.Line, "area "+a.Name, list(a.Text), value{}, true) },
 		func(a *Area) {
-			c.unless(cmp.Or(c.definedTwice("area "+a.Name, func(d *Document) bool { return hasArea(d, a.Name) }), c.seen("areas")), a.Line, "area "+a.Name, value{}, list(a.Text), false)
+			c.unless(cmp.Or(c.definedTwice("area "+a.Name, func(d *Document) bool { return hasArea(d, a.Name) }),
+				c.seen("areas")), a.Line, "area "+a.Name, value{}, list(a.Text), false)
 		}, c.area)
 	both(was.Checks, now.Checks, func(k *Check) string { return k.Name },
 		func(k *Check) { c.differ(k.Line, "check "+k.Name, word("defined"), value{}, true) },
@@ -177,7 +182,10 @@ func (c *comparison) seen(variable string) string {
 // asksToo adds that another document asks for a check and leaves to this one what it is.
 func (c *comparison) asksToo(k *Check) string {
 	asks := func(d *Document) bool {
-		return d != nil && (slices.ContainsFunc(d.Areas, func(a Area) bool { return slices.Contains(a.Checks, k.Name) }) || slices.ContainsFunc(d.Protections, func(p Protection) bool {
+		return d != nil && (slices.ContainsFunc(d.Areas, func(a Area) bool {
+			return slices.Contains(a.Checks,
+				k.Name)
+		}) || slices.ContainsFunc(d.Protections, func(p Protection) bool {
 			return slices.ContainsFunc(p.Require, func(q Requirement) bool {
 				return slices.ContainsFunc(q.Checks, func(n CheckName) bool { return n.Match(k.Name) })
 			})
@@ -192,8 +200,8 @@ func (c *comparison) asksToo(k *Check) string {
 	return ", and a repository asks for it"
 }
 
-// described says how another beginning of descriptions may loosen: what is asked of a description may be met by it, or no longer
-// be asked.
+// described says how another beginning of descriptions may loosen: what is asked of a description may be met by it, or
+// no longer be asked.
 func (c *comparison) described() string {
 	q := c.asked(func(q *Requirement) bool { return slices.Contains([]Demand{Tasks, Ticket, Messages}, q.Demand) })
 	if q == nil {
@@ -202,7 +210,8 @@ func (c *comparison) described() string {
 	return fmt.Sprintf("%s is judged by descriptions, which begin with it", q.Demand)
 }
 
-// defines says how a new definition of a check may loosen: what was any robot's answer, or nothing yet, is now what it says.
+// defines says how a new definition of a check may loosen: what was any robot's answer, or nothing yet, is now what it
+// says.
 func (c *comparison) defines(k *Check) string {
 	switch {
 	case k.Command != "":
@@ -225,8 +234,10 @@ func (c *comparison) area(a, b *Area) {
 	what := "area " + a.Name + ": "
 	c.unless(c.seen("areas"), b.LineOf("paths"), what+"paths", list(a.Text), list(b.Text), !covers(b.Text, a.Text))
 	c.differ(b.LineOf("owners"), what+"owners", list(a.Owners), list(b.Owners), !within(b.Owners, a.Owners))
-	c.differ(b.LineOf("asks.approvals"), what+"asks.approvals", word(fmt.Sprint(a.Approvals)), word(fmt.Sprint(b.Approvals)), b.Approvals < a.Approvals)
-	c.differ(b.LineOf("asks.override"), what+"asks.override", who(a.Override), who(b.Override), !within(b.Override, a.Override))
+	c.differ(b.LineOf("asks.approvals"), what+"asks.approvals", word(fmt.Sprint(a.Approvals)),
+		word(fmt.Sprint(b.Approvals)), b.Approvals < a.Approvals)
+	c.differ(b.LineOf("asks.override"), what+"asks.override", who(a.Override), who(b.Override),
+		!within(b.Override, a.Override))
 	c.differ(b.LineOf("checks"), what+"checks", list(a.Checks), list(b.Checks), !within(a.Checks, b.Checks))
 	c.differ(b.LineOf("asks.reviewers"), what+"asks.reviewers", list(a.Reviewers), list(b.Reviewers), false)
 	c.differ(b.LineOf("asks.optional"), what+"asks.optional", list(a.Optional), list(b.Optional), false)
@@ -273,12 +284,15 @@ func (c *comparison) protection(a, b *Protection) {
 	if a.FromText != nil || b.FromText != nil {
 		c.differ(b.LineOf("create_from"), what+"create_from", list(held(a)), list(held(b)), !covers(held(a), held(b)))
 	}
-	c.differ(b.LineOf("rewrite"), what+"rewrite", word(string(a.Rewrite)), word(string(b.Rewrite)), b.Rewrite == Allowed)
+	c.differ(b.LineOf("rewrite"), what+"rewrite", word(string(a.Rewrite)), word(string(b.Rewrite)),
+		b.Rewrite == Allowed)
 	c.differ(b.LineOf("delete"), what+"delete", word(string(a.Delete)), word(string(b.Delete)), b.Delete == Allowed)
 	c.differ(b.LineOf("exempt"), what+"exempt", who(a.Exempt), who(b.Exempt), !within(b.Exempt, a.Exempt))
 	c.differ(b.LineOf("override"), what+"override", who(a.Override), who(b.Override), !within(b.Override, a.Override))
-	c.differ(b.LineOf("after_push.approvals_stay"), what+"approvals_stay", word(string(a.ApprovalsStay)), word(string(b.ApprovalsStay)), slices.Index(stays, b.ApprovalsStay) > slices.Index(stays, a.ApprovalsStay))
-	c.differ(b.LineOf("after_push.objections_stay"), what+"objections_stay", word(string(a.ObjectionsStay)), word(string(b.ObjectionsStay)), slices.Index(stays, b.ObjectionsStay) < slices.Index(stays, a.ObjectionsStay))
+	c.differ(b.LineOf("after_push.approvals_stay"), what+"approvals_stay", word(string(a.ApprovalsStay)),
+		word(string(b.ApprovalsStay)), slices.Index(stays, b.ApprovalsStay) > slices.Index(stays, a.ApprovalsStay))
+	c.differ(b.LineOf("after_push.objections_stay"), what+"objections_stay", word(string(a.ObjectionsStay)),
+		word(string(b.ObjectionsStay)), slices.Index(stays, b.ObjectionsStay) < slices.Index(stays, a.ObjectionsStay))
 	c.landing(what, a, b)
 	c.requirements(what, a, b)
 }
@@ -300,13 +314,16 @@ func creators(p *Protection) []Principal {
 }
 
 func (c *comparison) landing(what string, a, b *Protection) {
-	c.differ(b.LineOf("land.by"), what+"land.by", landers(a), landers(b), a.LandBy != nil && (b.LandBy == nil || !within(b.LandBy, a.LandBy)))
+	c.differ(b.LineOf("land.by"), what+"land.by", landers(a), landers(b), a.LandBy != nil &&
+		(b.LandBy == nil || !within(b.LandBy, a.LandBy)))
 	why := ""
 	if another(a.allows(), b.allows()) {
 		why = strategyWhy
 	}
-	c.unless(why, b.LineOf("land.with"), what+"land.with", list(a.allows()), list(b.allows()), !within(b.allows(), a.allows()))
-	c.unless(strategyWhy, b.LineOf("land.strategy"), what+"land.strategy", word(string(a.Default)), word(string(b.Default)), false)
+	c.unless(why, b.LineOf("land.with"), what+"land.with", list(a.allows()), list(b.allows()),
+		!within(b.allows(), a.allows()))
+	c.unless(strategyWhy, b.LineOf("land.strategy"), what+"land.strategy", word(string(a.Default)),
+		word(string(b.Default)), false)
 	c.unless(messageWhy, b.LineOf("land.message"), what+"land.message", word(a.Message), word(b.Message), false)
 	c.differ(b.LineOf("land.trailers"), what+"land.trailers", list(a.Trailers), list(b.Trailers), false)
 	stated := func(p *bool) value {
@@ -316,7 +333,8 @@ func (c *comparison) landing(what string, a, b *Protection) {
 		return truth(*p)
 	}
 	early := func(p *Protection) bool { return p.JoinEarly == nil || *p.JoinEarly }
-	c.differ(b.LineOf("land.remove_source"), what+"land.remove_source", stated(a.RemoveSource), stated(b.RemoveSource), false)
+	c.differ(b.LineOf("land.remove_source"), what+"land.remove_source", stated(a.RemoveSource), stated(b.RemoveSource),
+		false)
 	c.differ(b.LineOf("land.join_early"), what+"land.join_early", truth(early(a)), truth(early(b)), early(b))
 }
 
@@ -325,8 +343,9 @@ const longerWhy = "what ran out of time may pass with more of it"
 
 // How a default that seems to ask nothing may loosen.
 const (
-	strategyWhy = "what is asked of commits and messages depends on the strategy, which is this one where nobody says another"
-	messageWhy  = "what is asked of messages is judged by what it makes"
+	strategyWhy = "what is asked of commits and messages depends on the strategy, which is this one where nobody " +
+		"says another"
+	messageWhy = "what is asked of messages is judged by what it makes"
 )
 
 // allows lists the strategies that a protection allows.
@@ -337,9 +356,9 @@ func (p *Protection) allows() []Strategy {
 	return p.With
 }
 
-// another says whether fewer strategies may change the one that is taken where nobody says one, which is the first that all
-// protections allow. Merge asks at least what each of the others asks; what others allow is not known, and so each possibility
-// is gone through.
+// another says whether fewer strategies may change the one that is taken where nobody says one, which is the first that
+// all protections allow. Merge asks at least what each of the others asks; what others allow is not known, and so each
+// possibility is gone through.
 func another(was, now []Strategy) bool {
 	for others := range 1 << len(Strategies) {
 		first := func(list []Strategy) Strategy {
@@ -370,7 +389,8 @@ func (c *comparison) requirements(what string, a, b *Protection) {
 	}
 	for _, r := range a.Require {
 		if !same(b.Require, r) {
-			held := r.Level == Advisory || slices.ContainsFunc(b.Require, func(n Requirement) bool { return n.atLeast(r) })
+			held := r.Level == Advisory || slices.ContainsFunc(b.Require,
+				func(n Requirement) bool { return n.atLeast(r) })
 			c.differ(r.Line, what+"require", value{"was", r.said()}, value{}, !held)
 		}
 	}
@@ -394,19 +414,24 @@ func (r Requirement) said() string {
 
 // atLeast says whether the requirement is seen to ask at least what another asks.
 func (r Requirement) atLeast(o Requirement) bool {
-	if r.Demand != o.Demand || r.Level == Advisory && o.Level == Required || r.When != nil && (o.When == nil || r.When.identity() != o.When.identity()) {
+	if r.Demand != o.Demand || r.Level == Advisory && o.Level == Required || r.When != nil &&
+		(o.When == nil || r.When.identity() != o.When.identity()) {
 		return false
 	}
 	switch r.Demand {
 	case Approvals:
-		return r.Count >= o.Count && (len(o.From) == 0 && len(r.From) == 0 || len(o.From) > 0 && len(r.From) > 0 && within(r.From, o.From)) && within(o.NotFrom, r.NotFrom) && (r.Newest || !o.Newest)
+		return r.Count >= o.Count && (len(o.From) == 0 && len(r.From) == 0 || len(o.From) > 0 && len(r.From) > 0 &&
+			within(r.From, o.From)) && within(o.NotFrom, r.NotFrom) && (r.Newest || !o.Newest)
 	case Threads:
-		return len(o.SettledBy) == 0 && len(r.SettledBy) == 0 || len(r.SettledBy) > 0 && within(r.SettledBy, o.SettledBy)
+		return len(o.SettledBy) == 0 && len(r.SettledBy) == 0 || len(r.SettledBy) > 0 &&
+			within(r.SettledBy, o.SettledBy)
 	case Ticket, Messages:
 		return r.Pattern.String() == o.Pattern.String() && within(r.In, o.In)
 	case Checks:
-		more := r.AtLeast == 0 && o.AtLeast == 0 && within(texts(o.Checks), texts(r.Checks)) || set(o.Checks) == set(r.Checks) && (r.AtLeast == 0 || o.AtLeast > 0 && r.AtLeast >= o.AtLeast)
-		return more && within(o.At, r.At) && shorter(r.Fresh, o.Fresh) && (!r.Skipped || o.Skipped) && (o.Witness == "" || r.Witness == o.Witness)
+		more := r.AtLeast == 0 && o.AtLeast == 0 && within(texts(o.Checks), texts(r.Checks)) ||
+			set(o.Checks) == set(r.Checks) && (r.AtLeast == 0 || o.AtLeast > 0 && r.AtLeast >= o.AtLeast)
+		return more && within(o.At, r.At) && shorter(r.Fresh, o.Fresh) && (!r.Skipped || o.Skipped) &&
+			(o.Witness == "" || r.Witness == o.Witness)
 	case Deployment:
 		return r.To == o.To && within(o.At, r.At) && shorter(r.Fresh, o.Fresh)
 	case Owners, Objections, Tasks, PathCase, Fixups, History, Signed:
@@ -418,7 +443,10 @@ func (r Requirement) atLeast(o Requirement) bool {
 // out nothing more.
 func covers(now, was []string) bool {
 	out := func(s string) bool { return strings.HasPrefix(s, "!") }
-	return !slices.ContainsFunc(was, func(p string) bool { return !out(p) && !slices.Contains(now, p) && !slices.Contains(now, "**") }) &&
+	return !slices.ContainsFunc(was, func(p string) bool {
+		return !out(p) && !slices.Contains(now, p) &&
+			!slices.Contains(now, "**")
+	}) &&
 		!slices.ContainsFunc(now, func(p string) bool { return out(p) && !slices.Contains(was, p) })
 }
 

@@ -28,8 +28,8 @@ type Condition struct {
 	Expression string      // in CEL (https://cel.dev), of type bool
 	program    cel.Program
 	Line       int
-	// OfHouse: it stands in a house's document, and knows of the house's areas and labels alone, so that a repository's do not
-	// change what it means.
+	// OfHouse: it stands in a house's document, and knows of the house's areas and labels alone, so that a repository's
+	// do not change what it means.
 	OfHouse bool
 }
 
@@ -84,7 +84,10 @@ func (c *Condition) Holds(b Brought) (holds bool, why string) {
 		!c.Lines.Holds(b.Added + b.Removed),
 		!c.Files.Holds(b.Files),
 		c.SourceText != nil && !c.Source.Match(b.Source),
-		len(c.Author) > 0 && !slices.ContainsFunc(c.Author, func(p Principal) bool { return slices.Contains(b.AuthorIs, p.String()) }),
+		len(c.Author) > 0 && !slices.ContainsFunc(c.Author, func(p Principal) bool {
+			return slices.Contains(b.AuthorIs,
+				p.String())
+		}),
 		len(c.Labels) > 0 && !overlap(c.Labels, b.Labels):
 		return false, ""
 	}
@@ -130,12 +133,15 @@ const (
 
 // Variables lists the names that an expression may use, with their CEL types.
 var Variables = [][2]string{
-	{"paths", "list(string)"}, {"areas", "list(string)"}, {"labels", "list(string)"}, {"authors", "list(string)"}, {"author_is", "list(string)"},
-	{"lines", "int"}, {"added", "int"}, {"removed", "int"}, {"files", "int"}, {"title", "string"}, {"source", "string"}, {"target", "string"},
+	{"paths", "list(string)"}, {"areas", "list(string)"}, {"labels", "list(string)"}, {"authors",
+		"list(string)"}, {"author_is", "list(string)"},
+	{"lines", "int"}, {"added", "int"}, {"removed", "int"}, {"files", "int"}, {"title", "string"}, {"source",
+		"string"}, {"target", "string"},
 }
 
 var environment = sync.OnceValues(func() (*cel.Env, error) {
-	kinds := map[string]*cel.Type{"list(string)": cel.ListType(cel.StringType), "int": cel.IntType, "string": cel.StringType}
+	kinds := map[string]*cel.Type{"list(string)": cel.ListType(cel.StringType), "int": cel.IntType,
+		"string": cel.StringType}
 	var options []cel.EnvOption
 	for _, v := range Variables {
 		options = append(options, cel.Variable(v[0], kinds[v[1]]))
@@ -144,8 +150,9 @@ var environment = sync.OnceValues(func() (*cel.Env, error) {
 })
 
 func (b Brought) variables() map[string]any {
-	return map[string]any{"paths": b.Paths, "areas": b.Areas, "labels": b.Labels, "authors": b.Authors, "author_is": b.AuthorIs,
-		"lines": b.Added + b.Removed, "added": b.Added, "removed": b.Removed, "files": b.Files, "title": b.Title, "source": b.Source, "target": b.Target}
+	return map[string]any{"paths": b.Paths, "areas": b.Areas, "labels": b.Labels, "authors": b.Authors,
+		"author_is": b.AuthorIs,
+		"lines":     b.Added + b.Removed, "added": b.Added, "removed": b.Removed, "files": b.Files, "title": b.Title, "source": b.Source, "target": b.Target}
 }
 
 // compiled reads an expression: parsed, typed, and with a bound on what one evaluation may cost.

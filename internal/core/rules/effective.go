@@ -97,7 +97,8 @@ type combining struct {
 
 // newCombining begins with the loosest of everything.
 func newCombining(branch string) *combining {
-	return &combining{Effective: &Effective{Branch: branch, Rewrite: Setting[Permission]{Value: Allowed}, Delete: Setting[Permission]{Value: Allowed},
+	return &combining{Effective: &Effective{Branch: branch, Rewrite: Setting[Permission]{Value: Allowed},
+		Delete:        Setting[Permission]{Value: Allowed},
 		ApprovalsStay: Setting[Stay]{Value: StayAlways}, ObjectionsStay: Setting[Stay]{Value: StayNever}, JoinEarly: Setting[bool]{Value: true}, With: slices.Clone(Strategies)},
 		trailers: map[string][]Source{}}
 }
@@ -128,7 +129,8 @@ func (c *combining) take(l Layer, p *Protection) {
 	}
 	c.defaults.say(string(p.Default), p.Default != "", source("land.strategy"))
 	c.messages.say(p.Message, p.Message != "", source("land.message"))
-	c.removes.say(fmt.Sprint(p.RemoveSource != nil && *p.RemoveSource), p.RemoveSource != nil, source("land.remove_source"))
+	c.removes.say(fmt.Sprint(p.RemoveSource != nil && *p.RemoveSource), p.RemoveSource != nil,
+		source("land.remove_source"))
 	if p.JoinEarly != nil {
 		c.JoinEarly.stricter(*p.JoinEarly, source("land.join_early"), falseFirst)
 	}
@@ -148,14 +150,14 @@ func (p *Protection) HeldBy() glob.List {
 	return p.Branches
 }
 
-// Holds says whether a commit that these branches hold may become a branch under the protection, as far as it goes. That says
-// nothing of who may make it.
+// Holds says whether a commit that these branches hold may become a branch under the protection, as far as it goes.
+// That says nothing of who may make it.
 func (m Matching) Holds(branches []string) bool {
 	return slices.ContainsFunc(branches, m.Created.Match)
 }
 
-// MayBegin says whether a branch may begin at a commit that these branches hold, whoever makes it: each protection has to find it
-// held. Which branches those are is said by the protection itself, so that no other makes more of them.
+// MayBegin says whether a branch may begin at a commit that these branches hold, whoever makes it: each protection has
+// to find it held. Which branches those are is said by the protection itself, so that no other makes more of them.
 func (e *Effective) MayBegin(holding []string) bool {
 	return !slices.ContainsFunc(e.Protections, func(m Matching) bool { return !m.Holds(holding) })
 }
@@ -219,14 +221,15 @@ func falseFirst(a, b bool) int {
 	return 1
 }
 
-// add puts a requirement beside those already there, or, when one asks the same, adds the source to it. Required wins over
-// advisory: what only advises is then no source of it, and has no say in who may set it aside.
+// add puts a requirement beside those already there, or, when one asks the same, adds the source to it. Required wins
+// over advisory: what only advises is then no source of it, and has no say in who may set it aside.
 func (e *Effective) add(r Requirement, from Source) {
 	for i := range e.Requirements {
 		if e.Requirements[i].key == r.key {
 			q := &e.Requirements[i]
 			q.From, q.Level = Stronger(q.Level, q.From, r.Level, []Source{from})
-			// What it is called, and its example, are no part of what it asks: of several, the first in the order of letters.
+			// What it is called, and its example, are no part of what it asks: of several, the first in the order of
+			// letters.
 			e.Requirements[i].Called = firstSaid(e.Requirements[i].Called, r.Called)
 			e.Requirements[i].Example = firstSaid(e.Requirements[i].Example, r.Example)
 			return
@@ -257,13 +260,15 @@ func firstSaid(a, b string) string {
 // sort gives everything an order that does not depend on that of the documents.
 func (e *Effective) sort() {
 	bySource := func(a, b Source) int {
-		return cmp.Or(strings.Compare(b.Document, a.Document), strings.Compare(a.Protection, b.Protection), a.Line-b.Line)
+		return cmp.Or(strings.Compare(b.Document, a.Document), strings.Compare(a.Protection, b.Protection),
+			a.Line-b.Line)
 	}
 	slices.SortFunc(e.Protections, func(a, b Matching) int { return bySource(a.Source, b.Source) })
 	for _, list := range [][]Allowance{e.Push, e.Create, e.LandBy} {
 		slices.SortFunc(list, func(a, b Allowance) int { return bySource(a.Source, b.Source) })
 	}
-	for _, list := range [][]Source{e.Rewrite.From, e.Delete.From, e.ApprovalsStay.From, e.ObjectionsStay.From, e.WithFrom, e.DefaultFrom, e.Message.From, e.RemoveSource.From, e.JoinEarly.From} {
+	for _, list := range [][]Source{e.Rewrite.From, e.Delete.From, e.ApprovalsStay.From, e.ObjectionsStay.From,
+		e.WithFrom, e.DefaultFrom, e.Message.From, e.RemoveSource.From, e.JoinEarly.From} {
 		slices.SortFunc(list, bySource)
 	}
 	slices.SortFunc(e.Trailers, func(a, b Setting[string]) int { return strings.Compare(a.Value, b.Value) })
@@ -271,8 +276,10 @@ func (e *Effective) sort() {
 		return cmp.Or(strings.Compare(b.Document, a.Document), strings.Compare(a.Protection, b.Protection))
 	})
 	slices.SortFunc(e.Requirements, func(a, b Sourced) int {
-		return cmp.Or(slices.Index(Demands, a.Demand)-slices.Index(Demands, b.Demand), a.narrowed()-b.narrowed(), a.Count-b.Count,
-			len(a.Requirement.From)-len(b.Requirement.From), strings.Compare(a.key, b.key)) // what is always asked, of everybody, first
+		return cmp.Or(slices.Index(Demands, a.Demand)-slices.Index(Demands, b.Demand), a.narrowed()-b.narrowed(),
+			a.Count-b.Count,
+			// what is always asked, of everybody, first
+			len(a.Requirement.From)-len(b.Requirement.From), strings.Compare(a.key, b.key))
 	})
 	for i := range e.Requirements {
 		slices.SortFunc(e.Requirements[i].From, bySource)
@@ -297,7 +304,8 @@ func (e *Effective) Choose(asked Strategy) (chosen Strategy, said string, err er
 	allowed := joined(e.With)
 	switch {
 	case len(e.With) == 0:
-		return "", "", fmt.Errorf("the protections of %s leave no strategy, so nothing can land: a maintainer has to change the rules", e.Branch)
+		return "", "", fmt.Errorf("the protections of %s leave no strategy, so nothing can land: a maintainer has "+
+			"to change the rules", e.Branch)
 	case asked != "" && !slices.Contains(e.With, asked):
 		return "", "", fmt.Errorf("strategy %s is not allowed for %s: one of %s", asked, e.Branch, allowed)
 	case asked != "":
@@ -305,12 +313,14 @@ func (e *Effective) Choose(asked Strategy) (chosen Strategy, said string, err er
 	case e.Default != "":
 		return e.Default, "", nil
 	case e.DefaultsSaid > 0:
-		return "", "", fmt.Errorf("the protections of %s agree on no default strategy: say which, one of %s", e.Branch, allowed)
+		return "", "", fmt.Errorf("the protections of %s agree on no default strategy: say which, one of %s", e.Branch,
+			allowed)
 	}
 	return e.With[0], ", the first that is allowed, since the rules state no default", nil
 }
 
-// Asked returns the requirement of the effective settings that asks what another asks, at the level at which they ask it.
+// Asked returns the requirement of the effective settings that asks what another asks, at the level at which they ask
+// it.
 func (e *Effective) Asked(q Sourced) (Sourced, bool) {
 	if i := slices.IndexFunc(e.Requirements, func(o Sourced) bool { return o.key == q.key }); i >= 0 {
 		return e.Requirements[i], true

@@ -38,9 +38,9 @@ func (f Finding) String() string {
 const (
 	// MaxFindings is how many findings are told at once; that there are more is the last one.
 	MaxFindings = 50
-	// MaxProtections is how many protections one document may have, MaxRequirements how many requirements they may ask for
-	// together, MaxPatterns how many patterns of branches it may hold and MaxItems how many entries all its lists together: what
-	// is asked of a document grows with the product of some of them.
+	// MaxProtections is how many protections one document may have, MaxRequirements how many requirements they may ask
+	// for together, MaxPatterns how many patterns of branches it may hold and MaxItems how many entries all its lists
+	// together: what is asked of a document grows with the product of some of them.
 	MaxProtections, MaxRequirements, MaxPatterns, MaxItems = 100, 500, 1000, 20_000
 	// maxDescription leaves room for what people write into it.
 	maxDescription = 8 << 10
@@ -84,7 +84,8 @@ func (u Under) Parse(text string) (*Document, []Finding) {
 		return nil, r.findings
 	}
 	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
-		r.at(1, 1, "the document is empty or holds several documents", "one YAML mapping that begins with \"tavrin: "+Format+"\"")
+		r.at(1, 1, "the document is empty or holds several documents",
+			"one YAML mapping that begins with \"tavrin: "+Format+"\"")
 		return nil, r.findings
 	}
 	d := r.document(file.Docs[0].Body)
@@ -97,7 +98,8 @@ func (u Under) Parse(text string) (*Document, []Finding) {
 		})
 		if r.more > 0 {
 			last := r.findings[len(r.findings)-1]
-			last.Message, last.Right, last.Excerpt = fmt.Sprintf("and %d findings more, which are not told", r.more), "correct these first", ""
+			last.Message, last.Right, last.Excerpt = fmt.Sprintf("and %d findings more, which are not told",
+				r.more), "correct these first", ""
 			r.findings = append(r.findings, last)
 		}
 		return nil, r.findings
@@ -135,7 +137,8 @@ func (r *reader) document(body ast.Node) *Document {
 		case "changes":
 			for _, g := range r.keys(f.value, `"changes"`, "changes") {
 				if d.Description = strings.TrimSpace(r.text(g)); len(d.Description) > maxDescription {
-					r.bad(g.value, fmt.Sprintf("the description has %d bytes", len(d.Description)), fmt.Sprintf("at most %d", maxDescription))
+					r.bad(g.value, fmt.Sprintf("the description has %d bytes", len(d.Description)),
+						fmt.Sprintf("at most %d", maxDescription))
 				}
 			}
 		case "loosening":
@@ -143,7 +146,8 @@ func (r *reader) document(body ast.Node) *Document {
 				d.AgreedBy = r.principals(g, false)
 			}
 			if len(d.AgreedBy) == 0 {
-				r.bad(f.key, `"loosening" names nobody`, "agreed_by: person:LOGIN, team:NAME or role:ROLE, one or a list")
+				r.bad(f.key, `"loosening" names nobody`, "agreed_by: person:LOGIN, team:NAME or role:ROLE, one or a "+
+					"list")
 			}
 		}
 	}
@@ -160,14 +164,16 @@ func (r *reader) document(body ast.Node) *Document {
 
 func (r *reader) named(f field, what string) {
 	if !nameForm.MatchString(f.name) {
-		r.bad(f.key, fmt.Sprintf("%q is not a name for %s", f.name, what), "lower-case letters, digits, \".\", \"_\" and \"-\", at most 64")
+		r.bad(f.key, fmt.Sprintf("%q is not a name for %s", f.name, what),
+			"lower-case letters, digits, \".\", \"_\" and \"-\", at most 64")
 	}
 }
 
 // houses finds out whether the house defines a name already, which is then a finding.
 func (r *reader) houses(f field, what string, defined bool) {
 	if defined && !r.under.Accepted && !r.under.Redefined {
-		r.bad(f.key, fmt.Sprintf("the house defines %s %q already", what, f.name), "another name; a repository adds to what its house defines and never redefines it")
+		r.bad(f.key, fmt.Sprintf("the house defines %s %q already", what, f.name),
+			"another name; a repository adds to what its house defines and never redefines it")
 	}
 }
 
@@ -186,12 +192,15 @@ func (r *reader) label(f field) Label {
 	l := Label{Name: f.name}
 	l.Line, _ = place(f.key)
 	r.named(f, "a label")
-	r.houses(f, "the label", r.under.House != nil && slices.ContainsFunc(r.under.House.Labels, func(l Label) bool { return l.Name == f.name }))
+	r.houses(f, "the label", r.under.House != nil && slices.ContainsFunc(r.under.House.Labels,
+		func(l Label) bool { return l.Name == f.name }))
 	for _, g := range r.keys(f.value, fmt.Sprintf("label %q", f.name), "labels{}") {
 		l.SetBy = r.principals(g, false)
 	}
 	if len(l.SetBy) == 0 {
-		r.bad(f.key, fmt.Sprintf("label %q does not say who may set it", f.name), "set_by: team:NAME, person:LOGIN or role:ROLE; rules may ask for a label, so that whoever sets it changes what they ask")
+		r.bad(f.key, fmt.Sprintf("label %q does not say who may set it", f.name),
+			"set_by: team:NAME, person:LOGIN or role:ROLE; rules may ask for a label, so that whoever sets it "+
+				"changes what they ask")
 	}
 	return l
 }
@@ -200,7 +209,8 @@ func (r *reader) area(f field) Area {
 	a := Area{Name: f.name, lines: map[string]int{}}
 	a.Line, _ = place(f.key)
 	r.named(f, "an area")
-	r.houses(f, "the area", r.under.House != nil && slices.ContainsFunc(r.under.House.Areas, func(a Area) bool { return a.Name == f.name }))
+	r.houses(f, "the area", r.under.House != nil && slices.ContainsFunc(r.under.House.Areas,
+		func(a Area) bool { return a.Name == f.name }))
 	for _, g := range r.keys(f.value, fmt.Sprintf("area %q", f.name), "areas{}") {
 		a.lines[g.name], _ = place(g.key)
 		switch g.name {
@@ -246,7 +256,8 @@ func (r *reader) check(f field) Check {
 	c := Check{Name: f.name, lines: map[string]int{}}
 	c.Line, _ = place(f.key)
 	r.checkName(f.key, f.name)
-	r.houses(f, "the check", r.under.House != nil && slices.ContainsFunc(r.under.House.Checks, func(c Check) bool { return c.Name == f.name }))
+	r.houses(f, "the check", r.under.House != nil && slices.ContainsFunc(r.under.House.Checks,
+		func(c Check) bool { return c.Name == f.name }))
 	deploys := false
 	for _, g := range r.keys(f.value, fmt.Sprintf("check %q", f.name), "checks{}") {
 		c.lines[g.name], _ = place(g.key)
@@ -272,10 +283,12 @@ func (r *reader) check(f field) Check {
 		}
 	}
 	if c.Command != "" && c.Witness != "" {
-		r.bad(f.key, fmt.Sprintf("check %q has both a command and a witness", f.name), "a command is run by a runner, a witness reports from outside: keep one")
+		r.bad(f.key, fmt.Sprintf("check %q has both a command and a witness", f.name),
+			"a command is run by a runner, a witness reports from outside: keep one")
 	}
 	if deploys != (c.Place != "") {
-		r.bad(f.key, fmt.Sprintf("check %q has a kind or a place without the other", f.name), "kind: deployment together with place: NAME")
+		r.bad(f.key, fmt.Sprintf("check %q has a kind or a place without the other", f.name),
+			"kind: deployment together with place: NAME")
 	}
 	return c
 }
@@ -296,7 +309,8 @@ func (r *reader) robot(f field) string {
 func (r *reader) name(f field, what string) string {
 	s := r.text(f)
 	if s != "" && !nameForm.MatchString(s) {
-		r.bad(f.value, fmt.Sprintf("%q is not a name for %s", s, what), "lower-case letters, digits, \".\", \"_\" and \"-\", at most 64")
+		r.bad(f.value, fmt.Sprintf("%q is not a name for %s", s, what),
+			"lower-case letters, digits, \".\", \"_\" and \"-\", at most 64")
 	}
 	return s
 }
@@ -335,7 +349,8 @@ func (r *reader) checkGlobs(f field) []CheckName {
 func (r *reader) protections(d *Document, f field) {
 	seq, ok := f.value.(*ast.SequenceNode)
 	if !ok {
-		r.bad(f.value, fmt.Sprintf(`"protect" is %s`, kindOf(f.value)), "a list of protections, each beginning with \"- name: …\"")
+		r.bad(f.value, fmt.Sprintf(`"protect" is %s`, kindOf(f.value)),
+			"a list of protections, each beginning with \"- name: …\"")
 		return
 	}
 	names := map[string]int{}
@@ -345,7 +360,8 @@ func (r *reader) protections(d *Document, f field) {
 		}
 		p := r.protection(d, n)
 		if line, twice := names[p.Name]; twice && p.Name != "" {
-			r.bad(n, fmt.Sprintf("two protections are called %q", p.Name), fmt.Sprintf("give each a name of its own; the first is on line %d", line))
+			r.bad(n, fmt.Sprintf("two protections are called %q", p.Name),
+				fmt.Sprintf("give each a name of its own; the first is on line %d", line))
 		}
 		names[p.Name] = p.Line
 		d.Protections = append(d.Protections, p)
@@ -353,7 +369,8 @@ func (r *reader) protections(d *Document, f field) {
 }
 
 func (r *reader) protection(d *Document, n ast.Node) Protection {
-	p := Protection{Rewrite: Never, Delete: Never, ApprovalsStay: StayIfUnchanged, ObjectionsStay: StayAlways, lines: map[string]int{}}
+	p := Protection{Rewrite: Never, Delete: Never, ApprovalsStay: StayIfUnchanged, ObjectionsStay: StayAlways,
+		lines: map[string]int{}}
 	p.Line, _ = place(n)
 	for _, f := range r.keys(n, "a protection", "protect[]") {
 		p.lines[f.name], _ = place(f.key)
@@ -412,7 +429,8 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 func (r *reader) overriders(f field) []Principal {
 	who := r.principals(f, true)
 	if i := slices.IndexFunc(who, func(p Principal) bool { return p.Kind == Robot }); i >= 0 {
-		r.bad(f.value, fmt.Sprintf("%s is a robot, and robots set nothing aside", who[i]), "person:LOGIN, team:NAME, role:ROLE or nobody; what a robot may do as a rule is exempt")
+		r.bad(f.value, fmt.Sprintf("%s is a robot, and robots set nothing aside", who[i]),
+			"person:LOGIN, team:NAME, role:ROLE or nobody; what a robot may do as a rule is exempt")
 	}
 	return who
 }
@@ -449,7 +467,8 @@ func (r *reader) branches(d *Document, f field, texts []string) (glob.List, []st
 			case !out:
 				stands = append(stands, pattern)
 			case k != nil && strings.HasPrefix(pattern, "!"):
-				r.bad(f.value, fmt.Sprintf("%q takes out a kind that takes something out itself (%s)", text, pattern), "write the globs out")
+				r.bad(f.value, fmt.Sprintf("%q takes out a kind that takes something out itself (%s)", text, pattern),
+					"write the globs out")
 			default:
 				stands = append(stands, "!"+pattern)
 			}
@@ -481,7 +500,9 @@ func (r *reader) land(p *Protection, f field) {
 			for _, t := range p.Trailers {
 				r.template(g, t)
 				if !trailerForm.MatchString(t) || trailer.Typed(t) != "" {
-					r.bad(g.value, fmt.Sprintf("%q is not a trailer that rules may add", t), "\"Key: value\" on one line; Landed-change, Approved-by and Co-authored-by are the service's own")
+					r.bad(g.value, fmt.Sprintf("%q is not a trailer that rules may add", t),
+						"\"Key: value\" on one line; Landed-change, Approved-by and Co-authored-by are the "+
+							"service's own")
 				}
 			}
 		case "remove_source":
@@ -493,7 +514,8 @@ func (r *reader) land(p *Protection, f field) {
 		}
 	}
 	if p.Default != "" && len(p.With) > 0 && !slices.Contains(p.With, p.Default) {
-		r.bad(f.value, fmt.Sprintf("the default strategy %q is not one of those allowed by \"with\"", p.Default), "one of "+joined(p.With))
+		r.bad(f.value, fmt.Sprintf("the default strategy %q is not one of those allowed by \"with\"", p.Default),
+			"one of "+joined(p.With))
 	}
 }
 
@@ -508,7 +530,8 @@ var Placeholders = []string{"title", "description", "number", "source", "target"
 func (r *reader) template(f field, text string) {
 	for _, m := range placeholder.FindAllStringSubmatch(text, -1) {
 		if !slices.Contains(Placeholders, m[1]) {
-			r.bad(f.value, fmt.Sprintf("%s is not a placeholder", m[0]), "one of {"+strings.Join(Placeholders, "} {")+"}")
+			r.bad(f.value, fmt.Sprintf("%s is not a placeholder", m[0]),
+				"one of {"+strings.Join(Placeholders, "} {")+"}")
 		}
 	}
 }

@@ -28,7 +28,8 @@ func (r *reader) within(n ast.Node, what string, more, most int) bool {
 	before := r.counts[what]
 	r.counts[what] += more
 	if before <= most && r.counts[what] > most {
-		r.bad(n, fmt.Sprintf("the document holds more than %d %s", most, what), "fewer; one pattern, team or protection may stand for many")
+		r.bad(n, fmt.Sprintf("the document holds more than %d %s", most, what),
+			"fewer; one pattern, team or protection may stand for many")
 	}
 	return r.counts[what] <= most
 }
@@ -146,7 +147,8 @@ func (r *reader) mapping(n ast.Node, what string, allowed ...string) []field {
 			continue
 		}
 		if line, twice := seen[key.Value]; twice {
-			r.bad(v.Key, fmt.Sprintf("%q stands twice in %s", key.Value, what), fmt.Sprintf("keep one; the first is on line %d", line))
+			r.bad(v.Key, fmt.Sprintf("%q stands twice in %s", key.Value, what),
+				fmt.Sprintf("keep one; the first is on line %d", line))
 			continue
 		}
 		seen[key.Value], _ = place(v.Key)
@@ -214,10 +216,12 @@ func (r *reader) number(f field, low, high int) int {
 		if n, err := strconv.Atoi(strings.ReplaceAll(v.Token.Value, "_", "")); err == nil && n >= low && n <= high {
 			return n
 		}
-		r.bad(f.value, fmt.Sprintf("%q is %s", f.name, v.Token.Value), fmt.Sprintf("a whole number from %d to %d", low, high))
+		r.bad(f.value, fmt.Sprintf("%q is %s", f.name, v.Token.Value),
+			fmt.Sprintf("a whole number from %d to %d", low, high))
 		return low
 	}
-	r.bad(f.value, fmt.Sprintf("%q is %s", f.name, kindOf(f.value)), fmt.Sprintf("a whole number from %d to %d", low, high))
+	r.bad(f.value, fmt.Sprintf("%q is %s", f.name, kindOf(f.value)),
+		fmt.Sprintf("a whole number from %d to %d", low, high))
 	return low
 }
 
@@ -226,7 +230,8 @@ func (r *reader) duration(f field, low, high time.Duration, example string) time
 	s := r.text(f)
 	d, err := time.ParseDuration(s)
 	if s != "" && (err != nil || d < low || d > high) {
-		r.bad(f.value, fmt.Sprintf("%s cannot be %q", f.name, s), fmt.Sprintf("a duration from %s to %s, such as %s", brief(low), brief(high), example))
+		r.bad(f.value, fmt.Sprintf("%s cannot be %q", f.name, s),
+			fmt.Sprintf("a duration from %s to %s, such as %s", brief(low), brief(high), example))
 		return low
 	}
 	return d
@@ -256,7 +261,8 @@ func (r *reader) expression(f field) *regexp.Regexp {
 	}
 	re, err := regexp.Compile(s)
 	if err != nil {
-		r.bad(f.value, fmt.Sprintf("%q is not a regular expression: %s", f.name, strings.TrimPrefix(err.Error(), "error parsing regexp: ")),
+		r.bad(f.value, fmt.Sprintf("%q is not a regular expression: %s", f.name,
+			strings.TrimPrefix(err.Error(), "error parsing regexp: ")),
 			"a regular expression (RE2), which may match anywhere in the text; ^ and $ bind it to the ends")
 	}
 	return re
@@ -274,12 +280,14 @@ func (r *reader) amount(f field) Bound {
 		case err == nil && n > 0 && n < 1<<30 && way == "under" && b.Under < 0:
 			b.Under = n
 		default:
-			r.bad(f.value, fmt.Sprintf("%q cannot be %q", f.name, part), "\"over N\", \"under N\", or both with a comma")
+			r.bad(f.value, fmt.Sprintf("%q cannot be %q", f.name, part),
+				"\"over N\", \"under N\", or both with a comma")
 			return Unbounded
 		}
 	}
 	if b.Over >= 0 && b.Under >= 0 && b.Under <= b.Over+1 {
-		r.bad(f.value, fmt.Sprintf("no number is %s", b), "the number after under is larger than the one after over, by two at least")
+		r.bad(f.value, fmt.Sprintf("no number is %s", b), "the number after under is larger than the one after "+
+			"over, by two at least")
 	}
 	return b
 }

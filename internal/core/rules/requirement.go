@@ -37,7 +37,8 @@ func (r *reader) requirement(d *Document, n ast.Node) (Requirement, bool) {
 			continue
 		}
 		if q.Demand != "" {
-			r.bad(f.key, fmt.Sprintf("a requirement asks one thing, this one asks for %s and %s", q.Demand, f.name), "begin a new list item with \"- "+f.name+": …\"")
+			r.bad(f.key, fmt.Sprintf("a requirement asks one thing, this one asks for %s and %s", q.Demand, f.name),
+				"begin a new list item with \"- "+f.name+": …\"")
 			return q, false
 		}
 		q.Demand = Demand(f.name)
@@ -64,14 +65,16 @@ func (r *reader) requirement(d *Document, n ast.Node) (Requirement, bool) {
 		case slices.Contains(beside, f.name):
 			r.beside(d, &q, f)
 		default:
-			r.bad(f.key, fmt.Sprintf("%q means nothing beside %q", f.name, q.Demand), "one of "+strings.Join(beside, ", "))
+			r.bad(f.key, fmt.Sprintf("%q means nothing beside %q", f.name, q.Demand),
+				"one of "+strings.Join(beside, ", "))
 		}
 	}
 	if q.Example != "" && q.Pattern != nil && !q.Pattern.MatchString(q.Example) {
 		r.bad(n, fmt.Sprintf("the example %q does not match the expression %s", q.Example, q.Pattern), "one that does")
 	}
 	if q.AtLeast > len(q.Checks) && !slices.ContainsFunc(q.Checks, CheckName.Several) {
-		r.bad(n, fmt.Sprintf("at least %d of %d checks can never pass", q.AtLeast, len(q.Checks)), fmt.Sprintf("at_least: at most %d", len(q.Checks)))
+		r.bad(n, fmt.Sprintf("at least %d of %d checks can never pass", q.AtLeast, len(q.Checks)),
+			fmt.Sprintf("at_least: at most %d", len(q.Checks)))
 	}
 	return q, true
 }
@@ -109,7 +112,8 @@ func (r *reader) beside(d *Document, q *Requirement, f field) {
 		q.When = r.condition(d, f)
 	case "from":
 		if q.From = r.principals(f, false); len(q.From) == 0 {
-			r.bad(f.value, "\"from\" names nobody, so nobody's approval could count", "team:NAME, person:LOGIN or role:ROLE; leave it out for everybody who may write")
+			r.bad(f.value, "\"from\" names nobody, so nobody's approval could count",
+				"team:NAME, person:LOGIN or role:ROLE; leave it out for everybody who may write")
 		}
 	case "not_from":
 		for _, x := range someOf(r, f, exclusions...) {
@@ -158,7 +162,8 @@ func (r *reader) condition(d *Document, f field) *Condition {
 			c.Areas = r.texts(g)
 			for _, name := range c.Areas {
 				if !hasArea(d, name) && (r.under.House == nil || !hasArea(r.under.House, name)) && !r.under.Accepted {
-					r.bad(g.value, fmt.Sprintf("there is no area %q", name), "the name of an area of this document or of the house's")
+					r.bad(g.value, fmt.Sprintf("there is no area %q", name),
+						"the name of an area of this document or of the house's")
 				}
 			}
 		case "lines":
@@ -177,7 +182,8 @@ func (r *reader) condition(d *Document, f field) *Condition {
 					return d != nil && slices.ContainsFunc(d.Labels, func(l Label) bool { return l.Name == name })
 				}
 				if !known(d) && !known(r.under.House) && !r.under.Accepted {
-					r.bad(g.value, fmt.Sprintf("the label %q is not defined", name), "labels: {"+name+": {set_by: …}}, so that it is plain who may set it")
+					r.bad(g.value, fmt.Sprintf("the label %q is not defined", name),
+						"labels: {"+name+": {set_by: …}}, so that it is plain who may set it")
 				}
 			}
 		case "cel":
@@ -187,12 +193,14 @@ func (r *reader) condition(d *Document, f field) *Condition {
 			}
 			var err error
 			if c.program, err = compiled(c.Expression); err != nil {
-				r.bad(g.value, fmt.Sprintf("\"cel\" cannot be read: %v", err), "an expression of type bool over "+variableNames())
+				r.bad(g.value, fmt.Sprintf("\"cel\" cannot be read: %v", err),
+					"an expression of type bool over "+variableNames())
 			}
 		}
 	}
 	if len(fields) == 0 {
-		r.bad(f.value, "\"when\" states nothing", "one of "+strings.Join(keysUnder(requirementPath+".when", true), ", "))
+		r.bad(f.value, "\"when\" states nothing", "one of "+strings.Join(keysUnder(requirementPath+".when", true),
+			", "))
 	}
 	return c
 }

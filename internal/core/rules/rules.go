@@ -201,7 +201,8 @@ const (
 )
 
 // Demands lists every demand in the order in which they are shown.
-var Demands = []Demand{Approvals, Owners, Objections, Threads, Tasks, Ticket, PathCase, Fixups, History, Messages, Signed, Checks, Deployment}
+var Demands = []Demand{Approvals, Owners, Objections, Threads, Tasks, Ticket, PathCase, Fixups, History, Messages,
+	Signed, Checks, Deployment}
 
 // Place says on which commit a check is asked for.
 type Place string
@@ -292,8 +293,8 @@ type Protection struct {
 	stands       []string // the globs that they stand for
 	// Push lists who may push directly; empty: nobody.
 	Push []Principal
-	// Create lists who may create a matching branch from a commit that is held already; nil: whoever may push. From are the
-	// branches that have to hold it; empty: those of this protection.
+	// Create lists who may create a matching branch from a commit that is held already; nil: whoever may push. From are
+	// the branches that have to hold it; empty: those of this protection.
 	Create         []Principal
 	From           glob.List
 	FromText       []string // as written

@@ -18,16 +18,18 @@ func Schema(ofHouse bool) ([]byte, error) {
 	root["title"] = "Tavrin: " + what + ", form " + Format
 	root["required"] = []string{"tavrin"}
 	root["$defs"] = map[string]any{
-		"principal": map[string]any{"type": "string", "pattern": "^((person|team|robot):[a-z0-9][a-z0-9-]{0,38}|role:(reader|writer|maintainer))$"},
-		"glob":      map[string]any{"type": "string", "minLength": 1, "maxLength": 512},
-		"duration":  map[string]any{"type": "string", "pattern": "^([0-9]+(\\.[0-9]+)?(h|m|s|ms))+$"},
+		"principal": map[string]any{"type": "string",
+			"pattern": "^((person|team|robot):[a-z0-9][a-z0-9-]{0,38}|role:(reader|writer|maintainer))$"},
+		"glob":     map[string]any{"type": "string", "minLength": 1, "maxLength": 512},
+		"duration": map[string]any{"type": "string", "pattern": "^([0-9]+(\\.[0-9]+)?(h|m|s|ms))+$"},
 	}
 	return json.MarshalIndent(root, "", "  ")
 }
 
 // required lists the keys without which a mapping is refused.
 var required = map[string][]string{
-	"labels{}": {"set_by"}, "areas{}": {"paths", "owners"}, "loosening": {"agreed_by"}, "protect[]": {"name", "branches"},
+	"labels{}": {"set_by"}, "areas{}": {"paths", "owners"}, "loosening": {"agreed_by"}, "protect[]": {"name",
+		"branches"},
 }
 
 // mappingSchema describes the mapping at a path.
@@ -81,7 +83,8 @@ func keySchema(k Key, ofHouse bool) map[string]any {
 	case Who:
 		out = oneOrMore(reference("principal"))
 	case WhoOrNone:
-		out = map[string]any{"anyOf": []any{map[string]any{"const": "nobody"}, reference("principal"), map[string]any{"type": "array", "items": reference("principal")}}}
+		out = map[string]any{"anyOf": []any{map[string]any{"const": "nobody"}, reference("principal"),
+			map[string]any{"type": "array", "items": reference("principal")}}}
 	case RobotName:
 		out["type"], out["pattern"] = "string", "^robot:[a-z0-9][a-z0-9-]{0,38}$"
 	case Mapping:

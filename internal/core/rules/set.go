@@ -63,7 +63,8 @@ func NewSet(repository string, layers ...Layer) *Set {
 		s.layers = append(s.layers, l)
 		for i := range l.Document.Areas {
 			if a := &l.Document.Areas[i]; s.concerns(a.Repositories) {
-				s.areas = append(s.areas, PlacedArea{a, Source{Document: l.Of, Protection: "area " + a.Name, Version: l.Version, Line: a.Line}})
+				s.areas = append(s.areas, PlacedArea{a, Source{Document: l.Of, Protection: "area " + a.Name,
+					Version: l.Version, Line: a.Line}})
 			}
 		}
 	}
@@ -92,7 +93,8 @@ func (s *Set) Without(suspended []Suspension) *Set {
 	if len(suspended) == 0 && len(s.suspended) == 0 {
 		return s
 	}
-	return &Set{layers: s.layers, repository: s.repository, suspended: slices.Clone(suspended), areas: s.areas, index: s.index}
+	return &Set{layers: s.layers, repository: s.repository, suspended: slices.Clone(suspended), areas: s.areas,
+		index: s.index}
 }
 
 // Layers returns the set's documents, the house's first.
@@ -280,7 +282,10 @@ func (s *Set) combined(branch string) *Effective {
 			if !s.concerns(p.Repositories) || !p.Branches.Match(branch) {
 				continue
 			}
-			if n := slices.IndexFunc(s.suspended, func(x Suspension) bool { return x.Document == l.Of && x.Protection == p.Name }); n >= 0 {
+			if n := slices.IndexFunc(s.suspended, func(x Suspension) bool {
+				return x.Document == l.Of &&
+					x.Protection == p.Name
+			}); n >= 0 {
 				c.Suspended = append(c.Suspended, s.suspended[n])
 				continue
 			}
@@ -311,8 +316,8 @@ func (s *Set) Binding(branch string, is func(Principal) bool) *Effective {
 }
 
 // InTheWay finds a protection of names that could not be made while a branch is there: Git keeps a branch as a file and
-// what stands below it in a folder of the same name, so that one keeps the other out. Only what a pattern says before its
-// first wildcard counts.
+// what stands below it in a folder of the same name, so that one keeps the other out. Only what a pattern says before
+// its first wildcard counts.
 func (s *Set) InTheWay(branch string) (pattern string, from Source, found bool) {
 	for _, l := range s.layers {
 		for i := range l.Document.Protections {
@@ -323,7 +328,8 @@ func (s *Set) InTheWay(branch string) (pattern string, from Source, found bool) 
 			for _, g := range p.Branches.Patterns() {
 				for _, b := range g.Beginnings() {
 					if strings.HasPrefix(b.Text, branch+"/") || b.Whole && strings.HasPrefix(branch, b.Text+"/") {
-						return g.String(), Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.Line}, true
+						return g.String(), Source{Document: l.Of, Protection: p.Name, Version: l.Version,
+							Line: p.Line}, true
 					}
 				}
 			}

@@ -34,7 +34,8 @@ func (e *Effective) Sentences() []Sentence {
 		out = append(out, Sentence{Setting: setting, Text: fmt.Sprintf(format, args...), Sources: from})
 	}
 	for _, s := range e.Suspended {
-		say("suspended", nil, "The protection %q is suspended by %s until %s: %s", s.Protection, s.By, s.Until.UTC().Format("2006-01-02 15:04 UTC"), s.Because)
+		say("suspended", nil, "The protection %q is suspended by %s until %s: %s", s.Protection, s.By,
+			s.Until.UTC().Format("2006-01-02 15:04 UTC"), s.Because)
 	}
 	if !e.Protected {
 		say("push", nil, "No protection matches: whoever may write may push.")
@@ -72,10 +73,12 @@ func (e *Effective) Sentences() []Sentence {
 	e.sayLanding(say)
 	for _, p := range e.Protections {
 		if len(p.Override) > 0 {
-			say("override", []Source{p.Source}, "%s may set aside what %q asks, case by case: with a reason, for a time, and with a second look by somebody else.", capital(principalNames(p.Override)), p.Name)
+			say("override", []Source{p.Source}, "%s may set aside what %q asks, case by case: with a reason, for a "+
+				"time, and with a second look by somebody else.", capital(principalNames(p.Override)), p.Name)
 		}
 		if len(p.Exempt) > 0 {
-			say("exempt", []Source{p.Source}, "%s is not bound by %q; each use is shown and recorded.", capital(principalNames(p.Exempt)), p.Name)
+			say("exempt", []Source{p.Source}, "%s is not bound by %q; each use is shown and recorded.",
+				capital(principalNames(p.Exempt)), p.Name)
 		}
 	}
 	return out
@@ -105,7 +108,8 @@ func (e *Effective) sayCreate(say func(string, []Source, string, ...any)) {
 	for i, a := range e.Create {
 		text := "Nobody creates it by pushing."
 		if len(a.Who) > 0 {
-			text = fmt.Sprintf("Only %s may create it, from a commit that a branch of %s holds already.", principalNames(a.Who), e.Protections[i].CreatedWords())
+			text = fmt.Sprintf("Only %s may create it, from a commit that a branch of %s holds already.",
+				principalNames(a.Who), e.Protections[i].CreatedWords())
 		}
 		if byText[text] == nil {
 			texts = append(texts, text)
@@ -159,7 +163,8 @@ func (e *Effective) sayLanding(say func(string, []Source, string, ...any)) {
 	}
 	switch {
 	case e.RemovesSaid > 1:
-		say("land.remove_source", e.RemoveSource.From, "The protections disagree on removing the source branch, so it is kept.")
+		say("land.remove_source", e.RemoveSource.From, "The protections disagree on removing the source branch, so "+
+			"it is kept.")
 	case e.RemoveSource.Value:
 		say("land.remove_source", e.RemoveSource.From, "The source branch is removed after landing.")
 	}
@@ -174,11 +179,13 @@ func (s *Set) AreaSentences() []Sentence {
 	say := func(a PlacedArea, key, format string, args ...any) {
 		from := a.From
 		from.Line = a.LineOf(key)
-		out = append(out, Sentence{Setting: "areas", Text: fmt.Sprintf(format, args...), Level: Required, Sources: []Source{from}})
+		out = append(out, Sentence{Setting: "areas", Text: fmt.Sprintf(format, args...), Level: Required,
+			Sources: []Source{from}})
 	}
 	for _, a := range s.areas {
 		if a.Approvals > 0 {
-			say(a, "asks.approvals", "What touches %s needs %s by its owners, %s.", a.Name, approvalsCounted(a.Approvals), principalNames(a.Owners))
+			say(a, "asks.approvals", "What touches %s needs %s by its owners, %s.", a.Name,
+				approvalsCounted(a.Approvals), principalNames(a.Owners))
 		}
 		if len(a.Checks) > 0 {
 			say(a, "checks", "What touches %s passes %s on the rehearsal.", a.Name, strings.Join(a.Checks, ", "))
@@ -193,7 +200,8 @@ func (s *Set) DefinitionSentences() []Sentence {
 	known := map[string]bool{} // checks that the house defines are the house's
 	for _, l := range s.layers {
 		say := func(setting, what string, line int, format string, args ...any) {
-			out = append(out, Sentence{Setting: setting, Text: fmt.Sprintf(format, args...), Sources: []Source{{Document: l.Of, Protection: what, Version: l.Version, Line: line}}})
+			out = append(out, Sentence{Setting: setting, Text: fmt.Sprintf(format, args...),
+				Sources: []Source{{Document: l.Of, Protection: what, Version: l.Version, Line: line}}})
 		}
 		for i := range l.Document.Checks {
 			if c := &l.Document.Checks[i]; !known[c.Name] {
@@ -209,7 +217,8 @@ func (s *Set) DefinitionSentences() []Sentence {
 			if l.Of != "" {
 				whose = "the rules of " + l.Of
 			}
-			say("loosening", "loosening", l.Document.LineOf("loosening"), "Loosening %s needs a second person's word, of %s.", whose, principalNames(l.Document.AgreedBy))
+			say("loosening", "loosening", l.Document.LineOf("loosening"),
+				"Loosening %s needs a second person's word, of %s.", whose, principalNames(l.Document.AgreedBy))
 		}
 	}
 	return out
@@ -281,7 +290,8 @@ func (r Sourced) asks() string {
 	case Checks:
 		return r.asksChecks()
 	case Deployment:
-		return fmt.Sprintf("a deployment to %s succeeds on the %s", r.To, strings.Join(words(r.At), " and the ")) + r.freshness()
+		return fmt.Sprintf("a deployment to %s succeeds on the %s", r.To, strings.Join(words(r.At), " and the ")) +
+			r.freshness()
 	}
 	return string(r.Demand)
 }

@@ -15,7 +15,8 @@ import (
 const (
 	LandedChange = "Landed-change"
 	ApprovedBy   = "Approved-by"
-	CoAuthoredBy = "Co-authored-by" // anybody's to write into a commit; in a message typed for a landing it is the service's
+	// anybody's to write into a commit; in a message typed for a landing it is the service's
+	CoAuthoredBy = "Co-authored-by"
 )
 
 var (

@@ -166,7 +166,8 @@ func Run(f *File, text string, set *rules.Set, repository string, people map[str
 	for i, e := range f.Examples {
 		report := gate.Judge(set, e.facts(set, repository, i+1, all))
 		says := e.compare(report)
-		out = append(out, Result{Name: e.Name, Line: lineOf(text, e.Name), Passed: says == "", Says: says, Summary: report.Summary})
+		out = append(out, Result{Name: e.Name, Line: lineOf(text, e.Name), Passed: says == "", Says: says,
+			Summary: report.Summary})
 	}
 	return out
 }
@@ -176,7 +177,8 @@ func lineOf(text, name string) int {
 	for i, line := range strings.Split(text, "\n") {
 		_, value, found := strings.Cut(line, "name:")
 		value = strings.TrimSpace(value)
-		if found && (strings.HasPrefix(value, name) || strings.HasPrefix(value, "'"+name) || strings.HasPrefix(value, strconv.Quote(name))) {
+		if found && (strings.HasPrefix(value, name) || strings.HasPrefix(value, "'"+name) ||
+			strings.HasPrefix(value, strconv.Quote(name))) {
 			return i + 1
 		}
 	}
@@ -190,9 +192,12 @@ func (e Example) facts(set *rules.Set, repository string, number int, people map
 	if c.Author != "" && !slices.Contains(authors, c.Author) {
 		authors = append([]string{c.Author}, authors...)
 	}
-	f := gate.Facts{Repository: repository, Number: number, State: "open", Title: c.Title, Description: c.Description, Source: cmp.Or(c.Source, "topic"), Target: cmp.Or(c.Target, "main"),
-		Revision: 1, Head: strings.Repeat("0", 40), Opener: authors[0], Authors: authors, CommitAuthors: authors, LastPusher: authors[0], People: people, Paths: c.Paths,
-		Files: cmp.Or(c.Files, len(c.Paths)), Added: c.Lines, Labels: c.Labels, At: time.Unix(0, 0).UTC(), Asker: e.LandedBy, Strategy: rules.Strategy(e.Strategy)}
+	f := gate.Facts{Repository: repository, Number: number, State: "open", Title: c.Title, Description: c.Description,
+		Source: cmp.Or(c.Source, "topic"), Target: cmp.Or(c.Target, "main"),
+		Revision: 1, Head: strings.Repeat("0",
+			40), Opener: authors[0], Authors: authors, CommitAuthors: authors, LastPusher: authors[0], People: people, Paths: c.Paths,
+		Files: cmp.Or(c.Files, len(c.Paths)), Added: c.Lines, Labels: c.Labels, At: time.Unix(0,
+			0).UTC(), Asker: e.LandedBy, Strategy: rules.Strategy(e.Strategy)}
 	if c.Draft {
 		f.State = "draft"
 	}
@@ -207,14 +212,16 @@ func (e Example) facts(set *rules.Set, repository string, number int, people map
 	}
 	for name, state := range e.Checks {
 		declared := set.Check(name)
-		f.HeadChecks = append(f.HeadChecks, gate.Check{Name: name, State: gate.CheckState(state), Attempt: 1, Runner: declared.Command != "", By: cmp.Or(declared.Witness, "witness")})
+		f.HeadChecks = append(f.HeadChecks, gate.Check{Name: name, State: gate.CheckState(state), Attempt: 1,
+			Runner: declared.Command != "", By: cmp.Or(declared.Witness, "witness")})
 	}
 	slices.SortFunc(f.HeadChecks, func(a, b gate.Check) int { return strings.Compare(a.Name, b.Name) })
 	if f.Asker != "" && f.Strategy == "" {
 		f.Strategy, _, _ = set.For(f.Target).Choose("")
 	}
 	if len(e.Checks) > 0 || e.Expect == "clear" {
-		f.Rehearsal = &gate.Rehearsal{Commit: strings.Repeat("1", 40), Base: strings.Repeat("2", 40), Checks: f.HeadChecks}
+		f.Rehearsal = &gate.Rehearsal{Commit: strings.Repeat("1", 40), Base: strings.Repeat("2", 40),
+			Checks: f.HeadChecks}
 	}
 	return f
 }
