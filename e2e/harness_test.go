@@ -171,6 +171,7 @@ func (w *town) reopen() {
 	w.admin = w.as("admin")
 }
 
+// pause is between two looks at something of which nobody tells.
 func pause() { time.Sleep(25 * time.Millisecond) }
 
 func (w *town) close() {
@@ -374,14 +375,18 @@ func (w *town) report(commit, name, state string) {
 func (w *town) until(k wire.Change, what string, wanted func(wire.Change) bool) wire.Change {
 	w.t.Helper()
 	var now wire.Change
-	for range 2400 {
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); {
+		grown := w.service.Records.Grown() // before looking, so that nothing is missed
 		var err error
 		now, err = w.as("ines").Change(w.t.Context(), repo, k.Number)
 		w.ok(err)
 		if wanted(now) {
 			return now
 		}
-		pause()
+		select {
+		case <-grown:
+		case <-time.After(200 * time.Millisecond): // not everything leaves a line
+		}
 	}
 	w.t.Fatalf("change %d is not %s: %+v, entry %+v", k.Number, what, now, now.Entry)
 	return now

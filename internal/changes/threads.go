@@ -183,8 +183,11 @@ func (s *Threads) threadPlace(ctx context.Context, db *gorm.DB, repo *records.Re
 	}
 	text, _, err := bare.File(ctx, commit, t.Path, hosted.MaxFileBytes)
 	if errors.Is(err, git.ErrNotFound) {
-		return "", problem.Wrong("path", "there is no %s at revision %d%s", t.Path, t.Revision,
-			map[bool]string{true: " before the change"}[t.Before])
+		before := ""
+		if t.Before {
+			before = " before the change"
+		}
+		return "", problem.Wrong("path", "there is no %s at revision %d%s", t.Path, t.Revision, before)
 	}
 	if err != nil || t.FirstLine == 0 {
 		return "", err

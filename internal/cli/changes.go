@@ -57,7 +57,7 @@ func (p *program) preview() *cobra.Command {
 				row(w, "enough would be "+strings.Join(v.Areas.Enough, " and "))
 			}
 			for _, r := range v.Reviewers {
-				row(w, map[bool]string{false: "would be asked: ", true: "would be told: "}[r.Optional]+r.Who)
+				row(w, either(r.Optional, "would be told: ", "would be asked: ")+r.Who)
 			}
 			row(w, v.Report.Summary)
 			printRequirements(w, v.Report)
@@ -315,7 +315,7 @@ func (p *program) askReviewer() *cobra.Command {
 			return h.AskReviewers(ctx, h.repo, n, who, optional)
 		}, func(w io.Writer, k wire.Change) {
 			for _, r := range k.Reviewers {
-				row(w, map[bool]string{false: "asked to review", true: "told of it"}[r.Optional], r.Who, r.Because)
+				row(w, either(r.Optional, "told of it", "asked to review"), r.Who, r.Because)
 			}
 		})
 	c.Flags().StringSliceVar(&who, "who", nil, "person:LOGIN or team:NAME; may be given several times (needed)")

@@ -83,7 +83,7 @@ func (p *program) follow(use, short string, follow bool) *cobra.Command {
 			if f.Number > 0 {
 				what = fmt.Sprintf("change %d of %s", f.Number, f.Repository)
 			}
-			row(w, map[bool]string{false: "you follow ", true: "you do not follow "}[f.Muted]+what)
+			row(w, either(f.Muted, "you do not follow ", "you follow ")+what)
 		})
 }
 

@@ -125,3 +125,11 @@ func counted(n int, noun string) string {
 	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
+
+// either is one of two words, by what is the case.
+func either(is bool, then, otherwise string) string {
+	if is {
+		return then
+	}
+	return otherwise
+}

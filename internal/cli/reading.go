@@ -191,7 +191,7 @@ func (p *program) read() *cobra.Command {
 			return ticked{n, d.Revision, args[1], !undo}, h.Tick(ctx, h.repo, n, d.Revision, f.File, !undo)
 		}, func(w io.Writer, t ticked) {
 			row(w, fmt.Sprintf("%s of change %d is %s, at revision %d", t.Path, t.Number,
-				map[bool]string{true: "ticked as read", false: "not ticked any more"}[t.Read], t.Revision))
+				either(t.Read, "ticked as read", "not ticked any more"), t.Revision))
 		})
 	c.Flags().IntVar(&revision, "revision", 0, "the revision that you read (default: the newest)")
 	c.Flags().BoolVar(&undo, "undo", false, "take the tick away")

@@ -165,7 +165,11 @@ func (s *Rulebook) world(ctx context.Context, db *gorm.DB, repo *records.Reposit
 		return w, err
 	}
 	for _, a := range all {
-		who := map[bool]string{true: "robot:", false: "person:"}[a.Robot] + a.Login
+		kind := rules.Person
+		if a.Robot {
+			kind = rules.Robot
+		}
+		who := rules.Principal{Kind: kind, Name: a.Login}.String()
 		w.Known[who], w.Disabled[who] = !a.Disabled, a.Disabled
 	}
 	var teams []string

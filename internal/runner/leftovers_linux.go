@@ -33,7 +33,7 @@ func endLeftovers(leader *os.Process) {
 				break
 			}
 		}
-		time.Sleep(10 * time.Millisecond)
+		time.Sleep(10 * time.Millisecond) // they are nobody's children here: nobody tells when they are gone
 	}
 }
 
@@ -93,7 +93,7 @@ func (p *place) endUser() {
 			return
 		}
 		end := p.command(context.Background(), "/", nil, "/bin/sh", "-c", "kill -9 -1")
-		end.Run() // it ends itself too
-		time.Sleep(10 * time.Millisecond)
+		end.Run()                         // it ends itself too
+		time.Sleep(10 * time.Millisecond) // nobody tells when another user's processes are gone
 	}
 }

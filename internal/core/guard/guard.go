@@ -170,8 +170,10 @@ func Likeness(ref string) string {
 
 // alike refuses a name that would be taken for another.
 func alike(u Update, other string) Verdict {
-	kind := map[bool]string{true: "branch", false: "tag"}
-	what := kind[strings.HasPrefix(other, "refs/heads/")]
+	what := "tag"
+	if strings.HasPrefix(other, "refs/heads/") {
+		what = "branch"
+	}
 	_, name, _ := strings.Cut(strings.TrimPrefix(other, "refs/"), "/")
 	return refuse(u, "it looks like another name", fmt.Sprintf("%s cannot be told from the %s %q, or only by upper "+
 		"and lower case or by characters that look alike. Choose another name.", u.Ref, what, name))
