@@ -33,20 +33,26 @@ type cloudEvent struct {
 	Subject     string          `json:"subject,omitempty"`
 	Time        time.Time       `json:"time"`
 	ContentType string          `json:"datacontenttype"`
-	Data        json.RawMessage `json:"data"`
+	Data        cloudData       `json:"data"`
+}
+
+// cloudData is what an event of the stream says: its line of the journal, with what its kind records as details (see
+// the reference of events).
+type cloudData struct {
+	Actor      string          `json:"actor"`
+	Repository string          `json:"repository"`
+	Text       string          `json:"text"`
+	Details    json.RawMessage `json:"details"`
 }
 
 func eventOf(l wire.JournalLine) cloudEvent {
-	// strings and valid JSON
-	data, _ := json.Marshal(map[string]any{"text": l.Text, "actor": l.Actor, "repository": l.Repository,
-		"details": l.Data})
 	source := "/"
 	if l.Repository != "" {
 		source = "/repositories/" + l.Repository
 	}
 	return cloudEvent{SpecVersion: "1.0", ID: strconv.FormatInt(l.Seq, 10), Source: source, Type: "tavrin." + l.Kind,
-		Subject: l.Subject, Time: l.At,
-		ContentType: "application/json", Data: data}
+		Subject: l.Subject, Time: l.At, ContentType: "application/json",
+		Data: cloudData{Actor: l.Actor, Repository: l.Repository, Text: l.Text, Details: l.Data}}
 }
 
 // events streams the journal as Server-Sent Events: from the line after Last-Event-ID (or ?after=N), or else from

@@ -41,7 +41,7 @@ const (
 	Records      = "records.sqlite"
 	Key          = "signing.key"
 	Repositories = "repositories"
-	RunningMark  = "running" // there while a service runs, see internal/service/condition.go
+	RunningMark  = "running" // there while a service runs, see internal/folder/marks.go
 	manifestName = "manifest.json"
 	filesName    = "files.sha256"
 )
@@ -200,7 +200,7 @@ func (t *taking) standStill(ctx context.Context, m *Manifest) error {
 func (t *taking) let(db *sql.DB) {
 	log := filepath.Join(t.dir, Records+"-wal")
 	_, before := os.Stat(log)
-	db.Close()
+	db.Close() // whether the log went with it is seen below
 	if _, after := os.Stat(log); before == nil && after != nil {
 		if mark := filepath.Join(t.dir, RunningMark); exists(mark) {
 			err := os.WriteFile(mark+".tmp", []byte(AtRest), 0o600)

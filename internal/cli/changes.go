@@ -487,7 +487,7 @@ func (p *program) askRevision(ctx context.Context, h here, n int, verdict string
 // agreed asks a question on the terminal; only a plain yes is one.
 func (p *program) agreed(format string, args ...any) bool {
 	fmt.Fprintf(p.err, format+" [y/N] ", args...)
-	answer, _ := bufio.NewReader(p.in).ReadString('\n')
+	answer, _ := bufio.NewReader(p.in).ReadString('\n') // an end without an answer is a no
 	answer = strings.ToLower(strings.TrimSpace(answer))
 	return answer == "y" || answer == "yes"
 }

@@ -44,7 +44,7 @@ func take(dir string) (*lock, error) {
 	if errors.Is(err, syscall.EAGAIN) || errors.Is(err, syscall.EACCES) {
 		defer f.Close()
 		by := make([]byte, 32)
-		n, _ := f.Read(by)
+		n, _ := f.Read(by) // who has it is said where it can be read
 		return nil, inUse(strings.TrimSpace(string(by[:n])))
 	}
 	if err == nil {

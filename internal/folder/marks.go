@@ -155,7 +155,7 @@ func (m *marks) begin(dir string) error {
 // end takes the mark away that a service runs: the records are closed, and whole.
 func (m *marks) end() {
 	m.file.Close()
-	os.Remove(filepath.Join(m.dir, runningName))
+	os.Remove(filepath.Join(m.dir, runningName)) // a mark that stays is looked into at the next start, no more
 }
 
 // reached marks a line of the journal that is on disk.

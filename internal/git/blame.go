@@ -35,7 +35,7 @@ func (r *Repo) Blame(ctx context.Context, commit, path string) ([]LineBlock, err
 			if len(f) != 3 {
 				return nil, fmt.Errorf("git blame: unreadable line %q", line)
 			}
-			first, _ := strconv.Atoi(f[1])
+			first, _ := strconv.Atoi(f[1]) // git's own numbers, here and below
 			count, _ := strconv.Atoi(f[2])
 			now = known[word]
 			now.Commit, now.First, now.Last = word, first, first+count-1

@@ -218,7 +218,7 @@ func (r *Repo) eachCommit(ctx context.Context, ids []string, f func(id, text str
 		for _, id := range ids {
 			w.WriteString(id + "\n")
 		}
-		w.Flush()
+		w.Flush() // a helper that is gone takes nothing more: its answers, read below, end with its error
 		h.in.Close()
 	}()
 	for _, id := range ids {
@@ -265,12 +265,12 @@ func (r *Repo) startHelper(ctx context.Context, args ...string) (*helper, error)
 func (h *helper) close() {
 	h.in.Close()
 	h.cancel()
-	h.wait()
+	h.wait() // an error of a helper that was cut short says only that
 }
 
 // broken explains an answer that did not come: usually something that git does not know.
 func (h *helper) broken(err error) error {
-	h.in.Close()
+	h.in.Close() // it may be gone already
 	if said := h.wait(); said != nil {
 		return said
 	}

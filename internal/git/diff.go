@@ -164,7 +164,7 @@ func (r *Repo) lookInto(ctx context.Context, f *FileDiff, sizes map[string]int64
 	case len(blobs) == 2:
 		out, err := r.run(ctx, nil, "diff", "--numstat", "--text", "--no-ext-diff", "--no-textconv", blobs[0], blobs[1])
 		if c := countsForm.FindStringSubmatch(string(out)); err == nil && c != nil {
-			counts[1], _ = strconv.Atoi(c[1])
+			counts[1], _ = strconv.Atoi(c[1]) // digits, by the expression
 			counts[0], _ = strconv.Atoi(c[2])
 		} else if err != nil {
 			return err
@@ -218,7 +218,7 @@ func readRawNumstat(out string) ([]FileDiff, string, error) {
 		if f.Path, ok = next(); ok && raw[4][0] == 'R' {
 			f.OldPath = f.Path
 			f.Path, ok = next()
-			f.Similarity, _ = strconv.Atoi(raw[4][1:])
+			f.Similarity, _ = strconv.Atoi(raw[4][1:]) // three digits, or none where git gives no figure
 		}
 		if !ok {
 			return nil, "", fmt.Errorf("git diff-tree: %.80q has no path", head)
@@ -242,7 +242,7 @@ func readRawNumstat(out string) ([]FileDiff, string, error) {
 			return nil, "", fmt.Errorf("git diff-tree: counts of %.80q, which is not in the list", path)
 		}
 		files[n].Binary = counts[1] == "-"
-		files[n].Added, _ = strconv.Atoi(counts[1])
+		files[n].Added, _ = strconv.Atoi(counts[1]) // "-" where git counts no lines: none
 		files[n].Removed, _ = strconv.Atoi(counts[2])
 	}
 }

@@ -303,7 +303,7 @@ type limit struct {
 
 func (l *limit) Write(p []byte) (int, error) {
 	if int64(len(p)) > l.left {
-		l.w.Write(p[:l.left])
+		l.w.Write(p[:l.left]) // that the rest is missing is the error to tell
 		l.left, l.over = 0, true
 		l.full()
 		return 0, io.ErrShortWrite

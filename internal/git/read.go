@@ -133,7 +133,7 @@ func (r *Repo) Tree(ctx context.Context, commit, path string) ([]TreeEntry, erro
 		if !ok || len(f) != 4 {
 			continue
 		}
-		size, _ := strconv.ParseInt(f[3], 10, 64)
+		size, _ := strconv.ParseInt(f[3], 10, 64) // "-" for what is no file: none
 		entries = append(entries, TreeEntry{Name: name, Kind: f[1], Size: size})
 	}
 	return entries, nil
@@ -323,7 +323,7 @@ func (r *Repo) Follow(ctx context.Context, from, to, path string) (Moved, error)
 		if s == "" {
 			return 1
 		}
-		n, _ := strconv.Atoi(s)
+		n, _ := strconv.Atoi(s) // digits, by the expression
 		return n
 	}
 	for _, h := range hunkHead.FindAllStringSubmatch(string(out), -1) {

@@ -458,7 +458,7 @@ func (in *Incoming) walk(ctx context.Context, tips []string, list *packed) (abse
 	if err != nil {
 		return nil, err
 	}
-	io.WriteString(h.in, strings.Join(tips, "\n")+"\n") // an error shows when it ends
+	io.WriteString(h.in, strings.Join(tips, "\n")+"\n") // an error of either shows when it ends
 	h.in.Close()
 	in.commits = map[string][]string{}
 	for {

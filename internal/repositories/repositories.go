@@ -160,7 +160,7 @@ func (s *Repositories) prepareBare(ctx context.Context, n NewRepository, pin str
 		err = bare.Import(ctx, git.ImportOptions{URL: n.ImportURL, Resolve: pin})
 	}
 	if err != nil {
-		os.RemoveAll(parent)
+		os.RemoveAll(parent) // what stays belongs to no repository and goes at the next start
 		var failed *git.CommandError
 		if errors.As(err, &failed) {
 			return "", problem.New(problem.Invalid, "the import did not work: %v", err)

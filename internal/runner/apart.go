@@ -247,7 +247,7 @@ func (p *place) sweep(dir string) {
 			return nil // gone, or not to be looked into: not the job's
 		}
 		if stat, ok := info.Sys().(*syscall.Stat_t); ok && int(stat.Uid) == p.user && path != dir {
-			os.RemoveAll(path)
+			os.RemoveAll(path) // what cannot be removed belongs to nobody who runs a job here
 			if info.IsDir() {
 				return fs.SkipDir
 			}

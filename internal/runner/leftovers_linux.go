@@ -18,7 +18,7 @@ func adoptOrphans() error { return unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0,
 // process, which runs one job at a time and nothing else.
 func endLeftovers(leader *os.Process) {
 	if leader != nil {
-		syscall.Kill(-leader.Pid, syscall.SIGKILL)
+		syscall.Kill(-leader.Pid, syscall.SIGKILL) // an error: it is gone
 	}
 	for range 50 {
 		left := descendants(os.Getpid())

@@ -185,7 +185,7 @@ func (j *judge) strategy() rules.Strategy {
 	if j.f.Strategy != "" {
 		return j.f.Strategy
 	}
-	chosen, _, _ := j.effective.Choose("")
+	chosen, _, _ := j.effective.Choose("") // none where the rules leave it to whoever lands it
 	return chosen
 }
 

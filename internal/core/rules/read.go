@@ -70,7 +70,7 @@ var syntaxPlace = regexp.MustCompile(`^\[(\d+):(\d+)\] ([^\n]+)`)
 
 func (r *reader) syntax(err error) {
 	if m := syntaxPlace.FindStringSubmatch(err.Error()); m != nil {
-		line, _ := strconv.Atoi(m[1])
+		line, _ := strconv.Atoi(m[1]) // digits, by the expression
 		column, _ := strconv.Atoi(m[2])
 		r.at(line, column, "this is not YAML: "+m[3], "")
 		return
