@@ -48,6 +48,7 @@ func freeAddress(t testing.TB) string {
 // Killed at any step of a landing and started again, the service has landed the change exactly once, and branch,
 // records and journal agree (P4).
 func TestP4KilledAtEveryStepOfALanding(t *testing.T) {
+	t.Parallel()
 	for _, step := range []string{"rehearsal:planned", "rehearsal:built", "landing:intended", "landing:moved", "landing:recorded"} {
 		t.Run(step, func(t *testing.T) {
 			w := newTown(t)
@@ -134,6 +135,7 @@ func (w *town) agree(changes ...wire.Change) {
 
 // Killed while a push moves a branch, the service knows afterwards what happened and who did it (P4).
 func TestP4KilledWhileAPushMovesABranch(t *testing.T) {
+	t.Parallel()
 	for _, step := range []string{"push:intended", "push:moved"} {
 		t.Run(step, func(t *testing.T) {
 			w := newTown(t)
@@ -168,6 +170,7 @@ func TestP4KilledWhileAPushMovesABranch(t *testing.T) {
 // Killed while a branch moves by an override, the service knows afterwards that it was used, once, and that somebody else
 // has to look at it (P4, P1).
 func TestP4KilledWhileAnOverrideIsUsed(t *testing.T) {
+	t.Parallel()
 	for _, step := range []string{"landing:intended", "landing:moved", "push:intended", "push:moved"} {
 		t.Run(step, func(t *testing.T) {
 			w := newTown(t)
@@ -223,6 +226,7 @@ func TestP4KilledWhileAnOverrideIsUsed(t *testing.T) {
 
 // Killed while suggestions are taken in, the service knows afterwards which were: the commit and the remarks agree (P4).
 func TestP4KilledWhileSuggestionsAreTakenIn(t *testing.T) {
+	t.Parallel()
 	for _, step := range []string{"push:intended", "push:moved"} {
 		t.Run(step, func(t *testing.T) {
 			w := newTown(t)

@@ -17,6 +17,7 @@ import (
 // checks answer this and that. Whatever happens, main moves only to commits whose own check passed (P1, P2), every
 // entry comes to an end or waits for somebody (P9), and journal and records tell one story (P8, P10).
 func TestStorm(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(2) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) { storm(t, rand.New(rand.NewPCG(seed, 9))) })
 	}
