@@ -22,33 +22,26 @@ import (
 	"tavrin/wire"
 )
 
-// TestInTheBrowser runs what drives the console, in two lanes of about the same length, beside the tests that drive none: a
-// browser takes a whole processor, and pages that have to wait for it say nothing of the console.
+// TestInTheBrowser runs what drives the console, one after the other, beside the tests that drive none: a browser takes a whole
+// processor.
 func TestInTheBrowser(t *testing.T) {
 	t.Parallel()
-	type story struct {
+	for _, c := range []struct {
 		name string
 		test func(*testing.T)
-	}
-	for lane, stories := range [][]story{{
+	}{
 		{"ConsoleTellsTheWholeStory", consoleTellsTheWholeStory},
 		{"ConsoleObjectsWithdrawsAndCloses", consoleObjectsWithdrawsAndCloses},
-		{"ConsoleOverride", consoleOverride},
-		{"ConsoleNeverTakesAPressForWhatWasReplaced", consoleNeverTakesAPressForWhatWasReplaced},
-		{"ConsoleEditsRules", consoleEditsRules},
-	}, {
 		{"ConsoleIsAccessible", consoleIsAccessible},
 		{"TwoBrowsersAndATerminal", twoBrowsersAndATerminal},
+		{"ConsoleOverride", consoleOverride},
 		{"LargeDifferenceIsReadInParts", largeDifferenceIsReadInParts},
 		{"ConsoleProposesAndAlters", consoleProposesAndAlters},
 		{"ConsoleShowsWhatIsNotSeen", consoleShowsWhatIsNotSeen},
-	}} {
-		t.Run(fmt.Sprint("lane ", lane+1), func(t *testing.T) {
-			t.Parallel()
-			for _, s := range stories {
-				t.Run(s.name, s.test)
-			}
-		})
+		{"ConsoleNeverTakesAPressForWhatWasReplaced", consoleNeverTakesAPressForWhatWasReplaced},
+		{"ConsoleEditsRules", consoleEditsRules},
+	} {
+		t.Run(c.name, c.test)
 	}
 }
 
