@@ -26,14 +26,14 @@ const (
 
 // cloudEvent is a journal line as a CloudEvents 1.0 event in JSON.
 type cloudEvent struct {
-	SpecVersion string          `json:"specversion"`
-	ID          string          `json:"id"`
-	Source      string          `json:"source"`
-	Type        string          `json:"type"`
-	Subject     string          `json:"subject,omitempty"`
-	Time        time.Time       `json:"time"`
-	ContentType string          `json:"datacontenttype"`
-	Data        cloudData       `json:"data"`
+	SpecVersion string    `json:"specversion"`
+	ID          string    `json:"id"`
+	Source      string    `json:"source"`
+	Type        string    `json:"type"`
+	Subject     string    `json:"subject,omitempty"`
+	Time        time.Time `json:"time"`
+	ContentType string    `json:"datacontenttype"`
+	Data        cloudData `json:"data"`
 }
 
 // cloudData is what an event of the stream says: its line of the journal, with what its kind records as details (see
