@@ -26,7 +26,7 @@ demo: build
 # Everything: formatting, the console's own checks, and all tests, those in the browser too.
 test: build check
 	./e2e/needs.sh
-	GOTMPDIR=$${GOTMPDIR:-$${TMPDIR:-/tmp}} TMPDIR=$$(./e2e/scratch.sh) $(GO) test -timeout 40m -parallel 7 ./...
+	GOTMPDIR=$${GOTMPDIR:-$${TMPDIR:-/tmp}} TMPDIR=$$(./e2e/scratch.sh) $(GO) test -timeout 40m -parallel 4 ./...
 
 # Two thousand random histories, with merges, reversals and submodules: nothing lands but what was shown. Some minutes.
 histories:

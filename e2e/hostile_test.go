@@ -328,22 +328,32 @@ func TestTransfersAreBounded(t *testing.T) {
 	w.close()
 	w.open(service.Options{Bounds: bound(t, "git.transfers=1", "calls.token=100000")})
 	w.must("ines", dir, "remote", "set-url", "origin", w.gitURL())
-	body, feed, err := os.Pipe()
-	w.ok(err)
-	req, err := http.NewRequestWithContext(t.Context(), "POST", w.gitURL()+"/git-receive-pack", body)
-	w.ok(err)
-	req.SetBasicAuth("x", w.tokens["ines"])
-	req.Header.Set("Content-Type", "application/x-git-receive-pack-request")
-	done := make(chan struct{})
-	go func() { // one that does not end by itself
-		defer close(done)
-		if res, err := http.DefaultClient.Do(req); err == nil {
-			res.Body.Close()
-		}
-	}()
-	fmt.Fprint(feed, "00")
+	hold := func() (feed *os.File, done chan struct{}) { // a push that does not end by itself
+		body, feed, err := os.Pipe()
+		w.ok(err)
+		req, err := http.NewRequestWithContext(t.Context(), "POST", w.gitURL()+"/git-receive-pack", body)
+		w.ok(err)
+		req.SetBasicAuth("x", w.tokens["ines"])
+		req.Header.Set("Content-Type", "application/x-git-receive-pack-request")
+		done = make(chan struct{})
+		go func() {
+			defer close(done)
+			if res, err := http.DefaultClient.Do(req); err == nil {
+				res.Body.Close()
+			}
+		}()
+		fmt.Fprint(feed, "00")
+		return feed, done
+	}
+	feed, done := hold()
 	refused := false
-	for range 200 { // until the other has its turn
+	for range 200 { // until it has its turn
+		select {
+		case <-done: // one of those below had it: it was refused itself
+			feed.Close()
+			feed, done = hold()
+		default:
+		}
 		out, err := w.gitAs("ines", dir, "push", "origin", "HEAD:refs/heads/second")
 		// git shows what a refusal says where it meets its first request, not where the other came between two
 		if refused = err != nil && strings.Contains(out, "git.transfers is 1"); refused {
