@@ -126,29 +126,31 @@ func (s *Access) Tokens(ctx context.Context, a Actor) ([]wire.Token, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	query := db.Order("id")
-	if !a.account.Admin {
-		query = query.Where("account_id = ?", a.account.ID)
+	var rows []struct {
+		records.Token `gorm:"embedded"`
+		Login         string
 	}
-	var rows []records.Token
-	if err := query.Find(&rows).Error; err != nil {
+	if err := db.Raw("SELECT t.*, a.login FROM tokens t JOIN accounts a ON a.id = t.account_id WHERE ? OR a.id = ? "+
+		"ORDER BY t.id", a.account.Admin, a.account.ID).Scan(&rows).Error; err != nil {
 		return nil, err
+	}
+	var bound []struct {
+		TokenID int64
+		What    string
+	}
+	if err := db.Raw("SELECT b.token_id, r.name || CASE b.check_name WHEN '' THEN '' ELSE ':' || b.check_name END "+
+		"AS what FROM token_bindings b JOIN repositories r ON r.id = b.repository_id JOIN tokens t ON t.id = b.token_id "+
+		"WHERE ? OR t.account_id = ? ORDER BY 2", a.account.Admin, a.account.ID).Scan(&bound).Error; err != nil {
+		return nil, err
+	}
+	bindings := map[int64][]string{}
+	for _, b := range bound {
+		bindings[b.TokenID] = append(bindings[b.TokenID], b.What)
 	}
 	tokens := []wire.Token{}
 	for _, t := range rows {
-		var account records.Account
-		if err := db.First(&account, t.AccountID).Error; err != nil {
-			return nil, err
-		}
-		bindings := []string{}
-		err := db.Raw("SELECT r.name || CASE b.check_name WHEN '' THEN '' ELSE ':' || b.check_name END FROM "+
-			"token_bindings b JOIN repositories r ON r.id = b.repository_id WHERE b.token_id = ? ORDER BY 1", t.ID).
-			Scan(&bindings).Error
-		if err != nil {
-			return nil, err
-		}
-		tokens = append(tokens, wire.Token{ID: t.ID, Login: account.Login, Name: t.Name, Scope: t.Scope,
-			Bindings:  bindings,
+		tokens = append(tokens, wire.Token{ID: t.ID, Login: t.Login, Name: t.Name, Scope: t.Scope,
+			Bindings:  append([]string{}, bindings[t.ID]...),
 			ExpiresAt: t.ExpiresAt, RevokedAt: t.RevokedAt, LastUsedAt: t.LastUsedAt, CreatedAt: t.CreatedAt})
 	}
 	return tokens, nil

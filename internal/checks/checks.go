@@ -228,12 +228,13 @@ func (s *Checks) CheckNames(ctx context.Context, a accounts.Actor, name string) 
 		return nil, err
 	}
 	var seen []struct {
-		Name    string
-		Reports int
-		Newest  int64
+		Name      string
+		Reports   int
+		Newest    int64
+		CreatedAt time.Time // of the newest: beside max(), SQLite takes a column from the row that has it
 	}
-	err = db.Raw("SELECT name, count(*) AS reports, max(id) AS newest FROM check_runs WHERE repository_id = ? GROUP "+
-		"BY name", repo.ID).Scan(&seen).Error
+	err = db.Raw("SELECT name, count(*) AS reports, max(id) AS newest, created_at FROM check_runs "+
+		"WHERE repository_id = ? GROUP BY name", repo.ID).Scan(&seen).Error
 	if err != nil {
 		return nil, err
 	}
@@ -243,11 +244,7 @@ func (s *Checks) CheckNames(ctx context.Context, a accounts.Actor, name string) 
 	}
 	names := map[string]wire.CheckName{}
 	for _, r := range seen {
-		var newest records.CheckRun
-		if err := db.First(&newest, r.Newest).Error; err != nil {
-			return nil, err
-		}
-		names[r.Name] = wire.CheckName{Name: r.Name, Reports: r.Reports, LastSeen: &newest.CreatedAt}
+		names[r.Name] = wire.CheckName{Name: r.Name, Reports: r.Reports, LastSeen: &r.CreatedAt}
 	}
 	demanded := force.Set.Demanded()
 	for _, c := range append(force.Set.Checks(), demanded...) {

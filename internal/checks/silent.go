@@ -78,31 +78,29 @@ func (s *Checks) endSilent(ctx context.Context, id int64) error {
 // SilentChecks lists the checks of a repository that were asked for and are not answered: those that have used up half
 // of their time, those asked for once more, and commands that no runner takes.
 func (s *Checks) SilentChecks(db *gorm.DB, repo *records.Repository) ([]wire.SilentCheck, error) {
-	var open []records.CheckRun
-	if err := db.Where("repository_id = ? AND state IN ('waiting', 'running') AND asked_for <> '' AND (command = '' "+
-		"OR state = 'waiting')", repo.ID).Order("id").Find(&open).Error; err != nil {
+	var open []struct {
+		records.CheckRun `gorm:"embedded"`
+		SilentSince      *time.Time // when the attempt before was asked for, if nobody answered that
+	}
+	if err := db.Raw("SELECT r.*, before.created_at AS silent_since FROM check_runs r LEFT JOIN check_runs before "+
+		"ON before.repository_id = r.repository_id AND before.commit_id = r.commit_id AND before.name = r.name "+
+		"AND before.attempt = r.attempt - 1 AND before.silent WHERE r.repository_id = ? "+
+		"AND r.state IN ('waiting', 'running') AND r.asked_for <> '' AND (r.command = '' OR r.state = 'waiting') "+
+		"ORDER BY r.id", repo.ID).Scan(&open).Error; err != nil {
 		return nil, err
 	}
 	out := []wire.SilentCheck{}
 	for _, r := range open {
 		since := r.CreatedAt
-		var before records.CheckRun
-		if r.Attempt > 1 {
-			err := db.Where("repository_id = ? AND commit_id = ? AND name = ? AND attempt = ? AND silent", repo.ID,
-				r.CommitID, r.Name, r.Attempt-1).Limit(1).Find(&before).Error
-			if err != nil {
-				return nil, err
-			}
-		}
-		if before.ID != 0 {
-			since = before.CreatedAt
-		} else if s.records.Now().Sub(since) < timeLimit(r)/2 {
+		if r.SilentSince != nil {
+			since = *r.SilentSince
+		} else if s.records.Now().Sub(since) < timeLimit(r.CheckRun)/2 {
 			continue
 		}
 		c := wire.SilentCheck{Name: r.Name, Commit: r.CommitID, For: r.AskedFor, Attempt: r.Attempt, Since: since,
 			Runner: r.Command != ""}
 		if !c.Runner {
-			until := r.CreatedAt.Add(timeLimit(r))
+			until := r.CreatedAt.Add(timeLimit(r.CheckRun))
 			c.Until = &until
 		}
 		out = append(out, c)
