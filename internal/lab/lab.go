@@ -44,8 +44,20 @@ type Lab struct {
 	step  func(string)
 }
 
-// New returns a lab whose clock stands at eight in the morning of a day in November.
+// New returns a lab whose clock stands at eight in the morning of a day in November. Whenever a remembered gate is used
+// it is judged anew too, and the test fails where the two differ.
 func New(t testing.TB) *Lab {
+	t.Helper()
+	return furnished(t, func(what string) { t.Error(what) })
+}
+
+// Trusting is a lab in which remembered gates are used as in service, without being judged anew.
+func Trusting(t testing.TB) *Lab {
+	t.Helper()
+	return furnished(t, nil)
+}
+
+func furnished(t testing.TB, doubt func(what string)) *Lab {
 	t.Helper()
 	l := &Lab{T: t, Dir: t.TempDir(), clock: time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)}
 	repos, home := filepath.Join(l.Dir, "repositories"), filepath.Join(l.Dir, "home")
@@ -62,7 +74,7 @@ func New(t testing.TB) *Lab {
 		if l.step != nil {
 			l.step(step)
 		}
-	}, Doubt: func(what string) { t.Error(what) }})
+	}, Doubt: doubt})
 	token, err := l.Access.FirstStart(t.Context())
 	l.Ok(err)
 	l.Admin, err = l.Access.Authenticate(t.Context(), token)
