@@ -86,8 +86,8 @@ func (f *Folder) Run(ctx context.Context, r *records.Records, pathOf func(repo i
 		return err
 	}
 	r.Listen(records.Listener{After: func(c records.Commit) {
-		if c.Lines == 0 {
-			return
+		if c.Lines == 0 || !c.Done {
+			return // a mark never says more than the records hold
 		}
 		err := f.marks.reached(c.Head)
 		for repo, seq := range c.Moved {

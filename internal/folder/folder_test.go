@@ -1,6 +1,7 @@
 package folder
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -106,6 +107,34 @@ func TestP4RecordsAreComparedWithTheMarks(t *testing.T) {
 	}
 	ok(t, AcceptLoss(t.Context(), dir))
 	ok(t, serve())
+}
+
+// What was not committed after all leaves no mark: the folder is served again (P4).
+func TestP4WhatWasNotCommittedLeavesNoMark(t *testing.T) {
+	dir := t.TempDir()
+	for range 2 {
+		f, err := Take(dir)
+		ok(t, err)
+		r, err := records.Open(t.Context(), f.Records(), time.Now)
+		ok(t, err)
+		ok(t, os.WriteFile(f.Key(), make([]byte, 32), 0o600))
+		ok(t, f.Run(t.Context(), r, func(int64) string { return dir }, slog.New(slog.DiscardHandler)))
+		ctx, cancel := context.WithCancel(t.Context())
+		r.Listen(records.Listener{Before: func(records.Commit) { cancel() }, After: func(c records.Commit) {
+			if c.Done {
+				t.Error("it was committed although the request had ended: the test shows nothing")
+			}
+		}})
+		err = r.Write(ctx, func(tx *records.Tx) error {
+			return tx.Record(records.Itself, nil, event.HouseCreated{House: "growers"})
+		})
+		if err == nil {
+			t.Fatal("a request that had ended was told that all is written")
+		}
+		ok(t, f.Rest())
+		ok(t, r.Close())
+		ok(t, f.Leave(true))
+	}
 }
 
 // Records of an older schema are backed up before they are brought up to date; others are not.

@@ -34,6 +34,7 @@ type Commit struct {
 	Head    journal.Head // the newest of them
 	Touched Touched
 	Moved   map[int64]int64 // the line of the newest move of a branch, by repository
+	Done    bool            // it was committed; known afterwards only
 }
 
 // Now is the time, in UTC: the one clock of the service.
@@ -42,7 +43,7 @@ func (r *Records) Now() time.Time { return r.now().UTC() }
 // Listener goes by what is written.
 type Listener struct {
 	Before func(Commit) // it is about to be committed; nil: nothing to do
-	After  func(Commit) // it was committed, or was not after all
+	After  func(Commit) // it was committed, or was not after all: the request had ended, the disk was full
 }
 
 // Listen has a listener told of every write transaction, before anybody else is. It is for the start, before anything
@@ -86,6 +87,7 @@ func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
 		}
 		return nil
 	})
+	t.commit.Done = err == nil
 	for _, l := range r.listeners {
 		if begun {
 			l.After(t.commit)
