@@ -30,7 +30,7 @@ test: build check
 
 # Two thousand random histories, with merges, reversals and submodules: nothing lands but what was shown. Some minutes.
 histories:
-	cd internal/git && TAVRIN_HISTORIES=$${TAVRIN_HISTORIES:-2000} $(GO) test -count=1 -timeout 2h -run TestP2RandomHistories -v .
+	cd internal/git/rehearsal && TAVRIN_HISTORIES=$${TAVRIN_HISTORIES:-2000} $(GO) test -count=1 -timeout 2h -run TestP2RandomHistories -v .
 
 # What the rules promise, on made-up documents, facts, pushes and overrides: a million and more of them. Some minutes.
 properties:
@@ -38,7 +38,7 @@ properties:
 
 # Every reader of what people send, ten minutes each.
 fuzz:
-	for t in git/FuzzReadRequest git/FuzzParseCommit git/FuzzReadListed git/FuzzReadTree git/FuzzReadRawNumstat git/FuzzReadMerge core/trailer/FuzzDrop core/plainyaml/FuzzCheck core/rules/FuzzIdentity markdown/FuzzHTML; do \
+	for t in git/FuzzParseCommit git/FuzzReadRawNumstat git/transport/FuzzReadRequest git/transport/FuzzReadListed git/transport/FuzzReadTree git/rehearsal/FuzzReadMerge git/rehearsal/FuzzReplayed core/trailer/FuzzDrop core/plainyaml/FuzzCheck core/rules/FuzzIdentity markdown/FuzzHTML; do \
 	  $(GO) test ./internal/$${t%/*} -run '^$$' -fuzz "^$${t##*/}$$" -fuzztime $${FUZZTIME:-10m} -fuzzminimizetime 1s || exit 1; done
 
 # The whole suite ten times by itself and ten times beside a load on both cores: none of the twenty may fail.

@@ -6,7 +6,7 @@ import (
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
 	"tavrin/internal/core/gate"
-	"tavrin/internal/git"
+	"tavrin/internal/git/rehearsal"
 	"tavrin/wire"
 )
 
@@ -75,7 +75,7 @@ func (s *server) changes() {
 				By string `json:"by,omitempty" enum:"rebase,merge" doc:"absent: rebase"`
 			}
 		}) (wire.Change, error) {
-			return s.Service.Intake.BringUp(ctx, a, q.repository(), q.Number, git.Strategy(q.Body.By))
+			return s.Service.Intake.BringUp(ctx, a, q.repository(), q.Number, rehearsal.Strategy(q.Body.By))
 		})
 	call(s, "POST", changePath+"/close", "close-change", "Give a change up",
 		func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Change, error) {

@@ -12,6 +12,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"tavrin/internal/git"
+	"tavrin/internal/git/transport"
 	"tavrin/internal/problem"
 )
 
@@ -59,9 +60,9 @@ func (s *server) gitRefs(w http.ResponseWriter, r *http.Request) {
 	s.unhurried(w)
 	w.Header().Set("Content-Type", "application/x-"+what+"-advertisement")
 	if what == "git-receive-pack" {
-		err = repo.AdvertisePush(r.Context(), w)
+		err = transport.AdvertisePush(r.Context(), repo, w)
 	} else {
-		err = repo.AdvertiseFetch(r.Context(), r.Header.Get("Git-Protocol"), flushing{w})
+		err = transport.AdvertiseFetch(r.Context(), repo, r.Header.Get("Git-Protocol"), flushing{w})
 	}
 	s.gitFailed(r, err)
 }
@@ -84,7 +85,7 @@ func (s *server) gitFetch(w http.ResponseWriter, r *http.Request) {
 	s.unhurried(w)
 	w.Header().Set("Content-Type", "application/x-git-upload-pack-result")
 	body = io.LimitReader(body, maxNegotiation)
-	s.gitFailed(r, repo.ServeFetch(r.Context(), r.Header.Get("Git-Protocol"), body, flushing{w}))
+	s.gitFailed(r, transport.ServeFetch(r.Context(), repo, r.Header.Get("Git-Protocol"), body, flushing{w}))
 }
 
 // gitPush takes a push.
@@ -109,7 +110,7 @@ func (s *server) gitPush(w http.ResponseWriter, r *http.Request) {
 	s.unhurried(w)
 	w.Header().Set("Content-Type", "application/x-git-receive-pack-result")
 	err = s.Service.Intake.Receive(r.Context(), actor(r.Context()), name, body, w)
-	var protocol *git.ProtocolError
+	var protocol *transport.ProtocolError
 	if errors.As(err, &protocol) {
 		s.gitProblem(w, r, &problem.Problem{Kind: problem.Invalid, Text: err.Error()})
 		return

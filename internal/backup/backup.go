@@ -180,7 +180,7 @@ func (t *taking) standStill(ctx context.Context, m *Manifest) error {
 	}
 	t.refs = map[int64][]git.Ref{}
 	for _, r := range m.Repositories {
-		refs, err := t.git.Open(bareDir(t.dir, r.ID)).Refs(ctx, "refs/")
+		refs, err := git.Open(t.git, bareDir(t.dir, r.ID)).Refs(ctx, "refs/")
 		if err != nil && r.Trouble == "" {
 			return fmt.Errorf("repository %s: %w", r.Name, err)
 		}
@@ -324,7 +324,7 @@ func (t *taking) repository(ctx context.Context, r *RepositoryState) error {
 		if t.files[place+"/packed-refs"], err = digestOf(filepath.Join(to, "packed-refs")); err != nil {
 			return err
 		}
-		if err = whole(ctx, t.git.Open(to), *r); err == nil {
+		if err = whole(ctx, git.Open(t.git, to), *r); err == nil {
 			return nil
 		}
 	}

@@ -87,7 +87,7 @@ func Verify(ctx context.Context, dir string) (Manifest, error) {
 		if r.Trouble != "" {
 			continue
 		}
-		if err := whole(ctx, program.Open(bareDir(dir, r.ID)), r); err != nil {
+		if err := whole(ctx, git.Open(program, bareDir(dir, r.ID)), r); err != nil {
 			return m, fmt.Errorf("repository %s: %w", r.Name, err)
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
+	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"
@@ -161,7 +162,7 @@ func (s *Changes) brings(ctx context.Context, repo *records.Repository, p *Pendi
 	if len(p.Brought) == 1 && len(p.Brought[0].Parents) == 1 && p.Brought[0].Parents[0] == p.Row.Base {
 		return nil // the one commit is the difference
 	}
-	each, err := s.disk.Bare(repo).Brings(ctx, p.Brought)
+	each, err := rehearsal.Brings(ctx, s.disk.Bare(repo), p.Brought)
 	if err != nil {
 		return err
 	}
@@ -194,7 +195,7 @@ func (s *Changes) compareEarlier(ctx context.Context, repo *records.Repository, 
 	}
 	p.Row.SameAs = []int{}
 	for _, r := range rows {
-		same, err := s.disk.Bare(repo).Same(ctx, facts.ShownBy(r), facts.ShownBy(p.Row), p.Row.Base)
+		same, err := rehearsal.Same(ctx, s.disk.Bare(repo), facts.ShownBy(r), facts.ShownBy(p.Row), p.Row.Base)
 		if err != nil {
 			return err
 		}

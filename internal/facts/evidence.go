@@ -9,6 +9,7 @@ import (
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/git"
+	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 )
@@ -30,7 +31,7 @@ func WantsOf(db *gorm.DB, a accounts.Actor, repo *records.Repository, commit str
 }
 
 // ShownBy is what a revision shows.
-func ShownBy(r records.Revision) git.Shown { return git.Shown{Base: r.Base, Head: r.Head} }
+func ShownBy(r records.Revision) rehearsal.Shown { return rehearsal.Shown{Base: r.Base, Head: r.Head} }
 
 // Kept makes of a log what is kept of each commit with a revision.
 func Kept(log []git.Commit) []records.BroughtCommit {

@@ -19,8 +19,8 @@ type LineBlock struct {
 }
 
 // Blame says of each line of a file at a commit which commit it comes from, in order, runs of one commit together.
-func (r *Repo) Blame(ctx context.Context, commit, path string) ([]LineBlock, error) {
-	out, err := r.run(ctx, nil, "blame", "--incremental", commit, "--", path)
+func (r History) Blame(ctx context.Context, commit, path string) ([]LineBlock, error) {
+	out, err := r.at.Run(ctx, nil, "blame", "--incremental", commit, "--", path)
 	if err != nil {
 		return nil, err
 	}

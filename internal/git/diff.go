@@ -10,8 +10,8 @@ import (
 	"unicode/utf8"
 )
 
-// EmptyTree is the id of the tree that holds nothing: what the first commit of a history is compared with.
-const EmptyTree = "4b825dc642cb6eb9a060e54bf8d69288fbee4904"
+// SubmoduleMode is the mode of a submodule, as Git writes it.
+const SubmoduleMode = "160000"
 
 // FileDiff is one path of a difference.
 type FileDiff struct {
@@ -44,7 +44,7 @@ func (o DiffOptions) args() []string {
 }
 
 // Diff lists the files that differ between two commits or trees, renames found.
-func (r *Repo) Diff(ctx context.Context, from, to string) ([]FileDiff, error) {
+func (r Trees) Diff(ctx context.Context, from, to string) ([]FileDiff, error) {
 	return r.DiffWith(ctx, from, to, DiffOptions{})
 }
 
@@ -53,12 +53,12 @@ var rawNumstat = []string{"-r", "-z", "--raw", "--numstat", "-M", "--no-abbrev",
 	"--no-ext-diff", "--no-textconv"}
 
 // DiffWith is Diff with options. Files that differ in nothing that is shown are left out.
-func (r *Repo) DiffWith(ctx context.Context, from, to string, o DiffOptions) ([]FileDiff, error) {
+func (r Trees) DiffWith(ctx context.Context, from, to string, o DiffOptions) ([]FileDiff, error) {
 	args := append([]string{"diff-tree"}, rawNumstat...)
 	if o.IgnoreSpace {
 		args = append(args, "-w")
 	}
-	out, err := r.run(ctx, nil, append(args, from, to, "--")...)
+	out, err := r.at.Run(ctx, nil, append(args, from, to, "--")...)
 	if err != nil {
 		return nil, err
 	}
@@ -92,7 +92,7 @@ const (
 )
 
 // weighed counts the lines of what Git does not count: it takes a file for binary for one byte in its first 8,000.
-func (r *Repo) weighed(ctx context.Context, files []FileDiff) ([]FileDiff, error) {
+func (r Trees) weighed(ctx context.Context, files []FileDiff) ([]FileDiff, error) {
 	var asked strings.Builder
 	for _, f := range files {
 		for _, id := range f.blobs() {
@@ -102,7 +102,7 @@ func (r *Repo) weighed(ctx context.Context, files []FileDiff) ([]FileDiff, error
 	if asked.Len() == 0 {
 		return files, nil
 	}
-	out, err := r.run(ctx, strings.NewReader(asked.String()), "cat-file", "--batch-check=%(objectname) %(objectsize)",
+	out, err := r.at.Run(ctx, strings.NewReader(asked.String()), "cat-file", "--batch-check=%(objectname) %(objectsize)",
 		"--buffer")
 	if err != nil {
 		return nil, err
@@ -133,24 +133,24 @@ func (r *Repo) weighed(ctx context.Context, files []FileDiff) ([]FileDiff, error
 // blobs lists the ids of the file's content, before and after.
 func (f *FileDiff) blobs() []string {
 	var ids []string
-	if f.OldMode != "000000" && f.OldMode != submoduleMode {
+	if f.OldMode != "000000" && f.OldMode != SubmoduleMode {
 		ids = append(ids, f.oldID)
 	}
-	if f.NewMode != "000000" && f.NewMode != submoduleMode {
+	if f.NewMode != "000000" && f.NewMode != SubmoduleMode {
 		ids = append(ids, f.newID)
 	}
 	return ids
 }
 
 // lookInto finds out whether a file that Git takes for binary is text, but for some bytes, and counts its lines if so.
-func (r *Repo) lookInto(ctx context.Context, f *FileDiff, sizes map[string]int64) error {
+func (r Trees) lookInto(ctx context.Context, f *FileDiff, sizes map[string]int64) error {
 	var counts [2]int
 	blobs := f.blobs()
 	for i, id := range blobs {
 		if sizes[id] > oddText {
 			return nil
 		}
-		text, err := r.run(ctx, nil, "cat-file", "blob", id)
+		text, err := r.at.Run(ctx, nil, "cat-file", "blob", id)
 		if err != nil || !mostlyText(text) {
 			return err
 		}
@@ -162,7 +162,7 @@ func (r *Repo) lookInto(ctx context.Context, f *FileDiff, sizes map[string]int64
 	f.Odd, f.Binary = true, false
 	switch {
 	case len(blobs) == 2:
-		out, err := r.run(ctx, nil, "diff", "--numstat", "--text", "--no-ext-diff", "--no-textconv", blobs[0], blobs[1])
+		out, err := r.at.Run(ctx, nil, "diff", "--numstat", "--text", "--no-ext-diff", "--no-textconv", blobs[0], blobs[1])
 		if c := countsForm.FindStringSubmatch(string(out)); err == nil && c != nil {
 			counts[1], _ = strconv.Atoi(c[1]) // digits, by the expression
 			counts[0], _ = strconv.Atoi(c[2])
@@ -252,42 +252,42 @@ var countsForm = regexp.MustCompile(`^(\d+|-)\t(\d+|-)\t`)
 // Patch writes the difference between two commits or trees as a unified diff, at most max bytes of it: of the named
 // files only, or of all. It says whether something was left out. With odd, the content of what Git takes for binary is
 // shown.
-func (r *Repo) Patch(ctx context.Context, from, to string, max int, o DiffOptions, odd bool,
+func (r Trees) Patch(ctx context.Context, from, to string, max int, o DiffOptions, odd bool,
 	paths ...string) (string, bool, error) {
 	args := append([]string{"--literal-pathspecs", "diff-tree", "-r", "-p", "-M", "--no-color", "--no-ext-diff",
 		"--no-textconv", "--ignore-submodules=none"}, o.args()...)
 	if odd {
 		args = append(args, "--text")
 	}
-	return r.limited(ctx, max, append(append(args, from, to, "--"), paths...)...)
+	return r.at.Limited(ctx, max, append(append(args, from, to, "--"), paths...)...)
 }
 
-// Parent returns the first parent of a commit, or EmptyTree for one that has none.
-func (r *Repo) Parent(ctx context.Context, commit string) (string, error) {
-	out, err := r.run(ctx, nil, "rev-list", "--max-count=1", "--parents", commit, "--")
+// DiffEach lists what each of the commits changes of its parent, through one process.
+func (r Trees) DiffEach(ctx context.Context, ids []string) (map[string][]FileDiff, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	out, err := r.at.Run(ctx, strings.NewReader(strings.Join(ids, "\n")+"\n"),
+		append([]string{"diff-tree", "--stdin", "--root"}, rawNumstat...)...)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	if ids := strings.Fields(string(out)); len(ids) > 1 {
-		return ids[1], nil
+	each := map[string][]FileDiff{}
+	for rest := string(out); rest != ""; {
+		id, more, ok := strings.Cut(rest, "\x00")
+		if !ok || !IsID(id) {
+			return nil, fmt.Errorf("git diff-tree: %.80q is not a commit", rest)
+		}
+		files, left, err := readRawNumstat(more)
+		if err != nil {
+			return nil, err
+		}
+		each[id], rest = files, left
 	}
-	return EmptyTree, nil
-}
-
-// replaced returns a tree in which some paths stand as another commit has them.
-func (r *Repo) replaced(ctx context.Context, tree, commit string, paths []string) (string, error) {
-	return r.rewritten(ctx, tree, func(view *Repo, entries *bytes.Buffer) error {
-		for _, p := range paths {
-			fmt.Fprintf(entries, "0 %s\t%s\x00", ZeroID, p)
+	for id, files := range each {
+		if each[id], err = r.weighed(ctx, files); err != nil {
+			return nil, err
 		}
-		has, err := view.run(ctx, nil, append([]string{"--literal-pathspecs", "ls-tree", "-z", "-r", "--full-tree",
-			commit, "--"}, paths...)...)
-		for record := range strings.SplitSeq(string(has), "\x00") {
-			meta, path, ok := strings.Cut(record, "\t")
-			if f := strings.Fields(meta); ok && len(f) == 3 {
-				fmt.Fprintf(entries, "%s %s\t%s\x00", f[0], f[2], path)
-			}
-		}
-		return err
-	})
+	}
+	return each, nil
 }

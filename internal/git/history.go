@@ -1,117 +1,146 @@
 package git
 
 import (
+	"bufio"
 	"context"
 	"fmt"
-	"os"
-	"slices"
 	"strings"
+
+	"tavrin/internal/git/internal/process"
 )
 
-// Brought is what the commits of a change bring one by one, which is what comes to a branch by a strategy that keeps
-// them.
-type Brought struct {
-	// Paths are touched by some commit, renames at both ends. A merge commit touches what it changes beyond Git's own
-	// merge of its parents.
-	Paths []string
-	// The largest commit: how many files, and lines, it alone changes.
-	Files, Added, Removed int
-}
-
-// Brings finds out what commits bring one by one.
-func (r *Repo) Brings(ctx context.Context, commits []Commit) (Brought, error) {
-	ctx, leave, err := r.program.enter(ctx)
-	if err != nil {
-		return Brought{}, err
-	}
-	defer leave()
-	var plain []string
-	var out Brought
-	paths := map[string]bool{}
-	take := func(files []FileDiff) {
-		added, removed := 0, 0
-		for _, f := range files {
-			paths[f.Path] = true
-			if f.OldPath != "" {
-				paths[f.OldPath] = true
-			}
-			added, removed = added+f.Added, removed+f.Removed
-		}
-		out.Files, out.Added, out.Removed = max(out.Files, len(files)), max(out.Added, added), max(out.Removed, removed)
-	}
-	for _, c := range commits {
-		if len(c.Parents) < 2 {
-			plain = append(plain, c.ID)
-			continue
-		}
-		files, err := r.beyondMerge(ctx, c)
-		if err != nil {
-			return out, err
-		}
-		take(files)
-	}
-	each, err := r.diffEach(ctx, plain)
-	for _, files := range each {
-		take(files)
-	}
-	for p := range paths {
-		out.Paths = append(out.Paths, p)
-	}
-	slices.Sort(out.Paths)
-	if b := r.program.bounds(); err == nil && int64(len(out.Paths)) > b.ChangePaths {
-		err = b.Reach("change.paths", "its commits touch %d files", len(out.Paths))
-	}
-	return out, err
-}
-
-// beyondMerge lists what a merge commit changes beyond what Git's own merge of its parents gives. Of parents that Git
-// does not merge by itself, more than two or without a common history, it is everything that differs from the first.
-func (r *Repo) beyondMerge(ctx context.Context, c Commit) ([]FileDiff, error) {
-	if len(c.Parents) == 2 {
-		if bases, err := r.MergeBases(ctx, c.Parents[0], c.Parents[1]); err != nil {
-			return nil, err
-		} else if len(bases) > 0 {
-			view, dir, err := r.scratch()
-			if err != nil {
-				return nil, err
-			}
-			defer os.RemoveAll(dir)
-			tree, _, err := view.mergeTree(ctx, c.Parents[0], c.Parents[1])
-			if err != nil {
-				return nil, err
-			}
-			return view.Diff(ctx, tree, c.Tree)
-		}
-	}
-	return r.Diff(ctx, c.Parents[0], c.Tree)
-}
-
-// diffEach lists what each of the commits changes of its parent, through one process.
-func (r *Repo) diffEach(ctx context.Context, ids []string) (map[string][]FileDiff, error) {
-	if len(ids) == 0 {
-		return nil, nil
-	}
-	out, err := r.run(ctx, strings.NewReader(strings.Join(ids, "\n")+"\n"),
-		append([]string{"diff-tree", "--stdin", "--root"}, rawNumstat...)...)
+// Log lists commits reachable from the commit `from` and not from those in `not`, newest first: at most limit, after
+// the first skip.
+func (r History) Log(ctx context.Context, from string, not []string, skip, limit int) ([]Commit, error) {
+	ids, err := r.list(ctx, from, not, fmt.Sprintf("--skip=%d", skip), fmt.Sprintf("--max-count=%d", limit))
 	if err != nil {
 		return nil, err
 	}
-	each := map[string][]FileDiff{}
-	for rest := string(out); rest != ""; {
-		id, more, ok := strings.Cut(rest, "\x00")
-		if !ok || !IsID(id) {
-			return nil, fmt.Errorf("git diff-tree: %.80q is not a commit", rest)
+	return r.Commits(ctx, ids)
+}
+
+// LogAll lists all commits reachable from the commit `from` and not from those in `not`, newest first. More than the
+// named bound allows, or longer messages than the bounds allow, are an error: nothing is left out.
+func (r History) LogAll(ctx context.Context, from string, not []string, bound string) ([]Commit, error) {
+	b := r.at.Bounds()
+	ids, err := r.list(ctx, from, not, fmt.Sprintf("--max-count=%d", b.Of(bound)+1))
+	if err != nil {
+		return nil, err
+	}
+	if int64(len(ids)) > b.Of(bound) {
+		return nil, b.Reach(bound, "%.10s brings more than %d commits", from, b.Of(bound))
+	}
+	commits, err := r.Commits(ctx, ids)
+	size := int64(0)
+	for _, c := range commits {
+		size += int64(len(c.raw))
+	}
+	if size > b.ChangeMessageBytes {
+		return nil, b.Reach("change.message-bytes", "the commits of %.10s have %d bytes of text", from, size)
+	}
+	return commits, err
+}
+
+// Between lists the ids of the commits reachable from the commit `from` and not from those in `not`, newest first.
+func (r History) Between(ctx context.Context, from string, not []string) ([]string, error) {
+	return r.list(ctx, from, not)
+}
+
+func (r History) list(ctx context.Context, from string, not []string, args ...string) ([]string, error) {
+	args = append(append([]string{"rev-list", "--topo-order"}, args...), from)
+	for _, n := range not {
+		args = append(args, "^"+n)
+	}
+	out, err := r.at.Run(ctx, nil, append(args, "--")...)
+	return strings.Fields(string(out)), err
+}
+
+// Commits reads the commits with these ids, in their order.
+func (r History) Commits(ctx context.Context, ids []string) ([]Commit, error) {
+	commits := make([]Commit, 0, len(ids))
+	err := r.eachCommit(ctx, ids, func(id, text string) error {
+		commits = append(commits, parseCommit(id, text))
+		return nil
+	})
+	return commits, err
+}
+
+// eachCommit reads the commits with these ids, in their order, as stored.
+func (r History) eachCommit(ctx context.Context, ids []string, f func(id, text string) error) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	h, err := r.at.Help(ctx, "cat-file", "--batch", "--buffer")
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	go func() { // a reader that waits for each answer would wait as often as there are commits
+		w := bufio.NewWriter(h.In)
+		for _, id := range ids {
+			w.WriteString(id + "\n")
 		}
-		files, left, err := readRawNumstat(more)
+		w.Flush() // a helper that is gone takes nothing more: its answers, read below, end with its error
+		h.In.Close()
+	}()
+	for _, id := range ids {
+		text, err := h.Answer(id, "commit")
 		if err != nil {
-			return nil, err
+			return err
 		}
-		each[id], rest = files, left
-	}
-	for id, files := range each {
-		if each[id], err = r.weighed(ctx, files); err != nil {
-			return nil, err
+		if err := f(id, text); err != nil {
+			return err
 		}
 	}
-	return each, nil
+	return nil
+}
+
+// HasCommit says whether the repository has the commit.
+func (r History) HasCommit(ctx context.Context, id string) bool {
+	if !IsID(id) {
+		return false
+	}
+	out, err := r.at.Run(ctx, nil, "cat-file", "-t", id)
+	return err == nil && strings.TrimSpace(string(out)) == "commit"
+}
+
+// IsAncestor says whether commit a is b or comes before it.
+func (r History) IsAncestor(ctx context.Context, a, b string) (bool, error) {
+	_, err := r.at.Run(ctx, nil, "merge-base", "--is-ancestor", a, b)
+	if process.ExitCode(err) == 1 {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// AheadBehind counts the commits that a commit has and a ref has not, and the other way round.
+func (r History) AheadBehind(ctx context.Context, commit, ref string) (ahead, behind int, err error) {
+	out, err := r.at.Run(ctx, nil, "rev-list", "--count", "--left-right", commit+"..."+ref, "--")
+	if err != nil {
+		return 0, 0, err
+	}
+	_, err = fmt.Sscan(string(out), &ahead, &behind)
+	return ahead, behind, err
+}
+
+// MergeBases returns the best common ancestors of two commits: none when they share no history, several where each has
+// taken in what the other had.
+func (r History) MergeBases(ctx context.Context, a, b string) ([]string, error) {
+	out, err := r.at.Run(ctx, nil, "merge-base", "--all", a, b)
+	if process.ExitCode(err) == 1 {
+		return nil, nil
+	}
+	return strings.Fields(string(out)), err
+}
+
+// Parent returns the first parent of a commit, or EmptyTree for one that has none.
+func (r History) Parent(ctx context.Context, commit string) (string, error) {
+	out, err := r.at.Run(ctx, nil, "rev-list", "--max-count=1", "--parents", commit, "--")
+	if err != nil {
+		return "", err
+	}
+	if ids := strings.Fields(string(out)); len(ids) > 1 {
+		return ids[1], nil
+	}
+	return EmptyTree, nil
 }

@@ -4,9 +4,12 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
+
+	"tavrin/internal/git/internal/process"
 )
 
 // Written is a file as a commit is to have it.
@@ -20,7 +23,7 @@ func (r *Repo) CommitFiles(ctx context.Context, parent string, files []Written, 
 	message string) (string, error) {
 	tree, err := r.rewritten(ctx, parent, func(view *Repo, entries *bytes.Buffer) error {
 		for _, f := range files {
-			out, err := view.run(ctx, nil, "--literal-pathspecs", "ls-files", "-s", "-z", "--", f.Path)
+			out, err := view.at.Run(ctx, nil, "--literal-pathspecs", "ls-files", "-s", "-z", "--", f.Path)
 			if err != nil {
 				return err
 			}
@@ -29,7 +32,7 @@ func (r *Repo) CommitFiles(ctx context.Context, parent string, files []Written, 
 				!strings.HasPrefix(mode, "100") {
 				return fmt.Errorf("file %q at %.10s: %w", f.Path, parent, ErrNotFound)
 			}
-			blob, err := view.run(ctx, strings.NewReader(f.Text), "hash-object", "-w", "--stdin")
+			blob, err := view.at.Run(ctx, strings.NewReader(f.Text), "hash-object", "-w", "--stdin")
 			if err != nil {
 				return err
 			}
@@ -40,30 +43,62 @@ func (r *Repo) CommitFiles(ctx context.Context, parent string, files []Written, 
 	if err != nil {
 		return "", err
 	}
-	return r.writeCommit(ctx, commitText(tree, []string{parent}, author, committer, message))
+	return r.WriteCommit(ctx, CommitText(tree, []string{parent}, author, committer, message))
 }
 
 // rewritten returns the tree of a commit, or a tree, with some entries altered: alter writes them in the form of
 // "git update-index --index-info", and may look into an index that holds the tree.
 func (r *Repo) rewritten(ctx context.Context, tree string, alter func(view *Repo,
 	entries *bytes.Buffer) error) (string, error) {
-	dir, err := os.MkdirTemp(r.dir, scratchPrefix)
+	dir, err := os.MkdirTemp(r.at.Dir, process.ScratchPrefix)
 	if err != nil {
 		return "", fmt.Errorf("make a folder for an index: %w", err)
 	}
 	defer os.RemoveAll(dir)
-	view := &Repo{program: r.program, dir: r.dir, env: append(append([]string{}, r.env...),
-		"GIT_INDEX_FILE="+filepath.Join(dir, "index"))}
-	if _, err := view.run(ctx, nil, "read-tree", tree); err != nil {
+	view := On(r.at.With("GIT_INDEX_FILE=" + filepath.Join(dir, "index")))
+	if _, err := view.at.Run(ctx, nil, "read-tree", tree); err != nil {
 		return "", err
 	}
 	var entries bytes.Buffer
 	if err := alter(view, &entries); err != nil {
 		return "", err
 	}
-	if _, err := view.run(ctx, &entries, "update-index", "-z", "--index-info"); err != nil {
+	if _, err := view.at.Run(ctx, &entries, "update-index", "-z", "--index-info"); err != nil {
 		return "", err
 	}
-	out, err := view.run(ctx, nil, "write-tree")
+	out, err := view.at.Run(ctx, nil, "write-tree")
+	return strings.TrimSpace(string(out)), err
+}
+
+// Replaced returns a tree in which some paths stand as another commit has them.
+func (r *Repo) Replaced(ctx context.Context, tree, commit string, paths []string) (string, error) {
+	return r.rewritten(ctx, tree, func(view *Repo, entries *bytes.Buffer) error {
+		for _, p := range paths {
+			fmt.Fprintf(entries, "0 %s\t%s\x00", ZeroID, p)
+		}
+		has, err := view.at.Run(ctx, nil, append([]string{"--literal-pathspecs", "ls-tree", "-z", "-r", "--full-tree",
+			commit, "--"}, paths...)...)
+		for record := range strings.SplitSeq(string(has), "\x00") {
+			meta, path, ok := strings.Cut(record, "\t")
+			if f := strings.Fields(meta); ok && len(f) == 3 {
+				fmt.Fprintf(entries, "%s %s\t%s\x00", f[0], f[2], path)
+			}
+		}
+		return err
+	})
+}
+
+// PackOfCommit writes a pack with one commit, its trees and its files, without history: what a runner checks out.
+func (r *Repo) PackOfCommit(ctx context.Context, commit string, w io.Writer) error {
+	list, err := r.at.Run(ctx, nil, "rev-list", "--objects", "--no-walk=unsorted", commit, "--")
+	if err != nil {
+		return err
+	}
+	return r.at.Stream(ctx, bytes.NewReader(list), w, "pack-objects", "-q", "--stdout")
+}
+
+// WriteCommit stores a commit and returns its id.
+func (r *Repo) WriteCommit(ctx context.Context, text string) (string, error) {
+	out, err := r.at.Run(ctx, strings.NewReader(text), "hash-object", "-t", "commit", "-w", "--stdin")
 	return strings.TrimSpace(string(out)), err
 }

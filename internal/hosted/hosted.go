@@ -29,7 +29,7 @@ func New(program *git.Program, dir string) *Disk { return &Disk{program, dir} }
 func (d *Disk) Path(repo int64) string { return filepath.Join(d.dir, fmt.Sprintf("%d.git", repo)) }
 
 // Bare opens a repository.
-func (d *Disk) Bare(r *records.Repository) *git.Repo { return d.Git.Open(d.Path(r.ID)) }
+func (d *Disk) Bare(r *records.Repository) *git.Repo { return git.Open(d.Git, d.Path(r.ID)) }
 
 // begun begins the names of folders in which repositories are being made.
 const begun = "new-"

@@ -11,6 +11,7 @@ import (
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
+	"tavrin/internal/git/transport"
 	"tavrin/internal/hosted"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -84,7 +85,7 @@ func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, numb
 	for i, x := range all {
 		takes[i] = x.remark.ID
 	}
-	if err := s.pushFor(ctx, a, repo, git.Update{Ref: "refs/heads/" + c.Source, Old: head, New: commit},
+	if err := s.pushFor(ctx, a, repo, transport.Update{Ref: "refs/heads/" + c.Source, Old: head, New: commit},
 		takes); err != nil {
 		return wire.Change{}, err
 	}

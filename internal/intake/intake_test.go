@@ -5,7 +5,7 @@ import (
 	"testing"
 
 	"tavrin/internal/changes"
-	"tavrin/internal/git"
+	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -27,7 +27,7 @@ func behind(t *testing.T, doc string) *lab.Lab {
 // What the service pushes for somebody is judged and recorded as their push, with the revision that follows.
 func TestUpdatesArePushes(t *testing.T) {
 	l := behind(t, "")
-	c, err := l.Intake.BringUp(t.Context(), l.Admin, lab.Name, 1, git.Rebase)
+	c, err := l.Intake.BringUp(t.Context(), l.Admin, lab.Name, 1, rehearsal.Rebase)
 	l.Ok(err)
 	if c.Revision != 2 || c.Behind != 0 || c.Head != l.Tip("topic") {
 		t.Errorf("the change is %+v", c)
@@ -35,7 +35,7 @@ func TestUpdatesArePushes(t *testing.T) {
 	if got := l.Kinds(2); got != "branch.moved change.revised" {
 		t.Errorf("the journal ends with %s", got)
 	}
-	_, err = l.Intake.BringUp(t.Context(), l.Admin, lab.Name, 1, git.Rebase)
+	_, err = l.Intake.BringUp(t.Context(), l.Admin, lab.Name, 1, rehearsal.Rebase)
 	l.Is(err, problem.Conflict, "has everything of main already")
 }
 
@@ -43,7 +43,7 @@ func TestUpdatesArePushes(t *testing.T) {
 func TestP1RefusedUpdatesMoveNothing(t *testing.T) {
 	l := behind(t, "tavrin: rules/1\nprotect:\n  - name: topics\n    branches: topic\n    push: nobody\n")
 	was := l.Tip("topic")
-	_, err := l.Intake.BringUp(t.Context(), l.Admin, lab.Name, 1, git.Rebase)
+	_, err := l.Intake.BringUp(t.Context(), l.Admin, lab.Name, 1, rehearsal.Rebase)
 	l.Is(err, problem.Conflict, "topic was not moved")
 	var open int64
 	l.Ok(l.Records.Read(t.Context()).Model(&records.Intent{}).Count(&open).Error)

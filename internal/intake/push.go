@@ -19,6 +19,7 @@ import (
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
+	"tavrin/internal/git/transport"
 	"tavrin/internal/moves"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -63,7 +64,7 @@ func (s *Intake) Receive(ctx context.Context, a accounts.Actor, name string, bod
 		return err
 	}
 	p := push{s: s, a: a, repo: repo, bare: s.disk.Bare(repo)}
-	return p.bare.Receive(ctx, body, w, p.decide)
+	return s.receiver.Receive(ctx, p.bare, body, w, p.decide)
 }
 
 // push is one push while it is decided.
@@ -78,7 +79,7 @@ type push struct {
 
 // decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the
 // refs have moved; the objects have arrived before.
-func (p *push) decide(ctx context.Context, in *git.Incoming) ([]git.Result, []string) {
+func (p *push) decide(ctx context.Context, in *transport.Incoming) ([]transport.Result, []string) {
 	ctx = context.WithoutCancel(ctx) // from here on a client that hangs up changes nothing
 	unlock, err := p.s.moves.Lock(ctx, p.repo)
 	if err != nil {
@@ -101,7 +102,7 @@ func (p *push) decide(ctx context.Context, in *git.Incoming) ([]git.Result, []st
 var errRulesMoved = errors.New("the rules changed meanwhile")
 
 // attempt judges a push once and carries out what is allowed.
-func (p *push) attempt(ctx context.Context, in *git.Incoming) ([]git.Result, []string, error) {
+func (p *push) attempt(ctx context.Context, in *transport.Incoming) ([]transport.Result, []string, error) {
 	if err := p.s.access.Still(ctx, p.a); err != nil { // it may have taken long to arrive
 		return nil, nil, err
 	}
@@ -116,7 +117,7 @@ func (p *push) attempt(ctx context.Context, in *git.Incoming) ([]git.Result, []s
 			}
 		}
 	}
-	results := make([]git.Result, len(verdicts))
+	results := make([]transport.Result, len(verdicts))
 	var lines []string
 	var wanted []wantedMove
 	for i, v := range verdicts {
@@ -143,8 +144,8 @@ type wantedMove struct {
 	permit   int64          // the override that it rests on; 0: none
 }
 
-func (p *push) failed(in *git.Incoming, err error) ([]git.Result, []string) {
-	results := make([]git.Result, len(in.Updates))
+func (p *push) failed(in *transport.Incoming, err error) ([]transport.Result, []string) {
+	results := make([]transport.Result, len(in.Updates))
 	if told := (*problem.Problem)(nil); errors.As(err, &told) {
 		short := "the service cannot take it now"
 		if told.Kind != problem.Unavailable {
@@ -164,7 +165,7 @@ func (p *push) failed(in *git.Incoming, err error) ([]git.Result, []string) {
 }
 
 // judge gives a verdict on each update, with the objects of the push in sight.
-func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, error) {
+func (p *push) judge(ctx context.Context, in *transport.Incoming) ([]guard.Verdict, error) {
 	db := p.s.records.Read(ctx)
 	var err error
 	if p.force, err = p.s.rulebook.RulesOf(db, p.repo); err != nil {
@@ -205,7 +206,7 @@ func (p *push) judge(ctx context.Context, in *git.Incoming) ([]guard.Verdict, er
 }
 
 // names notes which names are taken already, where the push makes new ones, and marks those beyond the bound.
-func (p *push) names(in *git.Incoming, facts *guard.Facts, refs []git.Ref) error {
+func (p *push) names(in *transport.Incoming, facts *guard.Facts, refs []git.Ref) error {
 	made, there := 0, 0
 	for _, r := range refs {
 		if strings.HasPrefix(r.Name, "refs/heads/") || strings.HasPrefix(r.Name, "refs/tags/") {
@@ -244,7 +245,7 @@ func (p *push) names(in *git.Incoming, facts *guard.Facts, refs []git.Ref) error
 	return nil
 }
 
-func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tips map[string]string,
+func (p *push) judgeOne(ctx context.Context, in *transport.Incoming, u transport.Update, tips map[string]string,
 	facts guard.Facts) (guard.Verdict, error) {
 	isBranch := strings.HasPrefix(u.Ref, "refs/heads/")
 	switch {
@@ -280,7 +281,7 @@ func (p *push) judgeOne(ctx context.Context, in *git.Incoming, u git.Update, tip
 }
 
 // look finds out what the decision about a protected branch depends on besides the move itself.
-func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips map[string]string,
+func (p *push) look(ctx context.Context, in *transport.Incoming, g *guard.Update, tips map[string]string,
 	set *rules.Set) error {
 	e := set.For(strings.TrimPrefix(g.Ref, "refs/heads/"))
 	if g.Old == "" {
@@ -321,8 +322,8 @@ func (p *push) look(ctx context.Context, in *git.Incoming, g *guard.Update, tips
 }
 
 // carryOut lets the objects in, puts on record what is about to move, moves the refs, and records what came of it.
-func (p *push) carryOut(ctx context.Context, in *git.Incoming, wanted []wantedMove,
-	results []git.Result) ([]string, error) {
+func (p *push) carryOut(ctx context.Context, in *transport.Incoming, wanted []wantedMove,
+	results []transport.Result) ([]string, error) {
 	if len(wanted) == 0 {
 		return nil, nil
 	}

@@ -12,6 +12,7 @@ import (
 	"tavrin/internal/accounts"
 	"tavrin/internal/bounds"
 	"tavrin/internal/changes"
+	"tavrin/internal/git/transport"
 	"tavrin/internal/hosted"
 	"tavrin/internal/moves"
 	"tavrin/internal/records"
@@ -29,6 +30,7 @@ type Intake struct {
 	waivers  *waivers.Waivers
 	changes  *changes.Changes
 	threads  *changes.Threads
+	receiver transport.Receiver
 	bounds   *bounds.Bounds
 	log      *slog.Logger
 }
@@ -49,7 +51,8 @@ type Needs struct {
 
 // New returns the intake of a service.
 func New(n Needs) *Intake {
-	s := &Intake{n.Records, n.Disk, n.Moves, n.Access, n.Rulebook, n.Waivers, n.Changes, n.Threads, n.Bounds, n.Log}
+	s := &Intake{records: n.Records, disk: n.Disk, moves: n.Moves, access: n.Access, rulebook: n.Rulebook,
+		waivers: n.Waivers, changes: n.Changes, threads: n.Threads, bounds: n.Bounds, log: n.Log}
 	n.Moves.Settles(moves.Push, s.settle)
 	return s
 }

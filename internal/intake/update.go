@@ -13,6 +13,8 @@ import (
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
+	"tavrin/internal/git/rehearsal"
+	"tavrin/internal/git/transport"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/wire"
@@ -21,7 +23,7 @@ import (
 // BringUp brings a change's source branch up to its target: by a rebase, or by a merge of the target. It is a push of
 // the actor's, judged as one. Landing does not need it: the queue rehearses every change on the newest target.
 func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, number int,
-	by git.Strategy) (wire.Change, error) {
+	by rehearsal.Strategy) (wire.Change, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Writer)
 	if err != nil {
@@ -49,11 +51,11 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 	if err != nil {
 		return wire.Change{}, err
 	}
-	plan := git.Plan{Base: tip, Head: head, Strategy: git.Rebase, Author: me, Committer: me}
+	plan := rehearsal.Plan{Base: tip, Head: head, Strategy: rehearsal.Rebase, Author: me, Committer: me}
 	if revision.Bases == 1 && revision.Head == head { // else Git's own merge says what it brings
 		plan.Shown = revision.Base
 	}
-	if by == git.Merge {
+	if by == rehearsal.Merge {
 		force, err := s.rulebook.RulesOf(db, repo)
 		if err != nil {
 			return wire.Change{}, err
@@ -62,13 +64,13 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 			return wire.Change{}, problem.New(problem.Conflict, "%s keeps a straight line: changes land on it by "+
 				"rebase alone, which has no use for a merge. Bring %s up by rebase", c.Target, c.Source)
 		}
-		plan = git.Plan{Base: head, Head: tip, Strategy: git.Merge, Author: me, Committer: me,
+		plan = rehearsal.Plan{Base: head, Head: tip, Strategy: rehearsal.Merge, Author: me, Committer: me,
 			Message: fmt.Sprintf("Merge %s into %s\n", c.Target, c.Source)}
 	}
-	built, err := s.disk.Bare(repo).Build(ctx, plan)
-	var conflict *git.ConflictError
-	var nothing git.NothingError
-	var different *git.DifferentError
+	built, err := rehearsal.Build(ctx, s.disk.Bare(repo), plan)
+	var conflict *rehearsal.ConflictError
+	var nothing rehearsal.NothingError
+	var different *rehearsal.DifferentError
 	switch {
 	case errors.As(err, &conflict):
 		return wire.Change{}, problem.New(problem.Conflict, "%s and %s do not go together in %s: bring it up in a "+
@@ -82,7 +84,7 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 	case err != nil:
 		return wire.Change{}, err
 	}
-	if err := s.pushFor(ctx, a, repo, git.Update{Ref: "refs/heads/" + c.Source, Old: head, New: built.Commit},
+	if err := s.pushFor(ctx, a, repo, transport.Update{Ref: "refs/heads/" + c.Source, Old: head, New: built.Commit},
 		nil); err != nil {
 		return wire.Change{}, err
 	}
@@ -92,10 +94,10 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 // pushFor moves a branch to a commit that the service built for the actor, as a push of theirs: judged by the same
 // rules, on record in the same way, together with the remarks whose suggestions it takes in. The repository's lock must
 // not be held.
-func (s *Intake) pushFor(ctx context.Context, a accounts.Actor, repo *records.Repository, u git.Update,
+func (s *Intake) pushFor(ctx context.Context, a accounts.Actor, repo *records.Repository, u transport.Update,
 	takes []int64) error {
 	p := push{s: s, a: a, repo: repo, bare: s.disk.Bare(repo), takes: takes}
-	in, err := p.bare.Local(ctx, u)
+	in, err := transport.Local(ctx, p.bare, u)
 	if err != nil {
 		return err
 	}

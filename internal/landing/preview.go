@@ -13,7 +13,7 @@ import (
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
-	"tavrin/internal/git"
+	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/records"
 	"tavrin/wire"
 )
@@ -83,13 +83,13 @@ func (s *Conductor) wouldNotLand(ctx context.Context, db *gorm.DB, repo *records
 	if err != nil {
 		return "", err
 	}
-	err = s.disk.Bare(repo).Try(ctx, plan)
+	err = rehearsal.Try(ctx, s.disk.Bare(repo), plan)
 	switch {
-	case errors.As(err, new(*git.ConflictError)):
+	case errors.As(err, new(*rehearsal.ConflictError)):
 		return fmt.Sprintf("%v: bring it up to the target and settle the conflict there", err), nil
-	case errors.As(err, new(*git.DifferentError)):
+	case errors.As(err, new(*rehearsal.DifferentError)):
 		return fmt.Sprintf("%v: another strategy may land it, or bring it up to the target", err), nil
-	case errors.As(err, new(git.NothingError)):
+	case errors.As(err, new(rehearsal.NothingError)):
 		return err.Error(), nil
 	}
 	return "", err

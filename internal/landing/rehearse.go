@@ -19,6 +19,7 @@ import (
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
+	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"
 )
@@ -126,7 +127,7 @@ func (s *Conductor) rehearseNow(ctx context.Context, repo *records.Repository, g
 		return nil, err
 	}
 	bare := s.disk.Bare(repo)
-	built, trouble := bare.Build(ctx, plan)
+	built, trouble := rehearsal.Build(ctx, bare, plan)
 	if trouble == nil {
 		trouble = bare.Keep(ctx, rehearsalRef(r), built.Commit)
 	}
@@ -197,14 +198,14 @@ func onBase(g *facts.Gathered, same []int) (lost []gate.Review) {
 }
 
 // planOf is the plan of a rehearsal on record.
-func planOf(db *gorm.DB, repo *records.Repository, g *facts.Gathered, r records.Rehearsal) (git.Plan, error) {
+func planOf(db *gorm.DB, repo *records.Repository, g *facts.Gathered, r records.Rehearsal) (rehearsal.Plan, error) {
 	ids := make([]string, len(g.Revision.Commits))
 	for i, c := range g.Revision.Commits {
 		ids[i] = c.ID
 	}
 	genuine, err := facts.LandedAmong(db, repo.ID, ids)
 	if err != nil {
-		return git.Plan{}, err
+		return rehearsal.Plan{}, err
 	}
 	landed := map[string]bool{}
 	for chunk := range slices.Chunk(ids, 500) {
@@ -212,14 +213,14 @@ func planOf(db *gorm.DB, repo *records.Repository, g *facts.Gathered, r records.
 		err := db.Model(&records.LandedSource{}).Joins("JOIN landings l ON l.id = landed_sources.landing_id").Joins("JOIN changes c ON c.id = l.change_id AND c.target = ? AND c.id <> ?", g.Change.Target, g.Change.ID).
 			Where("landed_sources.repository_id = ? AND commit_id IN ?", repo.ID, chunk).Pluck("commit_id", &some).Error
 		if err != nil {
-			return git.Plan{}, err
+			return rehearsal.Plan{}, err
 		}
 		for _, id := range some {
 			landed[id] = true
 		}
 	}
-	return git.Plan{
-		Base: r.Base, Head: r.Head, Shown: g.Revision.Base, Strategy: git.Strategy(r.Strategy), Message: r.Message, Landed: landed, Genuine: genuine,
+	return rehearsal.Plan{
+		Base: r.Base, Head: r.Head, Shown: g.Revision.Base, Strategy: rehearsal.Strategy(r.Strategy), Message: r.Message, Landed: landed, Genuine: genuine,
 		Author:    git.Signature{Name: r.AuthorName, Email: r.AuthorEmail, When: r.AuthoredAt},
 		Committer: git.Signature{Name: "Tavrin", Email: "landing@tavrin.invalid", When: r.CommittedAt},
 	}, nil
@@ -236,11 +237,11 @@ func (s *Conductor) whyNotBuilt(ctx context.Context, repo *records.Repository, g
 	switch {
 	case isA[lostError](err):
 		return queue.NotBuilt{At: at, Rehearsal: wanted.ID, Why: err.Error()}
-	case isA[*git.ConflictError](err):
+	case isA[*rehearsal.ConflictError](err):
 		why.Kind = queue.Conflicts
-	case isA[*git.DifferentError](err):
+	case isA[*rehearsal.DifferentError](err):
 		why.Kind, why.Others = queue.Differs, s.otherWays(ctx, repo, g, wanted.Base)
-	case isA[git.NothingError](err):
+	case isA[rehearsal.NothingError](err):
 		why.Kind = queue.Empty
 	case changes.AboutTheChange(err):
 		why.Kind = queue.TooMuch
@@ -265,7 +266,7 @@ func (s *Conductor) otherWays(ctx context.Context, repo *records.Repository, g *
 		}
 		plan, err := planOf(s.records.Read(ctx), repo, g, records.Rehearsal{Base: tip, Head: g.Revision.Head,
 			Strategy: string(strategy)})
-		if err == nil && s.disk.Bare(repo).Try(ctx, plan) == nil {
+		if err == nil && rehearsal.Try(ctx, s.disk.Bare(repo), plan) == nil {
 			ways = append(ways, string(strategy))
 		}
 	}
@@ -371,7 +372,7 @@ func (s *Conductor) sameOn(ctx context.Context, repo *records.Repository, g *fac
 			r.Revision).First(&then).Error; err != nil {
 			return nil, err
 		}
-		if ok, err := s.disk.Bare(repo).Same(ctx, facts.ShownBy(then), facts.ShownBy(g.Revision), base); err != nil {
+		if ok, err := rehearsal.Same(ctx, s.disk.Bare(repo), facts.ShownBy(then), facts.ShownBy(g.Revision), base); err != nil {
 			return nil, err
 		} else if ok {
 			same = append(same, r.Revision)

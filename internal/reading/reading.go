@@ -16,6 +16,7 @@ import (
 	"tavrin/internal/core/gate"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
+	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/problem"
 	"tavrin/internal/recall"
 	"tavrin/internal/records"
@@ -93,7 +94,7 @@ func (s *Reader) carriedOver(ctx context.Context, repo *records.Repository, sinc
 	}
 	v, err := recall.Of(s.memory, recall.Key{What: "carried", Repo: repo.ID, Of: since.Base + since.Head + r.Base},
 		recall.Light, func() (tree, error) {
-			id, notTaken, err := s.disk.Bare(repo).CarryOver(ctx, git.Shown{Base: since.Base, Head: since.Head}, r.Base)
+			id, notTaken, err := rehearsal.CarryOver(ctx, s.disk.Bare(repo), rehearsal.Shown{Base: since.Base, Head: since.Head}, r.Base)
 			for i := range notTaken {
 				notTaken[i] = typed.Shown(notTaken[i])
 			}

@@ -16,6 +16,7 @@ import (
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/git"
+	"tavrin/internal/git/transport"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"
@@ -125,7 +126,7 @@ func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor,
 		return wire.Repository{}, err
 	}
 	defer os.RemoveAll(prepared)
-	begins, err := s.disk.Git.Open(prepared).Refs(ctx, "refs/")
+	begins, err := git.Open(s.disk.Git, prepared).Refs(ctx, "refs/")
 	if err != nil {
 		return wire.Repository{}, err
 	}
@@ -155,9 +156,9 @@ func (s *Repositories) prepareBare(ctx context.Context, n NewRepository, pin str
 	if err != nil {
 		return "", err
 	}
-	bare, err := s.disk.Git.Create(ctx, parent, n.DefaultBranch)
+	bare, err := git.Create(ctx, s.disk.Git, parent, n.DefaultBranch)
 	if err == nil && n.ImportURL != "" {
-		err = bare.Import(ctx, git.ImportOptions{URL: n.ImportURL, Resolve: pin})
+		err = transport.Import(ctx, bare, transport.ImportOptions{URL: n.ImportURL, Resolve: pin})
 	}
 	if err != nil {
 		os.RemoveAll(parent) // what stays belongs to no repository and goes at the next start

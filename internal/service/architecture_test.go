@@ -75,7 +75,7 @@ func room(path string) string {
 }
 
 // forTests are packages that only tests use.
-var forTests = map[string]bool{"often": true, "sidebyside": true, "lab": true}
+var forTests = map[string]bool{"often": true, "sidebyside": true, "lab": true, "git/workshop": true}
 
 // Every package is in the picture of docs/architecture.md, and uses only those in lower rows.
 func TestTheHouseIsAsItIsDrawn(t *testing.T) {
@@ -122,5 +122,14 @@ func TestCoreIsPure(t *testing.T) {
 	out, err := exec.Command("grep", "-rnE", `time\.(Now|Since|Sleep|After)\(|go func|math/rand`, "--include=*.go", "--exclude=*_test.go", "../core").CombinedOutput()
 	if err == nil || len(out) > 0 {
 		t.Errorf("a clock, a goroutine or randomness in core: %s", out)
+	}
+}
+
+// In the service only the packages of git start git: the others ask them. Those left out work in people's own clones.
+func TestGitIsStartedInOnePlace(t *testing.T) {
+	out, err := exec.Command("grep", "-rnE", `\.Place\(\)|exec\.Command(Context)?\([^)]*"git"`, "--include=*.go", "--exclude=*_test.go",
+		"--exclude-dir=git", "--exclude-dir=lab", "--exclude-dir=cli", "--exclude-dir=demo", "--exclude-dir=runner", "..").CombinedOutput()
+	if lines := strings.TrimSpace(string(out)); lines != "" || err == nil {
+		t.Errorf("git is started elsewhere: %s", lines)
 	}
 }

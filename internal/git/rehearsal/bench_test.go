@@ -1,4 +1,4 @@
-package git
+package rehearsal
 
 import (
 	"fmt"
@@ -8,36 +8,37 @@ import (
 	"testing"
 	"time"
 
+	"tavrin/internal/git/workshop"
 	"tavrin/internal/sidebyside"
 )
 
 // bigHistory is a repository of 50,000 files in which a branch of ten commits stands beside a target that has
 // moved on by 50 commits.
-func bigHistory(b *testing.B) (w *workshop, base, head string) {
+func bigHistory(b *testing.B) (w *shop, base, head string) {
 	b.Helper()
-	w = newWorkshop(b)
+	w = newShop(b)
 	for i := range 50000 {
-		dir := filepath.Join(w.dir, fmt.Sprintf("d%d/e%d", i/2500, i/50%50))
+		dir := filepath.Join(w.Dir, fmt.Sprintf("d%d/e%d", i/2500, i/50%50))
 		if i%50 == 0 {
 			os.MkdirAll(dir, 0o755)
 		}
-		os.WriteFile(filepath.Join(dir, fmt.Sprintf("f%d", i)), []byte(lines(20, map[int]string{0: fmt.Sprint(i)})), 0o644)
+		os.WriteFile(filepath.Join(dir, fmt.Sprintf("f%d", i)), []byte(workshop.Lines(20, map[int]string{0: fmt.Sprint(i)})), 0o644)
 	}
-	w.commit("start")
-	w.git("branch", "topic")
+	w.Commit("start")
+	w.Git("branch", "topic")
 	edit := func(n int, who string, from int) {
 		for i := range n {
 			f := from + i*700
-			w.write(fmt.Sprintf("d%d/e%d/f%d", f/2500, f/50%50, f), lines(20, map[int]string{0: fmt.Sprint(f), 10: who}))
-			w.git("commit", "-q", "-a", "-m", fmt.Sprintf("%s %d", who, i))
+			w.Write(fmt.Sprintf("d%d/e%d/f%d", f/2500, f/50%50, f), workshop.Lines(20, map[int]string{0: fmt.Sprint(f), 10: who}))
+			w.Git("commit", "-q", "-a", "-m", fmt.Sprintf("%s %d", who, i))
 		}
 	}
 	edit(50, "main", 3)
-	w.git("checkout", "-q", "topic")
+	w.Git("checkout", "-q", "topic")
 	edit(10, "topic", 17)
-	w.push()
-	w.git("--git-dir="+w.repo.dir, "repack", "-adq")
-	return w, w.git("rev-parse", "main"), w.git("rev-parse", "topic")
+	w.Push()
+	w.Git("--git-dir="+w.Bare, "repack", "-adq")
+	return w, w.Git("rev-parse", "main"), w.Git("rev-parse", "topic")
 }
 
 // A rehearsal of a ten-commit rebase, durable on disk, beside git rebase in a kept worktree.
@@ -49,14 +50,14 @@ func BenchmarkRebaseOfTenCommits(b *testing.B) {
 		n++
 		p.Committer.When = p.Committer.When.AddDate(0, 0, n) // so that the objects are new each time
 		return sidebyside.Time(func() {
-			if _, err := w.repo.Build(b.Context(), p); err != nil {
+			if _, err := Build(b.Context(), w.Repo, p); err != nil {
 				b.Fatal(err)
 			}
 		})
 	}, func() time.Duration {
-		w.git("checkout", "-q", "-B", "again", "topic")
+		w.Git("checkout", "-q", "-B", "again", "topic")
 		return sidebyside.Time(func() {
-			if out, err := w.try("rebase", "-q", "main"); err != nil {
+			if out, err := w.Try("rebase", "-q", "main"); err != nil {
 				b.Fatal(strings.TrimSpace(out))
 			}
 		})
@@ -70,7 +71,7 @@ func BenchmarkSquashRehearsal(b *testing.B) {
 		p := plan(Squash, base, head)
 		n++
 		p.Committer.When = p.Committer.When.AddDate(0, 0, n)
-		if _, err := w.repo.Build(b.Context(), p); err != nil {
+		if _, err := Build(b.Context(), w.Repo, p); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -1,4 +1,9 @@
-package git
+// Package rehearsal says what a change brings to a commit, and builds the commit that a branch would move to.
+//
+// One judge says what a change brings (Judge), and every strategy is held to it (Build). The package promises that
+// building needs no checkout and touches no ref, that building twice from one plan gives the same commit, and that what
+// failed leaves nothing behind. Which change is built on what, and when, is decided by others (see package landing).
+package rehearsal
 
 import (
 	"context"
@@ -7,7 +12,27 @@ import (
 	"os"
 	"slices"
 	"strings"
+
+	"tavrin/internal/git"
+	"tavrin/internal/git/internal/process"
 )
+
+// ground is a repository in which something is built, or a view of it that may be written to.
+type ground struct {
+	*git.Repo
+	at process.Place
+}
+
+func on(at process.Place) ground { return ground{git.On(at), at} }
+
+// scratch returns a view of a repository of whose new objects nothing stays once it is left.
+func (r ground) scratch() (view ground, leave func(), err error) {
+	at, dir, err := r.at.Scratch()
+	if err != nil {
+		return r, nil, err
+	}
+	return on(at), func() { os.RemoveAll(dir) }, nil // what stays is swept at the next start
+}
 
 // Shown is a change as people see it: what Head brings to Base, which comes before it.
 type Shown struct {
@@ -21,20 +46,21 @@ type Shown struct {
 //
 // Git 2.39 cannot be told a merge base, so a commit is made for the purpose that has the tree of onto and the shown
 // base as its only parent: their merge base is then the shown one, whatever the histories.
-func (r *Repo) Judge(ctx context.Context, s Shown, onto string) (tree string, err error) {
-	ctx, leave, err := r.program.enter(ctx)
+func Judge(ctx context.Context, repo *git.Repo, s Shown, onto string) (tree string, err error) {
+	r := on(repo.Place())
+	ctx, leave, err := r.at.Enter(ctx)
 	if err != nil {
 		return "", err
 	}
 	defer leave()
 	if s.Base == onto {
-		return r.treeOf(ctx, s.Head)
+		return r.TreeOf(ctx, s.Head)
 	}
-	view, dir, err := r.scratch()
+	view, drop, err := r.scratch()
 	if err != nil {
 		return "", err
 	}
-	defer os.RemoveAll(dir)
+	defer drop()
 	tree, stages, err := view.judge(ctx, s, onto)
 	if err == nil && len(stages) > 0 {
 		return "", conflictOf(stages)
@@ -43,16 +69,16 @@ func (r *Repo) Judge(ctx context.Context, s Shown, onto string) (tree string, er
 }
 
 // judge is Judge in a view that may be written to; with conflicts, the tree has Git's marks in it.
-func (r *Repo) judge(ctx context.Context, s Shown, onto string) (string, []stage, error) {
-	ours, err := r.treeOf(ctx, onto)
+func (r ground) judge(ctx context.Context, s Shown, onto string) (string, []stage, error) {
+	ours, err := r.TreeOf(ctx, onto)
 	if err != nil {
 		return "", nil, err
 	}
 	if s.Base == onto {
-		tree, err := r.treeOf(ctx, s.Head)
+		tree, err := r.TreeOf(ctx, s.Head)
 		return tree, nil, err
 	}
-	standIn, err := r.writeCommit(ctx, standInText(ours, s.Base))
+	standIn, err := r.WriteCommit(ctx, standInText(ours, s.Base))
 	if err != nil {
 		return "", nil, err
 	}
@@ -61,12 +87,12 @@ func (r *Repo) judge(ctx context.Context, s Shown, onto string) (string, []stage
 
 // Same says whether two revisions bring the same to a commit: whether both make the same tree of it. Where either does
 // not go together with it the answer is no.
-func (r *Repo) Same(ctx context.Context, a, b Shown, onto string) (bool, error) {
+func Same(ctx context.Context, repo *git.Repo, a, b Shown, onto string) (bool, error) {
 	var trees [2]string
 	for i, s := range []Shown{a, b} {
 		var conflict *ConflictError
 		var err error
-		if trees[i], err = r.Judge(ctx, s, onto); errors.As(err, &conflict) {
+		if trees[i], err = Judge(ctx, repo, s, onto); errors.As(err, &conflict) {
 			return false, nil
 		} else if err != nil {
 			return false, err
@@ -83,10 +109,10 @@ type stage struct {
 }
 
 // mergeTree merges two commits by themselves, as "git merge" would, and returns the tree and what conflicts.
-func (r *Repo) mergeTree(ctx context.Context, ours, theirs string) (string, []stage, error) {
-	out, err := r.run(ctx, nil, "merge-tree", "--write-tree", "-z", "--no-messages", ours, theirs)
+func (r ground) mergeTree(ctx context.Context, ours, theirs string) (string, []stage, error) {
+	out, err := r.at.Run(ctx, nil, "merge-tree", "--write-tree", "-z", "--no-messages", ours, theirs)
 	// a conflict exits with 1, and so does an unknown name
-	if code := exitCode(err); err != nil && (code != 1 || len(out) == 0) {
+	if code := process.ExitCode(err); err != nil && (code != 1 || len(out) == 0) {
 		return "", nil, err
 	}
 	tree, stages, left, ok := readMerge(string(out))
@@ -100,7 +126,7 @@ func (r *Repo) mergeTree(ctx context.Context, ours, theirs string) (string, []st
 // STAGE\tPATH" NUL.
 func readMerge(out string) (tree string, stages []stage, left string, ok bool) {
 	tree, left, ok = strings.Cut(out, "\x00")
-	if !ok || !IsID(tree) {
+	if !ok || !git.IsID(tree) {
 		return "", nil, out, false
 	}
 	for left != "" {
@@ -121,7 +147,7 @@ func readMerge(out string) (tree string, stages []stage, left string, ok bool) {
 func readStage(record string) (stage, bool) {
 	meta, path, ok := strings.Cut(record, "\t")
 	f := strings.Split(meta, " ")
-	if !ok || len(f) != 3 || len(f[2]) != 1 || f[2][0] < '1' || f[2][0] > '3' || !IsID(f[1]) || path == "" {
+	if !ok || len(f) != 3 || len(f[2]) != 1 || f[2][0] < '1' || f[2][0] > '3' || !git.IsID(f[1]) || path == "" {
 		return stage{}, false
 	}
 	return stage{f[0], f[1], f[2][0] - '0', path}, true
@@ -178,11 +204,9 @@ func visiblePath(path string) string {
 	}, path), "\uFFFD")
 }
 
-const submoduleMode = "160000"
-
 func whatConflicts(mode map[byte]string) string {
 	switch {
-	case slices.Contains([]string{mode[1], mode[2], mode[3]}, submoduleMode):
+	case slices.Contains([]string{mode[1], mode[2], mode[3]}, git.SubmoduleMode):
 		return " (a submodule, on which both sides went different ways)"
 	case mode[1] != "" && (mode[2] == "") != (mode[3] == ""):
 		return " (removed or renamed on one side, changed on the other)"
@@ -194,20 +218,11 @@ func whatConflicts(mode map[byte]string) string {
 	return ""
 }
 
-// MergeBases returns the best common ancestors of two commits: none when they share no history, several where each has
-// taken in what the other had.
-func (r *Repo) MergeBases(ctx context.Context, a, b string) ([]string, error) {
-	out, err := r.run(ctx, nil, "merge-base", "--all", a, b)
-	if exitCode(err) == 1 {
-		return nil, nil
-	}
-	return strings.Fields(string(out)), err
-}
-
 // CarryOver returns the tree that a revision would make on another base, for showing what came since. Files in which
 // the two do not go together stand in it as the revision's head has them, and are named.
-func (r *Repo) CarryOver(ctx context.Context, s Shown, onto string) (tree string, conflicting []string, err error) {
-	ctx, leave, err := r.program.enter(ctx)
+func CarryOver(ctx context.Context, repo *git.Repo, s Shown, onto string) (tree string, conflicting []string, err error) {
+	r := on(repo.Place())
+	ctx, leave, err := r.at.Enter(ctx)
 	if err != nil {
 		return "", nil, err
 	}
@@ -217,6 +232,6 @@ func (r *Repo) CarryOver(ctx context.Context, s Shown, onto string) (tree string
 		return tree, nil, err
 	}
 	files := conflictOf(stages).Files
-	tree, err = r.replaced(ctx, tree, s.Head, files)
+	tree, err = r.Replaced(ctx, tree, s.Head, files)
 	return tree, files, err
 }

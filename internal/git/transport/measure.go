@@ -1,4 +1,4 @@
-package git
+package transport
 
 import (
 	"bufio"
@@ -17,6 +17,8 @@ import (
 	"sync"
 
 	"tavrin/internal/bounds"
+	"tavrin/internal/git"
+	"tavrin/internal/git/internal/process"
 )
 
 // A pack of a few hundred kilobytes can hold a tree of a billion paths: six folders in each other, of ten entries each
@@ -39,10 +41,10 @@ func (p *packed) has(id string) bool {
 }
 
 // asked is a running "git cat-file --batch-command", which answers about many objects at once.
-type asked struct{ *helper }
+type asked struct{ *process.Helper }
 
-func (r *Repo) startAsking(ctx context.Context) (asked, error) {
-	h, err := r.startHelper(ctx, "cat-file", "--batch-command", "--buffer")
+func startAsking(ctx context.Context, repo *git.Repo) (asked, error) {
+	h, err := repo.Place().Help(ctx, "cat-file", "--batch-command", "--buffer")
 	return asked{h}, err
 }
 
@@ -57,8 +59,8 @@ func (a asked) each(what string, ids []string, f func(id string) error) error {
 			b.WriteString(what + " " + id + "\n")
 		}
 		b.WriteString("flush\n")
-		if _, err := io.WriteString(a.in, b.String()); err != nil { // git reads all of it before it answers
-			return a.broken(err)
+		if _, err := io.WriteString(a.In, b.String()); err != nil { // git reads all of it before it answers
+			return a.Broken(err)
 		}
 		for _, id := range chunk {
 			if err := f(id); err != nil {
@@ -72,7 +74,7 @@ func (a asked) each(what string, ids []string, f func(id string) error) error {
 // contents returns one object.
 func (a asked) contents(id, kind string) (text string, err error) {
 	err = a.each("contents", []string{id}, func(string) error {
-		text, err = a.answer(id, kind)
+		text, err = a.Answer(id, kind)
 		return err
 	})
 	return text, err
@@ -84,16 +86,16 @@ func (in *Incoming) listed(a asked) (*packed, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := in.repo.program.bounds()
+	b := in.repo.Place().Bounds()
 	list := &packed{ids: ids}
 	names := make([]string, len(ids))
 	for i, id := range ids {
 		names[i] = hex.EncodeToString(id[:])
 	}
 	return list, a.each("info", names, func(want string) error {
-		line, err := a.out.ReadString('\n')
+		line, err := a.Out.ReadString('\n')
 		if err != nil {
-			return a.broken(err)
+			return a.Broken(err)
 		}
 		id, kind, size, ok := readListed(line)
 		text := kind == "commit" || kind == "tag"
@@ -141,7 +143,7 @@ func (in *Incoming) indexed() ([][20]byte, error) {
 // readListed reads "ID KIND SIZE\n".
 func readListed(line string) (id, kind string, size int64, ok bool) {
 	f := strings.Split(strings.TrimSuffix(line, "\n"), " ")
-	if len(f) != 3 || !IsID(f[0]) || !slices.Contains([]string{"commit", "tree", "blob", "tag"}, f[1]) {
+	if len(f) != 3 || !git.IsID(f[0]) || !slices.Contains([]string{"commit", "tree", "blob", "tag"}, f[1]) {
 		return "", "", 0, false
 	}
 	size, err := strconv.ParseInt(f[2], 10, 64)
@@ -183,25 +185,25 @@ func (m *measured) put(id string, e extent) {
 func (in *Incoming) measure(a asked, commits []string) error {
 	roots := make([]string, 0, len(commits))
 	err := a.each("contents", commits, func(id string) error {
-		text, err := a.answer(id, "commit")
+		text, err := a.Answer(id, "commit")
 		if err != nil {
 			return err
 		}
-		h := readHeader(text)
-		if !readableEncoding(h.encoding) {
+		h := git.ParseHeader(text)
+		if !h.Readable() {
 			return fmt.Errorf("commit %.10s says that its text is in %.40q, which cannot be read here: write it in "+
-				"UTF-8 (git commit --amend)", id, h.encoding)
+				"UTF-8 (git commit --amend)", id, h.Encoding)
 		}
-		if !IsID(h.tree) {
+		if !git.IsID(h.Tree) {
 			return fmt.Errorf("commit %.10s has no tree", id)
 		}
-		roots = append(roots, h.tree)
+		roots = append(roots, h.Tree)
 		return nil
 	})
 	if err != nil {
 		return err
 	}
-	m := &measuring{asked: a, known: &in.repo.program.measured, b: in.repo.program.bounds()}
+	m := &measuring{asked: a, known: in.known, b: in.repo.Place().Bounds()}
 	for i, root := range roots {
 		if _, err := m.tree(root, 0); err != nil {
 			return fmt.Errorf("the tree of commit %.10s: %w", commits[i], err)
@@ -220,7 +222,7 @@ type measuring struct {
 // tree measures a tree that stands in so many others.
 func (m *measuring) tree(id string, deep int64) (extent, error) {
 	if deep > m.b.PushTreeDepth {
-		return extent{}, m.b.Reach("push.tree-depth", "folders stand more than %d deep in each other",
+		return extent{}, m.b.Reach("push.Tree-depth", "folders stand more than %d deep in each other",
 			m.b.PushTreeDepth)
 	}
 	e, ok := m.known.get(id)
@@ -254,9 +256,9 @@ func (m *measuring) tree(id string, deep int64) (extent, error) {
 	}
 	switch {
 	case e.paths > m.b.PushTreePaths:
-		return e, m.b.Reach("push.tree-paths", "it holds more than %d files", m.b.PushTreePaths)
+		return e, m.b.Reach("push.Tree-paths", "it holds more than %d files", m.b.PushTreePaths)
 	case deep+e.depth > m.b.PushTreeDepth:
-		return e, m.b.Reach("push.tree-depth", "folders stand more than %d deep in each other", m.b.PushTreeDepth)
+		return e, m.b.Reach("push.Tree-depth", "folders stand more than %d deep in each other", m.b.PushTreeDepth)
 	}
 	return e, nil
 }

@@ -1,4 +1,4 @@
-package git
+package rehearsal
 
 import (
 	"bytes"
@@ -13,6 +13,8 @@ import (
 	"strings"
 
 	"tavrin/internal/core/trailer"
+	"tavrin/internal/git"
+	"tavrin/internal/git/internal/process"
 )
 
 // Strategy says how a change's commits come onto the target.
@@ -41,8 +43,8 @@ type Plan struct {
 	// Message, Author and the committer are those of the one new commit of Squash and Merge; Rebase keeps each
 	// commit's author and message and takes the committer.
 	Message   string
-	Author    Signature
-	Committer Signature
+	Author    git.Signature
+	Committer git.Signature
 }
 
 // Built is a rehearsal that was built; its objects are on disk.
@@ -84,26 +86,28 @@ func (NothingError) Error() string { return "the target has everything the chang
 // Build makes the commit that the target would move to if the change landed on Base. It needs no checkout and touches
 // no ref. What lands is the judge's tree: a strategy that would make another is refused with a *DifferentError. On
 // failure the repository is as it was; the error may be a *ConflictError or a NothingError too.
-func (r *Repo) Build(ctx context.Context, p Plan) (Built, error) { return r.build(ctx, p, true) }
+func Build(ctx context.Context, repo *git.Repo, p Plan) (Built, error) {
+	return on(repo.Place()).build(ctx, p, true)
+}
 
 // Try is Build without storing anything: it says whether the plan can be built.
-func (r *Repo) Try(ctx context.Context, p Plan) error {
-	_, err := r.build(ctx, p, false)
+func Try(ctx context.Context, repo *git.Repo, p Plan) error {
+	_, err := on(repo.Place()).build(ctx, p, false)
 	return err
 }
 
-func (r *Repo) build(ctx context.Context, p Plan, keep bool) (Built, error) {
-	ctx, leave, err := r.program.enter(ctx)
+func (r ground) build(ctx context.Context, p Plan, keep bool) (Built, error) {
+	ctx, leave, err := r.at.Enter(ctx)
 	if err != nil {
 		return Built{}, err
 	}
 	defer leave()
-	view, dir, err := r.scratch()
+	at, dir, err := r.at.Scratch()
 	if err != nil {
 		return Built{}, err
 	}
 	defer os.RemoveAll(dir)
-	b := builder{repo: view, dir: dir, plan: p, aside: map[string]bool{}}
+	b := builder{repo: on(at), dir: dir, plan: p, aside: map[string]bool{}}
 	if err := b.start(ctx); err != nil {
 		return Built{}, err
 	}
@@ -135,24 +139,24 @@ func (r *Repo) build(ctx context.Context, p Plan, keep bool) (Built, error) {
 
 // start starts the processes that serve the whole of it.
 func (b *builder) start(ctx context.Context) (err error) {
-	if b.read, err = b.repo.startHelper(ctx, "cat-file", "--batch"); err != nil {
+	if b.read, err = b.repo.at.Help(ctx, "cat-file", "--batch"); err != nil {
 		return err
 	}
 	if b.merger, err = b.repo.startMerger(ctx, b.plan.Base); err != nil {
-		b.read.close()
+		b.read.Close()
 		return err
 	}
 	if b.write, err = b.repo.startWriter(ctx, filepath.Join(b.dir, "commit")); err != nil {
-		b.read.close()
-		b.merger.close()
+		b.read.Close()
+		b.merger.Close()
 	}
 	return err
 }
 
 func (b *builder) stop() {
-	b.read.close()
-	b.merger.close()
-	b.write.close()
+	b.read.Close()
+	b.merger.Close()
+	b.write.Close()
 }
 
 // judge finds the tree that has to come out, as Judge does: the same merge through the processes at hand.
@@ -160,17 +164,17 @@ func (b *builder) judge(ctx context.Context) error {
 	if contained, err := b.repo.IsAncestor(ctx, b.plan.Head, b.plan.Base); err != nil || contained {
 		return cmp.Or[error](err, NothingError{})
 	}
-	text, err := b.read.object(b.plan.Base, "commit")
+	text, err := b.read.Object(b.plan.Base, "commit")
 	if err != nil {
 		return err
 	}
-	b.baseTree = readHeader(text).tree
+	b.baseTree = git.ParseHeader(text).Tree
 	switch {
 	case b.plan.Shown == "":
 		b.judged, err = b.merger.merge(b.plan.Base, b.plan.Head)
 	case b.plan.Shown == b.plan.Base:
-		if text, err = b.read.object(b.plan.Head, "commit"); err == nil {
-			b.judged = readHeader(text).tree
+		if text, err = b.read.Object(b.plan.Head, "commit"); err == nil {
+			b.judged = git.ParseHeader(text).Tree
 		}
 	default:
 		var standIn string
@@ -197,10 +201,10 @@ func (b *builder) different(ctx context.Context, tree string) error {
 
 // keep copies the new objects, but for those made only to build others, into the repository, synced to disk. What lies
 // in the scratch folder is what the repository lacks: asking Git what the commit needs would walk whole trees.
-func (b *builder) keep(ctx context.Context, r *Repo) error {
+func (b *builder) keep(ctx context.Context, r ground) error {
 	var list, pack bytes.Buffer
 	err := filepath.WalkDir(b.dir, func(path string, d os.DirEntry, err error) error {
-		if id := filepath.Base(filepath.Dir(path)) + d.Name(); err == nil && IsID(id) && !b.aside[id] {
+		if id := filepath.Base(filepath.Dir(path)) + d.Name(); err == nil && git.IsID(id) && !b.aside[id] {
 			list.WriteString(id + "\n")
 		}
 		return err
@@ -208,23 +212,23 @@ func (b *builder) keep(ctx context.Context, r *Repo) error {
 	if err != nil {
 		return err
 	}
-	if err := b.repo.stream(ctx, &list, &pack, "pack-objects", "-q", "--stdout", "--window=0"); err != nil {
+	if err := b.repo.at.Stream(ctx, &list, &pack, "pack-objects", "-q", "--stdout", "--window=0"); err != nil {
 		return err
 	}
-	_, err = r.run(ctx, &pack, "index-pack", "--stdin") // two files to sync, however many objects
+	_, err = r.at.Run(ctx, &pack, "index-pack", "--stdin") // two files to sync, however many objects
 	return err
 }
 
 // builder builds one rehearsal in a scratch view.
 type builder struct {
-	repo     *Repo
+	repo     ground
 	dir      string // the scratch folder
 	plan     Plan
 	wrote    bool
 	aside    map[string]bool // commits made for the purpose, not to be kept
 	baseTree string          // of the plan's base
 	judged   string          // the tree that has to come out
-	read     *helper
+	read     *process.Helper
 	merger   *merger
 	write    *writer
 }
@@ -243,7 +247,7 @@ func (b *builder) merge(ctx context.Context) (Built, error) {
 		}
 	}
 	b.wrote = true
-	id, err := b.write.write(commitText(b.judged, parents, b.plan.Author, b.plan.Committer, b.plan.Message))
+	id, err := b.write.write(git.CommitText(b.judged, parents, b.plan.Author, b.plan.Committer, b.plan.Message))
 	return Built{Commit: id, Tree: b.judged}, err
 }
 
@@ -254,7 +258,7 @@ func (b *builder) mergeable(ctx context.Context) error {
 	}
 	// A target whose history was rewritten may lack the base that was shown: its commits would come back with the
 	// merge.
-	unshown, err := b.repo.run(ctx, nil, "rev-list", "--max-count=1", b.plan.Shown, "^"+b.plan.Base, "--")
+	unshown, err := b.repo.at.Run(ctx, nil, "rev-list", "--max-count=1", b.plan.Shown, "^"+b.plan.Base, "--")
 	if err != nil {
 		return err
 	}
@@ -320,7 +324,7 @@ func (b *builder) replay(c pick, tree string) (string, error) {
 	if len(c.parents) > 0 {
 		parent = c.parents[0]
 	} else {
-		nothing, err := b.write.write(standInText(EmptyTree))
+		nothing, err := b.write.write(standInText(git.EmptyTree))
 		if err != nil {
 			return "", err
 		}
@@ -359,7 +363,7 @@ func (b *builder) picks(ctx context.Context, skip map[string]bool) ([]pick, erro
 	if b.plan.Shown != "" {
 		args = append(args, "^"+b.plan.Shown)
 	}
-	out, err := b.repo.run(ctx, nil, append(args, "--")...)
+	out, err := b.repo.at.Run(ctx, nil, append(args, "--")...)
 	if err != nil {
 		return nil, err
 	}
@@ -374,10 +378,10 @@ func (b *builder) readPicks(ids []string) ([]pick, error) {
 		if c, ok := known[id]; ok {
 			return c, nil
 		}
-		text, err := b.read.object(id, "commit")
-		h := readHeader(text)
-		known[id] = pick{id: id, tree: h.tree, parents: h.parents, author: h.author, encoding: h.encoding,
-			message: h.message}
+		text, err := b.read.Object(id, "commit")
+		h := git.ParseHeader(text)
+		known[id] = pick{id: id, tree: h.Tree, parents: h.Parents, author: h.Author, encoding: h.Encoding,
+			message: h.Message}
 		return known[id], err
 	}
 	var err error
@@ -386,7 +390,7 @@ func (b *builder) readPicks(ids []string) ([]pick, error) {
 		if picks[i], err = read(id); err != nil {
 			return nil, err
 		}
-		before := pick{tree: EmptyTree}
+		before := pick{tree: git.EmptyTree}
 		if len(picks[i].parents) > 0 {
 			if before, err = read(picks[i].parents[0]); err != nil {
 				return nil, err
@@ -399,69 +403,29 @@ func (b *builder) readPicks(ids []string) ([]pick, error) {
 
 // replayed is the text of the commit on its new parent: author and message kept, but for trailers that only the service
 // writes; signature gone.
-func (c pick) replayed(tree, parent string, committer Signature) string {
+func (c pick) replayed(tree, parent string, committer git.Signature) string {
 	encoding := ""
 	if c.encoding != "" {
 		encoding = "encoding " + c.encoding + "\n"
 	}
 	return fmt.Sprintf("tree %s\nparent %s\nauthor %s\ncommitter %s\n%s\n%s", tree, parent, c.author,
-		committer.header(), encoding, trailer.Drop(c.message))
+		committer.Line(), encoding, trailer.Drop(c.message))
 }
 
 // standInText is a commit made for the purpose of a merge.
 func standInText(tree string, parents ...string) string {
-	nobody := Signature{Name: "-", Email: "-"}
-	return commitText(tree, parents, nobody, nobody, "-")
-}
-
-func commitText(tree string, parents []string, author, committer Signature, message string) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "tree %s\n", tree)
-	for _, p := range parents {
-		fmt.Fprintf(&b, "parent %s\n", p)
-	}
-	fmt.Fprintf(&b, "author %s\ncommitter %s\n\n%s", author.header(), committer.header(), message)
-	if !strings.HasSuffix(message, "\n") {
-		b.WriteByte('\n')
-	}
-	return b.String()
-}
-
-// header writes a signature the way a commit has it.
-func (s Signature) header() string {
-	clean := func(t string) string {
-		return strings.TrimSpace(strings.Map(func(c rune) rune {
-			if c < ' ' || c == '<' || c == '>' {
-				return -1
-			}
-			return c
-		}, t))
-	}
-	when := s.When.Unix()
-	if s.When.IsZero() {
-		when = 0
-	}
-	return fmt.Sprintf("%s <%s> %d %s", clean(s.Name), clean(s.Email), when, s.When.Format("-0700"))
-}
-
-func (r *Repo) treeOf(ctx context.Context, commit string) (string, error) {
-	out, err := r.run(ctx, nil, "rev-parse", "--verify", "--quiet", commit+"^{tree}")
-	return strings.TrimSpace(string(out)), err
-}
-
-func (r *Repo) writeCommit(ctx context.Context, text string) (string, error) {
-	out, err := r.run(ctx, strings.NewReader(text), "hash-object", "-t", "commit", "-w", "--stdin")
-	return strings.TrimSpace(string(out)), err
+	nobody := git.Signature{Name: "-", Email: "-"}
+	return git.CommitText(tree, parents, nobody, nobody, "-")
 }
 
 // writer is a running "git hash-object", which takes the names of files and answers with the ids of what is in them.
 type writer struct {
-	*helper
+	*process.Helper
 	path string
 }
 
-func (r *Repo) startWriter(ctx context.Context, path string) (*writer, error) {
-	h, err := r.startHelper(ctx, "hash-object", "-t", "commit", "-w", "--stdin-paths")
+func (r ground) startWriter(ctx context.Context, path string) (*writer, error) {
+	h, err := r.at.Help(ctx, "hash-object", "-t", "commit", "-w", "--stdin-paths")
 	return &writer{h, path}, err
 }
 
@@ -470,12 +434,12 @@ func (w *writer) write(text string) (string, error) {
 	if err := os.WriteFile(w.path, []byte(text), 0o600); err != nil {
 		return "", err
 	}
-	if _, err := fmt.Fprintln(w.in, w.path); err != nil {
-		return "", w.broken(err)
+	if _, err := fmt.Fprintln(w.In, w.path); err != nil {
+		return "", w.Broken(err)
 	}
-	id, err := w.out.ReadString('\n')
+	id, err := w.Out.ReadString('\n')
 	if err != nil {
-		return "", w.broken(err)
+		return "", w.Broken(err)
 	}
 	return strings.TrimSpace(id), nil
 }
@@ -483,21 +447,21 @@ func (w *writer) write(text string) (string, error) {
 // merger is a running "git merge-tree --stdin". It writes each answer's last byte only with the next answer, so
 // every request is followed by one whose answer is known beforehand and short: a commit merged with itself.
 type merger struct {
-	*helper
+	*process.Helper
 	still string // the commit that is merged with itself
 	first bool
 }
 
-func (r *Repo) startMerger(ctx context.Context, still string) (*merger, error) {
-	h, err := r.startHelper(ctx, "merge-tree", "--write-tree", "-z", "--messages", "--stdin")
-	return &merger{helper: h, still: still, first: true}, err
+func (r ground) startMerger(ctx context.Context, still string) (*merger, error) {
+	h, err := r.at.Help(ctx, "merge-tree", "--write-tree", "-z", "--messages", "--stdin")
+	return &merger{Helper: h, still: still, first: true}, err
 }
 
 // merge merges two commits and returns the tree, or a *ConflictError, after which the merger is of no more use: what it
 // has to say of a conflict is partly advice for people, in no form that can be read.
 func (m *merger) merge(ours, theirs string) (string, error) {
-	if _, err := fmt.Fprintf(m.in, "%s %s\n%s %s\n", ours, theirs, m.still, m.still); err != nil {
-		return "", m.broken(err)
+	if _, err := fmt.Fprintf(m.In, "%s %s\n%s %s\n", ours, theirs, m.still, m.still); err != nil {
+		return "", m.Broken(err)
 	}
 	if !m.first {
 		if _, err := m.token(); err != nil { // the last byte of the answer before
@@ -541,7 +505,7 @@ func (m *merger) answered(whole bool) (string, *ConflictError, error) {
 		}
 		stages = append(stages, s)
 	}
-	if len(stages) > 0 || status != "1" || !IsID(tree) {
+	if len(stages) > 0 || status != "1" || !git.IsID(tree) {
 		if len(stages) == 0 {
 			return "", nil, fmt.Errorf("git merge-tree answered %.80q", status+" "+tree)
 		}
@@ -565,9 +529,9 @@ func (m *merger) answered(whole bool) (string, *ConflictError, error) {
 }
 
 func (m *merger) token() (string, error) {
-	s, err := m.out.ReadString(0)
+	s, err := m.Out.ReadString(0)
 	if err != nil {
-		return "", m.broken(err)
+		return "", m.Broken(err)
 	}
 	return strings.TrimSuffix(s, "\x00"), nil
 }

@@ -1,4 +1,4 @@
-package git
+package process
 
 import (
 	"bytes"
@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -55,9 +54,9 @@ func For(ctx context.Context, person string) context.Context {
 	return context.WithValue(ctx, personKey{}, person)
 }
 
-// enter waits for a turn. Whatever runs under the context it returns has its turn already, so that an operation of
+// Enter waits for a turn. Whatever runs under the context it returns has its turn already, so that an operation of
 // several processes cannot stand in its own way.
-func (p *Program) enter(ctx context.Context) (context.Context, func(), error) {
+func (p *Program) Enter(ctx context.Context) (context.Context, func(), error) {
 	if ctx.Value(turnKey{}) != nil {
 		return ctx, func() {}, nil
 	}
@@ -105,16 +104,6 @@ func (p *Program) enter(ctx context.Context) (context.Context, func(), error) {
 		true), sync.OnceFunc(func() { t.all.Release(1); mine.Release(1); forget() }), nil
 }
 
-// bounds returns the bounds in force.
-func (p *Program) bounds() *bounds.Bounds {
-	p.defaulted.Do(func() {
-		if p.Bounds == (bounds.Bounds{}) {
-			p.Bounds = bounds.Default()
-		}
-	})
-	return &p.Bounds
-}
-
 // process is one running git.
 type process struct {
 	cmd    *exec.Cmd
@@ -131,15 +120,15 @@ type process struct {
 }
 
 // prepare makes a git process ready to be started, once it is its turn.
-func (r *Repo) prepare(ctx context.Context, args ...string) (*process, error) {
-	inside, leave, err := r.program.enter(ctx)
+func (at Place) prepare(ctx context.Context, args ...string) (*process, error) {
+	inside, leave, err := at.program.Enter(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if r.program.Started != nil {
-		r.program.Started(args)
+	if at.program.Started != nil {
+		at.program.Started(args)
 	}
-	b := r.program.bounds()
+	b := at.Bounds()
 	seconds, name := b.GitSeconds, "git.seconds"
 	if slices.Contains(transfers, command(args)) {
 		seconds, name = b.GitTransferSeconds, "git.transfer-seconds"
@@ -149,7 +138,7 @@ func (r *Repo) prepare(ctx context.Context, args ...string) (*process, error) {
 			"git %s used up its processor time", command(args))}
 	p.ctx, p.cancel = context.WithTimeoutCause(inside, time.Duration(seconds)*time.Second, p.late)
 	cmd := exec.CommandContext(p.ctx, "git", args...)
-	cmd.Dir, cmd.Env, cmd.Stderr = r.dir, r.program.environment(r.env...), p.stderr
+	cmd.Dir, cmd.Env, cmd.Stderr = at.Dir, at.program.environment(at.env...), p.stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	cmd.Cancel = func() error {
 		time.AfterFunc(stopGrace, func() { syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) })
@@ -189,9 +178,9 @@ func (p *process) giveUp() error {
 	return nil
 }
 
-// wait waits for its end, ends what it may have left, and says what went wrong. Who is told that it broke and who
+// Wait waits for its end, ends what it may have left, and says what went wrong. Who is told that it broke and who
 // closes it both wait: the second gets the same answer.
-func (p *process) wait() error {
+func (p *process) Wait() error {
 	p.ended.Do(func() { p.err = p.end() })
 	return p.err
 }
@@ -244,8 +233,8 @@ func (e *CommandError) Error() string {
 // Unwrap returns the error of running the command.
 func (e *CommandError) Unwrap() error { return e.Err }
 
-// exitCode returns the exit status behind an error of run, or -1.
-func exitCode(err error) int {
+// ExitCode returns the exit status behind an error of Run, or -1.
+func ExitCode(err error) int {
 	var e *CommandError
 	if errors.As(err, &e) && !e.Killed {
 		return e.Code
@@ -253,40 +242,40 @@ func exitCode(err error) int {
 	return -1
 }
 
-// run runs git and returns its standard output.
-func (r *Repo) run(ctx context.Context, stdin io.Reader, args ...string) ([]byte, error) {
+// Run runs git and returns its standard output.
+func (at Place) Run(ctx context.Context, stdin io.Reader, args ...string) ([]byte, error) {
 	var out bytes.Buffer
-	b := r.program.bounds()
+	b := at.Bounds()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	w := &limit{w: &out, left: b.GitOutput, full: cancel}
-	err := r.stream(ctx, stdin, w, args...)
+	err := at.Stream(ctx, stdin, w, args...)
 	if w.over {
 		return nil, b.Reach("git.output-bytes", "git %s has too much to say", command(args))
 	}
 	return out.Bytes(), err
 }
 
-// stream runs git with its standard output going to w.
-func (r *Repo) stream(ctx context.Context, stdin io.Reader, w io.Writer, args ...string) error {
-	p, err := r.prepare(ctx, args...)
+// Stream runs git with its standard output going to w.
+func (at Place) Stream(ctx context.Context, stdin io.Reader, w io.Writer, args ...string) error {
+	p, err := at.prepare(ctx, args...)
 	if err != nil {
 		return err
 	}
 	p.cmd.Stdin, p.cmd.Stdout = stdin, w
-	if err := p.start(r.program.bounds()); err != nil {
+	if err := p.start(at.Bounds()); err != nil {
 		return err
 	}
-	return p.wait()
+	return p.Wait()
 }
 
-// limited returns at most max bytes of a command's output, and whether there is more.
-func (r *Repo) limited(ctx context.Context, max int, args ...string) (string, bool, error) {
+// Limited returns at most max bytes of a command's output, and whether there is more.
+func (at Place) Limited(ctx context.Context, max int, args ...string) (string, bool, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var out bytes.Buffer
 	w := &limit{w: &out, left: int64(max), full: cancel}
-	err := r.stream(ctx, nil, w, args...)
+	err := at.Stream(ctx, nil, w, args...)
 	if w.over {
 		err = nil
 	}
@@ -327,17 +316,3 @@ func (t *tail) Write(p []byte) (int, error) {
 }
 
 func (t *tail) String() string { return string(t.buf) }
-
-// environment is what git sees; nothing of the service's own environment but the search path.
-func (p *Program) environment(extra ...string) []string {
-	env := []string{
-		"PATH=" + os.Getenv("PATH"), "HOME=" + p.Home, "LC_ALL=C", "TZ=UTC",
-		"GIT_CONFIG_NOSYSTEM=1", "GIT_ATTR_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=" + os.DevNull, "GIT_TERMINAL_PROMPT=0",
-		"GIT_NO_REPLACE_OBJECTS=1", fmt.Sprintf("GIT_CONFIG_COUNT=%d", len(config)),
-	}
-	for i, kv := range config {
-		env = append(env, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", i, kv[0]),
-			fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", i, kv[1]))
-	}
-	return append(env, extra...)
-}

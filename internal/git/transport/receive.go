@@ -1,4 +1,4 @@
-package git
+package transport
 
 import (
 	"bufio"
@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"tavrin/internal/bounds"
+	"tavrin/internal/git"
 )
 
 const (
@@ -39,9 +40,10 @@ type Incoming struct {
 	Updates []Update
 	Atomic  bool
 	Options []string
-	repo    *Repo
-	view    *Repo
+	repo    *git.Repo
+	view    *git.Repo
 	dir     string
+	known   *measured
 	commits map[string][]string // the commits that came, with their parents
 	order   []string            // the same, newest first
 	rode    []string
@@ -50,13 +52,13 @@ type Incoming struct {
 }
 
 // Local is a push of commits that the repository has already, such as some that were built for somebody.
-func (r *Repo) Local(ctx context.Context, updates ...Update) (*Incoming, error) {
-	in := &Incoming{Updates: updates, repo: r, view: r}
+func Local(ctx context.Context, repo *git.Repo, updates ...Update) (*Incoming, error) {
+	in := &Incoming{Updates: updates, repo: repo, view: repo}
 	for _, u := range updates {
 		if u.New == "" {
 			continue
 		}
-		out, err := r.run(ctx, nil, "rev-list", u.New, "--not", "--all", "--")
+		out, err := repo.Place().Run(ctx, nil, "rev-list", u.New, "--not", "--all", "--")
 		if err != nil {
 			return nil, err
 		}
@@ -98,7 +100,7 @@ func (in *Incoming) Rode() []string { return in.rode }
 
 // Log lists, with the objects of the push in sight, the commits that one brings beyond others: all of them, or an error
 // that names the bound.
-func (in *Incoming) Log(ctx context.Context, from string, not []string) ([]Commit, error) {
+func (in *Incoming) Log(ctx context.Context, from string, not []string) ([]git.Commit, error) {
 	return in.view.LogAll(ctx, from, not, "push.direct-commits")
 }
 
@@ -134,7 +136,7 @@ func (in *Incoming) Admit() error {
 		if err != nil {
 			return err
 		}
-		to := filepath.Join(in.repo.dir, "objects", rel)
+		to := filepath.Join(in.repo.Place().Dir, "objects", rel)
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			return err
 		}
@@ -143,7 +145,7 @@ func (in *Incoming) Admit() error {
 		}
 		dirs[filepath.Dir(to)] = true
 	}
-	dirs[filepath.Join(in.repo.dir, "objects")] = true
+	dirs[filepath.Join(in.repo.Place().Dir, "objects")] = true
 	for dir := range dirs {
 		if err := syncDir(dir); err != nil {
 			return err
@@ -246,26 +248,26 @@ func readRequest(r *bufio.Reader, b *bounds.Bounds) (*request, error) {
 
 func parseCommand(line string) (Update, error) {
 	f := strings.SplitN(line, " ", 3)
-	if len(f) != 3 || !IsID(f[0]) || !IsID(f[1]) {
+	if len(f) != 3 || !git.IsID(f[0]) || !git.IsID(f[1]) {
 		return Update{}, &ProtocolError{fmt.Sprintf("unreadable command %.80q", line)}
 	}
 	u := Update{Ref: f[2], Old: f[0], New: f[1]}
-	if u.Old == ZeroID {
+	if u.Old == git.ZeroID {
 		u.Old = ""
 	}
-	if u.New == ZeroID {
+	if u.New == git.ZeroID {
 		u.New = ""
 	}
 	branch, isBranch := strings.CutPrefix(u.Ref, "refs/heads/")
 	tag, isTag := strings.CutPrefix(u.Ref, "refs/tags/")
 	// What is there already may go, whatever it is called.
-	if err := CheckRef(u.Ref); err != nil {
+	if err := git.CheckRef(u.Ref); err != nil {
 		u.Problem = "not a name git allows"
-	} else if isBranch && u.Old == "" && CheckBranch(branch) != nil {
-		u.Problem = "not a name for a branch: " + CheckBranch(branch).Error()
-	} else if isTag && u.Old == "" && CheckTag(tag) != nil {
-		u.Problem = "not a name for a tag: " + CheckTag(tag).Error()
-	} else if strings.HasPrefix(u.Ref, ReservedRefs) {
+	} else if isBranch && u.Old == "" && git.CheckBranch(branch) != nil {
+		u.Problem = "not a name for a branch: " + git.CheckBranch(branch).Error()
+	} else if isTag && u.Old == "" && git.CheckTag(tag) != nil {
+		u.Problem = "not a name for a tag: " + git.CheckTag(tag).Error()
+	} else if strings.HasPrefix(u.Ref, git.ReservedRefs) {
 		u.Problem = "the service's own name space"
 	} else if u.Old == "" && u.New == "" {
 		u.Problem = "there is nothing to delete"
@@ -296,8 +298,8 @@ func readPacket(r *bufio.Reader) (line string, flush bool, err error) {
 func packet(text string) string { return fmt.Sprintf("%04x%s", len(text)+4, text) }
 
 // AdvertisePush writes what a client sees before it pushes: the refs and what the service can do.
-func (r *Repo) AdvertisePush(ctx context.Context, w io.Writer) error {
-	refs, err := r.Refs(ctx, "refs/")
+func AdvertisePush(ctx context.Context, repo *git.Repo, w io.Writer) error {
+	refs, err := repo.Refs(ctx, "refs/")
 	if err != nil {
 		return err
 	}
@@ -305,39 +307,42 @@ func (r *Repo) AdvertisePush(ctx context.Context, w io.Writer) error {
 	out.WriteString(packet("# service=git-receive-pack\n") + "0000")
 	caps := "\x00" + capabilities
 	for _, ref := range refs {
-		if strings.HasPrefix(ref.Name, ReservedRefs) {
+		if strings.HasPrefix(ref.Name, git.ReservedRefs) {
 			continue
 		}
 		out.WriteString(packet(ref.ID + " " + ref.Name + caps + "\n"))
 		caps = ""
 	}
 	if caps != "" {
-		out.WriteString(packet(ZeroID + " capabilities^{}" + caps + "\n"))
+		out.WriteString(packet(git.ZeroID + " capabilities^{}" + caps + "\n"))
 	}
 	out.WriteString("0000")
 	return out.Flush()
 }
 
+// Receiver takes pushes. It remembers how far trees go that it has measured. Its zero value is ready.
+type Receiver struct{ trees measured }
+
 // Receive takes a push: it reads the commands, stores the pack apart, checks it, asks decide, and writes the
 // report. An error means that no sensible answer could be written.
-func (r *Repo) Receive(ctx context.Context, body io.Reader, w io.Writer, decide Decide) error {
+func (v *Receiver) Receive(ctx context.Context, repo *git.Repo, body io.Reader, w io.Writer, decide Decide) error {
 	in := bufio.NewReaderSize(body, 64<<10)
-	q, err := readRequest(in, r.program.bounds())
+	q, err := readRequest(in, repo.Place().Bounds())
 	if err != nil || q == nil {
 		return err
 	}
-	ctx, leave, err := r.program.enter(ctx)
+	ctx, leave, err := repo.Place().Enter(ctx)
 	if err != nil {
 		return err
 	}
 	defer leave()
-	incoming := &Incoming{Updates: q.updates, Atomic: slices.Contains(q.caps, "atomic"), Options: q.options, repo: r,
-		view: r}
+	incoming := &Incoming{Updates: q.updates, Atomic: slices.Contains(q.caps, "atomic"), Options: q.options, repo: repo,
+		view: repo, known: &v.trees}
 	var unpack error
 	if q.reached != nil {
 		unpack = q.reached
 	} else {
-		unpack = r.takePack(ctx, in, incoming)
+		unpack = incoming.takePack(ctx, in)
 	}
 	if incoming.dir != "" {
 		defer os.RemoveAll(incoming.dir)
@@ -358,7 +363,7 @@ func (r *Repo) Receive(ctx context.Context, body io.Reader, w io.Writer, decide 
 }
 
 // takePack stores the pack of a push in a folder of its own and checks that it is whole.
-func (r *Repo) takePack(ctx context.Context, in *bufio.Reader, incoming *Incoming) error {
+func (incoming *Incoming) takePack(ctx context.Context, in *bufio.Reader) error {
 	var tips []string
 	for _, u := range incoming.Updates {
 		if u.New != "" {
@@ -368,19 +373,19 @@ func (r *Repo) takePack(ctx context.Context, in *bufio.Reader, incoming *Incomin
 	if len(tips) == 0 {
 		return nil // deletions carry no pack
 	}
-	view, dir, err := r.quarantine()
+	view, dir, err := incoming.repo.Place().Quarantine()
 	if err != nil {
 		return err
 	}
-	incoming.view, incoming.dir = view, dir
+	incoming.view, incoming.dir = git.On(view), dir
 	head, err := in.Peek(4)
 	if err != nil || string(head) != "PACK" {
 		return &ProtocolError{"no pack follows the commands"}
 	}
-	b := r.program.bounds()
+	b := incoming.repo.Place().Bounds()
 	// Kept as a pack however small it is: two files to sync, where loose objects would be many.
 	counted := &counting{Reader: in}
-	_, err = view.run(ctx, counted, "index-pack", "--stdin", "--fix-thin", "--strict",
+	_, err = view.Run(ctx, counted, "index-pack", "--stdin", "--fix-thin", "--strict",
 		fmt.Sprintf("--max-input-size=%d", b.PushPackBytes))
 	if err != nil {
 		return explainPack(err, counted.bytes, b)
@@ -390,11 +395,11 @@ func (r *Repo) takePack(ctx context.Context, in *bufio.Reader, incoming *Incomin
 
 // connect checks that everything the new tips need is there and within the bounds, and notes the commits that came.
 func (in *Incoming) connect(ctx context.Context, tips []string) error {
-	ask, err := in.view.startAsking(ctx)
+	ask, err := startAsking(ctx, in.view)
 	if err != nil {
 		return err
 	}
-	defer ask.close()
+	defer ask.Close()
 	list, err := in.listed(ask)
 	if err != nil {
 		return err
@@ -412,10 +417,10 @@ func (in *Incoming) connect(ctx context.Context, tips []string) error {
 			unneeded = append(unneeded, id)
 		}
 	}
-	if in.rode, err = in.repo.lacking(ctx, unneeded); err != nil {
+	if in.rode, err = lacking(ctx, in.repo, unneeded); err != nil {
 		return err
 	}
-	b := in.repo.program.bounds()
+	b := in.repo.Place().Bounds()
 	look := slices.Concat(in.order, in.rode)
 	if int64(len(look)) > b.PushCommits {
 		if refs, err := in.repo.Refs(ctx, "refs/heads/"); err != nil || len(refs) > 0 {
@@ -432,11 +437,11 @@ func (in *Incoming) connect(ctx context.Context, tips []string) error {
 }
 
 // lacking returns those of the objects that the repository does not have.
-func (r *Repo) lacking(ctx context.Context, ids []string) ([]string, error) {
+func lacking(ctx context.Context, repo *git.Repo, ids []string) ([]string, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	out, err := r.run(ctx, strings.NewReader(strings.Join(ids, "\n")+"\n"), "cat-file", "--batch-check=%(objectname)",
+	out, err := repo.Place().Run(ctx, strings.NewReader(strings.Join(ids, "\n")+"\n"), "cat-file", "--batch-check=%(objectname)",
 		"--buffer")
 	if err != nil {
 		return nil, err
@@ -453,22 +458,22 @@ func (r *Repo) lacking(ctx context.Context, ids []string) ([]string, error) {
 // walk lists what the new tips need beyond what refs hold, and returns what of it did not come with the push. In the
 // listing a commit's line begins with its time, any other object's with its id.
 func (in *Incoming) walk(ctx context.Context, tips []string, list *packed) (absent []string, err error) {
-	h, err := in.view.startHelper(ctx, "rev-list", "--objects", "--no-object-names", "--timestamp", "--parents",
+	h, err := in.view.Place().Help(ctx, "rev-list", "--objects", "--no-object-names", "--timestamp", "--parents",
 		"--stdin", "--not", "--all")
 	if err != nil {
 		return nil, err
 	}
-	io.WriteString(h.in, strings.Join(tips, "\n")+"\n") // an error of either shows when it ends
-	h.in.Close()
+	io.WriteString(h.In, strings.Join(tips, "\n")+"\n") // an error of either shows when it ends
+	h.In.Close()
 	in.commits = map[string][]string{}
 	for {
-		line, err := h.out.ReadString('\n')
+		line, err := h.Out.ReadString('\n')
 		f := strings.Fields(line)
 		if err != nil || len(f) == 0 {
 			break
 		}
 		id := f[0]
-		if len(f) >= 2 && !IsID(f[0]) && IsID(f[1]) {
+		if len(f) >= 2 && !git.IsID(f[0]) && git.IsID(f[1]) {
 			id = f[1]
 			in.commits[id] = f[2:]
 			in.order = append(in.order, id)
@@ -477,8 +482,8 @@ func (in *Incoming) walk(ctx context.Context, tips []string, list *packed) (abse
 			absent = append(absent, id)
 		}
 	}
-	err = h.wait()
-	if failed := (*CommandError)(nil); errors.As(err, &failed) && !failed.Killed {
+	err = h.Wait()
+	if failed := (*git.CommandError)(nil); errors.As(err, &failed) && !failed.Killed {
 		return nil, fmt.Errorf("the pack lacks objects that its commits need (a push from a shallow clone must " +
 			"bring what the repository lacks)")
 	}
@@ -496,18 +501,18 @@ func (in *Incoming) unheld(ctx context.Context, absent []string) error {
 	for _, id := range absent {
 		sought[id] = true
 	}
-	h, err := in.repo.startHelper(ctx, "rev-list", "--objects", "--no-object-names", "--all")
+	h, err := in.repo.Place().Help(ctx, "rev-list", "--objects", "--no-object-names", "--all")
 	if err != nil {
 		return err
 	}
 	for len(sought) > 0 {
-		line, err := h.out.ReadString('\n')
+		line, err := h.Out.ReadString('\n')
 		if err != nil {
 			break
 		}
 		delete(sought, strings.TrimSpace(line))
 	}
-	h.close()
+	h.Close()
 	if len(sought) == 0 {
 		return nil
 	}
@@ -528,7 +533,7 @@ func (c *counting) Read(p []byte) (int, error) {
 }
 
 func explainPack(err error, size int64, b *bounds.Bounds) error {
-	var e *CommandError
+	var e *git.CommandError
 	if !errors.As(err, &e) {
 		return err
 	}

@@ -1,0 +1,89 @@
+package process
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"tavrin/internal/bounds"
+)
+
+// Place is where git runs: a bare repository, or a view of it that writes its objects elsewhere.
+type Place struct {
+	Dir     string
+	program *Program
+	env     []string // added to what every git sees
+}
+
+// At returns the place in a folder.
+func (p *Program) At(dir string) Place { return Place{Dir: dir, program: p} }
+
+// With returns the place with more in the environment of what runs there.
+func (at Place) With(env ...string) Place {
+	at.env = slices.Concat(at.env, env)
+	return at
+}
+
+// Bounds returns the bounds in force.
+func (at Place) Bounds() *bounds.Bounds { return at.program.bounds() }
+
+// Enter waits for a turn; see Program.Enter.
+func (at Place) Enter(ctx context.Context) (context.Context, func(), error) {
+	return at.program.Enter(ctx)
+}
+
+// ScratchPrefix begins the names of the folders that a place has for a time.
+const ScratchPrefix = "tavrin-scratch-"
+
+// memory is a file system in memory, on Linux.
+const memory = "/dev/shm"
+
+// inMemory begins the names of the place's scratch folders in memory.
+func (at Place) inMemory() string {
+	sum := sha256.Sum256([]byte(at.Dir))
+	return ScratchPrefix + hex.EncodeToString(sum[:8]) + "-"
+}
+
+// Quarantine returns a view of the place whose new objects go to a folder of their own, on the repository's file
+// system. What the view writes is seen by nobody else until the files are moved over.
+func (at Place) Quarantine() (view Place, dir string, err error) {
+	if dir, err = os.MkdirTemp(at.Dir, ScratchPrefix); err != nil {
+		return at, "", fmt.Errorf("make a folder for incoming objects: %w", err)
+	}
+	return at.writingTo(dir), dir, nil
+}
+
+// Scratch is like Quarantine for objects of which only some will be kept: it lies in memory where the system has a file
+// system for that, and is not synced to disk.
+func (at Place) Scratch() (view Place, dir string, err error) {
+	if dir, err = os.MkdirTemp(memory, at.inMemory()); err != nil {
+		dir, err = os.MkdirTemp(at.Dir, ScratchPrefix)
+	}
+	if err != nil {
+		return at, "", fmt.Errorf("make a scratch folder: %w", err)
+	}
+	return at.writingTo(dir).With("GIT_CONFIG_PARAMETERS='core.fsync=none'"), dir, nil
+}
+
+func (at Place) writingTo(dir string) Place {
+	at.env = []string{
+		"GIT_OBJECT_DIRECTORY=" + dir, "GIT_QUARANTINE_PATH=" + dir,
+		"GIT_ALTERNATE_OBJECT_DIRECTORIES=" + filepath.Join(at.Dir, "objects"),
+	}
+	return at
+}
+
+// Sweep removes the scratch folders in memory that a killed process may have left, while nothing is in flight.
+func (at Place) Sweep() error {
+	left, err := filepath.Glob(filepath.Join(memory, at.inMemory()+"*"))
+	for _, dir := range left {
+		if err := os.RemoveAll(dir); err != nil {
+			return err
+		}
+	}
+	return err
+}

@@ -1,0 +1,175 @@
+package git
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"tavrin/internal/git/internal/process"
+)
+
+// Ref is a name and the object it points at.
+type Ref struct {
+	Name string
+	ID   string
+}
+
+// Refs lists the refs below a prefix such as "refs/heads/", by name.
+func (r RefStore) Refs(ctx context.Context, prefix string) ([]Ref, error) {
+	out, err := r.at.Run(ctx, nil, "for-each-ref", "--format=%(objectname) %(refname)", prefix)
+	if err != nil {
+		return nil, err
+	}
+	var refs []Ref
+	for line := range strings.Lines(string(out)) {
+		id, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
+		refs = append(refs, Ref{Name: name, ID: id})
+	}
+	return refs, nil
+}
+
+// Tip returns the commit a full ref name points at, or ErrNotFound.
+func (r RefStore) Tip(ctx context.Context, ref string) (string, error) {
+	if err := CheckRef(ref); err != nil {
+		return "", err
+	}
+	out, err := r.at.Run(ctx, nil, "rev-parse", "--verify", "--quiet", "--end-of-options", ref+"^{commit}")
+	if err != nil {
+		if process.ExitCode(err) == 1 {
+			return "", fmt.Errorf("ref %s: %w", ref, ErrNotFound)
+		}
+		return "", err
+	}
+	return trimmedID(out), nil
+}
+
+// trimmedID returns the last line of output: with --end-of-options, rev-parse of 2.39 prints that option too.
+func trimmedID(out []byte) string {
+	s := strings.TrimSpace(string(out))
+	return s[strings.LastIndexByte(s, '\n')+1:]
+}
+
+// HasBranch says whether there is a branch of that name now. It reads Git's files and starts no process, since it is
+// asked for every gate.
+func (r RefStore) HasBranch(branch string) bool {
+	at, err := r.At("refs/heads/" + branch)
+	return err == nil && at != ""
+}
+
+// ErrMoved is returned when a ref no longer stands where the caller said it did.
+var ErrMoved = errors.New("the ref has moved meanwhile")
+
+// Move is one ref to be moved from Old to New; an empty Old creates it, an empty New deletes it.
+type Move struct {
+	Ref, Old, New string
+}
+
+// MoveRefs moves refs by compare-and-swap, all of them or none, synced to disk. Only the sole writer of the repository
+// may call it: a lock that stands in the way was left by a process that was killed, and is removed. After an error,
+// also ErrMoved, the refs are to be looked at before it is said that nothing has moved: git may have been killed after
+// it.
+func (r RefStore) MoveRefs(ctx context.Context, moves ...Move) error {
+	var in strings.Builder
+	in.WriteString("start\x00")
+	for _, m := range moves {
+		if err := CheckRef(m.Ref); err != nil {
+			return err
+		}
+		if (m.New != "" && !IsID(m.New)) || (m.Old != "" && !IsID(m.Old)) {
+			return fmt.Errorf("move %s: %q or %q is not an object id", m.Ref, m.Old, m.New)
+		}
+		switch {
+		case m.New == "":
+			fmt.Fprintf(&in, "delete %s\x00%s\x00", m.Ref, m.Old)
+		case m.Old == "":
+			fmt.Fprintf(&in, "create %s\x00%s\x00", m.Ref, m.New)
+		default:
+			fmt.Fprintf(&in, "update %s\x00%s\x00%s\x00", m.Ref, m.New, m.Old)
+		}
+	}
+	in.WriteString("prepare\x00commit\x00")
+	err := r.writingRefs(moves, func() error {
+		_, err := r.at.Run(ctx, strings.NewReader(in.String()), "update-ref", "-z", "--stdin")
+		return err
+	})
+	if err == nil {
+		return nil
+	}
+	for _, m := range moves { // whether something has moved is asked of the refs, not of what git says
+		if at, lookErr := r.At(m.Ref); lookErr == nil && at != m.Old {
+			return fmt.Errorf("%w: %w", ErrMoved, err)
+		}
+	}
+	return err
+}
+
+// writingRefs writes refs, and once more where a lock that was left behind stood in the way.
+func (r RefStore) writingRefs(moves []Move, write func() error) error {
+	err := write()
+	if err == nil {
+		return nil
+	}
+	removed := false
+	locks := []string{"HEAD.lock", "packed-refs.lock"}
+	for _, m := range moves {
+		locks = append(locks, filepath.FromSlash(m.Ref)+".lock")
+	}
+	for _, name := range locks {
+		removed = os.Remove(filepath.Join(r.at.Dir, name)) == nil || removed
+	}
+	if !removed {
+		return err
+	}
+	return write()
+}
+
+// At returns what a ref points at now; empty: there is no such ref. It reads Git's files and starts no process.
+func (r RefStore) At(ref string) (string, error) { return r.RefFiles().At(ref) }
+
+// RefFiles reads where refs point from Git's files, many after each other. It starts no process.
+type RefFiles struct {
+	dir    string
+	packed []byte
+}
+
+// RefFiles returns a reader of refs. It is for one use at a time.
+func (r RefStore) RefFiles() *RefFiles { return &RefFiles{dir: r.at.Dir} }
+
+// At returns where a ref points; empty: there is no such ref. A ref has a file of its own, or stands in packed-refs.
+// Git packs by writing there first and removing the file then: what is in neither may have been packed since
+// packed-refs was read.
+func (f *RefFiles) At(ref string) (string, error) {
+	text, err := os.ReadFile(filepath.Join(f.dir, filepath.FromSlash(ref)))
+	if id := strings.TrimSpace(string(text)); err == nil && IsID(id) {
+		return id, nil
+	}
+	if id := f.among(ref); id != "" {
+		return id, nil
+	}
+	f.packed, err = os.ReadFile(filepath.Join(f.dir, "packed-refs"))
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return f.among(ref), err
+}
+
+func (f *RefFiles) among(ref string) string {
+	i := bytes.Index(f.packed, []byte(" "+ref+"\n"))
+	if i < 40 {
+		return ""
+	}
+	return string(f.packed[i-40 : i])
+}
+
+// Keep makes a name of the service's own point at a commit, wherever it pointed before, so that it is not lost.
+func (r RefStore) Keep(ctx context.Context, name, commit string) error {
+	return r.writingRefs([]Move{{Ref: ReservedRefs + name}}, func() error {
+		_, err := r.at.Run(ctx, nil, "update-ref", ReservedRefs+name, commit)
+		return err
+	})
+}

@@ -1,0 +1,58 @@
+package transport
+
+import (
+	"bufio"
+	"strings"
+	"testing"
+
+	"tavrin/internal/bounds"
+	"tavrin/internal/git"
+)
+
+func FuzzReadRequest(f *testing.F) {
+	f.Add([]byte("0000"))
+	f.Add([]byte(packet(git.ZeroID+" "+strings.Repeat("a", 40)+" refs/heads/x\x00report-status push-options") + "0000" + packet("x=y") + "0000"))
+	f.Add([]byte("0003"))
+	b := bounds.Default()
+	b.PushRefs, b.PushCommandBytes = 20, 2000
+	f.Fuzz(func(t *testing.T, body []byte) {
+		q, err := readRequest(bufio.NewReader(strings.NewReader(string(body))), &b)
+		if err == nil && q != nil {
+			if q.reached == nil && len(q.updates) > 20 {
+				t.Errorf("%d updates", len(q.updates))
+			}
+			for _, u := range q.updates {
+				if u.Problem == "" && git.CheckRef(u.Ref) != nil {
+					t.Errorf("%q passed", u.Ref)
+				}
+			}
+			report(q, nil, make([]Result, len(q.updates)), []string{"x"})
+		}
+	})
+}
+
+func FuzzReadListed(f *testing.F) {
+	f.Add(strings.Repeat("a", 40) + " blob 12\n")
+	f.Fuzz(func(t *testing.T, line string) {
+		id, kind, size, ok := readListed(line)
+		if ok && (!git.IsID(id) || size < 0 || !strings.HasPrefix(line, id+" "+kind+" ")) {
+			t.Errorf("%q was read as %s %s %d", line, id, kind, size)
+		}
+	})
+}
+
+func FuzzReadTree(f *testing.F) {
+	f.Add("100644 a\x00" + strings.Repeat("x", 20) + "40000 b\x00" + strings.Repeat("y", 20))
+	f.Fuzz(func(t *testing.T, text string) {
+		for left := text; left != ""; {
+			_, id, rest, ok := readEntry(left)
+			if !ok {
+				return
+			}
+			if len(rest) >= len(left) || !git.IsID(id) {
+				t.Fatalf("%q was read as %s with %q left", left, id, rest)
+			}
+			left = rest
+		}
+	})
+}
