@@ -8,6 +8,9 @@ import (
 	"tavrin/wire"
 )
 
+// threads is the part of the client about discussions.
+type threads struct{ *connection }
+
 // NewThread is what a discussion is begun with.
 type NewThread struct {
 	Revision int     `json:"revision,omitempty"` // 0: the newest
@@ -21,36 +24,32 @@ type NewThread struct {
 	Suggest  *string `json:"suggestion,omitempty"` // what the lines should be; empty: they should go
 }
 
-func threadPath(repo string, number int, thread int64) string {
-	return fmt.Sprintf("%s/threads/%d", changePath(repo, number), thread)
-}
-
 // Threads lists a change's discussions, oldest first.
-func (c *Client) Threads(ctx context.Context, repo string, number int) ([]wire.Thread, error) {
+func (c threads) Threads(ctx context.Context, repo string, number int) ([]wire.Thread, error) {
 	return get[[]wire.Thread](ctx, c, changePath(repo, number)+"/threads")
 }
 
 // BeginThread begins a discussion.
-func (c *Client) BeginThread(ctx context.Context, repo string, number int, n NewThread) (wire.Thread, error) {
+func (c threads) BeginThread(ctx context.Context, repo string, number int, n NewThread) (wire.Thread, error) {
 	return post[wire.Thread](ctx, c, changePath(repo, number)+"/threads", n)
 }
 
 // Reply says something in a discussion; suggest is what its lines should be, nil for words only.
-func (c *Client) Reply(ctx context.Context, repo string, number int, thread int64, text string,
+func (c threads) Reply(ctx context.Context, repo string, number int, thread int64, text string,
 	suggest *string) (wire.Thread, error) {
 	return post[wire.Thread](ctx, c, threadPath(repo, number, thread)+"/remarks",
 		NewThread{Text: text, Suggest: suggest})
 }
 
 // TakeIn takes suggestions in, as one commit of the caller's on the source branch.
-func (c *Client) TakeIn(ctx context.Context, repo string, number int, remarks []int64) (wire.Change, error) {
+func (c threads) TakeIn(ctx context.Context, repo string, number int, remarks []int64) (wire.Change, error) {
 	return post[wire.Change](ctx, c, changePath(repo, number)+"/take-in",
 		map[string]any{"remarks": append([]int64{}, remarks...)})
 }
 
 // Gather keeps a remark for a review that is not sent yet: one that begins a discussion, or, where thread is not 0, a
 // reply.
-func (c *Client) Gather(ctx context.Context, repo string, number int, thread int64,
+func (c threads) Gather(ctx context.Context, repo string, number int, thread int64,
 	n NewThread) (wire.Gathered, error) {
 	path := changePath(repo, number) + "/gathered"
 	if thread != 0 {
@@ -60,17 +59,17 @@ func (c *Client) Gather(ctx context.Context, repo string, number int, thread int
 }
 
 // Gathered lists what the caller has gathered on a change and not sent.
-func (c *Client) Gathered(ctx context.Context, repo string, number int) ([]wire.Gathered, error) {
+func (c threads) Gathered(ctx context.Context, repo string, number int) ([]wire.Gathered, error) {
 	return get[[]wire.Gathered](ctx, c, changePath(repo, number)+"/gathered")
 }
 
 // Ungather throws a gathered remark away.
-func (c *Client) Ungather(ctx context.Context, repo string, number int, id int64) error {
+func (c threads) Ungather(ctx context.Context, repo string, number int, id int64) error {
 	return c.Call(ctx, http.MethodDelete, fmt.Sprintf("%s/gathered/%d", changePath(repo, number), id), nil, nil)
 }
 
 // EditRemark alters one's own remark.
-func (c *Client) EditRemark(ctx context.Context, repo string, number int, thread, remark int64,
+func (c threads) EditRemark(ctx context.Context, repo string, number int, thread, remark int64,
 	text string) (wire.Thread, error) {
 	var out wire.Thread
 	err := c.Call(ctx, http.MethodPut, fmt.Sprintf("%s/remarks/%d", threadPath(repo, number, thread), remark),
@@ -79,7 +78,7 @@ func (c *Client) EditRemark(ctx context.Context, repo string, number int, thread
 }
 
 // Settle settles a discussion, with what came of it, or opens it again.
-func (c *Client) Settle(ctx context.Context, repo string, number int, thread int64, settled bool,
+func (c threads) Settle(ctx context.Context, repo string, number int, thread int64, settled bool,
 	outcome string) (wire.Thread, error) {
 	var out wire.Thread
 	err := c.Call(ctx, http.MethodPut, threadPath(repo, number, thread)+"/settled",

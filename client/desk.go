@@ -9,28 +9,36 @@ import (
 	"tavrin/wire"
 )
 
+// desk is the part of the client about what waits for one, and what one hears of.
+type desk struct{ *connection }
+
+// Desk lists what waits for whoever asks, in every repository.
+func (c desk) Desk(ctx context.Context) ([]wire.DeskItem, error) {
+	return get[[]wire.DeskItem](ctx, c, "/desk")
+}
+
 // Notices lists what others did to what the caller follows or has a part in, newest first; limit 0: fifty.
-func (c *Client) Notices(ctx context.Context, limit int) (wire.Notices, error) {
+func (c desk) Notices(ctx context.Context, limit int) (wire.Notices, error) {
 	return get[wire.Notices](ctx, c, "/notices", "limit", strconv.Itoa(limit))
 }
 
 // SeenNotices remembers up to which line of the journal the caller has seen their notices.
-func (c *Client) SeenNotices(ctx context.Context, seq int64) error {
+func (c desk) SeenNotices(ctx context.Context, seq int64) error {
 	return c.Call(ctx, http.MethodPut, "/notices/seen", map[string]int64{"seq": seq}, nil)
 }
 
 // Digest says what waits for the caller, and what happened since a time.
-func (c *Client) Digest(ctx context.Context, since time.Time) (wire.Digest, error) {
+func (c desk) Digest(ctx context.Context, since time.Time) (wire.Digest, error) {
 	return get[wire.Digest](ctx, c, "/digest", "since", since.UTC().Format(time.RFC3339Nano))
 }
 
 // Following lists what the caller follows by their own choice.
-func (c *Client) Following(ctx context.Context) ([]wire.Following, error) {
+func (c desk) Following(ctx context.Context) ([]wire.Following, error) {
 	return get[[]wire.Following](ctx, c, "/following")
 }
 
 // Follow says whether the caller hears of a change, or, where number is 0, of a whole repository.
-func (c *Client) Follow(ctx context.Context, repo string, number int, follow bool) (wire.Following, error) {
+func (c desk) Follow(ctx context.Context, repo string, number int, follow bool) (wire.Following, error) {
 	path := repoPath(repo)
 	if number > 0 {
 		path = changePath(repo, number)
@@ -40,11 +48,11 @@ func (c *Client) Follow(ctx context.Context, repo string, number int, follow boo
 }
 
 // MakeFeed gives the caller's Atom feed a new private address.
-func (c *Client) MakeFeed(ctx context.Context) (wire.Feed, error) {
+func (c desk) MakeFeed(ctx context.Context) (wire.Feed, error) {
 	return post[wire.Feed](ctx, c, "/me/feed", nil)
 }
 
 // RevokeFeed makes the address of the caller's Atom feed good for nothing.
-func (c *Client) RevokeFeed(ctx context.Context) error {
+func (c desk) RevokeFeed(ctx context.Context) error {
 	return c.Call(ctx, http.MethodDelete, "/me/feed", nil, nil)
 }

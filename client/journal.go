@@ -1,0 +1,88 @@
+package client
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"tavrin/wire"
+)
+
+// journal is the part of the client about the journal and the stream of events.
+type journal struct{ *connection }
+
+// Journal lists lines of the journal, newest first; repo may be empty.
+func (c journal) Journal(ctx context.Context, repo string, limit int) ([]wire.JournalLine, error) {
+	return get[[]wire.JournalLine](ctx, c, "/journal", "repository", repo, "limit", strconv.Itoa(limit))
+}
+
+// JournalAfter lists the lines after one, oldest first.
+func (c journal) JournalAfter(ctx context.Context, repo string, after int64, limit int) ([]wire.JournalLine, error) {
+	return get[[]wire.JournalLine](ctx, c, "/journal", "repository", repo, "after", strconv.FormatInt(after, 10),
+		"limit", strconv.Itoa(limit))
+}
+
+// VerifyJournal has the service check its whole journal, that it goes on from a head exported earlier (nil: none), and
+// that records and branches are as it tells. It returns the head, signed.
+func (c journal) VerifyJournal(ctx context.Context, earlier *wire.SignedHead) (wire.SignedHead, error) {
+	query := ""
+	if earlier != nil {
+		query = "?" + url.Values{"seq": {strconv.FormatInt(earlier.Seq, 10)}, "hash": {earlier.Hash},
+			"public_key": {earlier.PublicKey}, "signature": {earlier.Signature}}.Encode()
+	}
+	return post[wire.SignedHead](ctx, c, "/journal/verify"+query, nil)
+}
+
+// JournalHead returns the newest line's place and hash, signed, for somebody else to keep.
+func (c journal) JournalHead(ctx context.Context) (wire.SignedHead, error) {
+	return get[wire.SignedHead](ctx, c, "/journal/head")
+}
+
+// Event is one event of the stream.
+type Event struct {
+	ID      string          `json:"id"`
+	Type    string          `json:"type"`
+	Subject string          `json:"subject"`
+	Time    time.Time       `json:"time"`
+	Data    json.RawMessage `json:"data"`
+}
+
+// Events calls f for each event of a repository (empty: of all one may read) until f returns false, the stream
+// ends, or the context does. after is the id to go on from; empty: from now.
+func (c journal) Events(ctx context.Context, repo, after string, f func(Event) bool) error {
+	header := http.Header{"Accept": {"text/event-stream"}}
+	if after != "" {
+		header.Set("Last-Event-ID", after)
+	}
+	path := "/events"
+	if repo != "" {
+		path += "?repository=" + url.QueryEscape(repo)
+	}
+	resp, err := c.send(ctx, http.MethodGet, path, c.token, header, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 4<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var e Event
+		if err := json.Unmarshal([]byte(data), &e); err != nil {
+			return fmt.Errorf("read an event: %w", err)
+		}
+		if !f(e) {
+			return nil
+		}
+	}
+	return lines.Err()
+}
