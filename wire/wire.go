@@ -8,17 +8,18 @@ import (
 	"time"
 
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/guard"
 	"tavrin/internal/core/journal"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/require"
 )
 
 // Report, Requirement, Finding, Source and Line are defined by the packages that make them.
 type (
 	Report      = gate.Report
-	Requirement = gate.Requirement
-	Finding     = rules.Finding
-	Source      = rules.Source
+	Requirement = require.Outcome
+	Finding     = grammar.Finding
+	Source      = require.Source
 	JournalLine = journal.Line
 	JournalHead = journal.Head
 )

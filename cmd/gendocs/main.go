@@ -19,6 +19,8 @@ import (
 	"tavrin/internal/bounds"
 	"tavrin/internal/checks"
 	"tavrin/internal/cli"
+	"tavrin/internal/core/condition"
+	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/lint"
 	"tavrin/internal/core/plainyaml"
 	"tavrin/internal/core/rules"
@@ -110,10 +112,10 @@ func limits() string {
 		{"a rules document, or a file of examples for one", plainyaml.MaxBytes,
 			"bytes"}, {"mappings and lists in each other there", plainyaml.MaxDepth, "levels"}, {"entries of one " +
 			"mapping there", plainyaml.MaxEntries, "entries"},
-		{"findings told of a rules document; the last says how many more there are", rules.MaxFindings,
+		{"findings told of a rules document; the last says how many more there are", grammar.MaxFindings,
 			"findings"}, {"remarks of lint told; the last says how many more there are", lint.MaxTold, "remarks"},
-		{"protections in one rules document", rules.MaxProtections, "protections"}, {"requirements in one",
-			rules.MaxRequirements, "requirements"}, {"patterns of branches in one, of kinds and protections", rules.MaxPatterns, "patterns"}, {"entries of all lists of one", rules.MaxItems, "entries"}, {"globs of one, with braces multiplied out", rules.MaxItems, "globs"},
+		{"protections in one rules document", grammar.MaxProtections, "protections"}, {"requirements in one",
+			grammar.MaxRequirements, "requirements"}, {"patterns of branches in one, of kinds and protections", grammar.MaxPatterns, "patterns"}, {"entries of all lists of one", grammar.MaxItems, "entries"}, {"globs of one, with braces multiplied out", grammar.MaxItems, "globs"},
 		{"a title", typed.MaxTitle, "characters"}, {"a description, review or remark", typed.MaxProse,
 			"bytes"}, {"a request's body, but for Git's", api.MaxBody, "bytes"},
 		{"a check's log that is kept, its end", checks.MaxLog, "bytes"}, {"a file that is shown whole",
@@ -145,10 +147,10 @@ func settings() string {
 		if k.House {
 			b.WriteString(" In house rules only.")
 		}
-		if len(k.Demands) > 0 {
+		if len(k.Beside) > 0 {
 			var beside []string
-			for _, d := range k.Demands {
-				beside = append(beside, "`"+string(d)+"`")
+			for _, d := range k.Beside {
+				beside = append(beside, "`"+d+"`")
 			}
 			fmt.Fprintf(&b, " Stands beside %s.", strings.Join(beside, " or "))
 		}
@@ -162,7 +164,7 @@ func settings() string {
 		fmt.Fprintf(&b, "\n- absent: %s\n- together: %s\n\n```yaml\n%s\n```\n", k.Absent, k.Together, k.Example)
 	}
 	b.WriteString("\n## Variables of a `cel` expression\n\n| name | type |\n|---|---|\n")
-	for _, v := range rules.Variables {
+	for _, v := range condition.Variables {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", v[0], v[1])
 	}
 	return b.String()

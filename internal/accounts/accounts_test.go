@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -54,7 +54,7 @@ func TestSessionsEnd(t *testing.T) {
 func TestRolesComeFromHouseTeamAndRepository(t *testing.T) {
 	l := lab.New(t)
 	ctx := t.Context()
-	role := func(login string) gate.Role {
+	role := func(login string) people.Role {
 		t.Helper()
 		db := l.Records.Read(ctx)
 		account, err := accounts.AccountByLogin(db, login)
@@ -73,20 +73,20 @@ func TestRolesComeFromHouseTeamAndRepository(t *testing.T) {
 	}
 	_, err := l.People.CreateTeam(ctx, l.Admin, "hydraulics", []string{"odo"}, nil)
 	l.Ok(err)
-	if r := role("odo"); r != gate.NoRole {
+	if r := role("odo"); r != people.NoRole {
 		t.Errorf("without a grant, odo is %q", r)
 	}
 	steps := []struct {
 		where, who, role string
-		want             map[string]gate.Role
+		want             map[string]people.Role
 	}{
-		{lab.House, "team:hydraulics", "reader", map[string]gate.Role{"odo": gate.Reader, "ines": gate.NoRole}},
-		{lab.Name, "odo", "writer", map[string]gate.Role{"odo": gate.Writer}},
-		{lab.House, "odo", "maintainer", map[string]gate.Role{"odo": gate.Maintainer}},
-		{lab.House, "odo", "none", map[string]gate.Role{"odo": gate.Writer}},
-		{lab.Name, "odo", "none", map[string]gate.Role{"odo": gate.Reader}},
-		{lab.House, "ines", "keeper", map[string]gate.Role{"ines": gate.Maintainer}},
-		{lab.House, "team:hydraulics", "none", map[string]gate.Role{"odo": gate.NoRole}},
+		{lab.House, "team:hydraulics", "reader", map[string]people.Role{"odo": people.Reader, "ines": people.NoRole}},
+		{lab.Name, "odo", "writer", map[string]people.Role{"odo": people.Writer}},
+		{lab.House, "odo", "maintainer", map[string]people.Role{"odo": people.Maintainer}},
+		{lab.House, "odo", "none", map[string]people.Role{"odo": people.Writer}},
+		{lab.Name, "odo", "none", map[string]people.Role{"odo": people.Reader}},
+		{lab.House, "ines", "keeper", map[string]people.Role{"ines": people.Maintainer}},
+		{lab.House, "team:hydraulics", "none", map[string]people.Role{"odo": people.NoRole}},
 	}
 	for _, s := range steps {
 		l.Ok(l.People.Grant(ctx, l.Admin, s.where, s.who, s.role))
@@ -100,7 +100,7 @@ func TestRolesComeFromHouseTeamAndRepository(t *testing.T) {
 	l.Is(l.People.Grant(ctx, l.Admin, lab.Name, "team:none", "reader"), problem.Unknown, "no team")
 	_, err = l.People.SetDisabled(ctx, l.Admin, "ines", true)
 	l.Ok(err)
-	if r := role("ines"); r != gate.NoRole {
+	if r := role("ines"); r != people.NoRole {
 		t.Errorf("disabled, ines is %q", r)
 	}
 	_, err = l.People.SetDisabled(ctx, l.Admin, "admin", true)
@@ -136,11 +136,11 @@ func TestP11ReachAndReadableAgree(t *testing.T) {
 			listed[r.Name] = true
 		}
 		for name, sees := range want.sees {
-			_, err := accounts.Reach(db, want.actor, name, gate.Reader)
+			_, err := accounts.Reach(db, want.actor, name, people.Reader)
 			if (err == nil) != sees || listed[name] != sees {
 				t.Errorf("%s: %s is listed %v and reached with %v; want %v", who, name, listed[name], err, sees)
 			}
-			_, other := accounts.Reach(db, want.actor, "growers/none", gate.Reader)
+			_, other := accounts.Reach(db, want.actor, "growers/none", people.Reader)
 			if err != nil && problemKind(err) != problemKind(other) {
 				t.Errorf("%s can tell %s from one that is not there: %v, %v", who, name, err, other)
 			}

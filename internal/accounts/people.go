@@ -10,7 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"
@@ -390,7 +390,7 @@ func grantPlace(tx *records.Tx, a Actor, where string) (records.Grant, *records.
 		}
 		return records.Grant{HouseID: &house.ID}, nil, MustKeep(tx.DB, a, house, "giving roles in a house")
 	}
-	repo, err := Reach(tx.DB, a, where, gate.Maintainer)
+	repo, err := Reach(tx.DB, a, where, people.Maintainer)
 	if err != nil {
 		return records.Grant{}, nil, err
 	}

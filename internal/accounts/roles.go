@@ -6,8 +6,7 @@ import (
 
 	"gorm.io/gorm"
 
-	"tavrin/internal/core/gate"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/people"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 )
@@ -18,13 +17,13 @@ const RoleKeeper = "keeper"
 // Roles are what an account may do where: its own roles and its teams', in houses and in repositories.
 type Roles struct {
 	account    records.Account
-	house      map[int64]gate.Role
-	repository map[int64]gate.Role
+	house      map[int64]people.Role
+	repository map[int64]people.Role
 }
 
 // RolesOf returns the roles of an account.
 func RolesOf(db *gorm.DB, account records.Account) (Roles, error) {
-	r := Roles{account, map[int64]gate.Role{}, map[int64]gate.Role{}}
+	r := Roles{account, map[int64]people.Role{}, map[int64]people.Role{}}
 	if account.ID == 0 || account.Disabled || account.Admin {
 		return r, nil // whatever was granted to them makes no difference
 	}
@@ -45,18 +44,18 @@ func RolesOf(db *gorm.DB, account records.Account) (Roles, error) {
 
 // In returns the role in a repository: the strongest of those in it and in its house. Administrators are maintainers
 // everywhere.
-func (r Roles) In(repo *records.Repository) gate.Role {
+func (r Roles) In(repo *records.Repository) people.Role {
 	switch {
 	case r.account.Disabled:
-		return gate.NoRole
+		return people.NoRole
 	case r.account.Admin:
-		return gate.Maintainer
+		return people.Maintainer
 	}
-	best := gate.NoRole
+	best := people.NoRole
 	if repo.Public {
-		best = gate.Reader
+		best = people.Reader
 	}
-	for _, role := range []gate.Role{r.house[repo.HouseID], r.repository[repo.ID]} {
+	for _, role := range []people.Role{r.house[repo.HouseID], r.repository[repo.ID]} {
 		if role.AtLeast(best) {
 			best = role
 		}
@@ -65,20 +64,20 @@ func (r Roles) In(repo *records.Repository) gate.Role {
 }
 
 // RoleIn returns an account's role in a repository.
-func RoleIn(db *gorm.DB, account records.Account, repo *records.Repository) (gate.Role, error) {
+func RoleIn(db *gorm.DB, account records.Account, repo *records.Repository) (people.Role, error) {
 	r, err := RolesOf(db, account)
 	return r.In(repo), err
 }
 
-func PlainRole(role string) gate.Role {
+func PlainRole(role string) people.Role {
 	if role == RoleKeeper {
-		return gate.Maintainer
+		return people.Maintainer
 	}
-	return gate.Role(role)
+	return people.Role(role)
 }
 
 // PeopleOf returns everybody with a role in a repository, by login, with their teams.
-func PeopleOf(db *gorm.DB, repo *records.Repository) (map[string]gate.Person, error) {
+func PeopleOf(db *gorm.DB, repo *records.Repository) (map[string]people.Person, error) {
 	var rows []struct {
 		Login   string
 		Robot   bool
@@ -97,7 +96,7 @@ SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabl
 	if err != nil {
 		return nil, err
 	}
-	people := map[string]gate.Person{}
+	people := map[string]people.Person{}
 	for _, r := range rows {
 		p, known := people[r.Login]
 		p.Login, p.Robot, p.Standby = r.Login, r.Robot, r.Standby && (!known || p.Standby)
@@ -134,7 +133,7 @@ func TeamsOf(db *gorm.DB, logins []string) (map[string][]string, error) {
 
 // Reach finds a repository for an actor who needs at least a role in it. A repository that the actor may not
 // read is as good as none (P11).
-func Reach(db *gorm.DB, a Actor, name string, need gate.Role) (*records.Repository, error) {
+func Reach(db *gorm.DB, a Actor, name string, need people.Role) (*records.Repository, error) {
 	var repo records.Repository
 	missing := problem.New(problem.Unknown, "there is no repository %s, or you may not read it", name)
 	if !a.Known() { // the same answer, whether it exists or not
@@ -149,13 +148,13 @@ func Reach(db *gorm.DB, a Actor, name string, need gate.Role) (*records.Reposito
 		return nil, err
 	}
 	role = a.confined(role, &repo)
-	if role == gate.NoRole {
+	if role == people.NoRole {
 		if p, ok := missing.(*problem.Problem); ok {
 			p.Rights = true
 		}
 		return nil, missing
 	}
-	if need.AtLeast(gate.Writer) && a.scope == ScopeRead {
+	if need.AtLeast(people.Writer) && a.scope == ScopeRead {
 		return nil, problem.New(problem.Forbidden, "this token is for reading only; make one with scope all")
 	}
 	if !role.AtLeast(need) {
@@ -195,7 +194,7 @@ func HouseRole(db *gorm.DB, account records.Account, house int64) (string, error
 }
 
 // MembersOf lists the people with access who are meant by principals, by login.
-func MembersOf(people map[string]gate.Person, who []rules.Principal) []string {
+func MembersOf(people map[string]people.Person, who []people.Principal) []string {
 	out := []string{}
 	for login, p := range people {
 		if !p.Robot && p.IsAny(who) {
@@ -206,7 +205,7 @@ func MembersOf(people map[string]gate.Person, who []rules.Principal) []string {
 	return out
 }
 
-func PrincipalTexts(who []rules.Principal) []string {
+func PrincipalTexts(who []people.Principal) []string {
 	out := []string{}
 	for _, p := range who {
 		out = append(out, p.String())
@@ -215,9 +214,9 @@ func PrincipalTexts(who []rules.Principal) []string {
 }
 
 // PrincipalNamed reads a principal that was kept as text.
-func PrincipalNamed(text string) rules.Principal {
+func PrincipalNamed(text string) people.Principal {
 	kind, name, _ := strings.Cut(text, ":")
-	return rules.Principal{Kind: rules.PrincipalKind(kind), Name: name}
+	return people.Principal{Kind: people.Kind(kind), Name: name}
 }
 
 func HouseByName(db *gorm.DB, name string) (records.House, error) {
@@ -228,14 +227,14 @@ func HouseByName(db *gorm.DB, name string) (records.House, error) {
 
 // confined is the role of an actor whose account has some role in a repository: a token for one purpose reads what its
 // few calls need, where it is bound.
-func (a Actor) confined(role gate.Role, repo *records.Repository) gate.Role {
+func (a Actor) confined(role people.Role, repo *records.Repository) people.Role {
 	if _, confined := callsOf[a.scope]; !confined {
 		return role
 	}
 	if slices.ContainsFunc(a.bindings, func(b records.TokenBinding) bool { return b.RepositoryID == repo.ID }) {
-		return gate.Reader
+		return people.Reader
 	}
-	return gate.NoRole
+	return people.NoRole
 }
 
 // Readable returns the repositories that the actor may read, by name.
@@ -250,7 +249,7 @@ func Readable(db *gorm.DB, a Actor) ([]records.Repository, error) {
 	}
 	return slices.DeleteFunc(rows, func(r records.Repository) bool {
 		return a.confined(roles.In(&r),
-			&r) == gate.NoRole
+			&r) == people.NoRole
 	}), nil
 }
 
@@ -270,7 +269,7 @@ func Belongs(db *gorm.DB, a Actor, house records.House) (bool, error) {
 	roles, err := RolesOf(db, a.account)
 	return slices.ContainsFunc(repos, func(r records.Repository) bool {
 		r.Public = false
-		return roles.In(&r) != gate.NoRole
+		return roles.In(&r) != people.NoRole
 	}), err
 }
 

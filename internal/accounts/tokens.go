@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"
@@ -111,7 +111,7 @@ func bind(tx *records.Tx, a Actor, token int64, text string, scope Scope) error 
 			return problem.Wrong("witness", "%q does not name a check of a repository: HOUSE/NAME:CHECK", text)
 		}
 	}
-	repo, err := Reach(tx.DB, a, name, gate.Maintainer)
+	repo, err := Reach(tx.DB, a, name, people.Maintainer)
 	if err != nil {
 		return err
 	}

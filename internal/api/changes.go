@@ -5,7 +5,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/change"
 	"tavrin/internal/git/rehearsal"
 	"tavrin/wire"
 )
@@ -112,7 +112,7 @@ func (s *server) changes() {
 			}
 		}) (wire.Review, error) {
 			return s.Service.Changes.Review(ctx, a, q.repository(), q.Number,
-				changes.NewReview{Verdict: gate.Verdict(q.Body.Verdict), Revision: q.Body.Revision, Text: q.Body.Text,
+				changes.NewReview{Verdict: change.Verdict(q.Body.Verdict), Revision: q.Body.Revision, Text: q.Body.Text,
 					Gathered: q.Body.Gathered})
 		})
 	call(s, "POST", changePath+"/withdraw", "withdraw-review", "Take back your approval or objection",

@@ -6,7 +6,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/checks"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/change"
 	"tavrin/wire"
 )
 
@@ -26,7 +26,7 @@ func (s *server) checks() {
 		}) (wire.Check, error) {
 			b := q.Body
 			return s.Service.Checks.ReportCheck(ctx, a, q.repository(),
-				checks.NewReport{Commit: b.Commit, Name: b.Name, State: gate.CheckState(b.State), Link: b.Link,
+				checks.NewReport{Commit: b.Commit, Name: b.Name, State: change.CheckState(b.State), Link: b.Link,
 					Summary: b.Summary, Attempt: b.Attempt})
 		})
 	call(s, "GET", repoPath+"/checks", "list-check-names", "Checks seen so far, and those that the rules name",
@@ -88,6 +88,6 @@ func (s *server) checks() {
 			}
 		}) (done, error) {
 			return done{true}, s.Service.Checks.FinishJob(ctx, q.ID, lease(q.Job),
-				checks.JobResult{State: gate.CheckState(q.Body.State), Summary: q.Body.Summary, Log: q.Body.Log})
+				checks.JobResult{State: change.CheckState(q.Body.State), Summary: q.Body.Summary, Log: q.Body.Log})
 		})
 }

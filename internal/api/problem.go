@@ -10,18 +10,18 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"tavrin/internal/bounds"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/grammar"
 	"tavrin/internal/problem"
 )
 
 // Problem is a problem report as RFC 9457 has it, with findings and places of our own.
 type Problem struct {
-	Type     string          `json:"type,omitempty" doc:"a URI for the kind of problem; absent: about:blank"`
-	Title    string          `json:"title"`
-	Status   int             `json:"status"`
-	Detail   string          `json:"detail" doc:"what was wrong, where, and what would be right"`
-	Errors   []Place         `json:"errors,omitempty"`
-	Findings []rules.Finding `json:"findings,omitempty" doc:"of a rules document"`
+	Type     string            `json:"type,omitempty" doc:"a URI for the kind of problem; absent: about:blank"`
+	Title    string            `json:"title"`
+	Status   int               `json:"status"`
+	Detail   string            `json:"detail" doc:"what was wrong, where, and what would be right"`
+	Errors   []Place           `json:"errors,omitempty"`
+	Findings []grammar.Finding `json:"findings,omitempty" doc:"of a rules document"`
 }
 
 // Place is one thing wrong with a request.

@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/change"
 	"tavrin/internal/queues"
 	"tavrin/wire"
 )
@@ -28,7 +28,7 @@ func (s *server) queue() {
 			}
 		}) (wire.Entry, error) {
 			return s.Service.Queues.Join(ctx, a, q.repository(), q.Number,
-				queues.NewEntry{Strategy: rules.Strategy(q.Body.Strategy), Message: q.Body.Message,
+				queues.NewEntry{Strategy: change.Strategy(q.Body.Strategy), Message: q.Body.Message,
 					RemoveSource: q.Body.RemoveSource})
 		})
 	call(s, "DELETE", changePath+"/queue", "leave-queue", "Take a change out of the queue",

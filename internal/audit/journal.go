@@ -11,8 +11,8 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/gate"
 	"tavrin/internal/core/journal"
+	"tavrin/internal/core/people"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/wire"
@@ -36,7 +36,7 @@ func (s *Auditor) Journal(ctx context.Context, a accounts.Actor, q JournalQuery)
 	db := snap.DB
 	query := db.Limit(min(max(1, q.Limit), maxLines))
 	if q.Repository != "" {
-		repo, err := accounts.Reach(db, a, q.Repository, gate.Reader)
+		repo, err := accounts.Reach(db, a, q.Repository, people.Reader)
 		if err != nil {
 			return nil, err
 		}

@@ -7,6 +7,7 @@ import (
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/problem"
@@ -29,7 +30,7 @@ type NewChange struct {
 
 // OpenChange proposes to bring a source branch into a target branch.
 func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string, n NewChange) (wire.Change, error) {
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Writer)
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Writer)
 	if err != nil {
 		return wire.Change{}, err
 	}
@@ -108,7 +109,7 @@ func (s *Changes) Change(ctx context.Context, a accounts.Actor, name string, num
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return wire.Change{}, err
 	}
@@ -221,7 +222,7 @@ func (s *Changes) Changes(ctx context.Context, a accounts.Actor, name string, q 
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -281,7 +282,7 @@ func (s *Changes) ReopenChange(ctx context.Context, a accounts.Actor, name strin
 }
 
 func (s *Changes) turn(ctx context.Context, a accounts.Actor, name string, number int, t turning) (wire.Change, error) {
-	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, gate.Writer)
+	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, people.Writer)
 	if err != nil {
 		return wire.Change{}, err
 	}
@@ -300,7 +301,7 @@ func (s *Changes) turn(ctx context.Context, a accounts.Actor, name string, numbe
 		return wire.Change{}, err
 	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
-		_, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
+		_, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Writer)
 		if err == nil {
 			err = facts.MayEdit(tx.DB, a, repo, c, t.doing)
 		}

@@ -5,8 +5,8 @@ import (
 	"testing"
 
 	"tavrin/internal/changes"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -59,10 +59,10 @@ func TestReviews(t *testing.T) {
 	odo := l.Person("odo", "reader")
 	bench := l.Person("wren", "none")
 	review := func(n changes.NewReview) error { _, err := l.Changes.Review(ctx, odo, lab.Name, 1, n); return err }
-	l.Is(review(changes.NewReview{Verdict: gate.Approve, Revision: 2}), problem.Conflict, "the newest revision of change 1 is 1, not 2")
-	l.Is(review(changes.NewReview{Verdict: gate.Object, Revision: 1}), problem.Invalid, "needs words")
-	l.Ok(review(changes.NewReview{Verdict: gate.Approve, Revision: 1, Text: "good: tvr_ABCDEFGHIJKLMNOP"}))
-	_, err := l.Changes.Review(ctx, bench, lab.Name, 1, changes.NewReview{Verdict: gate.Approve, Revision: 1})
+	l.Is(review(changes.NewReview{Verdict: change.Approve, Revision: 2}), problem.Conflict, "the newest revision of change 1 is 1, not 2")
+	l.Is(review(changes.NewReview{Verdict: change.Object, Revision: 1}), problem.Invalid, "needs words")
+	l.Ok(review(changes.NewReview{Verdict: change.Approve, Revision: 1, Text: "good: tvr_ABCDEFGHIJKLMNOP"}))
+	_, err := l.Changes.Review(ctx, bench, lab.Name, 1, changes.NewReview{Verdict: change.Approve, Revision: 1})
 	l.Is(err, problem.Unknown, "no repository")
 	all, err := l.Changes.Reviews(ctx, odo, lab.Name, 1)
 	l.Ok(err)

@@ -7,8 +7,9 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -22,7 +23,7 @@ const maxGathered = 200
 func (s *Threads) Gather(ctx context.Context, a accounts.Actor, name string, number int, thread int64,
 	n NewThread) (wire.Gathered, error) {
 	db := s.records.Read(ctx)
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return wire.Gathered{}, err
 	}
@@ -33,7 +34,7 @@ func (s *Threads) Gather(ctx context.Context, a accounts.Actor, name string, num
 	} else {
 		row.ThreadID = &thread
 		var t records.Thread
-		err = errors.Join(saying(n.Text, n.Suggest), facts.MayReview(db, a, repo, gate.Comment))
+		err = errors.Join(saying(n.Text, n.Suggest), facts.MayReview(db, a, repo, change.Comment))
 		if err == nil {
 			err = records.OrUnknown(db.Where("id = ? AND change_id = ?", thread, c.ID).First(&t).Error,
 				"change %d has no discussion %d: tavrin thread list %d", number, thread, number)
@@ -81,7 +82,7 @@ func (s *Threads) Gathered(ctx context.Context, a accounts.Actor, name string, n
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	_, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	_, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -106,7 +107,7 @@ func unsent(db *gorm.DB, c records.Change, a accounts.Actor) ([]records.Gathered
 // Ungather throws a gathered remark away.
 func (s *Threads) Ungather(ctx context.Context, a accounts.Actor, name string, number int, id int64) error {
 	return s.records.Note(ctx, func(tx *records.Tx) error {
-		_, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Reader)
+		_, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Reader)
 		if err != nil {
 			return err
 		}

@@ -10,7 +10,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/queue"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
@@ -32,7 +32,7 @@ type ChangeEdit struct {
 // to another branch gets a new revision, is judged by that branch's rules from then on, and leaves the queue.
 func (s *Changes) EditChange(ctx context.Context, a accounts.Actor, name string, number int,
 	e ChangeEdit) (wire.Change, error) {
-	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, gate.Writer)
+	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, people.Writer)
 	if err != nil {
 		return wire.Change{}, err
 	}

@@ -9,7 +9,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"
@@ -21,10 +21,10 @@ import (
 func WantedReviewers(set *rules.Set, c records.Change, paths []string) []records.ChangeReviewer {
 	var out []records.ChangeReviewer
 	for _, t := range set.Touched(paths) {
-		for i, list := range [][]rules.Principal{t.Reviewers, t.Optional} {
+		for i, list := range [][]people.Principal{t.Reviewers, t.Optional} {
 			for _, p := range list {
 				known := slices.ContainsFunc(out, func(r records.ChangeReviewer) bool { return r.Who == p.String() })
-				if !known && p != (rules.Principal{Kind: rules.Person, Name: c.OpenedBy}) {
+				if !known && p != (people.Principal{Kind: people.ByLogin, Name: c.OpenedBy}) {
 					out = append(out, records.ChangeReviewer{ChangeID: c.ID, Who: p.String(), Optional: i == 1,
 						Because: t.From.String()})
 				}
@@ -70,7 +70,7 @@ func (s *Changes) askReviewers(tx *records.Tx, repo *records.Repository, c recor
 func (s *Changes) AskForReview(ctx context.Context, a accounts.Actor, name string, number int, who []string,
 	optional bool) (wire.Change, error) {
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
+		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Writer)
 		if err != nil {
 			return err
 		}
@@ -78,14 +78,14 @@ func (s *Changes) AskForReview(ctx context.Context, a accounts.Actor, name strin
 			return problem.New(problem.Conflict, "change %d is %s; reviews are asked for while it is open", number,
 				c.State)
 		}
-		people, err := accounts.PeopleOf(tx.DB, repo)
+		known, err := accounts.PeopleOf(tx.DB, repo)
 		if err != nil {
 			return err
 		}
 		for _, w := range who {
 			p := accounts.PrincipalNamed(w)
-			if p.Kind != rules.Person && p.Kind != rules.Team ||
-				len(accounts.MembersOf(people, []rules.Principal{p})) == 0 {
+			if p.Kind != people.ByLogin && p.Kind != people.ByTeam ||
+				len(accounts.MembersOf(known, []people.Principal{p})) == 0 {
 				return problem.Wrong("who", "%q is nobody with access to %s: person:LOGIN or team:NAME", w, name)
 			}
 			row := records.ChangeReviewer{ChangeID: c.ID, Who: w, Optional: optional, Because: a.Login() + " asked",
@@ -109,7 +109,7 @@ func (s *Changes) AskForReview(ctx context.Context, a accounts.Actor, name strin
 func (s *Changes) SetLabels(ctx context.Context, a accounts.Actor, name string, number int, set,
 	remove []string) (wire.Change, error) {
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
+		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Writer)
 		if err != nil {
 			return err
 		}

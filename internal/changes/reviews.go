@@ -7,8 +7,9 @@ import (
 	"strings"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -18,7 +19,7 @@ import (
 
 // NewReview is what a reviewer says.
 type NewReview struct {
-	Verdict  gate.Verdict
+	Verdict  change.Verdict
 	Revision int // 0 is allowed for comments: the newest
 	Text     string
 	Gathered bool // send what was gathered with it
@@ -30,23 +31,23 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 	if err := typed.Prose("text", n.Text, typed.MaxProse); err != nil {
 		return wire.Review{}, err
 	}
-	if n.Verdict != gate.Approve && strings.TrimSpace(n.Text) == "" && !(n.Verdict == gate.Comment && n.Gathered) {
+	if n.Verdict != change.Approve && strings.TrimSpace(n.Text) == "" && !(n.Verdict == change.Comment && n.Gathered) {
 		return wire.Review{}, problem.Wrong("text", "say what you mean: an objection or a comment needs words")
 	}
 	n.Text = typed.Mask(n.Text) // a token pasted by mistake is not shown to everybody
 	var row records.Review
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Reader)
+		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Reader)
 		if err != nil {
 			return err
 		}
 		if err := facts.MayReview(tx.DB, a, repo, n.Verdict); err != nil {
 			return err
 		}
-		if c.State != "draft" && c.State != "open" && n.Verdict != gate.Comment {
+		if c.State != "draft" && c.State != "open" && n.Verdict != change.Comment {
 			return problem.New(problem.Conflict, "change %d is %s; only an open change is reviewed", number, c.State)
 		}
-		if n.Verdict == gate.Comment && n.Revision == 0 {
+		if n.Verdict == change.Comment && n.Revision == 0 {
 			n.Revision = c.Revision
 		}
 		if n.Revision != c.Revision {
@@ -61,7 +62,7 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 				return err
 			}
 		}
-		if n.Verdict == gate.Comment && strings.TrimSpace(n.Text) == "" && sent == 0 {
+		if n.Verdict == change.Comment && strings.TrimSpace(n.Text) == "" && sent == 0 {
 			return problem.Wrong("text", "say what you mean: nothing was gathered, and a comment needs words")
 		}
 		teams, err := accounts.TeamsOf(tx.DB, []string{a.Login()})
@@ -103,7 +104,7 @@ func (s *Changes) reviewView(r records.Review, standing bool, c records.Change) 
 func (s *Changes) Withdraw(ctx context.Context, a accounts.Actor, name string, number int) (wire.Review, error) {
 	var out wire.Review
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Reader)
+		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Reader)
 		if err != nil {
 			return err
 		}
@@ -134,7 +135,7 @@ func (s *Changes) Reviews(ctx context.Context, a accounts.Actor, name string, nu
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	_, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	_, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -160,13 +161,13 @@ func RememberLook(tx *records.Tx, c records.Change, login string, revision int) 
 }
 
 // spoken is the event of a reviewer's word.
-func spoken(v gate.Verdict, w event.Word) event.Event {
+func spoken(v change.Verdict, w event.Word) event.Event {
 	switch v {
-	case gate.Approve:
+	case change.Approve:
 		return event.ReviewApproved{Word: w}
-	case gate.Object:
+	case change.Object:
 		return event.ReviewObjected{Word: w}
-	case gate.Comment:
+	case change.Comment:
 	}
 	return event.ReviewCommented{Word: w}
 }

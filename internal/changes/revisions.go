@@ -14,7 +14,7 @@ import (
 
 	"tavrin/internal/bounds"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/kind"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
@@ -232,7 +232,7 @@ func (s *Changes) revisionKind(ctx context.Context, repo *records.Repository, la
 func fixups(commits []records.BroughtCommit) int {
 	n := 0
 	for _, c := range commits {
-		if gate.ForFolding(c.Message) {
+		if kind.ForFolding(c.Message) {
 			n++
 		}
 	}

@@ -10,8 +10,9 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/carry"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/hosted"
@@ -44,7 +45,7 @@ type NewThread struct {
 func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string, number int,
 	n NewThread) (wire.Thread, error) {
 	db := s.records.Read(ctx)
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return wire.Thread{}, err
 	}
@@ -64,7 +65,7 @@ func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string
 // newThread works out a discussion that somebody wants to begin.
 func (s *Threads) newThread(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository,
 	c records.Change, n NewThread) (records.Thread, error) {
-	if err := errors.Join(saying(n.Text, n.Suggest), facts.MayReview(db, a, repo, gate.Comment)); err != nil {
+	if err := errors.Join(saying(n.Text, n.Suggest), facts.MayReview(db, a, repo, change.Comment)); err != nil {
 		return records.Thread{}, problem.First(err)
 	}
 	if n.Revision == 0 {
@@ -81,7 +82,7 @@ func (s *Threads) newThread(ctx context.Context, db *gorm.DB, a accounts.Actor, 
 	if row.Quoted, err = s.threadPlace(ctx, db, repo, c, row, n.Last); err != nil {
 		return row, err
 	}
-	if err := facts.MayReview(db, a, repo, gate.Object); err != nil {
+	if err := facts.MayReview(db, a, repo, change.Object); err != nil {
 		row.NeedsAnswer = false // whoever may not object may not block with a question either
 	}
 	return row, nil
@@ -206,7 +207,7 @@ func (s *Threads) Threads(ctx context.Context, a accounts.Actor, name string, nu
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -341,10 +342,10 @@ func (s *Threads) inThread(ctx context.Context, a accounts.Actor, name string, n
 	var t records.Thread
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		var err error
-		if repo, c, err = facts.ChangeRow(tx.DB, a, name, number, gate.Reader); err != nil {
+		if repo, c, err = facts.ChangeRow(tx.DB, a, name, number, people.Reader); err != nil {
 			return err
 		}
-		if err := facts.MayReview(tx.DB, a, repo, gate.Comment); err != nil {
+		if err := facts.MayReview(tx.DB, a, repo, change.Comment); err != nil {
 			return err
 		}
 		if err := tx.Where("id = ? AND change_id = ?", id, c.ID).First(&t).Error; err != nil {
@@ -399,7 +400,7 @@ func (s *Threads) Settle(ctx context.Context, a accounts.Actor, name string, num
 			return err
 		}
 		switch {
-		case !role.AtLeast(gate.Writer) && t.BegunBy != a.Login():
+		case !role.AtLeast(people.Writer) && t.BegunBy != a.Login():
 			return problem.New(problem.Forbidden, "a discussion is settled and opened again by those who may write, "+
 				"and by %s, who began it", t.BegunBy)
 		case settled && t.SettledBy != "":

@@ -5,8 +5,9 @@ import (
 	"fmt"
 	"time"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/records"
@@ -23,11 +24,11 @@ func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, co
 		return err
 	}
 	changed := run.Command != c.Command || (run.ReportedBy != "" && c.Witness != "" && run.ReportedBy != c.Witness)
-	ended := gate.CheckState(run.State).Final() && run.State != string(gate.Passed)
+	ended := change.CheckState(run.State).Final() && run.State != string(change.Passed)
 	if run.ID != 0 && !changed && !(fresh && ended) {
 		return nil
 	}
-	if run.ID != 0 && !gate.CheckState(run.State).Final() {
+	if run.ID != 0 && !change.CheckState(run.State).Final() {
 		if err := tx.Model(&run).Updates(map[string]any{"state": "cancelled", "finished_at": s.records.Now(),
 			"lease_hash": "", "summary": "its definition changed"}).Error; err != nil {
 			return err
@@ -42,7 +43,7 @@ func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, co
 func (s *Checks) nextAttempt(tx *records.Tx, repo *records.Repository, c rules.Check, last records.CheckRun,
 	by string) (records.CheckRun, error) {
 	next := records.CheckRun{RepositoryID: repo.ID, CommitID: last.CommitID, Name: c.Name, Attempt: last.Attempt + 1,
-		State: string(gate.Waiting), AskedFor: last.AskedFor,
+		State: string(change.Waiting), AskedFor: last.AskedFor,
 		Command: c.Command, LimitSeconds: int(c.Limit / time.Second), CreatedAt: s.records.Now()}
 	if err := tx.Create(&next).Error; err != nil {
 		return next, err
@@ -53,7 +54,7 @@ func (s *Checks) nextAttempt(tx *records.Tx, repo *records.Repository, c rules.C
 // AskForHead asks for the checks that the gate wants on a change's head.
 func (s *Checks) AskForHead(tx *records.Tx, repo *records.Repository, g facts.Gathered) error {
 	for _, q := range g.Judge().Requirements {
-		if q.At == "rehearsal" || q.State == gate.NotApplicable {
+		if q.At == "rehearsal" || q.State == require.NotApplicable {
 			continue
 		}
 		for _, name := range q.Checks {
@@ -94,7 +95,7 @@ func RehearsalName(r records.Rehearsal) string { return fmt.Sprintf("rehearsal/%
 func rehearsalChecks(g facts.Gathered) []rules.Check {
 	var out []rules.Check
 	for _, q := range g.Judge().Requirements {
-		if q.At != "rehearsal" || q.State == gate.NotApplicable {
+		if q.At != "rehearsal" || q.State == require.NotApplicable {
 			continue
 		}
 		for _, name := range q.Checks {
@@ -116,7 +117,7 @@ func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Ga
 				var run records.CheckRun
 				err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit,
 					name).Order("attempt DESC").Limit(1).Find(&run).Error
-				if err != nil || !gate.CheckState(run.State).Final() {
+				if err != nil || !change.CheckState(run.State).Final() {
 					return err
 				}
 				run.AskedFor = purpose

@@ -11,8 +11,10 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
@@ -38,7 +40,7 @@ func checkView(r records.CheckRun) wire.Check {
 // NewReport is what a witness says of a check.
 type NewReport struct {
 	Commit, Name  string
-	State         gate.CheckState
+	State         change.CheckState
 	Link, Summary string
 	Attempt       int // 0: the only one there is
 }
@@ -50,8 +52,8 @@ func (n NewReport) valid() error {
 	case !typed.CheckForm.MatchString(n.Name):
 		return problem.Wrong("name", "%q is not a name for a check: letters, digits, space and . _ / : -, at most 100",
 			n.Name)
-	case !slices.Contains(gate.CheckStates, n.State):
-		return problem.Wrong("state", "%q is not a state of a check: one of %s", n.State, gate.Join(gate.CheckStates))
+	case !slices.Contains(change.CheckStates, n.State):
+		return problem.Wrong("state", "%q is not a state of a check: one of %s", n.State, gate.Join(change.CheckStates))
 	case n.Attempt < 0:
 		return problem.Wrong("attempt", "attempts are counted from 1")
 	}
@@ -74,14 +76,14 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 		return wire.Check{}, err
 	}
 	n.Summary = typed.Mask(n.Summary)
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Reader)
 	if err != nil {
 		return wire.Check{}, err
 	}
 	there := s.disk.Bare(repo).HasCommit(ctx, n.Commit) // a commit that is there stays
 	var out wire.Check
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, err := accounts.Reach(tx.DB, a, name, gate.Reader)
+		repo, err := accounts.Reach(tx.DB, a, name, people.Reader)
 		if err != nil {
 			return err
 		}
@@ -135,7 +137,7 @@ func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n NewReport) 
 	case n.Attempt != 0 && n.Attempt != run.Attempt:
 		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s is over; the newest is %d", n.Attempt,
 			n.Name, n.Commit, run.Attempt)
-	case gate.CheckState(run.State).Final() && run.State != string(n.State):
+	case change.CheckState(run.State).Final() && run.State != string(n.State):
 		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s has ended as %s, and an answer is not "+
 			"taken back: tavrin check again %s --name %q asks for another attempt",
 			run.Attempt, n.Name, n.Commit, run.State, n.Commit, n.Name)
@@ -148,7 +150,7 @@ func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run record
 	n NewReport) (wire.Check, error) {
 	now := s.records.Now()
 	run.State, run.Link, run.Summary = string(n.State), n.Link, n.Summary
-	if run.StartedAt == nil && n.State != gate.Waiting {
+	if run.StartedAt == nil && n.State != change.Waiting {
 		run.StartedAt = &now
 	}
 	if n.State.Final() && run.FinishedAt == nil {
@@ -165,7 +167,7 @@ func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run record
 func (s *Checks) AskAgain(ctx context.Context, a accounts.Actor, name, commit, check string) (wire.Check, error) {
 	var out wire.Check
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, err := accounts.Reach(tx.DB, a, name, gate.Writer)
+		repo, err := accounts.Reach(tx.DB, a, name, people.Writer)
 		if err != nil {
 			return err
 		}
@@ -175,7 +177,7 @@ func (s *Checks) AskAgain(ctx context.Context, a accounts.Actor, name, commit, c
 		if err != nil {
 			return records.OrUnknown(err, "check %q was never seen on commit %s of %s", check, commit, name)
 		}
-		if !gate.CheckState(run.State).Final() {
+		if !change.CheckState(run.State).Final() {
 			return problem.New(problem.Conflict, "attempt %d of %s is still %s", run.Attempt, check, run.State)
 		}
 		force, err := s.rulebook.RulesOf(tx.DB, repo)
@@ -194,7 +196,7 @@ func (s *Checks) Checks(ctx context.Context, a accounts.Actor, name, commit stri
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -223,7 +225,7 @@ func (s *Checks) CheckNames(ctx context.Context, a accounts.Actor, name string) 
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -269,7 +271,7 @@ func (s *Checks) Wanted(ctx context.Context, a accounts.Actor, name string) ([]w
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}

@@ -7,8 +7,8 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/checks"
-	"tavrin/internal/core/gate"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/require"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -38,8 +38,8 @@ func TestP7SilentRunnerLosesItsJob(t *testing.T) {
 	if second == nil || second.ID != first.ID || second.Lease == first.Lease {
 		t.Fatalf("the job was given out as %+v, then as %+v", first, second)
 	}
-	l.Is(l.Checks.FinishJob(ctx, first.ID, first.Lease, checks.JobResult{State: gate.Passed}), problem.Conflict, "lease is over")
-	l.Ok(l.Checks.FinishJob(ctx, second.ID, second.Lease, checks.JobResult{State: gate.Failed, Summary: strings.Repeat("x", 900)}))
+	l.Is(l.Checks.FinishJob(ctx, first.ID, first.Lease, checks.JobResult{State: change.Passed}), problem.Conflict, "lease is over")
+	l.Ok(l.Checks.FinishJob(ctx, second.ID, second.Lease, checks.JobResult{State: change.Failed, Summary: strings.Repeat("x", 900)}))
 	views, err := checks.CheckViews(l.Records.Read(ctx), l.Repo, commit)
 	l.Ok(err)
 	if views[0].State != "failed" || len(views[0].Summary) != 500 {
@@ -85,13 +85,13 @@ func TestP9SilentChecksEnd(t *testing.T) {
 	if got := strings.Join(states(), " "); got != "errored errored" {
 		t.Errorf("the attempts are %s", got)
 	}
-	_, err := l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: gate.Passed, Attempt: 2})
+	_, err := l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 2})
 	l.Is(err, problem.Conflict, "has ended as errored")
 	_, err = l.Checks.AskAgain(ctx, l.Admin, lab.Name, c.Head, "unit")
 	l.Ok(err)
-	_, err = l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: gate.Passed, Attempt: 2})
+	_, err = l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 2})
 	l.Is(err, problem.Conflict, "is over; the newest is 3")
-	_, err = l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: gate.Passed, Attempt: 3})
+	_, err = l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 3})
 	l.Ok(err)
 }
 
@@ -120,7 +120,7 @@ func TestNewRulesAsk(t *testing.T) {
 	if n, m := attempts("unit"), attempts("lint"); n != 2 || m != 1 {
 		t.Errorf("with a command unit was asked for %d times, and lint %d", n, m)
 	}
-	if rules.DefaultAnswer <= 0 {
+	if require.DefaultAnswer <= 0 {
 		t.Error("checks that say nothing wait for ever")
 	}
 }

@@ -16,8 +16,8 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"
@@ -59,7 +59,7 @@ func (s *Checks) Lease(ctx context.Context, a accounts.Actor) (*wire.Job, error)
 		job = &wire.Job{ID: run.ID, Repository: repo.Name, Commit: run.CommitID, Check: run.Name, Attempt: run.Attempt,
 			Command:      run.Command,
 			LimitSeconds: run.LimitSeconds, Lease: lease, LeaseSeconds: int(leaseLength / time.Second)}
-		_, err = s.saveReport(tx, &repo, run, NewReport{State: gate.Running})
+		_, err = s.saveReport(tx, &repo, run, NewReport{State: change.Running})
 		return err
 	})
 	return job, err
@@ -112,7 +112,7 @@ func (s *Checks) JobPack(ctx context.Context, id int64, lease string, w io.Write
 
 // JobResult is how a runner's job ended.
 type JobResult struct {
-	State   gate.CheckState
+	State   change.CheckState
 	Summary string
 	Log     string // the tail
 }

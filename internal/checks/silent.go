@@ -8,9 +8,10 @@ import (
 
 	"gorm.io/gorm"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/require"
 	"tavrin/internal/records"
 	"tavrin/wire"
 )
@@ -20,7 +21,7 @@ func timeLimit(r records.CheckRun) time.Duration {
 	if r.LimitSeconds > 0 {
 		return time.Duration(r.LimitSeconds) * time.Second
 	}
-	return rules.DefaultAnswer
+	return require.DefaultAnswer
 }
 
 // EndSilentChecks ends the attempts of checks from outside that nobody answered in time: each is asked for once more,
@@ -44,20 +45,20 @@ func (s *Checks) endSilent(ctx context.Context, id int64) error {
 		var run records.CheckRun
 		var repo records.Repository
 		// it was answered meanwhile
-		if err := tx.First(&run, id).Error; err != nil || gate.CheckState(run.State).Final() {
+		if err := tx.First(&run, id).Error; err != nil || change.CheckState(run.State).Final() {
 			return err
 		}
 		if err := tx.First(&repo, run.RepositoryID).Error; err != nil {
 			return err
 		}
 		now := s.records.Now()
-		run.State, run.Silent, run.FinishedAt = string(gate.Errored), true, &now
-		run.Summary = fmt.Sprintf("no answer within %s", rules.Brief(timeLimit(run)))
+		run.State, run.Silent, run.FinishedAt = string(change.Errored), true, &now
+		run.Summary = fmt.Sprintf("no answer within %s", grammar.Brief(timeLimit(run)))
 		if err := tx.Save(&run).Error; err != nil {
 			return err
 		}
 		err := tx.Record(records.Itself, &repo, event.CheckSilent{OfCheck: ofCheck(run),
-			Within: rules.Brief(timeLimit(run))})
+			Within: grammar.Brief(timeLimit(run))})
 		if err != nil || run.AskedFor == "" {
 			return err
 		}

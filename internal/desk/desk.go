@@ -11,8 +11,10 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -145,7 +147,7 @@ func saidOf(db *gorm.DB, changes []records.Change) (said, error) {
 // deskLooks lists the overrides of others that nobody has looked at since they were used, for maintainers.
 func deskLooks(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
 	role, err := accounts.RoleIn(db, a.Account(), repo)
-	if err != nil || !role.AtLeast(gate.Maintainer) || a.Account().Robot {
+	if err != nil || !role.AtLeast(people.Maintainer) || a.Account().Robot {
 		return nil, err
 	}
 	rows, err := waivers.OverrideViews(db.Where("overrides.repository_id = ? AND used_at IS NOT NULL AND looked_at "+
@@ -168,7 +170,7 @@ func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository)
 			What: fmt.Sprintf("%s: tavrin repo settle %s", repo.Trouble, repo.Name), Since: *repo.TroubleSince})
 	}
 	role, err := accounts.RoleIn(db, a.Account(), repo)
-	if err != nil || !role.AtLeast(gate.Maintainer) || a.Account().Robot {
+	if err != nil || !role.AtLeast(people.Maintainer) || a.Account().Robot {
 		return out, err
 	}
 	silent, err := s.checks.SilentChecks(db, repo)
@@ -189,9 +191,9 @@ func deskOf(a accounts.Actor, g facts.Gathered, said said) []wire.DeskItem {
 	var out []wire.DeskItem
 	report := g.Judge()
 	mine := slices.Contains(g.Facts.Authors, a.Login())
-	i := slices.IndexFunc(g.Facts.Reviews, func(r gate.Review) bool { return r.By == a.Login() })
+	i := slices.IndexFunc(g.Facts.Reviews, func(r change.Review) bool { return r.By == a.Login() })
 	switch {
-	case i >= 0 && g.Facts.Reviews[i].Verdict == gate.Object && g.Facts.Reviews[i].Revision < g.Change.Revision:
+	case i >= 0 && g.Facts.Reviews[i].Verdict == change.Object && g.Facts.Reviews[i].Revision < g.Change.Revision:
 		out = append(out, wire.DeskItem{Kind: "look-again", Since: g.Revision.CreatedAt, What: fmt.Sprintf(
 			"you object to revision %d, and revision %d is there: approve it, object again, or withdraw", g.Facts.Reviews[i].Revision, g.Change.Revision)})
 	case g.Change.State == "open":
@@ -217,13 +219,13 @@ func deskReview(a accounts.Actor, g facts.Gathered, report gate.Report,
 	asked []records.ChangeReviewer) (wire.DeskItem, bool) {
 	var wanted []string
 	for _, q := range report.Requirements {
-		if slices.Contains(q.Who, a.Login()) && q.OfReviewers() && q.Level == rules.Required {
+		if slices.Contains(q.Who, a.Login()) && q.OfReviewers() && q.Level == require.Required {
 			wanted = append(wanted, q.Title)
 		}
 	}
 	person := g.Facts.People[a.Login()]
 	named := slices.ContainsFunc(asked, func(r records.ChangeReviewer) bool { return person.Is(accounts.PrincipalNamed(r.Who)) })
-	spoken := slices.ContainsFunc(g.Facts.Reviews, func(r gate.Review) bool { return r.By == a.Login() })
+	spoken := slices.ContainsFunc(g.Facts.Reviews, func(r change.Review) bool { return r.By == a.Login() })
 	item := wire.DeskItem{Kind: "review", Since: g.Revision.CreatedAt, Asked: named, What: "missing: " +
 		strings.Join(wanted, "; ")}
 	if len(wanted) == 0 {

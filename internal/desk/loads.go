@@ -6,8 +6,8 @@ import (
 	"strings"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/gate"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 	"tavrin/internal/records"
 	"tavrin/wire"
 )
@@ -17,7 +17,7 @@ func (s *Desk) ReviewLoads(ctx context.Context, a accounts.Actor, name string) (
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +43,7 @@ func (s *Desk) ReviewLoads(ctx context.Context, a accounts.Actor, name string) (
 	for _, g := range all {
 		could, only := map[string]bool{}, map[string]bool{}
 		for _, q := range g.Judge().Requirements {
-			if q.Level != rules.Required || !q.OfReviewers() {
+			if q.Level != require.Required || !q.OfReviewers() {
 				continue
 			}
 			for _, login := range q.Who {

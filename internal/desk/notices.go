@@ -12,7 +12,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -127,13 +127,13 @@ func (s *Notices) Follow(ctx context.Context, a accounts.Actor, name string, num
 	}
 	out := wire.Following{Repository: name, Number: number, Muted: !follow}
 	err := s.records.Note(ctx, func(tx *records.Tx) error {
-		repo, err := accounts.Reach(tx.DB, a, name, gate.Reader)
+		repo, err := accounts.Reach(tx.DB, a, name, people.Reader)
 		if err != nil {
 			return err
 		}
 		row := records.Follow{Login: a.Login(), RepositoryID: repo.ID, Muted: !follow, CreatedAt: s.records.Now()}
 		if number > 0 {
-			_, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Reader)
+			_, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Reader)
 			if err != nil {
 				return err
 			}
@@ -170,7 +170,7 @@ func (s *Notices) Following(ctx context.Context, a accounts.Actor) ([]wire.Follo
 		"BY r.name, c.number",
 		a.Login()).Scan(&out).Error
 	return slices.DeleteFunc(out, func(f wire.Following) bool {
-		_, err := accounts.Reach(db, a, f.Repository, gate.Reader)
+		_, err := accounts.Reach(db, a, f.Repository, people.Reader)
 		return err != nil
 	}), err
 }

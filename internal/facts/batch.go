@@ -6,9 +6,8 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/queue"
-	"tavrin/internal/core/rules"
 	"tavrin/internal/records"
 )
 
@@ -20,12 +19,12 @@ type evidence struct {
 	reviews    map[int64][]records.Review
 	disabled   map[string]bool                // logins of reviewers
 	then       map[numbered]*records.Revision // those that standing reviews are of
-	threads    map[int64][]gate.Thread
-	waits      map[int64][]gate.Dependency
+	threads    map[int64][]change.Thread
+	waits      map[int64][]change.Dependency
 	overrides  map[int64][]records.Override
 	entries    map[int64]*records.Entry
 	rehearsals map[int64]*records.Rehearsal // by entry
-	checks     map[string][]gate.Check      // by commit
+	checks     map[string][]change.Check    // by commit
 }
 
 // numbered names a revision.
@@ -136,23 +135,23 @@ func (e *evidence) askReviews(db *gorm.DB, ids []int64) error {
 func (e *evidence) askThreads(db *gorm.DB, ids []int64) error {
 	var rows []records.Thread
 	err := db.Where("change_id IN ? AND needs_answer", ids).Order("id").Find(&rows).Error
-	e.threads = map[int64][]gate.Thread{}
+	e.threads = map[int64][]change.Thread{}
 	for _, t := range rows {
 		e.threads[t.ChangeID] = append(e.threads[t.ChangeID],
-			gate.Thread{ID: t.ID, By: t.BegunBy, Where: Where(t), SettledBy: t.SettledBy})
+			change.Thread{ID: t.ID, By: t.BegunBy, Where: Where(t), SettledBy: t.SettledBy})
 	}
 	return err
 }
 
 func (e *evidence) askDependencies(db *gorm.DB, ids []int64) error {
 	var rows []struct {
-		gate.Dependency
+		change.Dependency
 		ChangeID int64
 	}
 	err := db.Raw("SELECT d.change_id, c.number, c.title, c.state, c.target FROM change_dependencies d JOIN changes "+
 		"c ON c.id = d.on_id "+
 		"WHERE d.change_id IN ? ORDER BY c.number", ids).Scan(&rows).Error
-	e.waits = map[int64][]gate.Dependency{}
+	e.waits = map[int64][]change.Dependency{}
 	for _, r := range rows {
 		e.waits[r.ChangeID] = append(e.waits[r.ChangeID], r.Dependency)
 	}
@@ -206,46 +205,46 @@ func (e *evidence) about(g *Gathered) {
 		}
 	}
 	f.Labels, f.Threads, f.Dependencies = e.labels[c.ID], e.threads[c.ID], e.waits[c.ID]
-	f.HeadChecks = append([]gate.Check{}, e.checks[r.Head]...)
+	f.HeadChecks = append([]change.Check{}, e.checks[r.Head]...)
 	for _, o := range e.overrides[c.ID] {
 		if o.Ref == "refs/heads/"+c.Target {
 			f.Overrides = append(f.Overrides, gateOverride(o))
 		}
 	}
 	if g.Entry = e.entries[c.ID]; g.Entry != nil && !queue.EntryState(g.Entry.State).Ended() {
-		f.Asker, f.Strategy, f.Message = g.Entry.JoinedBy, rules.Strategy(g.Entry.Strategy), g.Entry.Message
+		f.Asker, f.Strategy, f.Message = g.Entry.JoinedBy, change.Strategy(g.Entry.Strategy), g.Entry.Message
 		g.Rehearsal = e.rehearsals[g.Entry.ID]
 	}
 	if x := g.Rehearsal; x != nil && x.CommitID != "" {
-		f.Rehearsal = &gate.Rehearsal{Commit: x.CommitID, Base: x.Base, BuiltAt: x.CreatedAt.UTC(),
-			Checks: append([]gate.Check{}, e.checks[x.CommitID]...)}
+		f.Rehearsal = &change.Rehearsal{Commit: x.CommitID, Base: x.Base, BuiltAt: x.CreatedAt.UTC(),
+			Checks: append([]change.Check{}, e.checks[x.CommitID]...)}
 	}
-	f.Reviews = []gate.Review{}
+	f.Reviews = []change.Review{}
 	for _, review := range e.reviews[c.ID] {
 		f.Reviews = append(f.Reviews, e.review(review, r, g.Rehearsal))
 	}
 }
 
-func gateOverride(r records.Override) gate.Override {
-	o := gate.Override{ID: r.ID, By: r.MadeBy, Because: r.Because, Revision: r.Revision, Tip: r.Tip, Until: r.Until}
+func gateOverride(r records.Override) change.Override {
+	o := change.Override{ID: r.ID, By: r.MadeBy, Because: r.Because, Revision: r.Revision, Tip: r.Tip, Until: r.Until}
 	for _, x := range r.Aside {
-		o.Requirements = append(o.Requirements, gate.Named(x))
+		o.Requirements = append(o.Requirements, change.Named(x))
 	}
 	return o
 }
 
 // review gives the gate a standing review, with whether the difference is still the one reviewed: as the newest
 // revision was compared with the reviewed one and, where there is a rehearsal, as both were brought to its base.
-func (e *evidence) review(r records.Review, newest records.Revision, rehearsal *records.Rehearsal) gate.Review {
-	review := gate.Review{
-		By: r.Login, Verdict: gate.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description, Teams: r.Teams,
+func (e *evidence) review(r records.Review, newest records.Revision, rehearsal *records.Rehearsal) change.Review {
+	review := change.Review{
+		By: r.Login, Verdict: change.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description, Teams: r.Teams,
 		Disabled: e.disabled[r.Login], SameDifference: r.Revision == newest.Number ||
 			slices.Contains(newest.SameAs, r.Revision),
 	}
 	if r.Revision == newest.Number {
 		return review
 	}
-	if rehearsal != nil && review.Verdict == gate.Approve { // an objection is not lost by this
+	if rehearsal != nil && review.Verdict == change.Approve { // an objection is not lost by this
 		review.SameDifference = review.SameDifference && slices.Contains(rehearsal.SameAs, r.Revision)
 	}
 	then := e.then[numbered{r.ChangeID, r.Revision}]

@@ -7,7 +7,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/change"
 	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/problem"
@@ -87,15 +87,15 @@ func NewestRuns(db *gorm.DB, repo int64, commits ...string) ([]records.CheckRun,
 }
 
 // gateChecks gives the gate the newest attempts of the checks on commits, by commit.
-func gateChecks(db *gorm.DB, repo int64, commits []string) (map[string][]gate.Check, error) {
-	out := map[string][]gate.Check{}
+func gateChecks(db *gorm.DB, repo int64, commits []string) (map[string][]change.Check, error) {
+	out := map[string][]change.Check{}
 	for chunk := range slices.Chunk(commits, 500) {
 		rows, err := NewestRuns(db, repo, chunk...)
 		if err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
-			c := gate.Check{Name: r.Name, State: gate.CheckState(r.State), Attempt: r.Attempt, By: r.ReportedBy,
+			c := change.Check{Name: r.Name, State: change.CheckState(r.State), Attempt: r.Attempt, By: r.ReportedBy,
 				Runner: r.Runner, Summary: r.Summary}
 			if r.FinishedAt != nil {
 				c.At = r.FinishedAt.UTC()
@@ -115,7 +115,7 @@ func CheckStates(db *gorm.DB, repo int64, commits []string) (map[string]string, 
 			return nil, err
 		}
 		for _, r := range rows {
-			states[r.CommitID] = string(gate.Worse(gate.CheckState(states[r.CommitID]), gate.CheckState(r.State)))
+			states[r.CommitID] = string(change.Worse(change.CheckState(states[r.CommitID]), change.CheckState(r.State)))
 		}
 	}
 	return states, nil
@@ -123,7 +123,7 @@ func CheckStates(db *gorm.DB, repo int64, commits []string) (map[string]string, 
 
 // GateCommits are the commits of a revision, or of a push, as the gate knows them: each signature with whose key it is
 // by our own table, at this moment.
-func GateCommits(db *gorm.DB, repo int64, rows []records.BroughtCommit) ([]gate.Commit, error) {
+func GateCommits(db *gorm.DB, repo int64, rows []records.BroughtCommit) ([]change.Commit, error) {
 	signers, err := signersOf(db, repo, rows)
 	return signers.commits(rows), err
 }
@@ -162,20 +162,20 @@ func signersOf(db *gorm.DB, repo int64, rows []records.BroughtCommit) (signers, 
 }
 
 // commits gives the gate the commits of one revision.
-func (s signers) commits(rows []records.BroughtCommit) []gate.Commit {
-	out := make([]gate.Commit, len(rows))
+func (s signers) commits(rows []records.BroughtCommit) []change.Commit {
+	out := make([]change.Commit, len(rows))
 	for i, r := range rows {
-		out[i] = gate.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents, Reserved: r.Reserved,
+		out[i] = change.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents, Reserved: r.Reserved,
 			Landed: s.landed[r.ID]}
 		switch {
 		case r.BadSignature != "":
-			out[i].Signature.State = gate.BadlyMade
+			out[i].Signature.State = change.BadlyMade
 		case r.Key != "" && s.owners[r.Key] != "":
-			out[i].Signature = gate.Signature{State: gate.Good, By: s.owners[r.Key]}
+			out[i].Signature = change.Signature{State: change.Good, By: s.owners[r.Key]}
 		case r.Key != "":
-			out[i].Signature.State = gate.UnknownKey
+			out[i].Signature.State = change.UnknownKey
 		case r.Signed:
-			out[i].Signature.State = gate.Unread
+			out[i].Signature.State = change.Unread
 		}
 	}
 	return out

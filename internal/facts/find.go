@@ -7,7 +7,8 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/people"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 )
@@ -20,7 +21,7 @@ func RevisionRow(db *gorm.DB, c records.Change) (records.Revision, error) {
 
 // ChangeRow finds a change for an actor who needs at least a role in its repository.
 func ChangeRow(db *gorm.DB, a accounts.Actor, name string, number int,
-	need gate.Role) (*records.Repository, records.Change, error) {
+	need people.Role) (*records.Repository, records.Change, error) {
 	repo, err := accounts.Reach(db, a, name, need)
 	if err != nil {
 		return nil, records.Change{}, err
@@ -32,7 +33,7 @@ func ChangeRow(db *gorm.DB, a accounts.Actor, name string, number int,
 
 // MayReview refuses verdicts of robots and of those without a role of their own: that a repository is readable by
 // all lets nobody block it.
-func MayReview(db *gorm.DB, a accounts.Actor, repo *records.Repository, v gate.Verdict) error {
+func MayReview(db *gorm.DB, a accounts.Actor, repo *records.Repository, v change.Verdict) error {
 	private := *repo
 	private.Public = false
 	role, err := accounts.RoleIn(db, a.Account(), &private)
@@ -41,11 +42,11 @@ func MayReview(db *gorm.DB, a accounts.Actor, repo *records.Repository, v gate.V
 		return err
 	case !a.Known():
 		return problem.New(problem.SignInNeeded, "sign in to review")
-	case a.Account().Robot && v != gate.Comment:
+	case a.Account().Robot && v != change.Comment:
 		return problem.New(problem.Forbidden, "%s is a robot, and robots do not approve or object", a.Login())
 	case a.Scope() != accounts.ScopeAll:
 		return problem.New(problem.Forbidden, "this token cannot review; it takes one of scope all")
-	case v != gate.Comment && !role.AtLeast(gate.Reader):
+	case v != change.Comment && !role.AtLeast(people.Reader):
 		return problem.New(problem.Forbidden, "%s has no role in %s and may only comment: ask a maintainer for one",
 			a.Login(), repo.Name)
 	}
@@ -65,7 +66,7 @@ func EntryAndChange(db *gorm.DB, entry int64) (records.Entry, records.Change, er
 // MayEdit refuses those who are neither authors of a change nor maintainers.
 func MayEdit(db *gorm.DB, a accounts.Actor, repo *records.Repository, c records.Change, what string) error {
 	role, err := accounts.RoleIn(db, a.Account(), repo)
-	if err != nil || role.AtLeast(gate.Maintainer) || c.OpenedBy == a.Login() {
+	if err != nil || role.AtLeast(people.Maintainer) || c.OpenedBy == a.Login() {
 		return err
 	}
 	r, err := RevisionRow(db, c)

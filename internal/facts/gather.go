@@ -9,7 +9,9 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/areas"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/records"
@@ -22,7 +24,7 @@ func (s *Gatherer) ChangeAreas(ctx context.Context, a accounts.Actor, name strin
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, c, err := ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return wire.ChangeAreas{}, err
 	}
@@ -65,7 +67,7 @@ type Gathered struct {
 	Entry     *records.Entry     // the newest, alive or ended
 	Rehearsal *records.Rehearsal // the one of use, built or not
 	Set       *rules.Set         // nothing suspended: the facts say what is
-	Facts     gate.Facts
+	Facts     change.Facts
 	report    *gate.Report // once it was judged for reading; see Remembered
 }
 
@@ -137,10 +139,10 @@ func (s *Gatherer) fill(db *gorm.DB, repo *records.Repository, all []Gathered) e
 		g := &all[i]
 		c, r := g.Change, g.Revision
 		g.Set = force.Set
-		g.Facts = gate.Facts{
+		g.Facts = change.Facts{
 			Repository: repo.Name, Number: c.Number, State: c.State, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 			Revision: c.Revision, Head: r.Head, Opener: c.OpenedBy, Authors: r.Authors, LastPusher: r.LastPusher, Paths: r.Paths,
-			Files: r.Files, Added: r.Added, Removed: r.Removed, Bases: r.Bases, History: gate.History(r.History), CommitAuthors: r.CommitAuthors,
+			Files: r.Files, Added: r.Added, Removed: r.Removed, Bases: r.Bases, History: change.History(r.History), CommitAuthors: r.CommitAuthors,
 			RulesVersion: force.Own.Version, HouseVersion: force.House.Version, Suspended: force.Suspended, People: people, At: s.records.Now(),
 		}
 		e.about(g)
@@ -182,7 +184,7 @@ func (s *Gatherer) Gate(ctx context.Context, a accounts.Actor, name string, numb
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, c, err := ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return wire.Report{}, err
 	}

@@ -8,7 +8,9 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/recall"
 	"tavrin/internal/records"
 	"tavrin/wire"
@@ -16,7 +18,7 @@ import (
 
 // ReportOf judges the facts of an intent again, under the rules they were judged by.
 func (s *Gatherer) ReportOf(db *gorm.DB, repo *records.Repository, intent *records.Intent) (gate.Report, error) {
-	var facts gate.Facts
+	var facts change.Facts
 	if err := json.Unmarshal([]byte(intent.Facts), &facts); err != nil {
 		return gate.Report{}, fmt.Errorf("facts of intent %d: %w", intent.ID, err)
 	}
@@ -32,7 +34,7 @@ func (s *Gatherer) Landing(ctx context.Context, a accounts.Actor, name string, n
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, c, err := ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return wire.Landing{}, err
 	}
@@ -105,7 +107,7 @@ func (s *Gatherer) peopleOfLanding(db *gorm.DB, repo *records.Repository,
 			if err != nil {
 				return people{}, err
 			}
-			var facts gate.Facts
+			var facts change.Facts
 			err = json.Unmarshal([]byte(intent.Facts), &facts)
 			return people{report.Approvers, facts.Authors}, err
 		})

@@ -9,7 +9,7 @@ import (
 
 	"gorm.io/gorm"
 
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/require"
 	"tavrin/internal/recall"
 	"tavrin/internal/records"
 )
@@ -142,13 +142,13 @@ func (g Gathered) dependsOnTime() bool {
 		return true
 	}
 	for _, q := range g.Set.For(g.Change.Target).Requirements {
-		if q.Fresh > 0 {
+		if a, ages := q.Asks.(require.Aging); ages && a.Ages() {
 			return true
 		}
 	}
 	// a check that nobody defines or reports is waited for so long and no longer
 	for _, q := range g.report.Requirements {
-		if q.At == "rehearsal" && q.State == gate.Pending && len(q.Checks) == 0 {
+		if q.At == "rehearsal" && q.State == require.Pending && len(q.Checks) == 0 {
 			return true
 		}
 	}

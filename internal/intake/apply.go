@@ -8,7 +8,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/carry"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/git/transport"
@@ -33,7 +33,7 @@ type suggestion struct {
 func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, number int,
 	remarks []int64) (wire.Change, error) {
 	db := s.records.Read(ctx)
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Writer)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Writer)
 	if err != nil {
 		return wire.Change{}, err
 	}

@@ -14,8 +14,9 @@ import (
 	"tavrin/internal/bounds"
 	"tavrin/internal/changes"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
 	"tavrin/internal/core/guard"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
@@ -31,7 +32,7 @@ func (s *Intake) Fetch(ctx context.Context, a accounts.Actor, name string) (*git
 	if err := s.access.MayCall(a, "git-fetch"); err != nil {
 		return nil, err
 	}
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -44,14 +45,14 @@ func (s *Intake) Pushable(ctx context.Context, a accounts.Actor, name string) (*
 	if err := s.access.MayCall(a, "git-push"); err != nil {
 		return nil, err
 	}
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}
 	if !a.Known() {
 		return nil, problem.New(problem.SignInNeeded, "sign in to push to %s: give a token as the Basic password", name)
 	}
-	if _, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Writer); err != nil {
+	if _, err := accounts.Reach(s.records.Read(ctx), a, name, people.Writer); err != nil {
 		return nil, err
 	}
 	return s.disk.Bare(repo), nil
@@ -59,7 +60,7 @@ func (s *Intake) Pushable(ctx context.Context, a accounts.Actor, name string) (*
 
 // Receive takes a push of an actor: body is the request of git's push protocol, w gets the answer.
 func (s *Intake) Receive(ctx context.Context, a accounts.Actor, name string, body io.Reader, w io.Writer) error {
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Writer)
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Writer)
 	if err != nil {
 		return err
 	}
@@ -140,8 +141,8 @@ func (p *push) attempt(ctx context.Context, in *transport.Incoming) ([]transport
 type wantedMove struct {
 	git.Move
 	place    int
-	exempted []rules.Source // protections that would have refused it
-	permit   int64          // the override that it rests on; 0: none
+	exempted []require.Source // protections that would have refused it
+	permit   int64            // the override that it rests on; 0: none
 }
 
 func (p *push) failed(in *transport.Incoming, err error) ([]transport.Result, []string) {
@@ -433,7 +434,7 @@ func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string
 				continue
 			}
 			err := tx.Record(p.a.Login(), p.repo, event.RulesExempted{
-				Ref: w.Ref, New: w.New, Sources: []string{rules.Because(w.exempted)}, Asker: p.a.Login(),
+				Ref: w.Ref, New: w.New, Sources: []string{require.Because(w.exempted)}, Asker: p.a.Login(),
 			})
 			if err != nil {
 				return err

@@ -9,8 +9,8 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
-	"tavrin/internal/core/gate"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
@@ -25,7 +25,7 @@ import (
 func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, number int,
 	by rehearsal.Strategy) (wire.Change, error) {
 	db := s.records.Read(ctx)
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Writer)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Writer)
 	if err != nil {
 		return wire.Change{}, err
 	}
@@ -60,7 +60,7 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 		if err != nil {
 			return wire.Change{}, err
 		}
-		if with := force.Now().For(c.Target).With; slices.Equal(with, []rules.Strategy{rules.Rebase}) {
+		if with := force.Now().For(c.Target).With; slices.Equal(with, []change.Strategy{change.Rebase}) {
 			return wire.Change{}, problem.New(problem.Conflict, "%s keeps a straight line: changes land on it by "+
 				"rebase alone, which has no use for a merge. Bring %s up by rebase", c.Target, c.Source)
 		}

@@ -10,9 +10,8 @@ import (
 
 	"gorm.io/gorm"
 
-	"tavrin/internal/core/gate"
 	"tavrin/internal/core/queue"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/require"
 	"tavrin/internal/facts"
 	"tavrin/internal/queues"
 	"tavrin/internal/records"
@@ -274,7 +273,7 @@ func verdictOf(g facts.Gathered) queue.Verdict {
 	report := g.Judge()
 	v := queue.Verdict{Clear: report.Clear}
 	for _, q := range report.Requirements {
-		if q.At == "rehearsal" && q.Level == rules.Required && q.State == gate.Unmet {
+		if q.At == "rehearsal" && q.Level == require.Required && q.State == require.Unmet {
 			v.Red = q.Next
 		}
 	}

@@ -9,8 +9,7 @@ import (
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
 	"tavrin/internal/checks"
-	"tavrin/internal/core/gate"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/change"
 	"tavrin/internal/lab"
 	"tavrin/internal/queues"
 	"tavrin/internal/records"
@@ -71,7 +70,7 @@ func proposed(l *lab.Lab, source string, files ...string) int {
 
 func approve(l *lab.Lab, by accounts.Actor, number int) {
 	l.T.Helper()
-	_, err := l.Changes.Review(l.T.Context(), by, lab.Name, number, changes.NewReview{Verdict: gate.Approve, Revision: l.Row(number).Revision})
+	_, err := l.Changes.Review(l.T.Context(), by, lab.Name, number, changes.NewReview{Verdict: change.Approve, Revision: l.Row(number).Revision})
 	l.Ok(err)
 }
 
@@ -88,7 +87,7 @@ func rehearsed(l *lab.Lab, number int) string {
 	return r.CommitID
 }
 
-func report(l *lab.Lab, bench accounts.Actor, commit string, state gate.CheckState) {
+func report(l *lab.Lab, bench accounts.Actor, commit string, state change.CheckState) {
 	l.T.Helper()
 	_, err := l.Checks.ReportCheck(l.T.Context(), bench, lab.Name, checks.NewReport{Commit: commit, Name: "unit", State: state})
 	l.Ok(err)
@@ -109,7 +108,7 @@ func TestP1LandsWhatWasTested(t *testing.T) {
 		if l.Tip("main") != was {
 			t.Fatal("it landed before its check passed")
 		}
-		report(l, bench, commit, gate.Passed)
+		report(l, bench, commit, change.Passed)
 		until(l, func() bool { return l.Row(n).State == "landed" })
 		if l.Tip("main") != commit || l.Row(n).LandedCommit != commit {
 			t.Errorf("main is at %s, tested was %s", l.Tip("main"), commit)
@@ -129,9 +128,9 @@ func TestP9FailuresLeave(t *testing.T) {
 		_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, queues.NewEntry{})
 		l.Ok(err)
 	}
-	report(l, bench, rehearsed(l, red), gate.Failed)
+	report(l, bench, rehearsed(l, red), change.Failed)
 	until(l, func() bool { return entry(l, red).State == "ejected" })
-	report(l, bench, rehearsed(l, good), gate.Passed)
+	report(l, bench, rehearsed(l, good), change.Passed)
 	until(l, func() bool { return entry(l, clash).State == "ejected" })
 	if why := entry(l, red).Reason; !strings.Contains(why, "unit failed") {
 		t.Errorf("red left because %s", why)
@@ -159,10 +158,10 @@ func TestP1JudgedAtTheMomentOfLanding(t *testing.T) {
 			once()
 		}
 	})
-	_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, queues.NewEntry{Strategy: rules.Rebase})
+	_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, queues.NewEntry{Strategy: change.Rebase})
 	l.Ok(err)
 	was := l.Tip("main")
-	report(l, bench, rehearsed(l, n), gate.Passed)
+	report(l, bench, rehearsed(l, n), change.Passed)
 	until(l, func() bool { return entry(l, n).State == "waiting" })
 	if l.Tip("main") != was {
 		t.Error("it landed without an approval")

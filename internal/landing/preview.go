@@ -10,8 +10,9 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/records"
@@ -25,7 +26,7 @@ func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string,
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return wire.Preview{}, err
 	}
@@ -77,7 +78,7 @@ func (s *Conductor) wouldNotLand(ctx context.Context, db *gorm.DB, repo *records
 	tip string) (string, error) {
 	strategy, _, err := g.Set.Without(g.Facts.Suspended).For(g.Change.Target).Choose("")
 	if err != nil {
-		strategy = rules.Squash // any will do to see whether it goes together with the target
+		strategy = change.Squash // any will do to see whether it goes together with the target
 	}
 	plan, err := planOf(db, repo, &g, records.Rehearsal{Base: tip, Head: g.Revision.Head, Strategy: string(strategy)})
 	if err != nil {

@@ -13,10 +13,10 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/queue"
-	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
@@ -184,11 +184,11 @@ func (e lostError) Error() string { return string(e) }
 
 // onBase takes into account which earlier revisions bring the same to the base, and returns the approvals that are not
 // for what would land there.
-func onBase(g *facts.Gathered, same []int) (lost []gate.Review) {
+func onBase(g *facts.Gathered, same []int) (lost []change.Review) {
 	g.Facts.Reviews = slices.Clone(g.Facts.Reviews)
 	for i := range g.Facts.Reviews {
 		r := &g.Facts.Reviews[i]
-		if r.Verdict == gate.Approve && r.SameDifference && r.Revision != g.Revision.Number &&
+		if r.Verdict == change.Approve && r.SameDifference && r.Revision != g.Revision.Number &&
 			!slices.Contains(same, r.Revision) {
 			r.SameDifference = false
 			lost = append(lost, *r)
@@ -320,7 +320,7 @@ func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Reposito
 
 // approversNamed lists the approvals that the final message names: none for a rebase, which keeps its messages.
 func approversNamed(g facts.Gathered) []string {
-	if g.Entry.Strategy == string(rules.Rebase) {
+	if g.Entry.Strategy == string(change.Rebase) {
 		return []string{}
 	}
 	return g.Judge().Approvers
@@ -329,7 +329,7 @@ func approversNamed(g facts.Gathered) []string {
 // finalMessage writes the message of a squash or merge commit with its trailers.
 func finalMessage(db *gorm.DB, repo *records.Repository, g *facts.Gathered, log []git.Commit,
 	authorEmail string) (string, error) {
-	if g.Entry.Strategy == string(rules.Rebase) {
+	if g.Entry.Strategy == string(change.Rebase) {
 		return "", nil
 	}
 	e := g.Set.Without(g.Facts.Suspended).For(g.Change.Target)
@@ -346,7 +346,7 @@ func finalMessage(db *gorm.DB, repo *records.Repository, g *facts.Gathered, log 
 		}
 		fmt.Fprintf(&trailers, "Approved-by: %s <%s>\n", account.Name, account.Email)
 	}
-	if g.Entry.Strategy == string(rules.Squash) {
+	if g.Entry.Strategy == string(change.Squash) {
 		seen := map[string]bool{strings.ToLower(authorEmail): true}
 		for _, c := range log {
 			if key := strings.ToLower(c.Author.Email); !seen[key] {

@@ -8,7 +8,7 @@ import (
 	"errors"
 	"fmt"
 
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/grammar"
 )
 
 // Kind says what sort of problem a caller has, so that it can decide by it.
@@ -29,10 +29,10 @@ const (
 // Problem is an error for the person who asked.
 type Problem struct {
 	Kind     Kind
-	Text     string          // a sentence
-	Field    string          // the field of the request it is about, if one
-	Findings []rules.Finding // of a rules document
-	Rights   bool            // there is what was asked for, and it is a matter of rights; nobody who asks is told so
+	Text     string            // a sentence
+	Field    string            // the field of the request it is about, if one
+	Findings []grammar.Finding // of a rules document
+	Rights   bool              // there is what was asked for, and it is a matter of rights; nobody who asks is told so
 }
 
 // Error returns the sentence.
@@ -57,7 +57,7 @@ func First(err error) error {
 }
 
 // FindingsOf returns the findings about a rules document that an error carries; nil: none.
-func FindingsOf(err error) []rules.Finding {
+func FindingsOf(err error) []grammar.Finding {
 	if p, ok := errors.AsType[*Problem](err); ok {
 		return p.Findings
 	}

@@ -10,10 +10,12 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/checks"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/queue"
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/trailer"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
@@ -25,9 +27,9 @@ import (
 
 // NewEntry is how somebody wants a change to land.
 type NewEntry struct {
-	Strategy     rules.Strategy // empty: the rules' default
-	Message      string         // empty: from the rules' template or the change
-	RemoveSource *bool          // nil: as the rules say
+	Strategy     change.Strategy // empty: the rules' default
+	Message      string          // empty: from the rules' template or the change
+	RemoveSource *bool           // nil: as the rules say
 }
 
 // Join asks for a change to land as soon as it may. It can be asked for before the gate is ready.
@@ -39,13 +41,13 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 		return wire.Entry{}, problem.Wrong("message", "the trailer %q is written by the service; leave it out of "+
 			"the message", m)
 	}
-	if n.Strategy != "" && !slices.Contains(rules.Strategies, n.Strategy) {
+	if n.Strategy != "" && !slices.Contains(change.Strategies, n.Strategy) {
 		return wire.Entry{}, problem.Wrong("strategy", "%q is not a strategy: one of %s", n.Strategy,
-			gate.Join(rules.Strategies))
+			gate.Join(change.Strategies))
 	}
 	var entry records.Entry
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
+		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Writer)
 		if err != nil {
 			return err
 		}
@@ -64,7 +66,7 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 		}
 		if report := g.Judge(); !effective.JoinEarly.Value && !report.Ready {
 			return problem.New(problem.Conflict, "change %d may join only when its gate is ready, says %s. %s", number,
-				rules.Because(effective.JoinEarly.From), report.Summary)
+				require.Because(effective.JoinEarly.From), report.Summary)
 		}
 		remove := effective.RemoveSource.Value
 		if n.RemoveSource != nil {
@@ -88,7 +90,7 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 	}
 	snap := s.records.View(ctx)
 	defer snap.Close()
-	repo, err := accounts.Reach(snap.DB, a, name, gate.Reader)
+	repo, err := accounts.Reach(snap.DB, a, name, people.Reader)
 	if err == nil {
 		err = snap.First(&entry, entry.ID).Error
 	}
@@ -100,7 +102,7 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 
 // Leave takes a change out of the queue again.
 func (s *Queues) Leave(ctx context.Context, a accounts.Actor, name string, number int) (wire.Entry, error) {
-	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, gate.Writer)
+	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, people.Writer)
 	if err != nil {
 		return wire.Entry{}, err
 	}
@@ -155,7 +157,7 @@ func (s *Queues) reason(g facts.Gathered, state queue.State) string {
 func rehearsing(g facts.Gathered) string {
 	var open []string
 	for _, q := range g.Judge().Requirements {
-		if q.At == "rehearsal" && q.Level == rules.Required && q.State == gate.Pending {
+		if q.At == "rehearsal" && q.Level == require.Required && q.State == require.Pending {
 			open = append(open, q.Next)
 		}
 	}
@@ -279,7 +281,7 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return wire.Queue{}, err
 	}

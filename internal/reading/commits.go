@@ -7,7 +7,8 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/recall"
@@ -21,7 +22,7 @@ func (s *Reader) Revisions(ctx context.Context, a accounts.Actor, name string, n
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -50,7 +51,7 @@ func (s *Reader) Revisions(ctx context.Context, a accounts.Actor, name string, n
 	if err != nil {
 		return nil, err
 	}
-	signed := map[string]gate.Signature{}
+	signed := map[string]change.Signature{}
 	for _, k := range known {
 		signed[k.ID] = k.Signature
 	}

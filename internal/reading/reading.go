@@ -13,7 +13,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/changes"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
@@ -126,7 +126,7 @@ func (s *Reader) Diff(ctx context.Context, a accounts.Actor, name string, number
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return wire.Diff{}, err
 	}
@@ -234,7 +234,7 @@ func (s *Reader) FileDiff(ctx context.Context, a accounts.Actor, name string, nu
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return wire.FilePatch{}, err
 	}
@@ -322,7 +322,7 @@ func (s *Reader) Tick(ctx context.Context, a accounts.Actor, name string, number
 		return problem.New(problem.SignInNeeded, "sign in to tick files as read")
 	}
 	db := s.records.Read(ctx)
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Reader)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return err
 	}
@@ -354,7 +354,7 @@ func (s *Reader) Looked(ctx context.Context, a accounts.Actor, name string, numb
 		return problem.New(problem.SignInNeeded, "sign in to have it remembered what you looked at")
 	}
 	return s.records.Note(ctx, func(tx *records.Tx) error {
-		_, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Reader)
+		_, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Reader)
 		if err != nil {
 			return err
 		}

@@ -11,7 +11,7 @@ import (
 	"unicode/utf8"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/hosted"
@@ -27,7 +27,7 @@ func (s *Repositories) Lines(ctx context.Context, a accounts.Actor, name, at, pa
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return wire.LineOrigins{}, err
 	}
@@ -80,7 +80,7 @@ func (s *Repositories) Branches(ctx context.Context, a accounts.Actor, name stri
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -156,7 +156,7 @@ func (s *Repositories) History(ctx context.Context, a accounts.Actor, name, at s
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -188,7 +188,7 @@ func treePath(path string) error {
 // RawFile finds a file, and returns what writes its bytes.
 func (s *Repositories) RawFile(ctx context.Context, a accounts.Actor, name, at,
 	path string) (send func(io.Writer) error, err error) {
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Reader)
 	if err == nil {
 		err = cmp.Or(s.access.MayCall(a, "get-file"), treePath(path))
 	}
@@ -210,7 +210,7 @@ func (s *Repositories) RawFile(ctx context.Context, a accounts.Actor, name, at,
 func (s *Repositories) Tree(ctx context.Context, a accounts.Actor, name, at, path string) (wire.Tree, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
-	repo, err := accounts.Reach(snap.DB, a, name, gate.Reader)
+	repo, err := accounts.Reach(snap.DB, a, name, people.Reader)
 	if err != nil {
 		return wire.Tree{}, err
 	}

@@ -14,7 +14,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/git"
 	"tavrin/internal/git/transport"
 	"tavrin/internal/problem"
@@ -234,7 +234,7 @@ func (s *Repositories) Repositories(ctx context.Context, a accounts.Actor) ([]wi
 func (s *Repositories) Repository(ctx context.Context, a accounts.Actor, name string) (wire.Repository, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
-	repo, err := accounts.Reach(snap.DB, a, name, gate.Reader)
+	repo, err := accounts.Reach(snap.DB, a, name, people.Reader)
 	if err != nil {
 		return wire.Repository{}, err
 	}
@@ -247,7 +247,7 @@ func (s *Repositories) repositoryView(ctx context.Context, db *gorm.DB, a accoun
 	if err != nil {
 		return wire.Repository{}, err
 	}
-	if role == gate.NoRole {
+	if role == people.NoRole {
 		role = "none"
 	}
 	v := wire.Repository{Trouble: repo.Trouble, Name: repo.Name, DefaultBranch: repo.DefaultBranch, Public: repo.Public,

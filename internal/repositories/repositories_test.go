@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
 	"tavrin/internal/repositories"
@@ -36,7 +36,7 @@ func TestRepositoriesAreMade(t *testing.T) {
 	}
 	all, err := l.Repositories.Repositories(ctx, wren)
 	l.Ok(err)
-	if len(all) != 2 || all[0].Name != lab.Name || all[0].Role != string(gate.Writer) || all[1].Role != string(gate.Reader) || all[1].DefaultBranch != "trunk" || !all[1].Empty {
+	if len(all) != 2 || all[0].Name != lab.Name || all[0].Role != string(people.Writer) || all[1].Role != string(people.Reader) || all[1].DefaultBranch != "trunk" || !all[1].Empty {
 		t.Errorf("the repositories are %+v", all)
 	}
 }

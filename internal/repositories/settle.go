@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/problem"
 	"tavrin/wire"
 )
@@ -14,7 +14,7 @@ func (s *Repositories) SettleRepository(ctx context.Context, a accounts.Actor, n
 	if err := a.MustAdminister("settling a repository"); err != nil {
 		return wire.Repository{}, err
 	}
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Reader)
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Reader)
 	if err != nil {
 		return wire.Repository{}, err
 	}

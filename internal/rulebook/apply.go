@@ -11,8 +11,10 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
 	"tavrin/internal/core/glob"
+	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/problem"
@@ -25,9 +27,9 @@ import (
 // change them. House rules have a right of their own: its keepers'.
 func RuleShelf(db *gorm.DB, a accounts.Actor, where string, change bool) (shelf, error) {
 	if strings.Contains(where, "/") {
-		need := gate.Reader
+		need := people.Reader
 		if change {
-			need = gate.Maintainer
+			need = people.Maintainer
 		}
 		repo, err := accounts.Reach(db, a, where, need)
 		return shelf{repo: repo}, err
@@ -228,7 +230,7 @@ func (s *Rulebook) judgeAgain(tx *records.Tx, h shelf) error {
 }
 
 // unreadable makes one problem of the findings of a document.
-func unreadable(findings []rules.Finding) error {
+func unreadable(findings []grammar.Finding) error {
 	var b strings.Builder
 	fmt.Fprintf(&b, "the rules document has %d finding", len(findings))
 	if len(findings) != 1 {
@@ -332,7 +334,7 @@ func (s *Rulebook) ExplainBranch(ctx context.Context, a accounts.Actor, name, br
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return wire.BranchRules{}, err
 	}
@@ -360,7 +362,7 @@ func (s *Rulebook) ExplainBranch(ctx context.Context, a accounts.Actor, name, br
 	for _, sentence := range slices.Concat(e.Sentences(), force.Set.AreaSentences(), force.Set.DefinitionSentences()) {
 		out.Sentences = append(out.Sentences, wire.RuleSentence{Setting: sentence.Setting, Text: sentence.Text,
 			Level:   string(sentence.Level),
-			Sources: append([]rules.Source{}, sentence.Sources...), FixedBy: sentence.FixedByHouse()})
+			Sources: append([]require.Source{}, sentence.Sources...), FixedBy: sentence.FixedByHouse()})
 	}
 	return out, nil
 }
@@ -371,7 +373,7 @@ func (s *Rulebook) MatchBranches(ctx context.Context, a accounts.Actor, name,
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return wire.PatternMatches{}, err
 	}

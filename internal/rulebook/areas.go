@@ -9,7 +9,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/areas"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/problem"
@@ -35,7 +35,7 @@ func (s *Rulebook) Areas(ctx context.Context, a accounts.Actor, name string) ([]
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +62,7 @@ func (s *Rulebook) Areas(ctx context.Context, a accounts.Actor, name string) ([]
 	return out, nil
 }
 
-func (s *Rulebook) Ownership(db *gorm.DB, repo *records.Repository) (*InForce, map[string]gate.Person, error) {
+func (s *Rulebook) Ownership(db *gorm.DB, repo *records.Repository) (*InForce, map[string]people.Person, error) {
 	force, err := s.RulesOf(db, repo)
 	if err != nil {
 		return nil, nil, err
@@ -71,7 +71,7 @@ func (s *Rulebook) Ownership(db *gorm.DB, repo *records.Repository) (*InForce, m
 	return force, people, err
 }
 
-func ownerAreas(set *rules.Set, people map[string]gate.Person, path string) []wire.OwnerArea {
+func ownerAreas(set *rules.Set, people map[string]people.Person, path string) []wire.OwnerArea {
 	out := []wire.OwnerArea{}
 	for _, o := range areas.Of(set, path) {
 		out = append(out, wire.OwnerArea{Area: o.Area.Name, Pattern: o.Pattern,
@@ -89,7 +89,7 @@ func (s *Rulebook) WhoOwns(ctx context.Context, a accounts.Actor, name, path str
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return wire.PathOwners{}, err
 	}
@@ -124,7 +124,7 @@ func (s *Rulebook) OwnershipGaps(ctx context.Context, a accounts.Actor, name str
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return out, err
 	}

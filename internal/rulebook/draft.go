@@ -14,7 +14,9 @@ import (
 	"tavrin/internal/accounts"
 	"tavrin/internal/bounds"
 	"tavrin/internal/core/glob"
+	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/lint"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -68,10 +70,10 @@ func (d Draft) With(repo *records.Repository, force *InForce) (*rules.Set, error
 // and lint looks at it too.
 func (s *Rulebook) CheckRules(ctx context.Context, a accounts.Actor, where, text string,
 	ofHouse bool) (wire.RulesCheck, error) {
-	out := wire.RulesCheck{Findings: []rules.Finding{}, Sentences: []string{}, Advice: []wire.Advice{}}
+	out := wire.RulesCheck{Findings: []grammar.Finding{}, Sentences: []string{}, Advice: []wire.Advice{}}
 	var doc *rules.Document
 	if where == "" {
-		var findings []rules.Finding
+		var findings []grammar.Finding
 		if doc, findings = (rules.Under{OfHouse: ofHouse}).Parse(text); findings != nil {
 			out.Findings = findings
 		}
@@ -165,11 +167,11 @@ func (s *Rulebook) world(ctx context.Context, db *gorm.DB, repo *records.Reposit
 		return w, err
 	}
 	for _, a := range all {
-		kind := rules.Person
+		kind := people.ByLogin
 		if a.Robot {
-			kind = rules.Robot
+			kind = people.ByRobot
 		}
-		who := rules.Principal{Kind: kind, Name: a.Login}.String()
+		who := people.Principal{Kind: kind, Name: a.Login}.String()
 		w.Known[who], w.Disabled[who] = !a.Disabled, a.Disabled
 	}
 	var teams []string

@@ -11,7 +11,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -183,20 +183,20 @@ func MayDecide(db *gorm.DB, a accounts.Actor, h shelf, row records.RulesProposal
 }
 
 // personAt says what an actor is where rules belong: in a house, keepers and administrators are its maintainers.
-func personAt(db *gorm.DB, a accounts.Actor, h shelf) (gate.Person, error) {
+func personAt(db *gorm.DB, a accounts.Actor, h shelf) (people.Person, error) {
 	if h.repo != nil {
 		people, err := accounts.PeopleOf(db, h.repo)
 		return people[a.Login()], err
 	}
 	teams, err := accounts.TeamsOf(db, []string{a.Login()})
 	if err != nil {
-		return gate.Person{}, err
+		return people.Person{}, err
 	}
 	role, err := accounts.HouseRole(db, a.Account(), h.house.ID)
-	p := gate.Person{Login: a.Login(), Role: accounts.PlainRole(role), Teams: teams[a.Login()],
+	p := people.Person{Login: a.Login(), Role: accounts.PlainRole(role), Teams: teams[a.Login()],
 		Robot: a.Account().Robot}
 	if a.Account().Admin {
-		p.Role = gate.Maintainer
+		p.Role = people.Maintainer
 	}
 	return p, err
 }

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/recall"
@@ -75,7 +76,7 @@ func (h shelf) at(db *gorm.DB, version int) (records.RulesVersion, error) {
 type InForce struct {
 	Own, House records.RulesVersion // version 0: none applied
 	Set        *rules.Set           // nothing suspended
-	Suspended  []rules.Suspension
+	Suspended  []change.Suspension
 }
 
 // Now is the set without what is suspended.
@@ -106,13 +107,13 @@ func (s *Rulebook) RulesOf(db *gorm.DB, repo *records.Repository) (*InForce, err
 
 // suspendedNow lists the protections that are suspended for a repository at this moment, in its own rules and its
 // house's.
-func (s *Rulebook) suspendedNow(db *gorm.DB, repo *records.Repository) ([]rules.Suspension, error) {
+func (s *Rulebook) suspendedNow(db *gorm.DB, repo *records.Repository) ([]change.Suspension, error) {
 	var rows []records.Suspension
 	err := db.Where("ended_at IS NULL AND until > ? AND (repository_id = ? OR house_id = ?)", s.records.Now(), repo.ID,
 		repo.HouseID).Order("id").Find(&rows).Error
-	var out []rules.Suspension
+	var out []change.Suspension
 	for _, r := range rows {
-		x := rules.Suspension{Protection: r.Protection, Until: r.Until.UTC(), By: r.SuspendedBy, Because: r.Because}
+		x := change.Suspension{Protection: r.Protection, Until: r.Until.UTC(), By: r.SuspendedBy, Because: r.Because}
 		if r.HouseID != nil {
 			x.Document = "house " + houseName(repo)
 		}

@@ -10,7 +10,10 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/core/trial"
 	"tavrin/internal/problem"
@@ -132,7 +135,7 @@ func without(a, b []string) []string {
 func missing(r gate.Report) []string {
 	var out []string
 	for _, q := range r.Requirements {
-		if q.Level == rules.Required && !q.Holds() {
+		if q.Level == require.Required && !q.Holds() {
 			out = append(out, q.Title)
 		}
 	}
@@ -166,7 +169,7 @@ func landingTrial(db *gorm.DB, repo *records.Repository, l records.Landing, set 
 	if err := db.First(&c, l.ChangeID).Error; err != nil {
 		return wire.LandingTrial{}, err
 	}
-	var facts gate.Facts
+	var facts change.Facts
 	if err := json.Unmarshal([]byte(intent.Facts), &facts); err != nil {
 		return wire.LandingTrial{}, fmt.Errorf("facts of intent %d: %w", intent.ID, err)
 	}
@@ -174,7 +177,7 @@ func landingTrial(db *gorm.DB, repo *records.Repository, l records.Landing, set 
 	t := wire.LandingTrial{Repository: repo.Name, Number: c.Number, Title: c.Title, Target: facts.Target,
 		LandedAt: l.LandedAt, Stopped: !report.Clear, By: []string{}}
 	for _, q := range report.Requirements {
-		if q.Level == rules.Required && !q.Holds() {
+		if q.Level == require.Required && !q.Holds() {
 			t.By = append(t.By, fmt.Sprintf("%s, says %s", q.Title, q.Because))
 		}
 	}
@@ -192,7 +195,7 @@ func (s *Trials) TestRules(ctx context.Context, a accounts.Actor, name, text,
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return out, err
 	}

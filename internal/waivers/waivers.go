@@ -13,9 +13,11 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/guard"
+	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/problem"
@@ -74,7 +76,7 @@ func (s *Waivers) PlanOverride(ctx context.Context, a accounts.Actor, name strin
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, c, err := facts.ChangeRow(db, a, name, number, gate.Writer)
+	repo, c, err := facts.ChangeRow(db, a, name, number, people.Writer)
 	if err != nil {
 		return wire.OverridePlan{}, err
 	}
@@ -175,7 +177,7 @@ func (s *Waivers) Override(ctx context.Context, a accounts.Actor, name string, n
 	}
 	var row records.Override
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, gate.Writer)
+		repo, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Writer)
 		if err != nil {
 			return err
 		}
@@ -217,7 +219,7 @@ func (s *Waivers) PlanPushOverride(ctx context.Context, a accounts.Actor, name, 
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Writer)
+	repo, err := accounts.Reach(db, a, name, people.Writer)
 	if err != nil {
 		return wire.OverridePlan{}, err
 	}
@@ -293,7 +295,7 @@ func (s *Waivers) OverridePush(ctx context.Context, a accounts.Actor, name strin
 	if err := n.check(); err != nil {
 		return wire.Override{}, err
 	}
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, gate.Writer)
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Writer)
 	if err != nil {
 		return wire.Override{}, err
 	}
@@ -303,7 +305,7 @@ func (s *Waivers) OverridePush(ctx context.Context, a accounts.Actor, name strin
 	}
 	var row records.Override
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, err := accounts.Reach(tx.DB, a, name, gate.Writer)
+		repo, err := accounts.Reach(tx.DB, a, name, people.Writer)
 		if err != nil {
 			return err
 		}
@@ -347,7 +349,7 @@ func (s *Waivers) Overrides(ctx context.Context, a accounts.Actor, name string, 
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	repo, err := accounts.Reach(db, a, name, gate.Reader)
+	repo, err := accounts.Reach(db, a, name, people.Reader)
 	if err != nil {
 		return nil, err
 	}
@@ -385,7 +387,7 @@ func (s *Waivers) LookAt(ctx context.Context, a accounts.Actor, name string, id 
 	}
 	var out wire.Override
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, err := accounts.Reach(tx.DB, a, name, gate.Writer)
+		repo, err := accounts.Reach(tx.DB, a, name, people.Writer)
 		if err != nil {
 			return err
 		}
@@ -428,7 +430,7 @@ func (s *Waivers) Permits(db *gorm.DB, repo *records.Repository, login string) (
 	for _, r := range rows {
 		p := guard.Permit{ID: r.ID, Ref: r.Ref, Old: r.Tip, New: r.New}
 		for _, x := range r.Aside {
-			p.Aside = append(p.Aside, gate.Named(x))
+			p.Aside = append(p.Aside, change.Named(x))
 		}
 		out = append(out, p)
 	}
@@ -512,9 +514,9 @@ func (s *Waivers) lapsed(db *gorm.DB, id int64, tip string) (number int, why str
 	if err := db.First(&row, id).Error; err != nil || row.UsedAt != nil || row.EndedAt != nil {
 		return 0, "", err
 	}
-	f := gate.Facts{Revision: row.Revision, At: s.records.Now(), Tip: tip}
+	f := change.Facts{Revision: row.Revision, At: s.records.Now(), Tip: tip}
 	if row.ChangeID == nil {
-		return 0, gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f), nil
+		return 0, change.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}.Lapsed(f), nil
 	}
 	var c records.Change
 	if err := db.First(&c, *row.ChangeID).Error; err != nil {
@@ -527,7 +529,7 @@ func (s *Waivers) lapsed(db *gorm.DB, id int64, tip string) (number int, why str
 	case row.Ref != "refs/heads/"+c.Target:
 		return c.Number, "the change goes to another branch now", nil
 	}
-	return c.Number, gate.Lapsed(gate.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}, f), nil
+	return c.Number, change.Override{Revision: row.Revision, Tip: row.Tip, Until: row.Until}.Lapsed(f), nil
 }
 
 // asEvent tells of the requirements that an override sets aside.

@@ -2692,6 +2692,33 @@ export interface components {
             new: number;
             notices: components["schemas"]["Notice"][];
         };
+        Outcome: {
+            /** @description those of them whose pass has grown too old, so that they are wanted again */
+            again?: string[];
+            /** @enum {string} */
+            at: "change" | "rehearsal";
+            /** @description where the demand comes from, in words */
+            because: string;
+            /** @description names of the checks it depends on */
+            checks?: string[];
+            /** Format: int64 */
+            have: number;
+            /** @description stable within the change, such as approvals, owners/valves or check/unit@rehearsal */
+            key: string;
+            /** @enum {string} */
+            level: "required" | "advisory";
+            /** Format: int64 */
+            need: number;
+            /** @description what to do; empty when met */
+            next: string;
+            /** @description the same, for programs */
+            sources: components["schemas"]["Source"][];
+            /** @enum {string} */
+            state: "met" | "unmet" | "pending" | "overridden" | "not-applicable";
+            title: string;
+            /** @description logins and robots that can act now */
+            who: string[];
+        };
         Override: {
             /** @description what it sets aside */
             aside: components["schemas"]["SetAside"][];
@@ -2995,7 +3022,7 @@ export interface components {
             overrides?: number[];
             /** @description all but what only a rehearsal can show */
             ready: boolean;
-            requirements: components["schemas"]["Requirement"][];
+            requirements: components["schemas"]["Outcome"][];
             /** @description of the gate of one change: each approval and objection that stands, whether it counts, for what, and if not why not */
             reviews: components["schemas"]["Weighed"][];
             /** Format: int64 */
@@ -3033,33 +3060,6 @@ export interface components {
             rules_version: number;
             /** @description why it is set apart and only to be read; absent: it is not */
             trouble?: string;
-        };
-        Requirement: {
-            /** @description those of them whose pass has grown too old, so that they are wanted again */
-            again?: string[];
-            /** @enum {string} */
-            at: "change" | "rehearsal";
-            /** @description where the demand comes from, in words */
-            because: string;
-            /** @description names of the checks it depends on */
-            checks?: string[];
-            /** Format: int64 */
-            have: number;
-            /** @description stable within the change, such as approvals, owners/valves or check/unit@rehearsal */
-            key: string;
-            /** @enum {string} */
-            level: "required" | "advisory";
-            /** Format: int64 */
-            need: number;
-            /** @description what to do; empty when met */
-            next: string;
-            /** @description the same, for programs */
-            sources: components["schemas"]["Source"][];
-            /** @enum {string} */
-            state: "met" | "unmet" | "pending" | "overridden" | "not-applicable";
-            title: string;
-            /** @description logins and robots that can act now */
-            who: string[];
         };
         Result: {
             /**

@@ -11,6 +11,9 @@ import (
 	"testing"
 	"time"
 
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/often"
 )
@@ -47,26 +50,26 @@ func parsed(t testing.TB, text string) *rules.Set {
 }
 
 // facts are those of a change by tamsin to the docs, which no area covers, with one approval.
-func facts() Facts {
-	return Facts{
+func facts() change.Facts {
+	return change.Facts{
 		Repository: "growers/irrigation", Number: 7, State: "open", Target: "main", Revision: 2, Head: strings.Repeat("a", 40), RulesVersion: 3,
 		Authors: []string{"tamsin"}, LastPusher: "wren", Paths: []string{"docs/members.md"},
-		Reviews: []Review{{By: "odo", Verdict: Approve, Revision: 2}},
-		People: map[string]Person{
-			"tamsin": {Login: "tamsin", Role: Writer}, "wren": {Login: "wren", Role: Writer}, "bela": {Login: "bela", Role: Writer, Teams: []string{"accounts"}},
-			"odo": {Login: "odo", Role: Writer, Teams: []string{"hydraulics"}}, "pavo": {Login: "pavo", Role: Reader},
-			"barn": {Login: "barn", Role: Writer, Robot: true}, "admin": {Login: "admin", Role: Maintainer, Standby: true},
+		Reviews: []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2}},
+		People: map[string]people.Person{
+			"tamsin": {Login: "tamsin", Role: people.Writer}, "wren": {Login: "wren", Role: people.Writer}, "bela": {Login: "bela", Role: people.Writer, Teams: []string{"accounts"}},
+			"odo": {Login: "odo", Role: people.Writer, Teams: []string{"hydraulics"}}, "pavo": {Login: "pavo", Role: people.Reader},
+			"barn": {Login: "barn", Role: people.Writer, Robot: true}, "admin": {Login: "admin", Role: people.Maintainer, Standby: true},
 		},
 	}
 }
 
-func rehearsed(checks ...Check) *Rehearsal {
-	return &Rehearsal{Commit: strings.Repeat("b", 40), Base: strings.Repeat("c", 40), Checks: checks}
+func rehearsed(checks ...change.Check) *change.Rehearsal {
+	return &change.Rehearsal{Commit: strings.Repeat("b", 40), Base: strings.Repeat("c", 40), Checks: checks}
 }
 
-func find(t *testing.T, r Report, key string) Requirement {
+func find(t *testing.T, r Report, key string) require.Outcome {
 	t.Helper()
-	i := slices.IndexFunc(r.Requirements, func(q Requirement) bool { return q.Key == key })
+	i := slices.IndexFunc(r.Requirements, func(q require.Outcome) bool { return q.Key == key })
 	if i < 0 {
 		t.Fatalf("no requirement %q in %+v", key, r.Requirements)
 	}
@@ -74,55 +77,61 @@ func find(t *testing.T, r Report, key string) Requirement {
 }
 
 func TestJudge(t *testing.T) {
-	passed := Check{Name: "unit", State: Passed, Attempt: 1, By: "barn", Runner: true}
+	passed := change.Check{Name: "unit", State: change.Passed, Attempt: 1, By: "barn", Runner: true}
 	cases := []struct {
 		name         string
-		change       func(*Facts)
+		change       func(*change.Facts)
 		ready, clear bool
 		key          string
-		state        State
+		state        require.State
 		says         string // in the requirement's next step
 	}{
-		{"all but the rehearsal", func(*Facts) {}, true, false, "check/unit@rehearsal", Pending, "queue join 7"},
-		{"everything", func(f *Facts) { f.Rehearsal = rehearsed(passed) }, true, true, "check/unit@rehearsal", Met, ""},
-		{"draft", func(f *Facts) { f.State = "draft" }, false, false, "open", Unmet, "--draft=false"},
-		{"closed", func(f *Facts) { f.State = "closed" }, false, false, "open", Unmet, "reopen 7"},
-		{"no approval", func(f *Facts) { f.Reviews = nil }, false, false, "approvals", Unmet, "ask bela or odo to run: tavrin review approve 7 --revision 2"},
-		{"own approval", func(f *Facts) { f.Reviews[0].By = "tamsin" }, false, false, "approvals", Unmet, "tamsin's approval does not count: an author"},
-		{"last pusher's approval", func(f *Facts) { f.Reviews[0].By = "wren" }, false, false, "approvals", Unmet, "the last to push"},
-		{"robot's approval", func(f *Facts) { f.Reviews[0].By = "barn" }, false, false, "approvals", Unmet, "robots do not approve"},
-		{"approval by somebody who may only read", func(f *Facts) { f.Reviews[0].By = "pavo" }, false, false, "approvals", Unmet, ""},
-		{"approval by a stranger", func(f *Facts) { f.Reviews[0].By = "nobody" }, false, false, "approvals", Unmet, ""},
-		{"P6 approval of an older, other difference", func(f *Facts) { f.Reviews[0].Revision = 1 }, false, false, "approvals", Unmet, "odo approved revision 1, and the difference has changed since"},
-		{"P6 approval of the same difference", func(f *Facts) { f.Reviews[0].Revision, f.Reviews[0].SameDifference = 1, true }, true, false, "approvals", Met, ""},
-		{"P6 the same difference by a history that brings more", func(f *Facts) {
+		{"all but the rehearsal", func(*change.Facts) {}, true, false, "check/unit@rehearsal", require.Pending, "queue join 7"},
+		{"everything", func(f *change.Facts) { f.Rehearsal = rehearsed(passed) }, true, true, "check/unit@rehearsal", require.Met, ""},
+		{"draft", func(f *change.Facts) { f.State = "draft" }, false, false, "open", require.Unmet, "--draft=false"},
+		{"closed", func(f *change.Facts) { f.State = "closed" }, false, false, "open", require.Unmet, "reopen 7"},
+		{"no approval", func(f *change.Facts) { f.Reviews = nil }, false, false, "approvals", require.Unmet, "ask bela or odo to run: tavrin review approve 7 --revision 2"},
+		{"own approval", func(f *change.Facts) { f.Reviews[0].By = "tamsin" }, false, false, "approvals", require.Unmet, "tamsin's approval does not count: an author"},
+		{"last pusher's approval", func(f *change.Facts) { f.Reviews[0].By = "wren" }, false, false, "approvals", require.Unmet, "the last to push"},
+		{"robot's approval", func(f *change.Facts) { f.Reviews[0].By = "barn" }, false, false, "approvals", require.Unmet, "robots do not approve"},
+		{"approval by somebody who may only read", func(f *change.Facts) { f.Reviews[0].By = "pavo" }, false, false, "approvals", require.Unmet, ""},
+		{"approval by a stranger", func(f *change.Facts) { f.Reviews[0].By = "nobody" }, false, false, "approvals", require.Unmet, ""},
+		{"P6 approval of an older, other difference", func(f *change.Facts) { f.Reviews[0].Revision = 1 }, false, false, "approvals", require.Unmet, "odo approved revision 1, and the difference has changed since"},
+		{"P6 approval of the same difference", func(f *change.Facts) { f.Reviews[0].Revision, f.Reviews[0].SameDifference = 1, true }, true, false, "approvals", require.Met, ""},
+		{"P6 the same difference by a history that brings more", func(f *change.Facts) {
 			f.Reviews[0].Revision, f.Reviews[0].SameDifference, f.Reviews[0].Hidden = 1, true, []string{"secret"}
-		}, false, false, "approvals", Unmet, "commits since touch secret, which the difference does not show"},
-		{"P6 and by a strategy that brings the difference alone", func(f *Facts) {
-			f.Reviews[0].Revision, f.Reviews[0].SameDifference, f.Reviews[0].Hidden, f.Asker, f.Strategy = 1, true, []string{"secret"}, "odo", rules.Squash
-		}, true, false, "approvals", Met, ""},
-		{"P2 an area that the history touches", func(f *Facts) { f.History.Hidden = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", Unmet, "ask bela or pavo"},
-		{"P2 several merge bases", func(f *Facts) { f.Bases, f.Source = 2, "topic" }, false, false, "base", Unmet, "tavrin change bring-up 7"},
-		{"a claim in a commit, by a merge", func(f *Facts) {
-			f.Commits, f.Asker, f.Strategy = []Commit{{ID: strings.Repeat("d", 40), Message: "x", Reserved: "Approved-by"}}, "wren", rules.Merge
-		}, false, false, "trailers", Unmet, "(Approved-by): reword"},
-		{"objection", func(f *Facts) { f.Reviews = append(f.Reviews, Review{By: "bela", Verdict: Object, Revision: 1}) }, false, false, "objections", Unmet, "bela objects"},
-		{"area without its owner", func(f *Facts) { f.Paths = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", Unmet, "ask bela or pavo"},
-		{"area with its owner", func(f *Facts) { f.Paths = []string{"firmware/a.c"} }, true, false, "owners/valves", Met, ""},
-		{"area's own check", func(f *Facts) { f.Paths = []string{"firmware/a.c"}; f.Rehearsal = rehearsed(passed) }, true, false, "check/valve-bench@rehearsal", Pending, "a witness for valve-bench"},
-		{"no area touched", func(*Facts) {}, true, false, "owners", NotApplicable, "touches no area"},
-		{"failed check", func(f *Facts) {
-			f.Rehearsal = rehearsed(Check{Name: "unit", State: Failed, By: "barn", Runner: true, Summary: "3 tests"})
-		}, true, false, "check/unit@rehearsal", Unmet, "unit failed (3 tests)"},
-		{"P7 command check reported by a witness", func(f *Facts) { f.Rehearsal = rehearsed(Check{Name: "unit", State: Passed, By: "barn"}) }, true, false, "check/unit@rehearsal", Unmet, "only a runner's answer counts"},
-		{"P7 check by another witness", func(f *Facts) { f.HeadChecks = []Check{{Name: "preview", State: Passed, By: "barn"}} }, true, false, "check/preview@head", Unmet, "robot:previewer"},
-		{"advisory check never blocks", func(f *Facts) {
-			f.HeadChecks = []Check{{Name: "preview", State: Failed, By: "previewer"}}
+		}, false, false, "approvals", require.Unmet, "commits since touch secret, which the difference does not show"},
+		{"P6 and by a strategy that brings the difference alone", func(f *change.Facts) {
+			f.Reviews[0].Revision, f.Reviews[0].SameDifference, f.Reviews[0].Hidden, f.Asker, f.Strategy = 1, true, []string{"secret"}, "odo", change.Squash
+		}, true, false, "approvals", require.Met, ""},
+		{"P2 an area that the history touches", func(f *change.Facts) { f.History.Hidden = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Unmet, "ask bela or pavo"},
+		{"P2 several merge bases", func(f *change.Facts) { f.Bases, f.Source = 2, "topic" }, false, false, "base", require.Unmet, "tavrin change bring-up 7"},
+		{"a claim in a commit, by a merge", func(f *change.Facts) {
+			f.Commits, f.Asker, f.Strategy = []change.Commit{{ID: strings.Repeat("d", 40), Message: "x", Reserved: "Approved-by"}}, "wren", change.Merge
+		}, false, false, "trailers", require.Unmet, "(Approved-by): reword"},
+		{"objection", func(f *change.Facts) {
+			f.Reviews = append(f.Reviews, change.Review{By: "bela", Verdict: change.Object, Revision: 1})
+		}, false, false, "objections", require.Unmet, "bela objects"},
+		{"area without its owner", func(f *change.Facts) { f.Paths = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Unmet, "ask bela or pavo"},
+		{"area with its owner", func(f *change.Facts) { f.Paths = []string{"firmware/a.c"} }, true, false, "owners/valves", require.Met, ""},
+		{"area's own check", func(f *change.Facts) { f.Paths = []string{"firmware/a.c"}; f.Rehearsal = rehearsed(passed) }, true, false, "check/valve-bench@rehearsal", require.Pending, "a witness for valve-bench"},
+		{"no area touched", func(*change.Facts) {}, true, false, "owners", require.NotApplicable, "touches no area"},
+		{"failed check", func(f *change.Facts) {
+			f.Rehearsal = rehearsed(change.Check{Name: "unit", State: change.Failed, By: "barn", Runner: true, Summary: "3 tests"})
+		}, true, false, "check/unit@rehearsal", require.Unmet, "unit failed (3 tests)"},
+		{"P7 command check reported by a witness", func(f *change.Facts) {
+			f.Rehearsal = rehearsed(change.Check{Name: "unit", State: change.Passed, By: "barn"})
+		}, true, false, "check/unit@rehearsal", require.Unmet, "only a runner's answer counts"},
+		{"P7 check by another witness", func(f *change.Facts) {
+			f.HeadChecks = []change.Check{{Name: "preview", State: change.Passed, By: "barn"}}
+		}, true, false, "check/preview@head", require.Unmet, "robot:previewer"},
+		{"advisory check never blocks", func(f *change.Facts) {
+			f.HeadChecks = []change.Check{{Name: "preview", State: change.Failed, By: "previewer"}}
 			f.Rehearsal = rehearsed(passed)
-		}, true, true, "check/preview@head", Unmet, "preview failed"},
-		{"asker may not land", func(f *Facts) { f.Asker, f.Strategy = "tamsin", rules.Rebase }, false, false, "lander", Unmet, "team:hydraulics"},
-		{"strategy not allowed", func(f *Facts) { f.Asker, f.Strategy = "odo", rules.Merge }, false, false, "strategy", Unmet, "rebase, squash"},
-		{"administrator is bound too", func(f *Facts) { f.Authors = []string{"admin"}; f.Reviews[0].By = "admin" }, false, false, "approvals", Unmet, "an author"},
+		}, true, true, "check/preview@head", require.Unmet, "preview failed"},
+		{"asker may not land", func(f *change.Facts) { f.Asker, f.Strategy = "tamsin", change.Rebase }, false, false, "lander", require.Unmet, "team:hydraulics"},
+		{"strategy not allowed", func(f *change.Facts) { f.Asker, f.Strategy = "odo", change.Merge }, false, false, "strategy", require.Unmet, "rebase, squash"},
+		{"administrator is bound too", func(f *change.Facts) { f.Authors = []string{"admin"}; f.Reviews[0].By = "admin" }, false, false, "approvals", require.Unmet, "an author"},
 	}
 	doc := parsed(t, document)
 	for _, c := range cases {
@@ -150,69 +159,84 @@ func TestJudge(t *testing.T) {
 func TestContentDemands(t *testing.T) {
 	cases := []struct {
 		name, requirement string
-		change            func(*Facts)
-		state             State
+		change            func(*change.Facts)
+		state             require.State
 		says              string
 	}{
-		{"no checklist", "tasks: done", func(*Facts) {}, NotApplicable, "no checklist"},
-		{"boxes ticked", "tasks: done", func(f *Facts) { f.Description = "- [x] a\n* [X] b\n1. [x] c" }, Met, ""},
-		{"a box open", "tasks: done", func(f *Facts) { f.Description = "  - [ ] sow\n- [x] b" }, Unmet, `"sow"`},
-		{"no discussion", "threads: settled", func(*Facts) {}, NotApplicable, "no discussion"},
-		{"an open thread", "threads: settled", func(f *Facts) { f.Threads = []Thread{{By: "wren", Where: "a.c, line 3"}} }, Unmet, "wren's on a.c, line 3"},
-		{"settled by a writer", "threads: settled", func(f *Facts) { f.Threads = []Thread{{By: "wren", Where: "a", SettledBy: "odo"}} }, Met, ""},
-		{"settled by a reader", "threads: settled", func(f *Facts) { f.Threads = []Thread{{By: "wren", Where: "a", SettledBy: "pavo"}} }, Unmet, "pavo settled without the right"},
-		{"settled by those named", "threads: settled, settled_by: team:accounts", func(f *Facts) { f.Threads = []Thread{{By: "wren", Where: "a", SettledBy: "odo"}} }, Unmet, "odo settled without"},
-		{"a ticket in a commit", "ticket: 'FEN-[0-9]+'", func(f *Facts) { f.Commits = []Commit{{Message: "Tidy\n\nFor FEN-3"}} }, Met, ""},
-		{"a ticket elsewhere", "ticket: 'FEN-[0-9]+', in: title", func(f *Facts) { f.Description = "FEN-3" }, Unmet, "name the ticket in the title"},
-		{"a fixup", "fixups: none", func(f *Facts) {
-			f.Commits = []Commit{{ID: "abc", Message: "fixup! docs"}}
-			f.Strategy, f.Asker = rules.Rebase, "odo"
-		}, Unmet, `abc "fixup! docs"`},
-		{"a fixup, squashed", "fixups: none", func(f *Facts) {
-			f.Commits = []Commit{{Message: "fixup! docs"}}
-			f.Strategy, f.Asker = rules.Squash, "odo"
-		}, NotApplicable, "one commit"},
-		{"a word like fixup", "fixups: none", func(f *Facts) { f.Commits = []Commit{{Message: "fixup of docs"}} }, Met, ""},
-		{"a merge strategy", "history: straight", func(f *Facts) { f.Strategy, f.Asker = rules.Merge, "odo" }, Unmet, "--strategy rebase or squash"},
-		{"messages of commits", "messages: '^docs: '", func(f *Facts) {
-			f.Commits = []Commit{{ID: "abc", Message: "Tidy"}}
-			f.Strategy, f.Asker = rules.Rebase, "odo"
-		}, Unmet, `abc "Tidy"`},
-		{"the message of a squash", "messages: '^docs: '", func(f *Facts) {
+		{"no checklist", "tasks: done", func(*change.Facts) {}, require.NotApplicable, "no checklist"},
+		{"boxes ticked", "tasks: done", func(f *change.Facts) { f.Description = "- [x] a\n* [X] b\n1. [x] c" }, require.Met, ""},
+		{"a box open", "tasks: done", func(f *change.Facts) { f.Description = "  - [ ] sow\n- [x] b" }, require.Unmet, `"sow"`},
+		{"no discussion", "threads: settled", func(*change.Facts) {}, require.NotApplicable, "no discussion"},
+		{"an open thread", "threads: settled", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a.c, line 3"}} }, require.Unmet, "wren's on a.c, line 3"},
+		{"settled by a writer", "threads: settled", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", SettledBy: "odo"}} }, require.Met, ""},
+		{"settled by a reader", "threads: settled", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", SettledBy: "pavo"}} }, require.Unmet, "pavo settled without the right"},
+		{"settled by those named", "threads: settled, settled_by: team:accounts", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", SettledBy: "odo"}} }, require.Unmet, "odo settled without"},
+		{"a ticket in a commit", "ticket: 'FEN-[0-9]+'", func(f *change.Facts) { f.Commits = []change.Commit{{Message: "Tidy\n\nFor FEN-3"}} }, require.Met, ""},
+		{"a ticket elsewhere", "ticket: 'FEN-[0-9]+', in: title", func(f *change.Facts) { f.Description = "FEN-3" }, require.Unmet, "name the ticket in the title"},
+		{"a fixup", "fixups: none", func(f *change.Facts) {
+			f.Commits = []change.Commit{{ID: "abc", Message: "fixup! docs"}}
+			f.Strategy, f.Asker = change.Rebase, "odo"
+		}, require.Unmet, `abc "fixup! docs"`},
+		{"a fixup, squashed", "fixups: none", func(f *change.Facts) {
+			f.Commits = []change.Commit{{Message: "fixup! docs"}}
+			f.Strategy, f.Asker = change.Squash, "odo"
+		}, require.NotApplicable, "one commit"},
+		{"a word like fixup", "fixups: none", func(f *change.Facts) { f.Commits = []change.Commit{{Message: "fixup of docs"}} }, require.Met, ""},
+		{"a merge strategy", "history: straight", func(f *change.Facts) { f.Strategy, f.Asker = change.Merge, "odo" }, require.Unmet, "--strategy rebase or squash"},
+		{"messages of commits", "messages: '^docs: '", func(f *change.Facts) {
+			f.Commits = []change.Commit{{ID: "abc", Message: "Tidy"}}
+			f.Strategy, f.Asker = change.Rebase, "odo"
+		}, require.Unmet, `abc "Tidy"`},
+		{"the message of a squash", "messages: '^docs: '", func(f *change.Facts) {
 			f.Title = "docs: a"
-			f.Commits = []Commit{{Message: "Tidy"}}
-			f.Strategy, f.Asker = rules.Squash, "odo"
-		}, Met, ""},
-		{"a message as typed", "messages: '^docs: '", func(f *Facts) { f.Title, f.Message = "docs: a", "Tidy"; f.Strategy, f.Asker = rules.Squash, "odo" }, Unmet, `the final message "Tidy"`},
-		{"unsigned", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc"}} }, Unmet, "abc is not signed"},
-		{"an unknown key", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: UnknownKey}}} }, Unmet, "a key that nobody has registered"},
-		{"signed in another way", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: Unread}}} }, Unmet, "not verified here (OpenPGP or X.509"},
-		{"a forged signature", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: BadlyMade, By: "odo"}}} }, Unmet, "does not fit"},
-		{"signed by somebody gone", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: Good, By: "gone"}}} }, Unmet, "gone, who has no access"},
-		{"signed", "signed: every commit", func(f *Facts) { f.Commits = []Commit{{ID: "abc", Signature: Signature{State: Good, By: "odo"}}} }, Met, ""},
-		{"a pass that is fresh", "checks: seen, at: head, fresh: 2h", func(f *Facts) {
+			f.Commits = []change.Commit{{Message: "Tidy"}}
+			f.Strategy, f.Asker = change.Squash, "odo"
+		}, require.Met, ""},
+		{"a message as typed", "messages: '^docs: '", func(f *change.Facts) {
+			f.Title, f.Message = "docs: a", "Tidy"
+			f.Strategy, f.Asker = change.Squash, "odo"
+		}, require.Unmet, `the final message "Tidy"`},
+		{"unsigned", "signed: every commit", func(f *change.Facts) { f.Commits = []change.Commit{{ID: "abc"}} }, require.Unmet, "abc is not signed"},
+		{"an unknown key", "signed: every commit", func(f *change.Facts) {
+			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.UnknownKey}}}
+		}, require.Unmet, "a key that nobody has registered"},
+		{"signed in another way", "signed: every commit", func(f *change.Facts) {
+			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.Unread}}}
+		}, require.Unmet, "not verified here (OpenPGP or X.509"},
+		{"a forged signature", "signed: every commit", func(f *change.Facts) {
+			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.BadlyMade, By: "odo"}}}
+		}, require.Unmet, "does not fit"},
+		{"signed by somebody gone", "signed: every commit", func(f *change.Facts) {
+			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.Good, By: "gone"}}}
+		}, require.Unmet, "gone, who has no access"},
+		{"signed", "signed: every commit", func(f *change.Facts) {
+			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.Good, By: "odo"}}}
+		}, require.Met, ""},
+		{"a pass that is fresh", "checks: seen, at: head, fresh: 2h", func(f *change.Facts) {
 			f.At = noon
-			f.HeadChecks = []Check{{Name: "seen", State: Passed, By: "barn", At: noon.Add(-time.Hour)}}
-		}, Met, ""},
-		{"a pass too old", "checks: seen, at: head, fresh: 1h", func(f *Facts) {
+			f.HeadChecks = []change.Check{{Name: "seen", State: change.Passed, By: "barn", At: noon.Add(-time.Hour)}}
+		}, require.Met, ""},
+		{"a pass too old", "checks: seen, at: head, fresh: 1h", func(f *change.Facts) {
 			f.At = noon
-			f.HeadChecks = []Check{{Name: "seen", State: Passed, By: "barn", At: noon.Add(-90 * time.Minute)}}
-		}, Pending, "passed 1h30m ago, and a pass counts for 1h"},
-		{"an approval of who left the team", "approvals: 1, from: team:stewards", func(f *Facts) {
-			f.Reviews = []Review{{By: "odo", Verdict: Approve, Revision: 2, Teams: []string{"stewards"}}}
-		}, Unmet, "odo's approval does not count: they have left the team since"},
-		{"an approval of who was never asked", "approvals: 1, from: team:stewards", func(f *Facts) {
-			f.Reviews = []Review{{By: "odo", Verdict: Approve, Revision: 2}}
-		}, Unmet, "1 approval more needed from team:stewards, and nobody could give one: a maintainer has to add people or change the rule"},
-		{"an approval of a disabled account", "approvals: 1", func(f *Facts) {
-			f.Reviews = []Review{{By: "odo", Verdict: Approve, Revision: 2, Disabled: true}}
-		}, Unmet, "odo's approval does not count: their account is disabled"},
-		{"a check that has another name now", "checks: unit, at: head", func(f *Facts) { f.HeadChecks = []Check{{Name: "Unit tests", State: Passed, By: "barn"}} }, Pending,
+			f.HeadChecks = []change.Check{{Name: "seen", State: change.Passed, By: "barn", At: noon.Add(-90 * time.Minute)}}
+		}, require.Pending, "passed 1h30m ago, and a pass counts for 1h"},
+		{"an approval of who left the team", "approvals: 1, from: team:stewards", func(f *change.Facts) {
+			f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2, Teams: []string{"stewards"}}}
+		}, require.Unmet, "odo's approval does not count: they have left the team since"},
+		{"an approval of who was never asked", "approvals: 1, from: team:stewards", func(f *change.Facts) {
+			f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2}}
+		}, require.Unmet, "1 approval more needed from team:stewards, and nobody could give one: a maintainer has to add people or change the rule"},
+		{"an approval of a disabled account", "approvals: 1", func(f *change.Facts) {
+			f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2, Disabled: true}}
+		}, require.Unmet, "odo's approval does not count: their account is disabled"},
+		{"a check that has another name now", "checks: unit, at: head", func(f *change.Facts) {
+			f.HeadChecks = []change.Check{{Name: "Unit tests", State: change.Passed, By: "barn"}}
+		}, require.Pending,
 			"waiting for a witness for unit; Unit tests was reported on the head: if that is its new name"},
-		{"a glob that matches nothing", "checks: 'bench *', at: head", func(*Facts) {}, Pending, "no check that matches bench * is defined"},
-		{"so many of a glob that matches nothing", "checks: 'bench *', at: head, at_least: 1", func(*Facts) {}, Unmet, ""},
-		{"an approval of somebody gone", "approvals: 1", func(f *Facts) { f.Reviews = []Review{{By: "gone", Verdict: Approve, Revision: 2}} }, Unmet, "no access any more"},
-		{"when it is not so", "approvals: 2, when: {lines: over 3}", func(*Facts) {}, NotApplicable, "asked for when the lines changed are over 3"},
+		{"a glob that matches nothing", "checks: 'bench *', at: head", func(*change.Facts) {}, require.Pending, "no check that matches bench * is defined"},
+		{"so many of a glob that matches nothing", "checks: 'bench *', at: head, at_least: 1", func(*change.Facts) {}, require.Unmet, ""},
+		{"an approval of somebody gone", "approvals: 1", func(f *change.Facts) { f.Reviews = []change.Review{{By: "gone", Verdict: change.Approve, Revision: 2}} }, require.Unmet, "no access any more"},
+		{"when it is not so", "approvals: 2, when: {lines: over 3}", func(*change.Facts) {}, require.NotApplicable, "asked for when the lines changed are over 3"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -232,45 +256,45 @@ func TestSeveralProtectionsTogether(t *testing.T) {
 		return parsed(t, "tavrin: rules/1\nprotect:\n  - {name: a, branches: main, "+a+"}\n  - {name: b, branches: '**', "+b+"}\n")
 	}
 	f := facts()
-	f.At, f.Asker, f.Strategy, f.Title = noon, "odo", rules.Squash, "a"
-	f.HeadChecks = []Check{{Name: "seen", State: Skipped, By: "barn", At: noon}}
+	f.At, f.Asker, f.Strategy, f.Title = noon, "odo", change.Squash, "a"
+	f.HeadChecks = []change.Check{{Name: "seen", State: change.Skipped, By: "barn", At: noon}}
 	counts, doesNot := "require: [{checks: seen, at: head, skipped: counts}]", "require: [{checks: seen, at: head, fresh: 1h}]"
-	if q := find(t, Judge(two(counts, counts), f), "check/seen@head"); q.State != Met || len(q.Sources) != 2 {
+	if q := find(t, Judge(two(counts, counts), f), "check/seen@head"); q.State != require.Met || len(q.Sources) != 2 {
 		t.Errorf("skipped counts for both: %+v", q)
 	}
 	for _, set := range []*rules.Set{two(counts, doesNot), two(doesNot, counts)} {
-		if q := find(t, Judge(set, f), "check/seen@head"); q.State != Unmet || q.Level != rules.Required || len(q.Sources) != 2 {
+		if q := find(t, Judge(set, f), "check/seen@head"); q.State != require.Unmet || q.Level != require.Required || len(q.Sources) != 2 {
 			t.Errorf("skipped counts for one only: %+v", q)
 		}
 	}
-	f.HeadChecks[0].State, f.HeadChecks[0].At = Passed, noon.Add(-2*time.Hour)
-	if q := find(t, Judge(two(counts, doesNot), f), "check/seen@head"); q.State != Pending || !slices.Equal(q.Again, []string{"seen"}) {
+	f.HeadChecks[0].State, f.HeadChecks[0].At = change.Passed, noon.Add(-2*time.Hour)
+	if q := find(t, Judge(two(counts, doesNot), f), "check/seen@head"); q.State != require.Pending || !slices.Equal(q.Again, []string{"seen"}) {
 		t.Errorf("the shorter freshness: %+v", q)
 	}
 	// An advisory one lends nothing, and takes nothing: each stands for itself.
-	f.HeadChecks[0].State, f.HeadChecks[0].At = Skipped, noon
+	f.HeadChecks[0].State, f.HeadChecks[0].At = change.Skipped, noon
 	advises := "require: [{checks: seen, at: head, fresh: 1h, witness: robot:other, level: advisory}]"
 	for _, set := range []*rules.Set{two(counts, advises), two(advises, counts)} {
 		for _, q := range Judge(set, f).Requirements {
 			if !strings.HasPrefix(q.Key, "check/seen@head") {
 				continue
 			}
-			if want := map[rules.Level]State{rules.Required: Met, rules.Advisory: Unmet}[q.Level]; q.State != want || len(q.Sources) != 1 {
+			if want := map[require.Level]require.State{require.Required: require.Met, require.Advisory: require.Unmet}[q.Level]; q.State != want || len(q.Sources) != 1 {
 				t.Errorf("beside an advisory one: %+v", q)
 			}
 		}
 	}
-	f.HeadChecks[0].State, f.HeadChecks[0].At = Passed, noon.Add(-2*time.Hour)
+	f.HeadChecks[0].State, f.HeadChecks[0].At = change.Passed, noon.Add(-2*time.Hour)
 	messages := "require: [{messages: '^docs: '}], land: {message: 'docs: {title}'}"
-	if q := find(t, Judge(two(messages, "require: []"), f), "messages"); q.State != Met {
+	if q := find(t, Judge(two(messages, "require: []"), f), "messages"); q.State != require.Met {
 		t.Errorf("one template: %+v", q)
 	}
-	if q := find(t, Judge(two(messages, "land: {message: 'docs: it is {title}'}"), f), "messages"); q.State != Unmet || !strings.Contains(q.Next, "on which the protections disagree") {
+	if q := find(t, Judge(two(messages, "land: {message: 'docs: it is {title}'}"), f), "messages"); q.State != require.Unmet || !strings.Contains(q.Next, "on which the protections disagree") {
 		t.Errorf("two templates: %+v", q)
 	}
-	f.Reviews = []Review{{By: "odo", Verdict: Approve, Revision: 1, SameDifference: true}}
+	f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 1, SameDifference: true}}
 	newest := Judge(two("require: [{approvals: 1}]", "require: [{approvals: 1, on: newest_revision}]"), f)
-	if find(t, newest, "approvals").State != Met || find(t, newest, "approvals/2").State != Unmet {
+	if find(t, newest, "approvals").State != require.Met || find(t, newest, "approvals/2").State != require.Unmet {
 		t.Errorf("approvals of an older revision: %+v", newest.Requirements)
 	}
 }
@@ -308,15 +332,15 @@ func TestIdenticalDemandsAreShownOnceWithBothSources(t *testing.T) {
 func TestAdviceIsNoSourceOfWhatIsRequired(t *testing.T) {
 	requires, advises := "  - {name: a, branches: main, exempt: person:odo, require: [{objections: none}]}\n", "  - {name: b, branches: main, require: [{objections: none, level: advisory}]}\n"
 	f := facts()
-	f.Reviews = []Review{{By: "bela", Verdict: Object, Revision: 2}}
+	f.Reviews = []change.Review{{By: "bela", Verdict: change.Object, Revision: 2}}
 	for _, text := range []string{requires + advises, advises + requires} {
 		set := parsed(t, "tavrin: rules/1\nprotect:\n"+text)
 		f.Asker = ""
-		if q := find(t, Judge(set, f), "objections"); q.Level != rules.Required || len(q.Sources) != 1 || q.Sources[0].Protection != "a" {
+		if q := find(t, Judge(set, f), "objections"); q.Level != require.Required || len(q.Sources) != 1 || q.Sources[0].Protection != "a" {
 			t.Errorf("it is asked by %+v", q)
 		}
-		f.Asker, f.Strategy = "odo", rules.Squash
-		if q := find(t, Judge(set, f), "objections"); q.Level != rules.Advisory || q.Sources[0].Protection != "b" {
+		f.Asker, f.Strategy = "odo", change.Squash
+		if q := find(t, Judge(set, f), "objections"); q.Level != require.Advisory || q.Sources[0].Protection != "b" {
 			t.Errorf("odo is held by %+v", q)
 		}
 	}
@@ -331,7 +355,7 @@ func TestUnsatisfiableDemandSaysSo(t *testing.T) {
 
 func TestApproversAreThoseWhoCount(t *testing.T) {
 	f := facts()
-	f.Reviews = append(f.Reviews, Review{By: "tamsin", Verdict: Approve, Revision: 2}, Review{By: "pavo", Verdict: Approve, Revision: 2})
+	f.Reviews = append(f.Reviews, change.Review{By: "tamsin", Verdict: change.Approve, Revision: 2}, change.Review{By: "pavo", Verdict: change.Approve, Revision: 2})
 	if got := Judge(parsed(t, document), f).Approvers; !slices.Equal(got, []string{"odo"}) {
 		t.Errorf("approvers are %v", got)
 	}
@@ -343,13 +367,13 @@ func TestApproversAreThoseWhoCount(t *testing.T) {
 func TestFactsSurviveBeingStored(t *testing.T) {
 	doc := parsed(t, document)
 	f := facts()
-	f.Rehearsal = rehearsed(Check{Name: "unit", State: Passed, By: "barn", Runner: true})
-	f.Asker, f.Strategy = "odo", rules.Squash
+	f.Rehearsal = rehearsed(change.Check{Name: "unit", State: change.Passed, By: "barn", Runner: true})
+	f.Asker, f.Strategy = "odo", change.Squash
 	data, err := json.Marshal(f)
 	if err != nil {
 		t.Fatal(err)
 	}
-	var again Facts
+	var again change.Facts
 	if err := json.Unmarshal(data, &again); err != nil {
 		t.Fatal(err)
 	}
@@ -382,34 +406,34 @@ func randomProtection(rng *rand.Rand, name string) string {
 }
 
 // randomFacts is a change that somebody has asked to land, and everything about it by chance.
-func randomFacts(rng *rand.Rand) Facts {
+func randomFacts(rng *rand.Rand) change.Facts {
 	pick := func(words ...string) string { return words[rng.IntN(len(words))] }
 	f := facts()
 	f.Reviews = nil
 	for _, by := range []string{"odo", "bela", "tamsin", "wren", "pavo", "gone"} {
 		if rng.IntN(3) > 0 {
-			f.Reviews = append(f.Reviews, Review{By: by, Verdict: Verdict(pick("approve", "approve", "approve", "object")), Revision: 1 + rng.IntN(2), SameDifference: rng.IntN(2) == 0})
+			f.Reviews = append(f.Reviews, change.Review{By: by, Verdict: change.Verdict(pick("approve", "approve", "approve", "object")), Revision: 1 + rng.IntN(2), SameDifference: rng.IntN(2) == 0})
 		}
 	}
 	f.At = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
-	check := func(name string) Check {
-		return Check{Name: name, State: CheckState(pick("passed", "passed", "failed", "skipped", "running")), By: pick("barn", "previewer"), Runner: name == "unit" && rng.IntN(4) > 0,
+	check := func(name string) change.Check {
+		return change.Check{Name: name, State: change.CheckState(pick("passed", "passed", "failed", "skipped", "running")), By: pick("barn", "previewer"), Runner: name == "unit" && rng.IntN(4) > 0,
 			At: f.At.Add(-time.Duration(rng.IntN(4)) * time.Hour)}
 	}
-	f.HeadChecks = []Check{check("unit")}
+	f.HeadChecks = []change.Check{check("unit")}
 	f.Rehearsal = rehearsed(check("unit"), check("lint"), check("valve-bench"), check("field-trial"))
-	f.Asker, f.Strategy, f.Message = pick("odo", "wren"), rules.Strategy(pick("rebase", "squash", "merge")), pick("", "", "docs: as typed")
+	f.Asker, f.Strategy, f.Message = pick("odo", "wren"), change.Strategy(pick("rebase", "squash", "merge")), pick("", "", "docs: as typed")
 	f.Paths = [][]string{{"docs/a"}, {"ledger/a"}, {"firmware/a", "docs/b"}}[rng.IntN(3)]
 	f.Added, f.Files = rng.IntN(20), len(f.Paths)
 	f.Title, f.Description = pick("docs: FEN-1", "Tidy"), pick("", "- [x] a", "- [ ] a\nFEN-2")
-	f.Commits = []Commit{{ID: strings.Repeat("d", 40), Message: pick("docs: a", "fixup! docs: a"), Parents: 1 + rng.IntN(2), Signature: Signature{State: SignatureState(pick("", "good")), By: "tamsin"}}}
+	f.Commits = []change.Commit{{ID: strings.Repeat("d", 40), Message: pick("docs: a", "fixup! docs: a"), Parents: 1 + rng.IntN(2), Signature: change.Signature{State: change.SignatureState(pick("", "good")), By: "tamsin"}}}
 	f.CommitAuthors = []string{pick("tamsin", "bela")}
 	if rng.IntN(4) == 0 {
-		f.Overrides = []Override{{ID: 1, By: pick("odo", "wren"), Because: "it floods", Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Hour),
-			Requirements: []Named{{"objections", "no open objection"}, {"approvals", "1 approval"}, {"check/unit@rehearsal", "check unit passes on the rehearsal"}, {"threads", "every discussion is settled"}}}}
+		f.Overrides = []change.Override{{ID: 1, By: pick("odo", "wren"), Because: "it floods", Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Hour),
+			Requirements: []change.Named{{Key: "objections", Title: "no open objection"}, {Key: "approvals", Title: "1 approval"}, {Key: "check/unit@rehearsal", Title: "check unit passes on the rehearsal"}, {Key: "threads", Title: "every discussion is settled"}}}}
 	}
 	if rng.IntN(2) == 0 {
-		f.Threads = []Thread{{By: "wren", Where: "a", SettledBy: pick("", "odo", "pavo")}}
+		f.Threads = []change.Thread{{By: "wren", Where: "a", SettledBy: pick("", "odo", "pavo")}}
 	}
 	return f
 }
@@ -460,7 +484,7 @@ func TestNothingIsAMystery(t *testing.T) {
 		}
 		doc := around + randomProtection(rng, "p1") + randomProtection(rng, "p2")
 		for _, q := range Judge(parsed(t, doc), f).Requirements {
-			if q.Because == "" || q.Title == "" || (!q.Holds() && q.Next == "") || (q.State == NotApplicable && q.Next == "") {
+			if q.Because == "" || q.Title == "" || (!q.Holds() && q.Next == "") || (q.State == require.NotApplicable && q.Next == "") {
 				t.Fatalf("%+v\nunder\n%s", q, doc)
 			}
 			for _, login := range q.Who {
@@ -482,13 +506,13 @@ func TestFewest(t *testing.T) {
 		set := parsed(t, around+randomProtection(rng, "p1")+randomProtection(rng, "p2"))
 		missing := func(extra []string) int {
 			g := f
-			g.Reviews = slices.DeleteFunc(slices.Clone(f.Reviews), func(r Review) bool { return slices.Contains(extra, r.By) })
+			g.Reviews = slices.DeleteFunc(slices.Clone(f.Reviews), func(r change.Review) bool { return slices.Contains(extra, r.By) })
 			for _, login := range extra {
-				g.Reviews = append(g.Reviews, Review{By: login, Verdict: Approve, Revision: g.Revision})
+				g.Reviews = append(g.Reviews, change.Review{By: login, Verdict: change.Approve, Revision: g.Revision})
 			}
 			n := 0
 			for _, q := range Judge(set, g).Requirements {
-				if (strings.HasPrefix(q.Key, "approvals") || strings.HasPrefix(q.Key, "owners")) && q.Level == rules.Required && !q.Holds() {
+				if (strings.HasPrefix(q.Key, "approvals") || strings.HasPrefix(q.Key, "owners")) && q.Level == require.Required && !q.Holds() {
 					n++
 				}
 			}
@@ -527,7 +551,7 @@ func TestSuspendedProtectionsAskNothing(t *testing.T) {
 	house, _ := rules.Under{OfHouse: true}.Parse("tavrin: rules/1\nprotect: [{name: floor, branches: main, require: [{approvals: 2}]}]\n")
 	own, _ := rules.Parse("tavrin: rules/1\nprotect: [{name: trunk, branches: main, require: [{approvals: 3}]}]\n")
 	set := rules.NewSet("growers/irrigation", rules.Layer{Document: own, Version: 4}, rules.Layer{Document: house, Of: "house growers", Version: 2})
-	asked := func(suspended ...rules.Suspension) string {
+	asked := func(suspended ...change.Suspension) string {
 		f := facts()
 		f.Suspended = suspended
 		var titles []string
@@ -539,34 +563,25 @@ func TestSuspendedProtectionsAskNothing(t *testing.T) {
 	if got := asked(); got != "2 approvals; 3 approvals" {
 		t.Errorf("asked: %s", got)
 	}
-	if got := asked(rules.Suspension{Protection: "trunk"}); got != "2 approvals" {
+	if got := asked(change.Suspension{Protection: "trunk"}); got != "2 approvals" {
 		t.Errorf("with trunk suspended: %s", got)
 	}
-	if got := asked(rules.Suspension{Protection: "floor"}); got != "2 approvals; 3 approvals" {
+	if got := asked(change.Suspension{Protection: "floor"}); got != "2 approvals; 3 approvals" {
 		t.Errorf("a repository's suspension touches the house's: %s", got)
 	}
-	if got := asked(rules.Suspension{Document: "house growers", Protection: "floor"}, rules.Suspension{Protection: "trunk"}); got != "" {
+	if got := asked(change.Suspension{Document: "house growers", Protection: "floor"}, change.Suspension{Protection: "trunk"}); got != "" {
 		t.Errorf("with both suspended: %s", got)
 	}
 }
 
 func TestRolesInclude(t *testing.T) {
-	if !Maintainer.AtLeast(Writer) || Reader.AtLeast(Writer) || NoRole.AtLeast(Reader) {
+	if !people.Maintainer.AtLeast(people.Writer) || people.Reader.AtLeast(people.Writer) || people.NoRole.AtLeast(people.Reader) {
 		t.Error("roles do not include those before them")
 	}
 }
 
-func TestEveryCheckStateIsFinalOrNot(t *testing.T) {
-	final := map[CheckState]bool{Passed: true, Failed: true, Errored: true, Skipped: true, Cancelled: true}
-	for _, s := range CheckStates {
-		if s.Final() != final[s] {
-			t.Errorf("%s: final is %v", s, s.Final())
-		}
-	}
-}
-
 // large is a document and facts with 40 requirements, 30 reviews, 40 people and 100 checks.
-func large(t testing.TB) (*rules.Set, Facts) {
+func large(t testing.TB) (*rules.Set, change.Facts) {
 	var b strings.Builder
 	b.WriteString("tavrin: rules/1\nareas:\n")
 	f := facts()
@@ -582,14 +597,14 @@ func large(t testing.TB) (*rules.Set, Facts) {
 	f.Added, f.Description = 400, "- [x] measured\n- [ ] written up\n"
 	for i := range 40 {
 		login := fmt.Sprintf("p%d", i)
-		f.People[login] = Person{Login: login, Role: Writer, Teams: []string{"hydraulics"}}
+		f.People[login] = people.Person{Login: login, Role: people.Writer, Teams: []string{"hydraulics"}}
 		if i < 30 {
-			f.Reviews = append(f.Reviews, Review{By: login, Verdict: []Verdict{Approve, Comment, Approve}[i%3], Revision: 1 + i%2, SameDifference: i%4 == 0})
+			f.Reviews = append(f.Reviews, change.Review{By: login, Verdict: []change.Verdict{change.Approve, change.Comment, change.Approve}[i%3], Revision: 1 + i%2, SameDifference: i%4 == 0})
 		}
 	}
-	var checks []Check
+	var checks []change.Check
 	for i := range 100 {
-		checks = append(checks, Check{Name: fmt.Sprintf("check %d", i), State: Passed, By: "barn", At: f.At.Add(-time.Hour)})
+		checks = append(checks, change.Check{Name: fmt.Sprintf("check %d", i), State: change.Passed, By: "barn", At: f.At.Add(-time.Hour)})
 	}
 	f.Rehearsal = rehearsed(checks...)
 	return parsed(t, b.String()), f
@@ -607,14 +622,14 @@ func BenchmarkJudge40Requirements(b *testing.B) {
 
 func BenchmarkJudge1000Changes(b *testing.B) {
 	set := parsed(b, document)
-	all := make([]Facts, 1000)
+	all := make([]change.Facts, 1000)
 	for i := range all {
 		all[i] = facts()
 		all[i].Number = i
 		all[i].Paths = []string{"firmware/a.c", "ledger/b.csv", "docs/c.md"}
 		for p := range 30 {
 			login := fmt.Sprintf("p%d", p)
-			all[i].People[login] = Person{Login: login, Role: Writer, Teams: []string{"accounts"}}
+			all[i].People[login] = people.Person{Login: login, Role: people.Writer, Teams: []string{"accounts"}}
 		}
 	}
 	for b.Loop() {
@@ -626,8 +641,8 @@ func BenchmarkJudge1000Changes(b *testing.B) {
 
 func ExampleJudge() {
 	doc, _ := rules.Parse("tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    require: [{approvals: 1}]\n")
-	r := Judge(doc.Alone(2), Facts{Number: 4, State: "open", Target: "main", Revision: 1, RulesVersion: 2, Authors: []string{"wren"},
-		People: map[string]Person{"odo": {Login: "odo", Role: Writer}, "wren": {Login: "wren", Role: Writer}}})
+	r := Judge(doc.Alone(2), change.Facts{Number: 4, State: "open", Target: "main", Revision: 1, RulesVersion: 2, Authors: []string{"wren"},
+		People: map[string]people.Person{"odo": {Login: "odo", Role: people.Writer}, "wren": {Login: "wren", Role: people.Writer}}})
 	fmt.Println(r.Summary)
 	fmt.Println(r.Requirements[1].Next)
 	// Output:
@@ -635,27 +650,14 @@ func ExampleJudge() {
 	// 1 approval more needed; ask odo to run: tavrin review approve 4 --revision 1
 }
 
-func TestWorstStateOfChecks(t *testing.T) {
-	for _, c := range [][3]CheckState{{"", "passed", "passed"}, {"passed", "failed", "failed"}, {"failed", "running", "failed"}, {"waiting", "passed", "waiting"}, {"skipped", "passed", "passed"}, {"running", "errored", "errored"}} {
-		if got := Worse(c[0], c[1]); got != c[2] || Worse(c[1], c[0]) != got {
-			t.Errorf("%s and %s give %s, not %s", c[0], c[1], got, c[2])
-		}
-	}
-	for _, s := range CheckStates {
-		if !slices.Contains(badness, s) {
-			t.Errorf("%s has no place in the order", s)
-		}
-	}
-}
-
 func TestDependencies(t *testing.T) {
-	for state, want := range map[string]State{"landed main": Met, "landed release/1": Unmet, "open main": Unmet, "draft main": Unmet, "closed main": Unmet} {
+	for state, want := range map[string]require.State{"landed main": require.Met, "landed release/1": require.Unmet, "open main": require.Unmet, "draft main": require.Unmet, "closed main": require.Unmet} {
 		f := facts()
-		d := Dependency{Number: 3, Title: "Pumps"}
+		d := change.Dependency{Number: 3, Title: "Pumps"}
 		d.State, d.Target, _ = strings.Cut(state, " ")
-		f.Dependencies = []Dependency{d}
+		f.Dependencies = []change.Dependency{d}
 		r := Judge(parsed(t, document), f)
-		if q := find(t, r, "depends/3"); q.State != want || r.Ready != (want == Met) || (want == Unmet) != strings.Contains(q.Next, "--depends-on") && d.State == "landed" {
+		if q := find(t, r, "depends/3"); q.State != want || r.Ready != (want == require.Met) || (want == require.Unmet) != strings.Contains(q.Next, "--depends-on") && d.State == "landed" {
 			t.Errorf("%s: %+v", state, q)
 		}
 	}
@@ -664,7 +666,7 @@ func TestDependencies(t *testing.T) {
 func TestTickets(t *testing.T) {
 	f := facts()
 	f.Title, f.Description, f.Source = "FEN-7: pumps", "see FEN-7 and OPS-12, not fen-9", "fen-8-pumps"
-	f.Commits = []Commit{{Message: "FEN-10: a"}}
+	f.Commits = []change.Commit{{Message: "FEN-10: a"}}
 	if got := Tickets(parsed(t, document), f); !slices.Equal(got, []string{"FEN-7", "OPS-12", "FEN-10"}) {
 		t.Errorf("by their common form: %v", got)
 	}
@@ -678,9 +680,9 @@ func TestTickets(t *testing.T) {
 func TestP6EveryReviewIsWeighed(t *testing.T) {
 	f := facts()
 	f.Revision, f.Paths = 3, []string{"firmware/a"}
-	f.Reviews = []Review{
-		{By: "odo", Verdict: Approve, Revision: 2, SameDifference: true}, {By: "bela", Verdict: Approve, Revision: 2}, {By: "tamsin", Verdict: Approve, Revision: 3},
-		{By: "pavo", Verdict: Object, Revision: 1}, {By: "gone", Verdict: Approve, Revision: 3}, {By: "barn", Verdict: Approve, Revision: 3},
+	f.Reviews = []change.Review{
+		{By: "odo", Verdict: change.Approve, Revision: 2, SameDifference: true}, {By: "bela", Verdict: change.Approve, Revision: 2}, {By: "tamsin", Verdict: change.Approve, Revision: 3},
+		{By: "pavo", Verdict: change.Object, Revision: 1}, {By: "gone", Verdict: change.Approve, Revision: 3}, {By: "barn", Verdict: change.Approve, Revision: 3},
 	}
 	want := map[string][2]string{
 		"odo":    {"1 approval, not the last pusher's; 1 approval by an owner of valves", ""},
@@ -721,7 +723,7 @@ func TestP9ACheckThatNobodyDefinesIsNotWaitedForWithoutEnd(t *testing.T) {
 	f := facts()
 	f.Rehearsal = rehearsed()
 	f.Rehearsal.BuiltAt = time.Unix(1_790_000_000, 0)
-	for after, want := range map[time.Duration]State{rules.DefaultAnswer - time.Second: Pending, rules.DefaultAnswer: Unmet} {
+	for after, want := range map[time.Duration]require.State{require.DefaultAnswer - time.Second: require.Pending, require.DefaultAnswer: require.Unmet} {
 		f.At = f.Rehearsal.BuiltAt.Add(after)
 		if q := find(t, Judge(set, f), "checks/bench *@rehearsal"); q.State != want {
 			t.Errorf("after %s it is %s: %s", after, q.State, q.Next)
@@ -732,7 +734,7 @@ func TestP9ACheckThatNobodyDefinesIsNotWaitedForWithoutEnd(t *testing.T) {
 // Paths that lie in an area but for upper and lower case are found, wherever they come from.
 func TestPathsAsTheirAreasWriteThem(t *testing.T) {
 	set := parsed(t, "tavrin: rules/1\nareas:\n  valves: {paths: [\"firmware/Valves/**\", \"!**/*.md\"], owners: person:odo}\nprotect:\n  - {name: trunk, branches: main, require: [{case: exact}]}\n")
-	for path, want := range map[string]State{"firmware/Valves/a.c": Met, "Firmware/valves/a.c": Unmet, "firmware/VALVES/x": Unmet, "firmware/valves/x.md": Met, "other/valves/a": Met} {
+	for path, want := range map[string]require.State{"firmware/Valves/a.c": require.Met, "Firmware/valves/a.c": require.Unmet, "firmware/VALVES/x": require.Unmet, "firmware/valves/x.md": require.Met, "other/valves/a": require.Met} {
 		f := facts()
 		f.Paths = []string{path}
 		if q := find(t, Judge(set, f), "case"); q.State != want {

@@ -7,6 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/often"
 )
@@ -36,52 +39,56 @@ protect:
 `
 
 // overridden are facts of a change that lacks everything, with bela on duty and an override of hers.
-func overridden() Facts {
+func overridden() change.Facts {
 	f := facts()
-	f.Reviews = []Review{{By: "odo", Verdict: Object, Revision: 2}}
+	f.Reviews = []change.Review{{By: "odo", Verdict: change.Object, Revision: 2}}
 	f.Paths = []string{"firmware/a"}
 	f.At = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	f.Tip = strings.Repeat("c", 40)
-	f.People["bela"] = Person{Login: "bela", Role: Writer, Teams: []string{"duty"}}
-	f.Overrides = []Override{{ID: 4, By: "bela", Because: "the fields are flooding", Revision: 2, Tip: f.Tip, Until: f.At.Add(time.Hour),
-		Requirements: []Named{{"approvals", "1 approval"}, {"check/unit@rehearsal", "check unit passes on the rehearsal"}, {"objections", "no open objection"}}}}
+	f.People["bela"] = people.Person{Login: "bela", Role: people.Writer, Teams: []string{"duty"}}
+	f.Overrides = []change.Override{{ID: 4, By: "bela", Because: "the fields are flooding", Revision: 2, Tip: f.Tip, Until: f.At.Add(time.Hour),
+		Requirements: []change.Named{{Key: "approvals", Title: "1 approval"}, {Key: "check/unit@rehearsal", Title: "check unit passes on the rehearsal"}, {Key: "objections", Title: "no open objection"}}}}
 	return f
 }
 
 func TestP1OverrideSetsAsideWhatItNamesAndNothingElse(t *testing.T) {
 	cases := []struct {
 		name   string
-		change func(*Facts)
+		change func(*change.Facts)
 		aside  string // keys that are set aside
 	}{
-		{"what the right covers", func(*Facts) {}, "approvals check/unit@rehearsal"},
-		{"expired", func(f *Facts) { f.At = f.At.Add(time.Hour) }, ""},
-		{"another revision", func(f *Facts) { f.Revision = 3 }, ""},
-		{"the target moved on", func(f *Facts) { f.Tip = strings.Repeat("d", 40) }, ""},
-		{"rehearsed on another tip", func(f *Facts) { f.Rehearsal = rehearsed(); f.Rehearsal.Base = strings.Repeat("d", 40) }, ""},
-		{"rehearsed on the same tip", func(f *Facts) { f.Rehearsal = rehearsed() }, "approvals check/unit@rehearsal"},
-		{"the right was taken away", func(f *Facts) { f.People["bela"] = Person{Login: "bela", Role: Writer} }, ""},
-		{"may only read", func(f *Facts) { f.People["bela"] = Person{Login: "bela", Role: Reader, Teams: []string{"duty"}} }, ""},
-		{"a robot", func(f *Facts) {
-			f.People["bela"] = Person{Login: "bela", Role: Writer, Robot: true, Teams: []string{"duty"}}
+		{"what the right covers", func(*change.Facts) {}, "approvals check/unit@rehearsal"},
+		{"expired", func(f *change.Facts) { f.At = f.At.Add(time.Hour) }, ""},
+		{"another revision", func(f *change.Facts) { f.Revision = 3 }, ""},
+		{"the target moved on", func(f *change.Facts) { f.Tip = strings.Repeat("d", 40) }, ""},
+		{"rehearsed on another tip", func(f *change.Facts) { f.Rehearsal = rehearsed(); f.Rehearsal.Base = strings.Repeat("d", 40) }, ""},
+		{"rehearsed on the same tip", func(f *change.Facts) { f.Rehearsal = rehearsed() }, "approvals check/unit@rehearsal"},
+		{"the right was taken away", func(f *change.Facts) { f.People["bela"] = people.Person{Login: "bela", Role: people.Writer} }, ""},
+		{"may only read", func(f *change.Facts) {
+			f.People["bela"] = people.Person{Login: "bela", Role: people.Reader, Teams: []string{"duty"}}
 		}, ""},
-		{"asks something else by now", func(f *Facts) { f.Overrides[0].Requirements[0].Title = "2 approvals" }, "check/unit@rehearsal"},
-		{"what holds stays met", func(f *Facts) { f.Reviews = append(f.Reviews, Review{By: "wren", Verdict: Approve, Revision: 2}) }, "check/unit@rehearsal"},
-		{"what every change needs", func(f *Facts) {
+		{"a robot", func(f *change.Facts) {
+			f.People["bela"] = people.Person{Login: "bela", Role: people.Writer, Robot: true, Teams: []string{"duty"}}
+		}, ""},
+		{"asks something else by now", func(f *change.Facts) { f.Overrides[0].Requirements[0].Title = "2 approvals" }, "check/unit@rehearsal"},
+		{"what holds stays met", func(f *change.Facts) {
+			f.Reviews = append(f.Reviews, change.Review{By: "wren", Verdict: change.Approve, Revision: 2})
+		}, "check/unit@rehearsal"},
+		{"what every change needs", func(f *change.Facts) {
 			f.State = "draft"
-			f.Overrides[0].Requirements = []Named{{"open", "the change is open"}}
+			f.Overrides[0].Requirements = []change.Named{{Key: "open", Title: "the change is open"}}
 		}, ""},
-		{"who may land", func(f *Facts) {
-			f.Asker, f.Strategy = "bela", rules.Rebase
-			f.Overrides[0].Requirements = []Named{{"lander", "bela may land"}}
+		{"who may land", func(f *change.Facts) {
+			f.Asker, f.Strategy = "bela", change.Rebase
+			f.Overrides[0].Requirements = []change.Named{{Key: "lander", Title: "bela may land"}}
 		}, "lander"},
-		{"who may land, where two say no and one gives the right", func(f *Facts) {
-			f.Asker, f.Strategy = "bela", rules.Rebase
+		{"who may land, where two say no and one gives the right", func(f *change.Facts) {
+			f.Asker, f.Strategy = "bela", change.Rebase
 			f.Target = "release/1"
-			f.Overrides[0].Requirements = []Named{{"lander", "bela may land"}}
+			f.Overrides[0].Requirements = []change.Named{{Key: "lander", Title: "bela may land"}}
 		}, ""},
-		{"an area's ask, while one protection gives no right", func(f *Facts) {
-			f.Overrides[0].Requirements = []Named{{"owners/valves", "1 approval by an owner of valves"}}
+		{"an area's ask, while one protection gives no right", func(f *change.Facts) {
+			f.Overrides[0].Requirements = []change.Named{{Key: "owners/valves", Title: "1 approval by an owner of valves"}}
 		}, ""},
 	}
 	for _, c := range cases {
@@ -91,7 +98,7 @@ func TestP1OverrideSetsAsideWhatItNamesAndNothingElse(t *testing.T) {
 			r := Judge(parsed(t, overridable), f)
 			var aside []string
 			for _, q := range r.Requirements {
-				if q.State == Overridden {
+				if q.State == require.Overridden {
 					aside = append(aside, q.Key)
 				}
 			}
@@ -107,14 +114,14 @@ func TestP1OverrideSetsAsideWhatItNamesAndNothingElse(t *testing.T) {
 
 func TestOverrideOfAnAreasAsk(t *testing.T) {
 	f := overridden()
-	f.Overrides[0].Requirements = []Named{{"owners/valves", "1 approval by an owner of valves"}}
+	f.Overrides[0].Requirements = []change.Named{{Key: "owners/valves", Title: "1 approval by an owner of valves"}}
 	doc := strings.Replace(overridable, "asks: {approvals: 1}", "asks: {approvals: 1, override: team:duty}", 1)
-	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != Overridden || !strings.Contains(q.Next, "the fields are flooding") {
+	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != require.Overridden || !strings.Contains(q.Next, "the fields are flooding") {
 		t.Errorf("the area allows it, and the ask is %+v", q)
 	}
 	// No protection opens what an area asks.
 	doc = overridable + "  - {name: more, branches: \"**\", push: nobody, override: role:reader}\n"
-	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != Unmet {
+	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != require.Unmet {
 		t.Errorf("a protection opens it: %+v", q)
 	}
 }
@@ -150,18 +157,18 @@ func TestP1OverridesOnlyTouchWhatTheyName(t *testing.T) {
 		doc := parsed(t, around+randomProtection(rng, "p1")+randomProtection(rng, "p2"))
 		f.Overrides, f.Tip = nil, ""
 		before := Judge(doc, f)
-		o := Override{ID: 1, By: []string{"odo", "bela", "wren"}[rng.IntN(3)], Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Minute)}
+		o := change.Override{ID: 1, By: []string{"odo", "bela", "wren"}[rng.IntN(3)], Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Minute)}
 		for _, q := range before.Requirements {
 			if rng.IntN(2) == 0 {
-				o.Requirements = append(o.Requirements, Named{q.Key, q.Title})
+				o.Requirements = append(o.Requirements, change.Named{Key: q.Key, Title: q.Title})
 			}
 		}
-		f.Overrides = []Override{o}
+		f.Overrides = []change.Override{o}
 		after := Judge(doc, f)
 		for i, q := range after.Requirements {
 			was := before.Requirements[i]
-			named := slices.Contains(o.Requirements, Named{was.Key, was.Title})
-			if q.State != was.State && (!named || was.Holds() || q.State != Overridden || len(was.Sources) == 0) {
+			named := slices.Contains(o.Requirements, change.Named{Key: was.Key, Title: was.Title})
+			if q.State != was.State && (!named || was.Holds() || q.State != require.Overridden || len(was.Sources) == 0) {
 				t.Fatalf("%+v became %+v by %+v", was, q, o)
 			}
 		}
@@ -190,9 +197,9 @@ func TestOverrideOfAnAreaThatNoProtectionOfItsDocumentCovers(t *testing.T) {
 	house := read("tavrin: rules/1\nareas: {valves: {paths: firmware/**, owners: team:hydraulics, asks: {approvals: 1}}}\n", true)
 	own := read("tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, override: team:duty}\n", false)
 	f := overridden()
-	f.Overrides[0].Requirements = []Named{{"owners/valves", "1 approval by an owner of valves (house growers)"}}
+	f.Overrides[0].Requirements = []change.Named{{Key: "owners/valves", Title: "1 approval by an owner of valves (house growers)"}}
 	set := rules.NewSet(f.Repository, rules.Layer{Document: house, Of: "house growers", Version: 2}, rules.Layer{Document: own, Version: 3})
-	if q := find(t, Judge(set, f), "owners/valves"); q.State != Unmet || q.Title != "1 approval by an owner of valves (house growers)" {
+	if q := find(t, Judge(set, f), "owners/valves"); q.State != require.Unmet || q.Title != "1 approval by an owner of valves (house growers)" {
 		t.Errorf("it is %+v", q)
 	}
 	for _, s := range Overridable(set, f, "bela") {

@@ -7,40 +7,44 @@ import (
 	"testing"
 	"time"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/kind"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 )
 
-// broken is, for each demand, how it is written and a change or push that breaks it.
-var broken = map[rules.Demand]struct {
+// broken is, for each kind, how it is written and a change or push that breaks it.
+var broken = map[string]struct {
 	text string
-	by   func(*gate.Facts)
+	by   func(*change.Facts)
 }{
-	rules.Approvals:  {"approvals: 1", func(f *gate.Facts) {}},
-	rules.Owners:     {"owners: every touched area", func(f *gate.Facts) {}},
-	rules.Objections: {"objections: none", func(f *gate.Facts) { f.Reviews = []gate.Review{{By: "odo", Verdict: gate.Object, Revision: 1}} }},
-	rules.Threads:    {"threads: settled", func(f *gate.Facts) { f.Threads = []gate.Thread{{ID: 1, By: "odo", Where: "the change"}} }},
-	rules.Tasks:      {"tasks: done", func(f *gate.Facts) { f.Description = "- [ ] tried" }},
-	rules.Ticket:     {"ticket: 'FEN-[0-9]+'", func(f *gate.Facts) {}},
-	rules.PathCase:   {"case: exact", func(f *gate.Facts) { f.Paths = []string{"Valves/a"} }},
-	rules.Fixups:     {"fixups: none", func(f *gate.Facts) { f.Commits[0].Message = "fixup! docs: a" }},
-	rules.History:    {"history: straight", func(f *gate.Facts) { f.Commits[0].Parents = 2 }},
-	rules.Messages:   {"messages: '^docs: '", func(f *gate.Facts) { f.Commits[0].Message, f.Title = "a", "a" }},
-	rules.Signed:     {"signed: every commit", func(f *gate.Facts) { f.Commits[0].Signature = gate.Signature{} }},
-	rules.Checks:     {"checks: unit", func(f *gate.Facts) { f.Rehearsal.Checks[0].State = gate.Failed }},
-	rules.Deployment: {"deployment: field", func(f *gate.Facts) {}},
+	"approvals":  {"approvals: 1", func(f *change.Facts) {}},
+	"owners":     {"owners: every touched area", func(f *change.Facts) {}},
+	"objections": {"objections: none", func(f *change.Facts) { f.Reviews = []change.Review{{By: "odo", Verdict: change.Object, Revision: 1}} }},
+	"threads":    {"threads: settled", func(f *change.Facts) { f.Threads = []change.Thread{{ID: 1, By: "odo", Where: "the change"}} }},
+	"tasks":      {"tasks: done", func(f *change.Facts) { f.Description = "- [ ] tried" }},
+	"ticket":     {"ticket: 'FEN-[0-9]+'", func(f *change.Facts) {}},
+	"case":       {"case: exact", func(f *change.Facts) { f.Paths = []string{"Valves/a"} }},
+	"fixups":     {"fixups: none", func(f *change.Facts) { f.Commits[0].Message = "fixup! docs: a" }},
+	"history":    {"history: straight", func(f *change.Facts) { f.Commits[0].Parents = 2 }},
+	"messages":   {"messages: '^docs: '", func(f *change.Facts) { f.Commits[0].Message, f.Title = "a", "a" }},
+	"signed":     {"signed: every commit", func(f *change.Facts) { f.Commits[0].Signature = change.Signature{} }},
+	"checks":     {"checks: unit", func(f *change.Facts) { f.Rehearsal.Checks[0].State = change.Failed }},
+	"deployment": {"deployment: field", func(f *change.Facts) {}},
 }
 
-// The table of the reference says how each demand behaves on a push, under each strategy and with a condition; this is how it
+// The table of the reference says how each kind behaves on a push, under each strategy and with a condition; this is how it
 // does.
 func TestBehaviourIsAsTheTableSays(t *testing.T) {
-	if len(rules.Behaviours) != len(rules.Demands) {
-		t.Fatalf("%d rows for %d demands", len(rules.Behaviours), len(rules.Demands))
+	if len(broken) != len(kind.All()) {
+		t.Fatalf("%d ways to break %d kinds", len(broken), len(kind.All()))
 	}
-	change := func() gate.Facts {
-		return gate.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: "docs: a", Source: "topic", Target: "main", Revision: 1, Opener: "tamsin", Authors: []string{"tamsin"}, People: town,
-			At: moment, Paths: []string{"valves/a"}, Files: 1, Asker: "odo", Commits: []gate.Commit{{ID: "1", Message: "docs: a", Parents: 1, Signature: gate.Signature{State: gate.Good, By: "tamsin"}}},
-			Rehearsal: &gate.Rehearsal{Commit: "c", Base: "b", BuiltAt: moment.Add(-time.Minute), Checks: []gate.Check{{Name: "unit", State: gate.Passed, By: "barn"}, {Name: "trial", State: gate.Passed, By: "barn"}}}}
+	proposed := func() change.Facts {
+		return change.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: "docs: a", Source: "topic", Target: "main", Revision: 1, Opener: "tamsin", Authors: []string{"tamsin"}, People: town,
+			At: moment, Paths: []string{"valves/a"}, Files: 1, Asker: "odo", Commits: []change.Commit{{ID: "1", Message: "docs: a", Parents: 1, Signature: change.Signature{State: change.Good, By: "tamsin"}}},
+			Rehearsal: &change.Rehearsal{Commit: "c", Base: "b", BuiltAt: moment.Add(-time.Minute), Checks: []change.Check{{Name: "unit", State: change.Passed, By: "barn"}, {Name: "trial", State: change.Passed, By: "barn"}}}}
 	}
 	set := func(requirement string) *rules.Set {
 		doc, found := rules.Parse("tavrin: rules/1\nareas: {valves: {paths: valves/**, owners: team:hydraulics}}\nprotect:\n  - {name: trunk, branches: main, push: role:writer, require: [{" + requirement + "}]}\n")
@@ -49,32 +53,32 @@ func TestBehaviourIsAsTheTableSays(t *testing.T) {
 		}
 		return doc.Alone(1)
 	}
-	of := func(d rules.Demand, r gate.Report) (gate.Requirement, bool) {
-		i := slices.IndexFunc(r.Requirements, func(q gate.Requirement) bool {
-			return strings.HasPrefix(q.Key, string(d)) || d == rules.Checks && strings.HasPrefix(q.Key, "check/")
+	of := func(d string, r gate.Report) (require.Outcome, bool) {
+		i := slices.IndexFunc(r.Requirements, func(q require.Outcome) bool {
+			return strings.HasPrefix(q.Key, d) || d == "checks" && strings.HasPrefix(q.Key, "check/")
 		})
 		if i < 0 {
-			return gate.Requirement{}, false
+			return require.Outcome{}, false
 		}
 		return r.Requirements[i], true
 	}
 	const elsewhere = ", when: {paths: nowhere/*}"
-	for _, d := range rules.Demands {
-		row, b := rules.BehaviourOf(d), broken[d]
-		for _, s := range rules.Strategies {
-			f := change()
+	for _, row := range kind.All() {
+		d, b := row.Name, broken[row.Name]
+		for _, s := range change.Strategies {
+			f := proposed()
 			f.Strategy = s
 			b.by(&f)
 			q, asked := of(d, gate.Judge(set(b.text), f))
 			if breaks := asked && !q.Holds(); breaks == slices.Contains(row.NotBy, s) {
 				t.Errorf("%s by %s: the table says that it %s be broken, and it is %s: %s", d, s, map[bool]string{true: "cannot", false: "can"}[slices.Contains(row.NotBy, s)], q.State, q.Next)
 			}
-			if q, asked := of(d, gate.Judge(set(b.text+elsewhere), f)); !asked || q.State != gate.NotApplicable || !strings.Contains(q.Next, "asked for when a path in nowhere/* changes") {
+			if q, asked := of(d, gate.Judge(set(b.text+elsewhere), f)); !asked || q.State != require.NotApplicable || !strings.Contains(q.Next, "asked for when a path in nowhere/* changes") {
 				t.Errorf("%s on a condition that does not hold is %+v", d, q)
 			}
 		}
 		for _, condition := range []string{"", elsewhere} {
-			f := change()
+			f := proposed()
 			b.by(&f)
 			u := Update{Ref: "refs/heads/main", Old: strings.Repeat("a", 40), New: strings.Repeat("b", 40), Forward: true, Commits: f.Commits}
 			pusher := town["odo"]
@@ -92,40 +96,40 @@ func TestBehaviourIsAsTheTableSays(t *testing.T) {
 
 // What becomes of a demand when what it names is gone is as the table says.
 func TestDemandsOnWhatIsGone(t *testing.T) {
-	base := gate.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Target: "main", Source: "topic", Revision: 1, Authors: []string{"tamsin"}, People: town, At: moment, Paths: []string{"valves/a"},
-		Asker: "odo", Strategy: rules.Rebase, Rehearsal: &gate.Rehearsal{Commit: "c", Base: "b", BuiltAt: moment.Add(-time.Minute)}}
+	base := change.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Target: "main", Source: "topic", Revision: 1, Authors: []string{"tamsin"}, People: town, At: moment, Paths: []string{"valves/a"},
+		Asker: "odo", Strategy: change.Rebase, Rehearsal: &change.Rehearsal{Commit: "c", Base: "b", BuiltAt: moment.Add(-time.Minute)}}
 	for _, c := range []struct {
 		requirement, areas string
-		change             func(*gate.Facts)
+		alter              func(*change.Facts)
 		key                string
-		state              gate.State
+		state              require.State
 		says               string
 	}{
-		{"approvals: 1, from: team:gone", "", nil, "approvals", gate.Unmet, "nobody could give one"},
-		{"owners: every touched area", "areas: {valves: {paths: valves/**, owners: team:gone}}\n", nil, "owners/valves", gate.Unmet, "nobody could give one"},
-		{"owners: every touched area", "", nil, "owners", gate.NotApplicable, "touches no area"},
-		{"objections: none", "", func(f *gate.Facts) { f.Reviews = []gate.Review{{By: "gone", Verdict: gate.Object, Revision: 1}} }, "objections", gate.Unmet, "gone objects"},
-		{"threads: settled", "", nil, "threads", gate.NotApplicable, "no discussion"},
-		{"threads: settled", "", func(f *gate.Facts) { f.Threads = []gate.Thread{{By: "odo", Where: "a", SettledBy: "gone"}} }, "threads", gate.Unmet, "gone settled without the right to"},
-		{"tasks: done", "", nil, "tasks", gate.NotApplicable, "no checklist"},
-		{"case: exact", "", nil, "case", gate.Met, ""},
-		{"signed: every commit", "", func(f *gate.Facts) {
-			f.Commits = []gate.Commit{{ID: "1", Message: "a", Signature: gate.Signature{State: gate.Good, By: "gone"}}}
-		}, "signed", gate.Unmet, "no access any more"},
-		{"checks: 'bench *'", "", nil, "checks/bench *", gate.Pending, "no check that matches"},
-		{"checks: unit", "", nil, "check/unit", gate.Pending, "waiting for"},
-		{"deployment: field", "", nil, "deployment/field", gate.Pending, "no check deploys to field"},
+		{"approvals: 1, from: team:gone", "", nil, "approvals", require.Unmet, "nobody could give one"},
+		{"owners: every touched area", "areas: {valves: {paths: valves/**, owners: team:gone}}\n", nil, "owners/valves", require.Unmet, "nobody could give one"},
+		{"owners: every touched area", "", nil, "owners", require.NotApplicable, "touches no area"},
+		{"objections: none", "", func(f *change.Facts) { f.Reviews = []change.Review{{By: "gone", Verdict: change.Object, Revision: 1}} }, "objections", require.Unmet, "gone objects"},
+		{"threads: settled", "", nil, "threads", require.NotApplicable, "no discussion"},
+		{"threads: settled", "", func(f *change.Facts) { f.Threads = []change.Thread{{By: "odo", Where: "a", SettledBy: "gone"}} }, "threads", require.Unmet, "gone settled without the right to"},
+		{"tasks: done", "", nil, "tasks", require.NotApplicable, "no checklist"},
+		{"case: exact", "", nil, "case", require.Met, ""},
+		{"signed: every commit", "", func(f *change.Facts) {
+			f.Commits = []change.Commit{{ID: "1", Message: "a", Signature: change.Signature{State: change.Good, By: "gone"}}}
+		}, "signed", require.Unmet, "no access any more"},
+		{"checks: 'bench *'", "", nil, "checks/bench *", require.Pending, "no check that matches"},
+		{"checks: unit", "", nil, "check/unit", require.Pending, "waiting for"},
+		{"deployment: field", "", nil, "deployment/field", require.Pending, "no check deploys to field"},
 	} {
 		doc, found := rules.Parse("tavrin: rules/1\n" + c.areas + "protect:\n  - {name: trunk, branches: main, require: [{" + c.requirement + "}]}\n")
 		if found != nil {
 			t.Fatalf("%s: %v", c.requirement, found)
 		}
 		f := base
-		if c.change != nil {
-			c.change(&f)
+		if c.alter != nil {
+			c.alter(&f)
 		}
 		report := gate.Judge(doc.Alone(1), f)
-		i := slices.IndexFunc(report.Requirements, func(q gate.Requirement) bool { return strings.HasPrefix(q.Key, c.key) })
+		i := slices.IndexFunc(report.Requirements, func(q require.Outcome) bool { return strings.HasPrefix(q.Key, c.key) })
 		if i < 0 {
 			t.Errorf("%s: nothing called %s in %+v", c.requirement, c.key, report.Requirements)
 		} else if q := report.Requirements[i]; q.State != c.state || !strings.Contains(q.Next, c.says) {
@@ -223,8 +227,8 @@ var differing = func() map[string][]string {
 func TestSettingsBehaveAsTheTableSays(t *testing.T) {
 	var listed []string
 	for _, k := range rules.Keys {
-		switch container := k.Shape == rules.Mapping || k.Shape == rules.Named || k.Shape == rules.List; {
-		case container && k.Path != "branches{}", k.Path == "tavrin", slices.Contains(rules.Demands, rules.Demand(k.Name())) && strings.HasPrefix(k.Path, "protect[].require[]."):
+		switch container := k.Shape == grammar.Mapping || k.Shape == grammar.Named || k.Shape == grammar.List; {
+		case container && k.Path != "branches{}", k.Path == "tavrin", kind.Of(k.Name()) != nil && strings.HasPrefix(k.Path, "protect[].require[]."):
 		default:
 			listed = append(listed, k.Path)
 		}
@@ -251,7 +255,7 @@ func TestSettingsBehaveAsTheTableSays(t *testing.T) {
 			t.Fatalf("%s: no documents differ in it", row.Path)
 		}
 		rng := rand.New(rand.NewPCG(7, 1))
-		onPush, by := false, map[rules.Strategy]bool{}
+		onPush, by := false, map[change.Strategy]bool{}
 		for range 250 {
 			u, who := move(rng)
 			var verdicts []bool
@@ -260,7 +264,7 @@ func TestSettingsBehaveAsTheTableSays(t *testing.T) {
 			}
 			onPush = onPush || slices.Contains(verdicts, true) && slices.Contains(verdicts, false)
 			f := landing(rng)
-			for _, s := range rules.Strategies {
+			for _, s := range change.Strategies {
 				f.Strategy = s
 				var verdicts []bool
 				for _, set := range sets {
@@ -272,7 +276,7 @@ func TestSettingsBehaveAsTheTableSays(t *testing.T) {
 		if onPush != row.OnPush {
 			t.Errorf("%s: a push is judged by it: %v, says the table, and it makes a difference: %v", row.Path, row.OnPush, onPush)
 		}
-		for _, s := range rules.Strategies {
+		for _, s := range change.Strategies {
 			if by[s] != slices.Contains(row.By, s) {
 				t.Errorf("%s: a landing by %s is judged by it: %v, says the table, and it makes a difference: %v", row.Path, s, slices.Contains(row.By, s), by[s])
 			}
@@ -294,14 +298,14 @@ func passes(u Update, who string, set *rules.Set) bool {
 }
 
 // lands judges a landing for which whoever asks has set aside whatever they may.
-func lands(f gate.Facts, set *rules.Set) bool {
-	aside := gate.Override{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
+func lands(f change.Facts, set *rules.Set) bool {
+	aside := change.Override{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
 	for _, q := range gate.Judge(set, f).Requirements {
 		if !q.Holds() {
-			aside.Requirements = append(aside.Requirements, gate.Named{Key: q.Key, Title: q.Title})
+			aside.Requirements = append(aside.Requirements, change.Named{Key: q.Key, Title: q.Title})
 		}
 	}
-	f.Overrides = []gate.Override{aside}
+	f.Overrides = []change.Override{aside}
 	return gate.Judge(set, f).Clear
 }
 
@@ -356,7 +360,7 @@ func TestSettingsOnWhatIsGone(t *testing.T) {
 		if texts[0] == "" {
 			continue
 		}
-		read := func(text string) (*rules.Set, []rules.Finding) {
+		read := func(text string) (*rules.Set, []grammar.Finding) {
 			doc, found := rules.Under{OfHouse: strings.Contains(text, "repositories:")}.Parse(text)
 			if found != nil {
 				return nil, found

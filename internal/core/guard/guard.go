@@ -15,7 +15,10 @@ import (
 	"github.com/mtibben/confusables"
 	"golang.org/x/text/unicode/norm"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 )
 
@@ -33,17 +36,17 @@ type Update struct {
 	// Held are the branches that hold New already; it means something for a new ref only.
 	Held []string
 	// Commits are those that the push brings to the branch, for the requirements that hold for pushes too.
-	Commits []gate.Commit
+	Commits []change.Commit
 }
 
 // Facts is what a decision depends on besides the update.
 type Facts struct {
 	Repository string // HOUSE/NAME
-	Pusher     gate.Person
-	People     map[string]gate.Person // everybody with access, by login
-	Rules      *rules.Set             // nil: none applied yet
-	Empty      bool                   // the repository has no branch yet
-	Default    string                 // its default branch
+	Pusher     people.Person
+	People     map[string]people.Person // everybody with access, by login
+	Rules      *rules.Set               // nil: none applied yet
+	Empty      bool                     // the repository has no branch yet
+	Default    string                   // its default branch
 	// Taken are the names of branches and tags that are there already, or are made by the same push: by what they look
 	// like (Likeness), the full name. It may be nil where nothing is made.
 	Taken map[string]string
@@ -55,7 +58,7 @@ type Facts struct {
 type Permit struct {
 	ID            int64
 	Ref, Old, New string
-	Aside         []gate.Named
+	Aside         []change.Named
 }
 
 // Verdict is the answer to one update.
@@ -66,7 +69,7 @@ type Verdict struct {
 	Short     string   // a few words, for Git's status line; empty when allowed
 	Lines     []string // for the terminal; may hold advice when allowed
 	// Exempted names the protections that would have refused and do not bind the pusher; it goes on record.
-	Exempted []rules.Source
+	Exempted []require.Source
 	// Permit is the number of the override that the move rests on; 0: none was needed.
 	Permit int64
 }
@@ -74,14 +77,14 @@ type Verdict struct {
 // Obstacle is one thing that the rules of a protected branch hold against a move.
 type Obstacle struct {
 	Key      string // push, create, rewrite, delete, or the demand that holds for pushes too
-	From     rules.Source
+	From     require.Source
 	Short    string // a few words
 	Sentence string
 	advise   bool // whether the commits can take another way
 }
 
 // Named is the obstacle as an override names it.
-func (o Obstacle) Named() gate.Named { return gate.Named{Key: o.Key, Title: o.title()} }
+func (o Obstacle) Named() change.Named { return change.Named{Key: o.Key, Title: o.title()} }
 
 func (o Obstacle) title() string { return o.From.Protection + ": " + o.Short }
 
@@ -89,7 +92,7 @@ func (o Obstacle) title() string { return o.From.Protection + ": " + o.Short }
 func Judge(u Update, f Facts) Verdict {
 	branch, isBranch := strings.CutPrefix(u.Ref, "refs/heads/")
 	switch {
-	case !f.Pusher.Role.AtLeast(gate.Writer):
+	case !f.Pusher.Role.AtLeast(people.Writer):
 		return refuse(u, "you may not write here", fmt.Sprintf("%s may not write to %s: ask a maintainer of it for "+
 			"the role writer.",
 			f.Pusher.Login, f.Repository))
@@ -118,7 +121,7 @@ func Judge(u Update, f Facts) Verdict {
 	}
 	e := set.For(branch)
 	if f.Empty && (e.Protected || branch == f.Default) {
-		if !f.Pusher.Role.AtLeast(gate.Maintainer) {
+		if !f.Pusher.Role.AtLeast(people.Maintainer) {
 			return refuse(u, "the first push is for maintainers", fmt.Sprintf(
 				"%s is empty, and the first push of %s is for its maintainers: ask one of them.", f.Repository, branch))
 		}
@@ -146,7 +149,7 @@ func Judge(u Update, f Facts) Verdict {
 	if v.Allowed {
 		v.Protected, v.Exempted = true, bound.Exempted
 		v.Lines = []string{fmt.Sprintf("%s is exempt from %s; this push is recorded as a use of it.", f.Pusher.Login,
-			rules.Because(bound.Exempted))}
+			require.Because(bound.Exempted))}
 	}
 	return v
 }
@@ -180,7 +183,7 @@ func alike(u Update, other string) Verdict {
 }
 
 func judgeTag(u Update, f Facts) Verdict {
-	if u.Old == "" || f.Pusher.Role.AtLeast(gate.Maintainer) {
+	if u.Old == "" || f.Pusher.Role.AtLeast(people.Maintainer) {
 		return Verdict{Allowed: true}
 	}
 	return refuse(u, "tags do not move", fmt.Sprintf("%s exists already; only a maintainer may move or delete a tag.",
@@ -213,7 +216,7 @@ func Obstacles(u Update, f Facts) []Obstacle {
 
 func obstacles(u Update, f Facts, branch string, e *rules.Effective) []Obstacle {
 	var out []Obstacle
-	add := func(key string, from rules.Source, advise bool, short, sentence string) {
+	add := func(key string, from require.Source, advise bool, short, sentence string) {
 		out = append(out, Obstacle{key, from, short, sentence, advise})
 	}
 	if !e.Protected {
@@ -257,7 +260,7 @@ func obstacles(u Update, f Facts, branch string, e *rules.Effective) []Obstacle 
 		return out
 	}
 	for _, o := range gate.Pushed(e, u.Commits, f.People) {
-		add(string(o.Demand), o.From, true, o.Short, o.Sentence)
+		add(o.Kind, o.From, true, o.Short, o.Sentence)
 	}
 	return out
 }
@@ -287,7 +290,7 @@ func maySetAside(all []Obstacle, f Facts, e *rules.Effective) bool {
 
 // MaySetAside says why the pusher may not set an obstacle aside; nothing when they may.
 func MaySetAside(o Obstacle, f Facts, e *rules.Effective) string {
-	return gate.MayOverride(f.Rules, e, gate.Requirement{Title: o.title(), Sources: []rules.Source{o.From}}, f.Pusher)
+	return gate.MayOverride(f.Rules, e, require.Outcome{Title: o.title(), Sources: []require.Source{o.From}}, f.Pusher)
 }
 
 // orPermitted is the verdict where a permit of the pusher's sets aside everything that stands against the move.
@@ -312,7 +315,7 @@ func (v Verdict) orPermitted(u Update, f Facts, branch string, e *rules.Effectiv
 	return v
 }
 
-func whoever(who []rules.Principal) string {
+func whoever(who []people.Principal) string {
 	if len(who) == 0 {
 		return "nobody"
 	}

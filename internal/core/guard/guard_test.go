@@ -4,7 +4,8 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 )
 
@@ -34,13 +35,13 @@ func TestP1Judge(t *testing.T) {
 	if findings != nil {
 		t.Fatal(findings)
 	}
-	writer := gate.Person{Login: "tamsin", Role: gate.Writer}
-	releaser := gate.Person{Login: "odo", Role: gate.Writer, Teams: []string{"release"}}
-	maintainer := gate.Person{Login: "ines", Role: gate.Maintainer}
+	writer := people.Person{Login: "tamsin", Role: people.Writer}
+	releaser := people.Person{Login: "odo", Role: people.Writer, Teams: []string{"release"}}
+	maintainer := people.Person{Login: "ines", Role: people.Maintainer}
 	cases := []struct {
 		name    string
 		update  Update
-		pusher  gate.Person
+		pusher  people.Person
 		empty   bool
 		allowed bool
 		short   string
@@ -51,8 +52,8 @@ func TestP1Judge(t *testing.T) {
 		{"deleting one's own branch", Update{Ref: "refs/heads/topic", Old: a, New: ""}, writer, false, true, "", ""},
 		{"one's own scratch space", Update{Ref: "refs/scratch/tamsin/x", Old: a, New: b}, writer, false, true, "", ""},
 		{"somebody else's scratch space", Update{Ref: "refs/scratch/odo/x", Old: "", New: b}, writer, false, false, "not your scratch space", "yours begins with refs/scratch/tamsin/"},
-		{"a reader's scratch space", Update{Ref: "refs/scratch/pavo/x", Old: "", New: b}, gate.Person{Login: "pavo", Role: gate.Reader}, false, false, "may not write", ""},
-		{"a reader", Update{Ref: "refs/heads/topic", Old: "", New: b}, gate.Person{Login: "pavo", Role: gate.Reader}, false, false, "may not write", "role writer"},
+		{"a reader's scratch space", Update{Ref: "refs/scratch/pavo/x", Old: "", New: b}, people.Person{Login: "pavo", Role: people.Reader}, false, false, "may not write", ""},
+		{"a reader", Update{Ref: "refs/heads/topic", Old: "", New: b}, people.Person{Login: "pavo", Role: people.Reader}, false, false, "may not write", "role writer"},
 		{"the trunk", Update{Ref: "refs/heads/main", Old: a, New: b, Forward: true}, writer, false, false, "trunk: nobody pushes", "git push origin bbbbbbbbbb:refs/heads/tamsin/main-bbbbbbbb"},
 		{"the trunk, as maintainer", Update{Ref: "refs/heads/main", Old: a, New: b, Forward: true}, maintainer, false, false, "trunk: nobody pushes", "git reset --keep origin/main"},
 		{"rewriting the trunk", Update{Ref: "refs/heads/main", Old: a, New: b}, maintainer, false, false, "history is not rewritten", "does not contain main's aaaaaaaaaa"},
@@ -84,14 +85,14 @@ func TestP1Judge(t *testing.T) {
 }
 
 func TestDefaultBranchWithoutRulesIsNotDeleted(t *testing.T) {
-	v := Judge(Update{Ref: "refs/heads/main", Old: a, New: ""}, Facts{Pusher: gate.Person{Login: "ines", Role: gate.Maintainer}, Default: "main"})
+	v := Judge(Update{Ref: "refs/heads/main", Old: a, New: ""}, Facts{Pusher: people.Person{Login: "ines", Role: people.Maintainer}, Default: "main"})
 	if v.Allowed {
 		t.Error("the default branch was deleted")
 	}
 }
 
 func TestCommandsAreSafeToPaste(t *testing.T) {
-	v := Judge(Update{Ref: "refs/heads/a;rm$(x)", Old: "", New: b}, Facts{Repository: "growers/irrigation", Pusher: gate.Person{Login: "ines", Role: gate.Writer}, Default: "main"})
+	v := Judge(Update{Ref: "refs/heads/a;rm$(x)", Old: "", New: b}, Facts{Repository: "growers/irrigation", Pusher: people.Person{Login: "ines", Role: people.Writer}, Default: "main"})
 	if text := strings.Join(v.Lines, "\n"); !strings.Contains(text, "'a;rm$(x)'") {
 		t.Errorf("not quoted:\n%s", text)
 	}
@@ -117,10 +118,10 @@ func TestP1Permits(t *testing.T) {
 		t.Fatal(findings)
 	}
 	main := "refs/heads/main"
-	commit := []gate.Commit{{ID: b, Message: "stop the flood", Parents: 1}}
+	commit := []change.Commit{{ID: b, Message: "stop the flood", Parents: 1}}
 	move := Update{Ref: main, Old: a, New: b, Forward: true, Commits: commit}
-	odo, wren := gate.Person{Login: "odo", Role: gate.Writer}, gate.Person{Login: "wren", Role: gate.Writer}
-	facts := func(pusher gate.Person, permits ...Permit) Facts {
+	odo, wren := people.Person{Login: "odo", Role: people.Writer}, people.Person{Login: "wren", Role: people.Writer}
+	facts := func(pusher people.Person, permits ...Permit) Facts {
 		return Facts{Repository: "growers/irrigation", Pusher: pusher, Rules: doc.Alone(5), Default: "main", Permits: permits}
 	}
 	all := Permit{ID: 3, Ref: main, Old: a, New: b}
@@ -133,7 +134,7 @@ func TestP1Permits(t *testing.T) {
 	cases := []struct {
 		name    string
 		update  func(*Update)
-		pusher  gate.Person
+		pusher  people.Person
 		permit  func(*Permit)
 		allowed bool
 		short   string
@@ -150,7 +151,7 @@ func TestP1Permits(t *testing.T) {
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
 			u, p := move, all
-			p.Aside = append([]gate.Named{}, all.Aside...)
+			p.Aside = append([]change.Named{}, all.Aside...)
 			if c.update != nil {
 				c.update(&u)
 			}
@@ -182,7 +183,7 @@ func TestNamesThatLookAlike(t *testing.T) {
 		"refs/heads/MAIN": false, "refs/tags/main": false, "refs/heads/v1": false, "refs/tags/V1": false, "refs/heads/release/1.O": false, "refs/heads/release/l.0": false,
 		"refs/heads/rеlease/1.0": false, "refs/heads/main2": true, "refs/heads/release/1.1": true, "refs/tags/v2": true, "refs/heads/ρ⍺у𝓅𝒂ן": false, "refs/heads/𝗉aypal": false,
 	} {
-		v := Judge(Update{Ref: name, New: b}, Facts{Repository: "growers/irrigation", Pusher: gate.Person{Login: "wren", Role: gate.Writer}, Default: "main", Taken: taken})
+		v := Judge(Update{Ref: name, New: b}, Facts{Repository: "growers/irrigation", Pusher: people.Person{Login: "wren", Role: people.Writer}, Default: "main", Taken: taken})
 		if v.Allowed != allowed {
 			t.Errorf("%q: allowed %v, %v", name, v.Allowed, v.Lines)
 		}
@@ -197,7 +198,7 @@ func TestNamesInTheWay(t *testing.T) {
 	}
 	for name, allowed := range map[string]bool{"release": false, "hotfix": false, "coldfix": false, "develop/x": false, "develop/x/y": false, "release/1": true, "topic": true, "develop": true,
 		"releases": true, "hot": true, "wren/topic": true} {
-		v := Judge(Update{Ref: "refs/heads/" + name, New: b, Held: []string{name}}, Facts{Repository: "growers/irrigation", Pusher: gate.Person{Login: "ines", Role: gate.Maintainer}, Default: "main", Rules: doc.Alone(3)})
+		v := Judge(Update{Ref: "refs/heads/" + name, New: b, Held: []string{name}}, Facts{Repository: "growers/irrigation", Pusher: people.Person{Login: "ines", Role: people.Maintainer}, Default: "main", Rules: doc.Alone(3)})
 		if v.Allowed != allowed {
 			t.Errorf("%s: allowed %v, %v", name, v.Allowed, v.Lines)
 		}

@@ -8,7 +8,9 @@ import (
 	"testing"
 	"time"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/often"
 )
@@ -35,7 +37,7 @@ type sketch struct {
 var (
 	branchLists = []string{"main", "dev", "[main, dev]", "[dev, main]", `["main,dev"]`, "trunk", "[trunk, line]", "'**'", `['**', '!dev']`, `['**', '!line']`, "'release/*'", "line"}
 	pathLists   = []string{"'**'", "ledger/**", "[ledger/**, docs/**]", `["ledger/**,docs/**"]`, "['**', '!docs/**']", "firmware/**"}
-	people      = []string{"role:writer", "team:accounts", "'team:hydraulics'", "['person:odo', 'team:accounts']", "person:wren", "role:maintainer"}
+	somebody    = []string{"role:writer", "team:accounts", "'team:hydraulics'", "['person:odo', 'team:accounts']", "person:wren", "role:maintainer"}
 	demands     = []string{"approvals: 1", "approvals: 2", "approvals: 1, own: counts", "approvals: 1, not_from: last_pusher", "approvals: 1, not_from: last_pusher, own: counts", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts",
 		"approvals: 1, from: ['team:accounts', 'person:odo']", "owners: every touched area", "objections: none", "threads: settled", "threads: settled, settled_by: team:accounts", "tasks: done",
 		"ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: straight", "messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: lint", "checks: 'u*'", "checks: [unit, lint]",
@@ -61,7 +63,7 @@ func value(rng *rand.Rand, key string) string {
 	case "branches":
 		return draw(rng, branchLists...)
 	case "push", "create", "override", "exempt":
-		return draw(rng, append([]string{"", "", "", "nobody"}, people...)...)
+		return draw(rng, append([]string{"", "", "", "nobody"}, somebody...)...)
 	case "create_from":
 		return draw(rng, append([]string{"", "", ""}, branchLists...)...)
 	case "rewrite", "delete":
@@ -77,7 +79,7 @@ func value(rng *rand.Rand, key string) string {
 	case "paths":
 		return draw(rng, pathLists...)
 	case "owners", "set_by":
-		return draw(rng, people...)
+		return draw(rng, somebody...)
 	case "asks":
 		return draw(rng, "", "{approvals: 1}", "{approvals: 2}", "{approvals: 1, override: role:writer}")
 	case "area checks":
@@ -264,22 +266,22 @@ func (s *sketch) text() string {
 
 var moment = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 
-var town = map[string]gate.Person{
-	"odo": {Role: gate.Writer, Teams: []string{"hydraulics"}}, "wren": {Role: gate.Writer}, "bela": {Role: gate.Writer, Teams: []string{"accounts"}},
-	"ines": {Role: gate.Maintainer}, "tamsin": {Role: gate.Writer}, "pavo": {Role: gate.Reader, Teams: []string{"accounts"}}, "barn": {Role: gate.Writer, Robot: true},
+var town = map[string]people.Person{
+	"odo": {Role: people.Writer, Teams: []string{"hydraulics"}}, "wren": {Role: people.Writer}, "bela": {Role: people.Writer, Teams: []string{"accounts"}},
+	"ines": {Role: people.Maintainer}, "tamsin": {Role: people.Writer}, "pavo": {Role: people.Reader, Teams: []string{"accounts"}}, "barn": {Role: people.Writer, Robot: true},
 }
 
 // landing is a change that somebody has asked to land, and everything about it by chance, most of it well.
-func landing(rng *rand.Rand) gate.Facts {
+func landing(rng *rand.Rand) change.Facts {
 	rarely := func() bool { return rng.IntN(6) == 0 }
-	f := gate.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: draw(rng, "docs: FEN-1 water", "water"), Description: draw(rng, "", "- [ ] tried", "- [x] tried"), Source: draw(rng, "topic", "hotfix/1", "dev"),
+	f := change.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: draw(rng, "docs: FEN-1 water", "water"), Description: draw(rng, "", "- [ ] tried", "- [x] tried"), Source: draw(rng, "topic", "hotfix/1", "dev"),
 		Target: draw(rng, "main", "main", "dev", "release/1"), Revision: 2, Opener: "tamsin", Authors: []string{"tamsin"}, LastPusher: draw(rng, "tamsin", "odo"), People: town, At: moment,
 		Paths: [][]string{{"docs/a"}, {"ledger/a"}, {"firmware/a", "docs/b"}, {"Ledger/a"}}[rng.IntN(4)], Added: []int{2, 20, 200}[rng.IntN(3)], Files: 1 + rng.IntN(2)}
 	for _, by := range []string{"odo", "bela", "wren", "ines", "pavo", "tamsin"} {
 		if rng.IntN(3) > 0 {
-			r := gate.Review{By: by, Verdict: gate.Approve, Revision: 2}
+			r := change.Review{By: by, Verdict: change.Approve, Revision: 2}
 			if rarely() {
-				r.Verdict = gate.Object
+				r.Verdict = change.Object
 			}
 			if rarely() {
 				r.Revision, r.SameDifference = 1, rng.IntN(2) == 0
@@ -287,29 +289,29 @@ func landing(rng *rand.Rand) gate.Facts {
 			f.Reviews = append(f.Reviews, r)
 		}
 	}
-	check := func(name string) gate.Check {
-		c := gate.Check{Name: name, State: gate.Passed, By: draw(rng, "barn", "barn", "other"), Runner: rng.IntN(2) == 0, At: moment.Add(-time.Duration(rng.IntN(3)*45) * time.Minute)}
+	check := func(name string) change.Check {
+		c := change.Check{Name: name, State: change.Passed, By: draw(rng, "barn", "barn", "other"), Runner: rng.IntN(2) == 0, At: moment.Add(-time.Duration(rng.IntN(3)*45) * time.Minute)}
 		if rarely() {
-			c.State = gate.CheckState(draw(rng, "failed", "skipped", "running", ""))
+			c.State = change.CheckState(draw(rng, "failed", "skipped", "running", ""))
 		}
 		return c
 	}
-	f.HeadChecks = []gate.Check{check("unit"), check("lint")}
-	f.Rehearsal = &gate.Rehearsal{Commit: "c", Base: "b", Checks: []gate.Check{check("unit"), check("lint"), check("bench"), check("trial")}, BuiltAt: moment.Add(-time.Minute)}
-	f.Commits = []gate.Commit{{ID: "1", Message: draw(rng, "docs: FEN-1 a", "a", "fixup! a", "docs: a"), Parents: 1}}
+	f.HeadChecks = []change.Check{check("unit"), check("lint")}
+	f.Rehearsal = &change.Rehearsal{Commit: "c", Base: "b", Checks: []change.Check{check("unit"), check("lint"), check("bench"), check("trial")}, BuiltAt: moment.Add(-time.Minute)}
+	f.Commits = []change.Commit{{ID: "1", Message: draw(rng, "docs: FEN-1 a", "a", "fixup! a", "docs: a"), Parents: 1}}
 	if rarely() {
 		f.Commits[0].Parents = 2
 	}
 	if rng.IntN(2) == 0 {
-		f.Commits[0].Signature = gate.Signature{State: gate.Good, By: "tamsin"}
+		f.Commits[0].Signature = change.Signature{State: change.Good, By: "tamsin"}
 	}
 	if rarely() {
 		f.Labels = []string{"urgent"}
 	}
 	if rarely() {
-		f.Threads = []gate.Thread{{ID: 1, By: "odo", Where: "the change", SettledBy: draw(rng, "", "odo", "bela")}}
+		f.Threads = []change.Thread{{ID: 1, By: "odo", Where: "the change", SettledBy: draw(rng, "", "odo", "bela")}}
 	}
-	f.Asker, f.Strategy, f.Message = draw(rng, "odo", "wren", "bela", "ines"), rules.Strategies[rng.IntN(3)], draw(rng, "", "", "docs: as typed")
+	f.Asker, f.Strategy, f.Message = draw(rng, "odo", "wren", "bela", "ines"), change.Strategies[rng.IntN(3)], draw(rng, "", "", "docs: as typed")
 	return f
 }
 
@@ -328,7 +330,7 @@ func move(rng *rand.Rand) (Update, string) {
 		u.New = ""
 	}
 	if rng.IntN(2) == 0 {
-		u.Commits = []gate.Commit{{ID: "1", Message: draw(rng, "docs: a", "a"), Parents: 1 + rng.IntN(2)}}
+		u.Commits = []change.Commit{{ID: "1", Message: draw(rng, "docs: a", "a"), Parents: 1 + rng.IntN(2)}}
 	}
 	return u, draw(rng, "odo", "wren", "bela", "ines", "tamsin")
 }
@@ -388,7 +390,7 @@ func TestP8NoLooseningHides(t *testing.T) {
 		was := rules.NewSet("growers/irrigation", rules.Layer{Document: h1, Of: "house growers", Version: 1}, rules.Layer{Document: o1, Version: 1})
 		now := rules.NewSet("growers/irrigation", rules.Layer{Document: h2, Of: "house growers", Version: 2}, rules.Layer{Document: o2, Version: 2})
 		if rng.IntN(5) == 0 { // one protection is out of force for a time, before and after
-			out := []rules.Suspension{{Document: draw(rng, "", "house growers"), Protection: draw(rng, "h0", "r0", "new01"), Until: moment.Add(time.Hour)}}
+			out := []change.Suspension{{Document: draw(rng, "", "house growers"), Protection: draw(rng, "h0", "r0", "new01"), Until: moment.Add(time.Hour)}}
 			was, now = was.Without(out), now.Without(out)
 		}
 		tell := func(what string) {
@@ -412,24 +414,24 @@ func TestP8NoLooseningHides(t *testing.T) {
 			}
 			b := gate.Judge(now, f)
 			if rng.IntN(3) == 0 { // somebody sets aside all that is missing now, as far as they may
-				o := gate.Override{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
+				o := change.Override{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
 				for _, q := range b.Requirements {
 					if !q.Holds() {
-						o.Requirements = append(o.Requirements, gate.Named{Key: q.Key, Title: q.Title})
+						o.Requirements = append(o.Requirements, change.Named{Key: q.Key, Title: q.Title})
 					}
 				}
-				f.Overrides = []gate.Override{o}
+				f.Overrides = []change.Override{o}
 				b = gate.Judge(now, f)
 			}
 			say(was)
 			if f.Strategy == "" {
-				f.Strategy = rules.Merge // they had to choose, and may have chosen the strictest
+				f.Strategy = change.Merge // they had to choose, and may have chosen the strictest
 			}
 			a := gate.Judge(was, f)
 			if len(f.Overrides) > 0 && b.Clear && !a.Clear { // the same right, used on what was missing then
 				for _, q := range a.Requirements {
 					if !q.Holds() {
-						f.Overrides[0].Requirements = append(f.Overrides[0].Requirements, gate.Named{Key: q.Key, Title: q.Title})
+						f.Overrides[0].Requirements = append(f.Overrides[0].Requirements, change.Named{Key: q.Key, Title: q.Title})
 					}
 				}
 				a = gate.Judge(was, f)

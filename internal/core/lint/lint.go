@@ -13,8 +13,11 @@ import (
 	"time"
 
 	"tavrin/internal/core/areas"
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/condition"
 	"tavrin/internal/core/glob"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 )
 
@@ -41,9 +44,9 @@ type Advice struct {
 // World is what is known besides the rules. Everything is of one repository.
 type World struct {
 	Repository string
-	People     map[string]gate.Person // everybody with access, by login
-	Known      map[string]bool        // every principal that exists, such as person:odo, team:field, robot:barn
-	Disabled   map[string]bool        // those whose account is disabled, such as person:odo
+	People     map[string]people.Person // everybody with access, by login
+	Known      map[string]bool          // every principal that exists, such as person:odo, team:field, robot:barn
+	Disabled   map[string]bool          // those whose account is disabled, such as person:odo
 	Branches   []string
 	Paths      []string // files on the default branch; nil: not known
 	// Witnesses are the robots whose tokens name a check, by check; Runner says that some token takes its commands.
@@ -129,8 +132,8 @@ type linter struct {
 	w   World
 	out []Advice
 
-	paths map[string]bool           // those of w
-	met   map[*rules.Condition]bool // those whose globs some path matches
+	paths map[string]bool               // those of w
+	met   map[*condition.Condition]bool // those whose globs some path matches
 
 	effective map[string]*rules.Effective // by branch
 }
@@ -141,10 +144,10 @@ func (l *linter) say(s Severity, line int, edit, format string, args ...any) {
 
 // pool lists the people with access who are meant by principals; none mean everybody who may write. Robots never
 // approve, and administrators on standby are not counted on.
-func (l *linter) pool(who []rules.Principal) []string {
+func (l *linter) pool(who []people.Principal) []string {
 	var logins []string
 	for login, p := range l.w.People {
-		in := p.Role.AtLeast(gate.Writer)
+		in := p.Role.AtLeast(people.Writer)
 		if len(who) > 0 {
 			in = p.IsAny(who)
 		}
@@ -156,7 +159,7 @@ func (l *linter) pool(who []rules.Principal) []string {
 	return logins
 }
 
-func names(who []rules.Principal) string {
+func names(who []people.Principal) string {
 	if len(who) == 0 {
 		return "everybody who may write"
 	}
@@ -168,18 +171,18 @@ func names(who []rules.Principal) string {
 }
 
 // principals remarks on names of nobody.
-func (l *linter) principals(line int, what string, who []rules.Principal) {
+func (l *linter) principals(line int, what string, who []people.Principal) {
 	for _, p := range who {
 		switch {
 		case l.w.Disabled[p.String()]:
 			l.say(Blocked, line, "enable the account, or name somebody else", "%s %s, whose account is disabled", what,
 				p)
-		case p.Kind != rules.ByRole && !l.w.Known[p.String()]:
+		case p.Kind != people.ByRole && !l.w.Known[p.String()]:
 			l.say(Blocked, line, "make it first, or correct the name", "%s %s, which there is not", what, p)
-		case p.Kind == rules.Team && len(l.pool([]rules.Principal{p})) == 0:
+		case p.Kind == people.ByTeam && len(l.pool([]people.Principal{p})) == 0:
 			l.say(Fragile, line, fmt.Sprintf("add people to %s, or give them a role in %s", p, l.w.Repository),
 				"%s %s, of whom nobody has access to %s", what, p, l.w.Repository)
-		case p.Kind == rules.Person && !slices.Contains(l.pool([]rules.Principal{p}), p.Name):
+		case p.Kind == people.ByLogin && !slices.Contains(l.pool([]people.Principal{p}), p.Name):
 			l.say(Fragile, line, fmt.Sprintf("give %s a role in %s, or name somebody else", p, l.w.Repository),
 				"%s %s, who has no access to %s", what, p, l.w.Repository)
 		}
@@ -187,7 +190,7 @@ func (l *linter) principals(line int, what string, who []rules.Principal) {
 }
 
 // approvals remarks on a demand for n approvals out of a pool.
-func (l *linter) approvals(line int, what string, n int, who []rules.Principal, notAuthor, required bool) {
+func (l *linter) approvals(line int, what string, n int, who []people.Principal, notAuthor, required bool) {
 	pool := l.pool(who)
 	severity := func(s Severity) Severity {
 		if !required {
@@ -300,7 +303,7 @@ func (l *linter) protection(p *rules.Protection) {
 	l.everywhere(p, what)
 	l.creation(p, what)
 	l.stricter(p, what)
-	for key, who := range map[string][]rules.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt,
+	for key, who := range map[string][]people.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt,
 		"override": p.Override, "land.by": p.LandBy} {
 		l.principals(p.LineOf(key), fmt.Sprintf("%s: %s names", what, key), who)
 	}
@@ -319,7 +322,7 @@ func (l *linter) protection(p *rules.Protection) {
 	for i := range p.Require {
 		l.requirement(p, &p.Require[i], what)
 		for j := range p.Require[:i] {
-			if l.beside(&p.Require[j], &p.Require[i], what) {
+			if l.beside(p, &p.Require[j], &p.Require[i], what) {
 				break // the first says it
 			}
 		}
@@ -339,51 +342,10 @@ func (l *linter) branches(p *rules.Protection, what string) {
 		what, strings.Join(p.Branches.Texts(), ", "))
 }
 
-func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what string) {
-	must := q.Level == rules.Required
-	switch q.Demand {
-	case rules.Approvals:
-		l.principals(q.Line, what+": approvals are asked from", q.From)
-		notAuthor := slices.Contains(q.NotFrom, rules.NotAuthor)
-		l.approvals(q.Line, what+": the requirement of approvals", q.Count, q.From, notAuthor, must)
-		if len(q.NotFrom) == 0 {
-			l.say(Note, q.Line, "", "%s: an author's own approval counts", what)
-		}
-	case rules.Owners:
-		if len(l.set.Areas()) == 0 {
-			l.say(Note, q.Line, "define areas, or leave it out", "%s: owners are asked for, and there are no areas",
-				what)
-		}
-	case rules.Threads:
-		l.principals(q.Line, what+": threads are settled by", q.SettledBy)
-	case rules.Ticket:
-		l.ticketPattern(q, what)
-	case rules.Checks:
-		l.robots(q, what)
-		for _, c := range q.Checks {
-			if !c.Several() {
-				l.reporter(q.Line, c.Text, must)
-				if l.of != "" && !slices.ContainsFunc(l.doc.Checks,
-					func(k rules.Check) bool { return k.Name == c.Text }) {
-					l.say(Note, q.Line, fmt.Sprintf("checks: {%q: {command: …}} or {witness: …}", c.Text),
-						"%s: the house does not say what check %q is, so that each repository does", what, c.Text)
-				}
-			} else if !l.matches(c) {
-				l.say(Fragile, q.Line, "look at tavrin check names",
-					"%s: no check that is defined or was reported matches %s", what, c.Text)
-			}
-		}
-	case rules.Deployment:
-		if !slices.ContainsFunc(l.set.Checks(), func(c rules.Check) bool { return c.Place == q.To }) {
-			l.say(Blocked, q.Line, fmt.Sprintf("checks: {NAME: {kind: deployment, place: %s}}", q.To),
-				"%s: no check deploys to %s", what, q.To)
-		}
-	case rules.History:
-		if len(p.With) > 0 && !slices.ContainsFunc(p.With, rules.Strategy.Straight) {
-			l.say(Blocked, q.Line, "allow rebase or squash", "%s: history is to stay straight, and every strategy "+
-				"that is allowed makes a merge commit", what)
-		}
-	case rules.Objections, rules.Tasks, rules.PathCase, rules.Fixups, rules.Messages, rules.Signed:
+// requirement remarks on one requirement: what its kind has to say, and what there is to say of its condition.
+func (l *linter) requirement(p *rules.Protection, q *require.Requirement, what string) {
+	if r, remarks := q.Asks.(require.Remarked); remarks {
+		r.Remark(remarking{l, p, what}, q)
 	}
 	if q.When != nil {
 		l.condition(q, what)
@@ -396,10 +358,10 @@ func (l *linter) requirement(p *rules.Protection, q *rules.Requirement, what str
 
 // holdsSomewhere says whether some file is one that a condition is about. All conditions are asked about each file at
 // once: there may be hundreds of them, and half a million files.
-func (l *linter) holdsSomewhere(when *rules.Condition) bool {
+func (l *linter) holdsSomewhere(when *condition.Condition) bool {
 	if l.met == nil {
 		var lists []glob.List
-		var of []*rules.Condition
+		var of []*condition.Condition
 		for i := range l.doc.Protections {
 			for _, q := range l.doc.Protections[i].Require {
 				if q.When != nil && q.When.PathsText != nil {
@@ -408,7 +370,7 @@ func (l *linter) holdsSomewhere(when *rules.Condition) bool {
 			}
 		}
 		index := glob.NewIndex(lists)
-		l.met = map[*rules.Condition]bool{}
+		l.met = map[*condition.Condition]bool{}
 		var space [16]int
 		for _, path := range l.w.Paths {
 			for _, n := range index.Of(path, space[:0]) {
@@ -419,46 +381,15 @@ func (l *linter) holdsSomewhere(when *rules.Condition) bool {
 	return l.met[when]
 }
 
-func (l *linter) matches(c rules.CheckName) bool {
-	for name := range l.w.Reported {
-		if c.Match(name) {
-			return true
-		}
-	}
-	return slices.ContainsFunc(l.set.Checks(), func(k rules.Check) bool { return c.Match(k.Name) })
-}
-
-// beside remarks on two requirements of one protection that repeat or whose thresholds are out of order, and says
-// whether it did.
-func (l *linter) beside(a, b *rules.Requirement, what string) bool {
-	before := len(l.out)
-	switch {
-	case a.SameAs(b):
+// beside remarks on two requirements of one protection that repeat each other or do not go together, and says whether
+// it did.
+func (l *linter) beside(p *rules.Protection, a, b *require.Requirement, what string) bool {
+	if a.SameAs(b) {
 		l.say(Note, b.Line, "leave one out", "%s: line %d asks the same already", what, a.Line)
-	case a.Demand == rules.Approvals && b.Demand == rules.Approvals && names(a.From) == names(b.From) &&
-		a.When != nil && b.When != nil:
-		l.threshold(a, b, what, "lines", a.When.Lines.Over, b.When.Lines.Over)
-		l.threshold(a, b, what, "files", a.When.Files.Over, b.When.Files.Over)
-	case a.Demand == rules.Approvals && b.Demand == rules.Approvals && names(a.From) == names(b.From) &&
-		a.When == nil && b.When != nil && a.Level == rules.Required && a.Count >= b.Count &&
-		slices.Equal(a.NotFrom, b.NotFrom) && a.Newest == b.Newest:
-		l.say(Note, b.Line, "leave it out, or raise its count", "%s: line %d asks for %d approvals always, so that "+
-			"these %d add nothing", what, a.Line, a.Count, b.Count)
+		return true
 	}
-	return len(l.out) > before
-}
-
-func (l *linter) threshold(a, b *rules.Requirement, what, unit string, overA, overB int) {
-	if overA < 0 || overB < 0 || overA == overB {
-		return
-	}
-	if overA > overB {
-		a, b, overA, overB = b, a, overB, overA
-	}
-	if b.Count < a.Count {
-		l.say(Fragile, b.Line, "raise the count with the size", "%s: thresholds are out of order: over %d %s asks "+
-			"for %d approvals, over %d for only %d", what, overA, unit, a.Count, overB, b.Count)
-	}
+	r, remarks := a.Asks.(require.RemarkedBeside)
+	return remarks && a.Kind == b.Kind && r.RemarkBeside(remarking{l, p, what}, a, b)
 }
 
 // combined remarks on what the protections of a branch together leave.
@@ -480,41 +411,34 @@ func (l *linter) combined() {
 		l.together(branch, e)
 		if len(e.With) == 0 {
 			l.at(e.WithFrom, Blocked, "allow a strategy in both",
-				"%s: together %s leave no strategy, so that nothing can land", branch, rules.Because(e.WithFrom))
-		} else if !slices.ContainsFunc(e.With, rules.Strategy.Straight) {
-			for _, q := range e.Requirements {
-				if q.Demand == rules.History && q.Level == rules.Required {
-					l.at(q.From, Blocked, "allow rebase or squash", "%s: history is to stay straight, and only "+
-						"strategies that make a merge commit are left", branch)
-				}
-			}
+				"%s: together %s leave no strategy, so that nothing can land", branch, require.Because(e.WithFrom))
 		}
 		if e.DefaultsSaid > 1 {
 			l.at(e.DefaultFrom, Fragile, "state the same default, or one only",
-				"%s: %s state different default strategies, so that everybody has to choose", branch, rules.Because(e.DefaultFrom))
+				"%s: %s state different default strategies, so that everybody has to choose", branch, require.Because(e.DefaultFrom))
 		}
 		if e.MessagesSaid > 1 {
 			l.at(e.Message.From, Fragile, "state the same message, or one only",
-				"%s: %s state different messages, so that neither is used", branch, rules.Because(e.Message.From))
+				"%s: %s state different messages, so that neither is used", branch, require.Because(e.Message.From))
 		}
 		if e.RemovesSaid > 1 {
 			l.at(e.RemoveSource.From, Fragile, "state the same", "%s: %s disagree on removing the source branch, so "+
-				"that it is kept", branch, rules.Because(e.RemoveSource.From))
+				"that it is kept", branch, require.Because(e.RemoveSource.From))
 		}
 		for key, lists := range map[string][]rules.Allowance{"land.by": e.LandBy, "push": e.Push} {
 			l.intersection(branch, key, lists)
 		}
 		for _, q := range e.Requirements {
 			if len(q.From) > 1 && !l.sameProtection(q.From) {
-				l.at(q.From, Note, "", "%s: %s ask the same (%s), which is shown once", branch, rules.Because(q.From),
-					q.Title)
+				l.at(q.From, Note, "", "%s: %s ask the same (%s), which is shown once", branch, require.Because(q.From),
+					q.Titled)
 			}
 		}
 	}
 }
 
-func (l *linter) sameProtection(from []rules.Source) bool {
-	return !slices.ContainsFunc(from, func(s rules.Source) bool {
+func (l *linter) sameProtection(from []require.Source) bool {
+	return !slices.ContainsFunc(from, func(s require.Source) bool {
 		return s.Protection != from[0].Protection || s.Document != from[0].Document
 	})
 }
@@ -524,7 +448,7 @@ func (l *linter) intersection(branch, key string, lists []rules.Allowance) {
 	if len(lists) < 2 {
 		return
 	}
-	var from []rules.Source
+	var from []require.Source
 	left := 0
 	for login, p := range l.w.People {
 		in := !slices.ContainsFunc(lists, func(a rules.Allowance) bool { return !p.IsAny(a.Who) })
@@ -544,12 +468,12 @@ func (l *linter) intersection(branch, key string, lists []rules.Allowance) {
 			severity = Blocked
 		}
 		l.at(from, severity, "name somebody in both", "%s: nobody is in every list of %s that applies (%s)", branch,
-			key, rules.Because(from))
+			key, require.Because(from))
 	}
 }
 
 // at remarks on something that comes from several places, on the first that stands in this document.
-func (l *linter) at(from []rules.Source, s Severity, edit, format string, args ...any) {
+func (l *linter) at(from []require.Source, s Severity, edit, format string, args ...any) {
 	for _, source := range from {
 		if source.Document == l.of {
 			l.say(s, source.Line, edit, format, args...)
@@ -589,24 +513,18 @@ func (l *linter) unused() {
 				l.say(Note, p.LineOf(key), "leave it out", "%s: %s has no effect: %s", what, key, why)
 			}
 		}
-		asks := func(d ...rules.Demand) bool {
-			return slices.ContainsFunc(p.Require, func(q rules.Requirement) bool {
-				return slices.Contains(d,
-					q.Demand)
-			})
-		}
 		if len(p.With) == 1 {
 			idle("land.strategy", fmt.Sprintf("%s is the only strategy that is allowed", p.With[0]))
 		}
-		if len(p.With) == 1 && p.With[0] == rules.Rebase {
+		if len(p.With) == 1 && p.With[0] == change.Rebase {
 			idle("land.message", "a rebase keeps the messages of its commits")
 			idle("land.trailers", "a rebase keeps the messages of its commits")
 		}
-		if !asks(rules.Approvals, rules.Owners) && !slices.ContainsFunc(l.set.Areas(),
-			func(a rules.PlacedArea) bool { return a.Approvals > 0 }) && !l.askedElsewhere(p, rules.Approvals, rules.Owners) {
+		if !l.decides(p, "after_push.approvals_stay") && !slices.ContainsFunc(l.set.Areas(),
+			func(a rules.PlacedArea) bool { return a.Approvals > 0 }) {
 			idle("after_push.approvals_stay", "nothing asks for approvals there")
 		}
-		if !asks(rules.Objections) && !l.askedElsewhere(p, rules.Objections) {
+		if !l.decides(p, "after_push.objections_stay") {
 			idle("after_push.objections_stay", "nothing asks that objections be settled there (objections: none)")
 		}
 	}
@@ -622,21 +540,20 @@ func (l *linter) unused() {
 	}
 }
 
-// askedElsewhere says whether another protection asks one of the demands: what a protection says of pushes holds for
-// those of others on the same branches too.
-func (l *linter) askedElsewhere(p *rules.Protection, d ...rules.Demand) bool {
+// decides says whether something is asked for of which a setting decides what a push does to it: what a protection says
+// of pushes holds for what others ask on the same branches too.
+func (l *linter) decides(p *rules.Protection, setting string) bool {
+	asks := func(o *rules.Protection) bool {
+		return slices.ContainsFunc(o.Require, func(q require.Requirement) bool { return q.Kind.After == setting })
+	}
 	for _, layer := range l.set.Layers() {
 		for i := range layer.Document.Protections {
-			o := &layer.Document.Protections[i]
-			if o != p && slices.ContainsFunc(o.Require, func(q rules.Requirement) bool {
-				return slices.Contains(d,
-					q.Demand)
-			}) {
+			if asks(&layer.Document.Protections[i]) {
 				return true
 			}
 		}
 	}
-	return false
+	return asks(p)
 }
 
 // wantedByGlob says whether some requirement's glob means a check.
@@ -644,7 +561,7 @@ func (l *linter) wantedByGlob(name string) bool {
 	for _, layer := range l.set.Layers() {
 		for i := range layer.Document.Protections {
 			for _, q := range layer.Document.Protections[i].Require {
-				if slices.ContainsFunc(q.Checks, func(c rules.CheckName) bool { return c.Match(name) }) {
+				if slices.ContainsFunc(q.CheckNames(), func(c require.CheckName) bool { return c.Match(name) }) {
 					return true
 				}
 			}

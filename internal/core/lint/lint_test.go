@@ -7,7 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 )
 
@@ -16,9 +18,9 @@ var now = time.Date(2026, 4, 1, 0, 0, 0, 0, time.UTC)
 // world has three people in two teams, one robot with a token for "preview", and a runner.
 func world() World {
 	w := World{Repository: "growers/irrigation", At: now, Runner: true, Branches: []string{"main", "release/1"}, Paths: []string{"firmware/a.c", "ledger/t.csv", "ci/bench.sh"},
-		People: map[string]gate.Person{
-			"odo": {Login: "odo", Role: gate.Writer, Teams: []string{"hydraulics"}}, "bela": {Login: "bela", Role: gate.Writer, Teams: []string{"accounts", "hydraulics"}},
-			"wren": {Login: "wren", Role: gate.Writer, Teams: []string{"accounts"}}, "ines": {Login: "ines", Role: gate.Maintainer, Standby: true}, "barn": {Login: "barn", Role: gate.Writer, Robot: true},
+		People: map[string]people.Person{
+			"odo": {Login: "odo", Role: people.Writer, Teams: []string{"hydraulics"}}, "bela": {Login: "bela", Role: people.Writer, Teams: []string{"accounts", "hydraulics"}},
+			"wren": {Login: "wren", Role: people.Writer, Teams: []string{"accounts"}}, "ines": {Login: "ines", Role: people.Maintainer, Standby: true}, "barn": {Login: "barn", Role: people.Writer, Robot: true},
 		},
 		Known:     map[string]bool{"person:odo": true, "person:bela": true, "person:wren": true, "person:old": true, "team:hydraulics": true, "team:accounts": true, "team:empty": true, "robot:barn": true},
 		Disabled:  map[string]bool{"person:gone": true},
@@ -122,7 +124,7 @@ func TestLint(t *testing.T) {
 
 func TestTeamOfOne(t *testing.T) {
 	w := world()
-	w.People = map[string]gate.Person{"odo": {Login: "odo", Role: gate.Maintainer}}
+	w.People = map[string]people.Person{"odo": {Login: "odo", Role: people.Maintainer}}
 	found := linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1}]}\n", w)
 	if len(found) != 1 || found[0].Severity != Blocked || !strings.Contains(found[0].Edit, "own: counts") {
 		t.Errorf("found %+v", found)
@@ -143,10 +145,10 @@ func TestBlockedApprovalsAreImpossible(t *testing.T) {
 		if w.People[author].Standby {
 			continue // an administrator's own change has three others to approve it
 		}
-		f := gate.Facts{State: "open", Target: "main", Revision: 1, Authors: []string{author}, People: w.People}
+		f := change.Facts{State: "open", Target: "main", Revision: 1, Authors: []string{author}, People: w.People}
 		for login := range w.People {
 			if !w.People[login].Standby {
-				f.Reviews = append(f.Reviews, gate.Review{By: login, Verdict: gate.Approve, Revision: 1})
+				f.Reviews = append(f.Reviews, change.Review{By: login, Verdict: change.Approve, Revision: 1})
 			}
 		}
 		if gate.Judge(doc.Alone(1), f).Ready && author != "barn" {
@@ -217,7 +219,7 @@ func TestHouseAndRepository(t *testing.T) {
 // In a repository of one nothing is said of slack, which there can be none of.
 func TestNoSlackInARepositoryOfOne(t *testing.T) {
 	w := world()
-	w.People = map[string]gate.Person{"odo": {Login: "odo", Role: gate.Maintainer}}
+	w.People = map[string]people.Person{"odo": {Login: "odo", Role: people.Maintainer}}
 	for _, a := range linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1, own: counts}], land: {by: person:odo}}\n", w) {
 		if strings.Contains(a.Text, "absence") || strings.Contains(a.Text, "slack") {
 			t.Errorf("it says %+v", a)

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 )
 
@@ -39,18 +40,6 @@ func ForNone(doc *rules.Document, repositories []string) []Advice {
 	return out
 }
 
-// robots remarks on a requirement whose robot is another than the check's own: nobody's answer counts then.
-func (l *linter) robots(q *rules.Requirement, what string) {
-	for _, name := range q.Checks {
-		if c := l.set.Check(name.Text); q.Witness != "" && !name.Several() && c.Witness != "" &&
-			c.Witness != q.Witness {
-			l.say(Blocked, q.Line, "name the same robot, or leave it out here",
-				"%s: only robot:%s's answer for %q would count, and the check is robot:%s's to report, so that "+
-					"nobody's does", what, q.Witness, name.Text, c.Witness)
-		}
-	}
-}
-
 // on is what holds on a branch. It is worked out once for each: there may be many branches, and many protections that
 // ask.
 func (l *linter) on(branch string) *rules.Effective {
@@ -74,19 +63,8 @@ func (l *linter) everywhere(p *rules.Protection, what string) {
 	}
 }
 
-// ticketPattern remarks on an expression that is bound to the ends of texts that may be long.
-func (l *linter) ticketPattern(q *rules.Requirement, what string) {
-	text := q.Pattern.String()
-	bound := strings.HasPrefix(text, "^") || strings.HasSuffix(text, "$") && !strings.HasSuffix(text, `\$`)
-	if bound && (slices.Contains(q.In, rules.InDescription) || slices.Contains(q.In, rules.InCommits)) {
-		l.say(Fragile, q.Line, "leave out ^ and $, begin it with (?m), or say in: title",
-			"%s: the ticket's expression %s is bound to the ends of the whole text, and descriptions and messages "+
-				"have many lines", what, text)
-	}
-}
-
 // condition remarks on words that a condition's source nearly means, and on labels that lift what is asked.
-func (l *linter) condition(q *rules.Requirement, what string) {
+func (l *linter) condition(q *require.Requirement, what string) {
 	for _, text := range q.When.SourceText {
 		word := strings.TrimPrefix(text, "!")
 		if strings.ContainsAny(word, "*?[{") || l.kind(word) || slices.Contains(l.w.Branches, word) {
@@ -153,9 +131,9 @@ func (l *linter) creation(p *rules.Protection, what string) {
 		return
 	}
 	asks := func(branch string) bool {
-		return slices.ContainsFunc(l.on(branch).Requirements, func(q rules.Sourced) bool {
-			return q.Level == rules.Required && q.When == nil &&
-				(q.Demand == rules.Approvals || q.Demand == rules.Owners)
+		return slices.ContainsFunc(l.on(branch).Requirements, func(q require.Sourced) bool {
+			return q.Level == require.Required && q.When == nil &&
+				q.Kind.After == "after_push.approvals_stay"
 		})
 	}
 	for _, branch := range l.w.Branches {
@@ -167,25 +145,11 @@ func (l *linter) creation(p *rules.Protection, what string) {
 	}
 }
 
-// together remarks on what a branch's protections together make of messages and history.
+// together remarks on what kinds have to say of all that holds for a branch.
 func (l *linter) together(branch string, e *rules.Effective) {
 	for _, q := range e.Requirements {
-		switch {
-		case q.Level != rules.Required:
-		case q.Demand == rules.History && e.Default != "" && !e.Default.Straight():
-			l.at(q.From, Fragile, "another default strategy", "%s: they land by %s where nobody says another, and "+
-				"history is to stay straight", branch, e.Default)
-		case q.Demand == rules.Messages && e.Message.Value != "":
-			title, _, _ := strings.Cut(q.Example, "\n")
-			if title == "" && strings.Contains(e.Message.Value, "{title}") {
-				continue // it depends on the title
-			}
-			text := rules.Fill(e.Message.Value, map[string]string{"title": title, "description": "", "number": "7",
-				"source": "topic", "target": branch, "repository": l.w.Repository, "author": "odo"})
-			if !q.Pattern.MatchString(strings.TrimSpace(text)) {
-				l.at(q.From, Fragile, "make them fit", "%s: the message %q does not fit the messages that are asked "+
-					"for, %s", branch, e.Message.Value, q.Pattern)
-			}
+		if r, remarks := q.Asks.(require.RemarkedOnBranch); remarks && q.Level == require.Required {
+			r.RemarkOn(onBranch{l, branch, e}, q)
 		}
 	}
 }
@@ -202,23 +166,23 @@ func (l *linter) stricter(p *rules.Protection, what string) {
 			all = append(all, l.on(branch))
 		}
 	}
-	house := func(from []rules.Source) bool {
-		return len(from) > 0 && !slices.ContainsFunc(from, func(s rules.Source) bool { return s.Document == "" })
+	house := func(from []require.Source) bool {
+		return len(from) > 0 && !slices.ContainsFunc(from, func(s require.Source) bool { return s.Document == "" })
 	}
 	for _, s := range []struct {
 		key string
-		by  func(*rules.Effective) []rules.Source
+		by  func(*rules.Effective) []require.Source
 	}{
-		{"rewrite", func(e *rules.Effective) []rules.Source { return e.Rewrite.From }},
-		{"delete", func(e *rules.Effective) []rules.Source { return e.Delete.From }},
-		{"after_push.approvals_stay", func(e *rules.Effective) []rules.Source { return e.ApprovalsStay.From }},
-		{"after_push.objections_stay", func(e *rules.Effective) []rules.Source { return e.ObjectionsStay.From }},
-		{"land.join_early", func(e *rules.Effective) []rules.Source { return e.JoinEarly.From }},
+		{"rewrite", func(e *rules.Effective) []require.Source { return e.Rewrite.From }},
+		{"delete", func(e *rules.Effective) []require.Source { return e.Delete.From }},
+		{"after_push.approvals_stay", func(e *rules.Effective) []require.Source { return e.ApprovalsStay.From }},
+		{"after_push.objections_stay", func(e *rules.Effective) []require.Source { return e.ObjectionsStay.From }},
+		{"land.join_early", func(e *rules.Effective) []require.Source { return e.JoinEarly.From }},
 	} {
 		if p.Says(s.key) && len(all) > 0 && !slices.ContainsFunc(all,
 			func(e *rules.Effective) bool { return !house(s.by(e)) }) {
 			l.say(Note, p.LineOf(s.key), "leave it out", "%s: %s has no effect: %s is stricter", what, s.key,
-				rules.Because(s.by(all[0])))
+				require.Because(s.by(all[0])))
 		}
 	}
 }

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/change"
 )
 
 // Kind is why a rehearsal cannot be built.
@@ -49,7 +49,7 @@ func (n Obstacle) Reason() string {
 }
 
 // ApprovalsLost says that approvals of earlier revisions are not for what would land on the target as it is now.
-func ApprovalsLost(lost []gate.Review, number int, target, tip string) string {
+func ApprovalsLost(lost []change.Review, number int, target, tip string) string {
 	var whose []string
 	for _, r := range lost {
 		whose = append(whose, fmt.Sprintf("%s's of revision %d", r.By, r.Revision))

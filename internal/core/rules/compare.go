@@ -6,6 +6,11 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 )
 
 // Difference is one thing in which two versions of a document differ.
@@ -53,10 +58,10 @@ func list[T any](words []T) value {
 	if len(words) == 0 {
 		return value{}
 	}
-	return value{set(words), shown(words)}
+	return value{grammar.Set(words), grammar.Shown(words)}
 }
 
-func who(ps []Principal) value { return value{set(ps), principalNames(ps)} }
+func who(ps []people.Principal) value { return value{grammar.Set(ps), people.Names(ps)} }
 
 func truth(b bool) value { return word(fmt.Sprint(b)) }
 
@@ -94,7 +99,7 @@ func both[T any](was, now []T, name func(*T) string, gone, added func(*T), kept 
 
 func (c *comparison) document(was, now *Document) {
 	c.differ(now.LineOf("loosening"), "loosening", list(was.AgreedBy), list(now.AgreedBy), len(was.AgreedBy) > 0 &&
-		(len(now.AgreedBy) == 0 || !within(now.AgreedBy, was.AgreedBy)))
+		(len(now.AgreedBy) == 0 || !grammar.Within(now.AgreedBy, was.AgreedBy)))
 	c.unless(c.described(), now.LineOf("changes"), "changes: description", word(was.Description), word(now.Description),
 		false)
 	// What a kind stands for is compared where it is used. That another document uses it is refused elsewhere.
@@ -131,7 +136,7 @@ func (c *comparison) document(was, now *Document) {
 		func(p *Protection) {
 			why := ""
 			switch {
-			case p.Default != "" || another(Strategies, p.allows()):
+			case p.Default != "" || another(change.Strategies, p.allows()):
 				why = strategyWhy
 			case p.Message != "":
 				why = messageWhy
@@ -147,7 +152,7 @@ func (c *comparison) all() []*Document {
 }
 
 // asked goes through every requirement that is asked before or after, by any of the documents.
-func (c *comparison) asked(is func(q *Requirement) bool) *Requirement {
+func (c *comparison) asked(is func(q *require.Requirement) bool) *require.Requirement {
 	for _, d := range c.all() {
 		for i := range d.Protections {
 			for j := range d.Protections[i].Require {
@@ -170,7 +175,7 @@ func (c *comparison) definedTwice(what string, defines func(*Document) bool) str
 
 // seen says how one more area or label may loosen: an expression sees that there is one more.
 func (c *comparison) seen(variable string) string {
-	q := c.asked(func(q *Requirement) bool {
+	q := c.asked(func(q *require.Requirement) bool {
 		return q.When != nil && (!q.When.OfHouse || c.now.OfHouse) && strings.Contains(q.When.Expression, variable)
 	})
 	if q == nil {
@@ -186,8 +191,8 @@ func (c *comparison) asksToo(k *Check) string {
 			return slices.Contains(a.Checks,
 				k.Name)
 		}) || slices.ContainsFunc(d.Protections, func(p Protection) bool {
-			return slices.ContainsFunc(p.Require, func(q Requirement) bool {
-				return slices.ContainsFunc(q.Checks, func(n CheckName) bool { return n.Match(k.Name) })
+			return slices.ContainsFunc(p.Require, func(q require.Requirement) bool {
+				return slices.ContainsFunc(q.CheckNames(), func(n require.CheckName) bool { return n.Match(k.Name) })
 			})
 		}))
 	}
@@ -203,11 +208,11 @@ func (c *comparison) asksToo(k *Check) string {
 // described says how another beginning of descriptions may loosen: what is asked of a description may be met by it, or
 // no longer be asked.
 func (c *comparison) described() string {
-	q := c.asked(func(q *Requirement) bool { return slices.Contains([]Demand{Tasks, Ticket, Messages}, q.Demand) })
+	q := c.asked(func(q *require.Requirement) bool { return q.Kind.ByDescription })
 	if q == nil {
 		return ""
 	}
-	return fmt.Sprintf("%s is judged by descriptions, which begin with it", q.Demand)
+	return fmt.Sprintf("%s is judged by descriptions, which begin with it", q.Kind.Name)
 }
 
 // defines says how a new definition of a check may loosen: what was any robot's answer, or nothing yet, is now what it
@@ -216,12 +221,12 @@ func (c *comparison) defines(k *Check) string {
 	switch {
 	case k.Command != "":
 		return "what passes it is now a command of these rules" + c.asksToo(k)
-	case k.Limit > DefaultAnswer:
+	case k.Limit > require.DefaultAnswer:
 		return longerWhy
 	case k.Place != "":
 		return "its pass is now a deployment to " + k.Place
-	case c.asked(func(q *Requirement) bool { // one more may then pass in the place of another
-		return slices.ContainsFunc(q.Checks, func(n CheckName) bool { return n.Several() && n.Match(k.Name) })
+	case c.asked(func(q *require.Requirement) bool { // one more may then pass in the place of another
+		return slices.ContainsFunc(q.CheckNames(), func(n require.CheckName) bool { return n.Several() && n.Match(k.Name) })
 	}) != nil:
 		return "a glob of a requirement that asks for some of several checks may mean it too"
 	}
@@ -233,12 +238,12 @@ func (c *comparison) defines(k *Check) string {
 func (c *comparison) area(a, b *Area) {
 	what := "area " + a.Name + ": "
 	c.unless(c.seen("areas"), b.LineOf("paths"), what+"paths", list(a.Text), list(b.Text), !covers(b.Text, a.Text))
-	c.differ(b.LineOf("owners"), what+"owners", list(a.Owners), list(b.Owners), !within(b.Owners, a.Owners))
+	c.differ(b.LineOf("owners"), what+"owners", list(a.Owners), list(b.Owners), !grammar.Within(b.Owners, a.Owners))
 	c.differ(b.LineOf("asks.approvals"), what+"asks.approvals", word(fmt.Sprint(a.Approvals)),
 		word(fmt.Sprint(b.Approvals)), b.Approvals < a.Approvals)
 	c.differ(b.LineOf("asks.override"), what+"asks.override", who(a.Override), who(b.Override),
-		!within(b.Override, a.Override))
-	c.differ(b.LineOf("checks"), what+"checks", list(a.Checks), list(b.Checks), !within(a.Checks, b.Checks))
+		!grammar.Within(b.Override, a.Override))
+	c.differ(b.LineOf("checks"), what+"checks", list(a.Checks), list(b.Checks), !grammar.Within(a.Checks, b.Checks))
 	c.differ(b.LineOf("asks.reviewers"), what+"asks.reviewers", list(a.Reviewers), list(b.Reviewers), false)
 	c.differ(b.LineOf("asks.optional"), what+"asks.optional", list(a.Optional), list(b.Optional), false)
 	c.repositories(b.Line, what, a.Repositories.Texts(), b.Repositories.Texts())
@@ -256,8 +261,8 @@ func (c *comparison) check(a, b *Check) {
 	if b.Limit > a.Limit {
 		why = longerWhy
 	}
-	c.unless(why, b.LineOf("limit"), what+"limit", word(brief(a.Limit)), word(brief(b.Limit)), false)
-	c.differ(b.LineOf("fresh"), what+"fresh", word(span(a.Fresh)), word(span(b.Fresh)), !shorter(b.Fresh, a.Fresh))
+	c.unless(why, b.LineOf("limit"), what+"limit", word(grammar.Brief(a.Limit)), word(grammar.Brief(b.Limit)), false)
+	c.differ(b.LineOf("fresh"), what+"fresh", word(span(a.Fresh)), word(span(b.Fresh)), !require.Fresher(b.Fresh, a.Fresh))
 	c.differ(b.LineOf("place"), what+"place", word(a.Place), word(b.Place), true)
 }
 
@@ -265,34 +270,31 @@ func span(d time.Duration) string {
 	if d == 0 {
 		return ""
 	}
-	return brief(d)
+	return grammar.Brief(d)
 }
-
-// shorter says whether a freshness is at least as strict as another; 0 is for ever.
-func shorter(a, b time.Duration) bool { return b == 0 || a > 0 && a <= b }
 
 func (c *comparison) protection(a, b *Protection) {
 	what := fmt.Sprintf("protection %q: ", a.Name)
 	why := ""
 	if b.FromText == nil && !covers(a.stands, b.stands) && len(creators(b)) > 0 {
-		why = fmt.Sprintf("its branches may be created from what %s hold, and those are more now", shown(held(b)))
+		why = fmt.Sprintf("its branches may be created from what %s hold, and those are more now", grammar.Shown(held(b)))
 	}
 	c.unless(why, b.LineOf("branches"), what+"branches", list(a.stands), list(b.stands), !covers(b.stands, a.stands))
 	c.repositories(b.LineOf("repositories"), what, a.RepoText, b.RepoText)
-	c.differ(b.LineOf("push"), what+"push", who(a.Push), who(b.Push), !within(b.Push, a.Push))
-	c.differ(b.LineOf("create"), what+"create", who(creators(a)), who(creators(b)), !within(creators(b), creators(a)))
+	c.differ(b.LineOf("push"), what+"push", who(a.Push), who(b.Push), !grammar.Within(b.Push, a.Push))
+	c.differ(b.LineOf("create"), what+"create", who(creators(a)), who(creators(b)), !grammar.Within(creators(b), creators(a)))
 	if a.FromText != nil || b.FromText != nil {
 		c.differ(b.LineOf("create_from"), what+"create_from", list(held(a)), list(held(b)), !covers(held(a), held(b)))
 	}
 	c.differ(b.LineOf("rewrite"), what+"rewrite", word(string(a.Rewrite)), word(string(b.Rewrite)),
 		b.Rewrite == Allowed)
 	c.differ(b.LineOf("delete"), what+"delete", word(string(a.Delete)), word(string(b.Delete)), b.Delete == Allowed)
-	c.differ(b.LineOf("exempt"), what+"exempt", who(a.Exempt), who(b.Exempt), !within(b.Exempt, a.Exempt))
-	c.differ(b.LineOf("override"), what+"override", who(a.Override), who(b.Override), !within(b.Override, a.Override))
+	c.differ(b.LineOf("exempt"), what+"exempt", who(a.Exempt), who(b.Exempt), !grammar.Within(b.Exempt, a.Exempt))
+	c.differ(b.LineOf("override"), what+"override", who(a.Override), who(b.Override), !grammar.Within(b.Override, a.Override))
 	c.differ(b.LineOf("after_push.approvals_stay"), what+"approvals_stay", word(string(a.ApprovalsStay)),
-		word(string(b.ApprovalsStay)), slices.Index(stays, b.ApprovalsStay) > slices.Index(stays, a.ApprovalsStay))
+		word(string(b.ApprovalsStay)), slices.Index(require.Stays, b.ApprovalsStay) > slices.Index(require.Stays, a.ApprovalsStay))
 	c.differ(b.LineOf("after_push.objections_stay"), what+"objections_stay", word(string(a.ObjectionsStay)),
-		word(string(b.ObjectionsStay)), slices.Index(stays, b.ObjectionsStay) < slices.Index(stays, a.ObjectionsStay))
+		word(string(b.ObjectionsStay)), slices.Index(require.Stays, b.ObjectionsStay) < slices.Index(require.Stays, a.ObjectionsStay))
 	c.landing(what, a, b)
 	c.requirements(what, a, b)
 }
@@ -306,7 +308,7 @@ func held(p *Protection) []string {
 }
 
 // creators lists who may create a branch of a protection.
-func creators(p *Protection) []Principal {
+func creators(p *Protection) []people.Principal {
 	if p.Create == nil {
 		return p.Push
 	}
@@ -315,13 +317,13 @@ func creators(p *Protection) []Principal {
 
 func (c *comparison) landing(what string, a, b *Protection) {
 	c.differ(b.LineOf("land.by"), what+"land.by", landers(a), landers(b), a.LandBy != nil &&
-		(b.LandBy == nil || !within(b.LandBy, a.LandBy)))
+		(b.LandBy == nil || !grammar.Within(b.LandBy, a.LandBy)))
 	why := ""
 	if another(a.allows(), b.allows()) {
 		why = strategyWhy
 	}
 	c.unless(why, b.LineOf("land.with"), what+"land.with", list(a.allows()), list(b.allows()),
-		!within(b.allows(), a.allows()))
+		!grammar.Within(b.allows(), a.allows()))
 	c.unless(strategyWhy, b.LineOf("land.strategy"), what+"land.strategy", word(string(a.Default)),
 		word(string(b.Default)), false)
 	c.unless(messageWhy, b.LineOf("land.message"), what+"land.message", word(a.Message), word(b.Message), false)
@@ -349,27 +351,27 @@ const (
 )
 
 // allows lists the strategies that a protection allows.
-func (p *Protection) allows() []Strategy {
+func (p *Protection) allows() []change.Strategy {
 	if len(p.With) == 0 {
-		return Strategies
+		return change.Strategies
 	}
 	return p.With
 }
 
 // another says whether fewer strategies may change the one that is taken where nobody says one, which is the first that
-// all protections allow. Merge asks at least what each of the others asks; what others allow is not known, and so each
+// all protections allow. change.Merge asks at least what each of the others asks; what others allow is not known, and so each
 // possibility is gone through.
-func another(was, now []Strategy) bool {
-	for others := range 1 << len(Strategies) {
-		first := func(list []Strategy) Strategy {
-			for i, s := range Strategies {
+func another(was, now []change.Strategy) bool {
+	for others := range 1 << len(change.Strategies) {
+		first := func(list []change.Strategy) change.Strategy {
+			for i, s := range change.Strategies {
 				if others&(1<<i) != 0 && slices.Contains(list, s) {
 					return s
 				}
 			}
 			return ""
 		}
-		if before, after := first(was), first(now); before != after && before != "" && after != "" && after != Merge {
+		if before, after := first(was), first(now); before != after && before != "" && after != "" && after != change.Merge {
 			return true
 		}
 	}
@@ -384,59 +386,21 @@ func landers(p *Protection) value {
 }
 
 func (c *comparison) requirements(what string, a, b *Protection) {
-	same := func(list []Requirement, r Requirement) bool {
-		return slices.ContainsFunc(list, func(o Requirement) bool { return o.key == r.key && o.Level == r.Level })
+	same := func(list []require.Requirement, r require.Requirement) bool {
+		return slices.ContainsFunc(list, func(o require.Requirement) bool { return o.SameAs(&r) && o.Level == r.Level })
 	}
 	for _, r := range a.Require {
 		if !same(b.Require, r) {
-			held := r.Level == Advisory || slices.ContainsFunc(b.Require,
-				func(n Requirement) bool { return n.atLeast(r) })
-			c.differ(r.Line, what+"require", value{"was", r.said()}, value{}, !held)
+			held := r.Level == require.Advisory || slices.ContainsFunc(b.Require,
+				func(n require.Requirement) bool { return n.AtLeast(r) })
+			c.differ(r.Line, what+"require", value{"was", r.Sentence()}, value{}, !held)
 		}
 	}
 	for _, r := range b.Require {
 		if !same(a.Require, r) {
-			c.differ(r.Line, what+"require", value{}, value{"now", r.said()}, false)
+			c.differ(r.Line, what+"require", value{}, value{"now", r.Sentence()}, false)
 		}
 	}
-}
-
-func (r Requirement) said() string {
-	text := Sourced{Requirement: r}.sentence()
-	if r.When != nil {
-		text += ", when " + r.When.Words()
-	}
-	if r.Level == Advisory {
-		text += " (advisory)"
-	}
-	return text
-}
-
-// atLeast says whether the requirement is seen to ask at least what another asks.
-func (r Requirement) atLeast(o Requirement) bool {
-	if r.Demand != o.Demand || r.Level == Advisory && o.Level == Required || r.When != nil &&
-		(o.When == nil || r.When.identity() != o.When.identity()) {
-		return false
-	}
-	switch r.Demand {
-	case Approvals:
-		return r.Count >= o.Count && (len(o.From) == 0 && len(r.From) == 0 || len(o.From) > 0 && len(r.From) > 0 &&
-			within(r.From, o.From)) && within(o.NotFrom, r.NotFrom) && (r.Newest || !o.Newest)
-	case Threads:
-		return len(o.SettledBy) == 0 && len(r.SettledBy) == 0 || len(r.SettledBy) > 0 &&
-			within(r.SettledBy, o.SettledBy)
-	case Ticket, Messages:
-		return r.Pattern.String() == o.Pattern.String() && within(r.In, o.In)
-	case Checks:
-		more := r.AtLeast == 0 && o.AtLeast == 0 && within(texts(o.Checks), texts(r.Checks)) ||
-			set(o.Checks) == set(r.Checks) && (r.AtLeast == 0 || o.AtLeast > 0 && r.AtLeast >= o.AtLeast)
-		return more && within(o.At, r.At) && shorter(r.Fresh, o.Fresh) && (!r.Skipped || o.Skipped) &&
-			(o.Witness == "" || r.Witness == o.Witness)
-	case Deployment:
-		return r.To == o.To && within(o.At, r.At) && shorter(r.Fresh, o.Fresh)
-	case Owners, Objections, Tasks, PathCase, Fixups, History, Signed:
-	}
-	return true
 }
 
 // covers says whether globs are seen to match at least what others match: they hold every pattern of theirs and take
@@ -448,9 +412,4 @@ func covers(now, was []string) bool {
 			!slices.Contains(now, "**")
 	}) &&
 		!slices.ContainsFunc(now, func(p string) bool { return out(p) && !slices.Contains(was, p) })
-}
-
-// within says whether everything in a is in b.
-func within[T comparable](a, b []T) bool {
-	return !slices.ContainsFunc(a, func(x T) bool { return !slices.Contains(b, x) })
 }

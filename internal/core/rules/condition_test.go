@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"tavrin/internal/core/condition"
 )
 
-func conditioned(t *testing.T, when string) *Condition {
+func conditioned(t *testing.T, when string) *condition.Condition {
 	t.Helper()
 	d, findings := Parse("tavrin: rules/1\nbranches: {hotfix: hotfix/**}\nareas: {ledger: {paths: ledger/**, owners: team:a}}\nlabels: {urgent: {set_by: team:a}}\n" +
 		"protect: [{name: n, branches: main, require: [{approvals: 1, when: {" + when + "}}]}]\n")
@@ -17,7 +19,7 @@ func conditioned(t *testing.T, when string) *Condition {
 }
 
 func TestConditionHolds(t *testing.T) {
-	b := Brought{Title: "Open slowly", Source: "hotfix/leak", Target: "main", Paths: []string{"ledger/a.csv", "docs/b.md"}, Areas: []string{"ledger"}, Added: 30, Removed: 12, Files: 2,
+	b := condition.Brought{Title: "Open slowly", Source: "hotfix/leak", Target: "main", Paths: []string{"ledger/a.csv", "docs/b.md"}, Areas: []string{"ledger"}, Added: 30, Removed: 12, Files: 2,
 		Authors: []string{"wren"}, AuthorIs: []string{"person:wren", "team:field"}, Labels: []string{"urgent"}}
 	cases := map[string]bool{
 		"paths: 'ledger/**'": true, "paths: ['**', '!ledger/**', '!docs/**']": false, "areas: [ledger]": true, "lines: over 41": true, "lines: over 42": false, "lines: under 43": true,
@@ -35,14 +37,14 @@ func TestConditionHolds(t *testing.T) {
 			t.Errorf("%s is not put into words", when)
 		}
 	}
-	if holds, _ := (*Condition)(nil).Holds(b); !holds {
+	if holds, _ := (*condition.Condition)(nil).Holds(b); !holds {
 		t.Error("no condition does not hold")
 	}
 }
 
 // An expression that cannot be worked out, or costs too much, is taken to hold: the requirement is asked for.
 func TestExpressionsFailClosed(t *testing.T) {
-	holds, why := conditioned(t, "cel: 'paths[3] == \"x\"'").Holds(Brought{Paths: []string{"a"}})
+	holds, why := conditioned(t, "cel: 'paths[3] == \"x\"'").Holds(condition.Brought{Paths: []string{"a"}})
 	if !holds || !strings.Contains(why, "asked for") {
 		t.Errorf("out of range: %v, %q", holds, why)
 	}
@@ -50,7 +52,7 @@ func TestExpressionsFailClosed(t *testing.T) {
 	for i := range many {
 		many[i] = fmt.Sprint("path/", i)
 	}
-	holds, why = conditioned(t, "cel: 'paths.all(a, paths.all(b, a != b || a == b)) && false'").Holds(Brought{Paths: many})
+	holds, why = conditioned(t, "cel: 'paths.all(a, paths.all(b, a != b || a == b)) && false'").Holds(condition.Brought{Paths: many})
 	if !holds || !strings.Contains(why, "cost") {
 		t.Errorf("too dear: %v, %q", holds, why)
 	}
@@ -116,7 +118,7 @@ func ExampleSet_For() {
 	own, _ := Parse("tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, rewrite: allowed, require: [{approvals: 2}]}\n")
 	set := NewSet("growers/irrigation", Layer{Document: house, Of: "house growers", Version: 3}, Layer{Document: own, Version: 1})
 	for _, q := range set.For("main").Requirements {
-		fmt.Println(q.Title, "says", q.Because)
+		fmt.Println(q.Titled, "says", q.Because)
 	}
 	fmt.Println("rewrite:", set.For("main").Rewrite.Value)
 	// Output:

@@ -3,6 +3,8 @@ package rules
 import (
 	"fmt"
 	"testing"
+
+	"tavrin/internal/core/condition"
 )
 
 // A condition on each of ten thousand paths stays below the bound on what an expression may cost.
@@ -13,7 +15,7 @@ func TestExpressionsReachTenThousandPaths(t *testing.T) {
 	}
 	for _, cel := range []string{`paths.exists(p, p.endsWith(".md"))`, `paths.all(p, p.startsWith("firmware/"))`} {
 		want := cel[6] == 'a'
-		if holds, why := conditioned(t, "cel: '"+cel+"'").Holds(Brought{Paths: paths}); holds != want || why != "" {
+		if holds, why := conditioned(t, "cel: '"+cel+"'").Holds(condition.Brought{Paths: paths}); holds != want || why != "" {
 			t.Errorf("%s: %v, %q", cel, holds, why)
 		}
 	}

@@ -6,34 +6,30 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/glob"
+	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 )
-
-// Sourced is a requirement with every place that asks for it.
-type Sourced struct {
-	Requirement
-	From    []Source
-	Because string // the sources in words
-	Title   string // what it asks, in full
-}
 
 // Allowance is one protection's list of who may do something. Everyone has to be in every list.
 type Allowance struct {
-	Who    []Principal
-	Source Source
+	Who    []people.Principal
+	Source require.Source
 }
 
 // Setting is a value in force and the places that it comes from.
 type Setting[T any] struct {
 	Value T
-	From  []Source
+	From  []require.Source
 }
 
 // stricter takes a protection's value into the setting: the one that comes first in the order from strict to loose.
-func (s *Setting[T]) stricter(value T, from Source, before func(a, b T) int) {
+func (s *Setting[T]) stricter(value T, from require.Source, before func(a, b T) int) {
 	switch n := before(value, s.Value); {
 	case n < 0 || len(s.From) == 0:
-		s.Value, s.From = value, []Source{from}
+		s.Value, s.From = value, []require.Source{from}
 	case n == 0:
 		s.From = append(s.From, from)
 	}
@@ -42,12 +38,12 @@ func (s *Setting[T]) stricter(value T, from Source, before func(a, b T) int) {
 // Matching is a protection that matches a branch.
 type Matching struct {
 	Name     string
-	Source   Source
+	Source   require.Source
 	Patterns []string // branch patterns and kinds as written
 	// Created are the branches of which one has to hold a commit that a branch is created from.
 	Created  glob.List
-	Exempt   []Principal
-	Override []Principal
+	Exempt   []people.Principal
+	Override []people.Principal
 }
 
 // Effective is what all matching protections together say of one branch. Protected is false, and the rest empty,
@@ -56,18 +52,18 @@ type Effective struct {
 	Branch         string
 	Protected      bool
 	Protections    []Matching
-	Requirements   []Sourced
+	Requirements   []require.Sourced
 	Push           []Allowance // one of each of Protections, in their order; so is Create
 	Create         []Allowance
 	LandBy         []Allowance
 	Rewrite        Setting[Permission]
 	Delete         Setting[Permission]
-	ApprovalsStay  Setting[Stay]
-	ObjectionsStay Setting[Stay]
-	With           []Strategy
-	WithFrom       []Source
-	Default        Strategy // the one all matching protections that state one agree on; empty: none, or they disagree
-	DefaultFrom    []Source
+	ApprovalsStay  Setting[require.Stay]
+	ObjectionsStay Setting[require.Stay]
+	With           []change.Strategy
+	WithFrom       []require.Source
+	Default        change.Strategy // the one all matching protections that state one agree on; empty: none, or they disagree
+	DefaultFrom    []require.Source
 	DefaultsSaid   int             // how many different defaults the matching protections state
 	Message        Setting[string] // empty value: none stated, or they disagree
 	MessagesSaid   int
@@ -75,8 +71,8 @@ type Effective struct {
 	RemoveSource   Setting[bool] // false where they disagree
 	RemovesSaid    int
 	JoinEarly      Setting[bool]
-	Exempted       []Source     // protections that do not bind the person asked about; see Binding
-	Suspended      []Suspension // that would match the branch if they were not suspended
+	Exempted       []require.Source    // protections that do not bind the person asked about; see Binding
+	Suspended      []change.Suspension // that would match the branch if they were not suspended
 }
 
 // Names returns the names of the matching protections.
@@ -92,21 +88,21 @@ func (e *Effective) Names() []string {
 type combining struct {
 	*Effective
 	defaults, messages, removes agreement
-	trailers                    map[string][]Source
+	trailers                    map[string][]require.Source
 }
 
 // newCombining begins with the loosest of everything.
 func newCombining(branch string) *combining {
 	return &combining{Effective: &Effective{Branch: branch, Rewrite: Setting[Permission]{Value: Allowed},
 		Delete:        Setting[Permission]{Value: Allowed},
-		ApprovalsStay: Setting[Stay]{Value: StayAlways}, ObjectionsStay: Setting[Stay]{Value: StayNever}, JoinEarly: Setting[bool]{Value: true}, With: slices.Clone(Strategies)},
-		trailers: map[string][]Source{}}
+		ApprovalsStay: Setting[require.Stay]{Value: require.StayAlways}, ObjectionsStay: Setting[require.Stay]{Value: require.StayNever}, JoinEarly: Setting[bool]{Value: true}, With: slices.Clone(change.Strategies)},
+		trailers: map[string][]require.Source{}}
 }
 
 // take takes one protection in.
 func (c *combining) take(l Layer, p *Protection) {
-	source := func(key string) Source {
-		return Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.LineOf(key)}
+	source := func(key string) require.Source {
+		return require.Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.LineOf(key)}
 	}
 	c.Protected = true
 	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.HeldBy(), p.Exempt, p.Override})
@@ -121,10 +117,10 @@ func (c *combining) take(l Layer, p *Protection) {
 	}
 	c.Rewrite.stricter(p.Rewrite, source("rewrite"), order(permissions))
 	c.Delete.stricter(p.Delete, source("delete"), order(permissions))
-	c.ApprovalsStay.stricter(p.ApprovalsStay, source("after_push.approvals_stay"), order(stays))
-	c.ObjectionsStay.stricter(p.ObjectionsStay, source("after_push.objections_stay"), reversed(order(stays)))
+	c.ApprovalsStay.stricter(p.ApprovalsStay, source("after_push.approvals_stay"), order(require.Stays))
+	c.ObjectionsStay.stricter(p.ObjectionsStay, source("after_push.objections_stay"), reversed(order(require.Stays)))
 	if len(p.With) > 0 {
-		c.With = slices.DeleteFunc(c.With, func(s Strategy) bool { return !slices.Contains(p.With, s) })
+		c.With = slices.DeleteFunc(c.With, func(s change.Strategy) bool { return !slices.Contains(p.With, s) })
 		c.WithFrom = append(c.WithFrom, source("land.with"))
 	}
 	c.defaults.say(string(p.Default), p.Default != "", source("land.strategy"))
@@ -138,7 +134,7 @@ func (c *combining) take(l Layer, p *Protection) {
 		c.trailers[t] = append(c.trailers[t], source("land.trailers"))
 	}
 	for _, r := range p.Require {
-		c.add(r, Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: r.Line})
+		c.add(r, require.Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: r.Line})
 	}
 }
 
@@ -165,7 +161,7 @@ func (e *Effective) MayBegin(holding []string) bool {
 // done settles what all protections have to agree on, and gives everything an order.
 func (c *combining) done() *Effective {
 	e := c.Effective
-	e.Default, e.DefaultFrom, e.DefaultsSaid = Strategy(c.defaults.value), c.defaults.from, c.defaults.said()
+	e.Default, e.DefaultFrom, e.DefaultsSaid = change.Strategy(c.defaults.value), c.defaults.from, c.defaults.said()
 	if !slices.Contains(e.With, e.Default) {
 		e.Default = ""
 	}
@@ -185,10 +181,10 @@ func (c *combining) done() *Effective {
 type agreement struct {
 	values []string
 	value  string // the one they agree on
-	from   []Source
+	from   []require.Source
 }
 
-func (a *agreement) say(value string, stated bool, from Source) {
+func (a *agreement) say(value string, stated bool, from require.Source) {
 	if !stated {
 		return
 	}
@@ -223,43 +219,21 @@ func falseFirst(a, b bool) int {
 
 // add puts a requirement beside those already there, or, when one asks the same, adds the source to it. Required wins
 // over advisory: what only advises is then no source of it, and has no say in who may set it aside.
-func (e *Effective) add(r Requirement, from Source) {
+func (e *Effective) add(r require.Requirement, from require.Source) {
 	for i := range e.Requirements {
-		if e.Requirements[i].key == r.key {
+		if e.Requirements[i].SameAs(&r) {
 			q := &e.Requirements[i]
-			q.From, q.Level = Stronger(q.Level, q.From, r.Level, []Source{from})
-			// What it is called, and its example, are no part of what it asks: of several, the first in the order of
-			// letters.
-			e.Requirements[i].Called = firstSaid(e.Requirements[i].Called, r.Called)
-			e.Requirements[i].Example = firstSaid(e.Requirements[i].Example, r.Example)
+			q.From, q.Level = require.Stronger(q.Level, q.From, r.Level, []require.Source{from})
+			q.Take(r)
 			return
 		}
 	}
-	e.Requirements = append(e.Requirements, Sourced{Requirement: r, From: []Source{from}})
-}
-
-// Stronger gives the sources and the level of two that ask the same: of those that require it, where one does.
-func Stronger(a Level, from []Source, b Level, more []Source) ([]Source, Level) {
-	switch {
-	case a == b:
-		return slices.Concat(from, more), a
-	case b == Required:
-		return slices.Clone(more), b
-	}
-	return from, a
-}
-
-// firstSaid is the first of two texts in the order of letters, an empty one left out.
-func firstSaid(a, b string) string {
-	if a == "" || b != "" && b < a {
-		return b
-	}
-	return a
+	e.Requirements = append(e.Requirements, require.Sourced{Requirement: r, From: []require.Source{from}})
 }
 
 // sort gives everything an order that does not depend on that of the documents.
 func (e *Effective) sort() {
-	bySource := func(a, b Source) int {
+	bySource := func(a, b require.Source) int {
 		return cmp.Or(strings.Compare(b.Document, a.Document), strings.Compare(a.Protection, b.Protection),
 			a.Line-b.Line)
 	}
@@ -267,41 +241,28 @@ func (e *Effective) sort() {
 	for _, list := range [][]Allowance{e.Push, e.Create, e.LandBy} {
 		slices.SortFunc(list, func(a, b Allowance) int { return bySource(a.Source, b.Source) })
 	}
-	for _, list := range [][]Source{e.Rewrite.From, e.Delete.From, e.ApprovalsStay.From, e.ObjectionsStay.From,
+	for _, list := range [][]require.Source{e.Rewrite.From, e.Delete.From, e.ApprovalsStay.From, e.ObjectionsStay.From,
 		e.WithFrom, e.DefaultFrom, e.Message.From, e.RemoveSource.From, e.JoinEarly.From} {
 		slices.SortFunc(list, bySource)
 	}
 	slices.SortFunc(e.Trailers, func(a, b Setting[string]) int { return strings.Compare(a.Value, b.Value) })
-	slices.SortFunc(e.Suspended, func(a, b Suspension) int {
+	slices.SortFunc(e.Suspended, func(a, b change.Suspension) int {
 		return cmp.Or(strings.Compare(b.Document, a.Document), strings.Compare(a.Protection, b.Protection))
 	})
-	slices.SortFunc(e.Requirements, func(a, b Sourced) int {
-		return cmp.Or(slices.Index(Demands, a.Demand)-slices.Index(Demands, b.Demand), a.narrowed()-b.narrowed(),
-			a.Count-b.Count,
-			// what is always asked, of everybody, first
-			len(a.Requirement.From)-len(b.Requirement.From), strings.Compare(a.key, b.key))
-	})
+	slices.SortFunc(e.Requirements, require.Compare)
 	for i := range e.Requirements {
 		slices.SortFunc(e.Requirements[i].From, bySource)
-		e.Requirements[i].Title = e.Requirements[i].title()
-		e.Requirements[i].Because = Because(e.Requirements[i].From)
+		e.Requirements[i].Titled = e.Requirements[i].Title()
+		e.Requirements[i].Because = require.Because(e.Requirements[i].From)
 		e.Requirements[i].Line = 0 // its sources say where it stands
 	}
-}
-
-// narrowed is 1 for a requirement that is asked on a condition, and 0 for one that is always asked.
-func (r *Requirement) narrowed() int {
-	if r.When != nil {
-		return 1
-	}
-	return 0
 }
 
 // Choose settles how a change lands: as asked, if that is allowed; else by the default that the rules agree on; else,
 // where they state none, by the first they allow, and then it says so in words that follow "by STRATEGY". Where they
 // disagree, or rule their own default out, the person has to choose: the error says among what.
-func (e *Effective) Choose(asked Strategy) (chosen Strategy, said string, err error) {
-	allowed := joined(e.With)
+func (e *Effective) Choose(asked change.Strategy) (chosen change.Strategy, said string, err error) {
+	allowed := grammar.Joined(e.With)
 	switch {
 	case len(e.With) == 0:
 		return "", "", fmt.Errorf("the protections of %s leave no strategy, so nothing can land: a maintainer has "+
@@ -321,24 +282,9 @@ func (e *Effective) Choose(asked Strategy) (chosen Strategy, said string, err er
 
 // Asked returns the requirement of the effective settings that asks what another asks, at the level at which they ask
 // it.
-func (e *Effective) Asked(q Sourced) (Sourced, bool) {
-	if i := slices.IndexFunc(e.Requirements, func(o Sourced) bool { return o.key == q.key }); i >= 0 {
+func (e *Effective) Asked(q require.Sourced) (require.Sourced, bool) {
+	if i := slices.IndexFunc(e.Requirements, func(o require.Sourced) bool { return o.SameAs(&q.Requirement) }); i >= 0 {
 		return e.Requirements[i], true
 	}
 	return q, false
-}
-
-// SameAs says whether two requirements ask the same, at whatever level.
-func (r *Requirement) SameAs(o *Requirement) bool { return r.key == o.key }
-
-// Because names the sources in a sentence.
-func Because(sources []Source) string {
-	if len(sources) == 1 {
-		return sources[0].String()
-	}
-	texts := make([]string, len(sources))
-	for i, s := range sources {
-		texts[i] = s.String()
-	}
-	return strings.Join(texts, " and ")
 }

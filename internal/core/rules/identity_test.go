@@ -10,6 +10,8 @@ import (
 	"testing"
 
 	"tavrin/internal/core/glob"
+	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/require"
 	"tavrin/internal/often"
 )
 
@@ -22,10 +24,16 @@ func meaning(v reflect.Value) string {
 		if v.IsNil() {
 			return "nothing"
 		}
-		if re, ok := reflect.TypeAssert[*regexp.Regexp](v); ok {
-			return re.String()
+		if v.Type() == reflect.TypeFor[*regexp.Regexp]() {
+			return v.Elem().FieldByName("expr").String()
 		}
 		return meaning(v.Elem())
+	case reflect.Interface:
+		return meaning(v.Elem())
+	case reflect.Map:
+		if v.Type() == reflect.TypeFor[grammar.LineNumbers]() {
+			return ""
+		}
 	case reflect.Slice:
 		parts := []string{}
 		for i := range v.Len() {
@@ -34,8 +42,12 @@ func meaning(v reflect.Value) string {
 		slices.Sort(parts)
 		return strings.Join(slices.Compact(parts), "")
 	case reflect.Struct:
-		if l, ok := reflect.TypeAssert[glob.List](v); ok {
-			return set(l.Texts())
+		switch v.Type() {
+		case reflect.TypeFor[glob.List]():
+			l, _ := reflect.TypeAssert[glob.List](v)
+			return grammar.Set(l.Texts())
+		case reflect.TypeFor[require.Kind]():
+			return v.FieldByName("Name").String()
 		}
 		var parts []string
 		for i := range v.NumField() {
@@ -53,7 +65,7 @@ func framed(text string) string { return fmt.Sprintf("<%d %s>", len(text), text)
 
 // unsaid are the fields that are no part of what a document says: places in the text, titles and examples, words in whose place
 // that stands what they mean, and what is made of other fields.
-var unsaid = []string{"Line", "lines", "Called", "Example", "SourceText", "FromText", "from", "stands", "key", "Used", "program", "glob", "many"}
+var unsaid = []string{"Line", "lines", "Called", "example", "SourceText", "FromText", "from", "stands", "key", "Used", "program", "glob", "many"}
 
 // said is the meaning of a document, with what the absence of a setting means in its place.
 func said(d *Document) string {
@@ -86,7 +98,7 @@ func two(t *testing.T, one, other string, ofHouse bool) (read, same bool) {
 	if same = said(a) == said(b); same != (len(differences) == 0) {
 		t.Fatalf("they say the same: %v\n%s\n---\n%s\ndifferences: %+v", same, one, other, differences)
 	}
-	var all []Requirement
+	var all []require.Requirement
 	for _, d := range []*Document{a, b} {
 		for _, p := range d.Protections {
 			all = append(all, p.Require...)
@@ -94,7 +106,7 @@ func two(t *testing.T, one, other string, ofHouse bool) (read, same bool) {
 	}
 	asks := make([]string, len(all))
 	for i, r := range all {
-		r.Level = Required
+		r.Level = require.Required
 		asks[i] = meaning(reflect.ValueOf(r))
 		for j := range i {
 			if (asks[i] == asks[j]) != all[i].SameAs(&all[j]) {

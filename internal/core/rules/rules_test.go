@@ -8,7 +8,10 @@ import (
 	"strings"
 	"testing"
 
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/plainyaml"
+	"tavrin/internal/core/require"
 	"tavrin/internal/often"
 )
 
@@ -51,14 +54,14 @@ func TestParseSample(t *testing.T) {
 		t.Fatal(findings)
 	}
 	e := d.Alone(7).For("release/2026")
-	if !e.Protected || len(e.Requirements) != 4 || e.Default != Rebase || !e.RemoveSource.Value || e.ApprovalsStay.Value != StayNever {
+	if !e.Protected || len(e.Requirements) != 4 || e.Default != change.Rebase || !e.RemoveSource.Value || e.ApprovalsStay.Value != require.StayNever {
 		t.Errorf("effective settings are %+v", e)
 	}
 	if e.Rewrite.Value != Never || e.Delete.Value != Never || len(e.Push) != 1 || len(e.Push[0].Who) != 0 {
 		t.Errorf("push, rewrite and delete are %v, %v, %v", e.Push, e.Rewrite, e.Delete)
 	}
 	for _, r := range e.Requirements {
-		if r.Demand == Approvals && (r.From[0].Line != 19 || r.From[0].String() != `"trunk and releases" (rules version 7, line 19)`) {
+		if r.Kind.Name == "approvals" && (r.From[0].Line != 19 || r.From[0].String() != `"trunk and releases" (rules version 7, line 19)`) {
 			t.Errorf("approvals come from %v, line %d", r.From, r.Line)
 		}
 	}
@@ -166,13 +169,13 @@ func essence(e *Effective) map[string]any {
 	lists := func(all []Allowance) map[string]bool {
 		out := map[string]bool{}
 		for _, a := range all {
-			out[set(a.Who)] = true
+			out[grammar.Set(a.Who)] = true
 		}
 		return out
 	}
-	requirements, trailers := map[string]Level{}, []string{}
+	requirements, trailers := map[string]require.Level{}, []string{}
 	for _, r := range e.Requirements {
-		requirements[r.key] = r.Level
+		requirements[r.Identity()] = r.Level
 	}
 	for _, t := range e.Trailers {
 		trailers = append(trailers, t.Value)
@@ -185,14 +188,14 @@ func essence(e *Effective) map[string]any {
 // loosened names a setting in which b is looser than a, or nothing.
 func loosened(a, b *Effective) string {
 	ea, eb := essence(a), essence(b)
-	for key, level := range ea["requirements"].(map[string]Level) {
-		if now, there := eb["requirements"].(map[string]Level)[key]; !there || (level == Required && now == Advisory) {
+	for key, level := range ea["requirements"].(map[string]require.Level) {
+		if now, there := eb["requirements"].(map[string]require.Level)[key]; !there || (level == require.Required && now == require.Advisory) {
 			return "requirement " + key
 		}
 	}
 	for what, lists := range map[string][2][]Allowance{"push": {a.Push, b.Push}, "create": {a.Create, b.Create}, "land by": {a.LandBy, b.LandBy}} {
 		for _, had := range lists[0] {
-			if !slices.ContainsFunc(lists[1], func(has Allowance) bool { return within(has.Who, had.Who) }) {
+			if !slices.ContainsFunc(lists[1], func(has Allowance) bool { return grammar.Within(has.Who, had.Who) }) {
 				return what
 			}
 		}
@@ -204,13 +207,13 @@ func loosened(a, b *Effective) string {
 		return "rewrite"
 	case slices.Index(permissions, b.Delete.Value) > slices.Index(permissions, a.Delete.Value):
 		return "delete"
-	case slices.Index(stays, b.ApprovalsStay.Value) > slices.Index(stays, a.ApprovalsStay.Value):
+	case slices.Index(require.Stays, b.ApprovalsStay.Value) > slices.Index(require.Stays, a.ApprovalsStay.Value):
 		return "approvals_stay"
-	case slices.Index(stays, b.ObjectionsStay.Value) < slices.Index(stays, a.ObjectionsStay.Value):
+	case slices.Index(require.Stays, b.ObjectionsStay.Value) < slices.Index(require.Stays, a.ObjectionsStay.Value):
 		return "objections_stay"
 	case !a.JoinEarly.Value && b.JoinEarly.Value:
 		return "join_early"
-	case slices.ContainsFunc(b.With, func(s Strategy) bool { return !slices.Contains(a.With, s) }):
+	case slices.ContainsFunc(b.With, func(s change.Strategy) bool { return !slices.Contains(a.With, s) }):
 		return "with"
 	}
 	return ""
@@ -283,26 +286,26 @@ func TestDocumentsAreBounded(t *testing.T) {
 		most int
 		text func(n int) string
 	}{
-		{"protections", MaxProtections, func(n int) string { return "protect:\n" + times(n, protection) }},
-		{"requirements", MaxRequirements, func(n int) string {
+		{"protections", grammar.MaxProtections, func(n int) string { return "protect:\n" + times(n, protection) }},
+		{"requirements", grammar.MaxRequirements, func(n int) string {
 			return "protect:\n  - name: p\n    branches: main\n    require:\n" + times(n, func(i int) string { return fmt.Sprintf("      - {approvals: 1, when: {paths: p%d}}\n", i) })
 		}},
-		{"patterns of branches", MaxPatterns, func(n int) string {
+		{"patterns of branches", grammar.MaxPatterns, func(n int) string {
 			return "branches: {k: [" + times(n/2, func(i int) string { return fmt.Sprintf("a%d,", i) }) + "]}\nprotect:\n  - {name: p, push: nobody, branches: [" +
 				times(n-n/2, func(i int) string { return fmt.Sprintf("b%d,", i) }) + "]}\n"
 		}},
-		{"patterns of branches", MaxPatterns, func(n int) string { // by a kind's name
+		{"patterns of branches", grammar.MaxPatterns, func(n int) string { // by a kind's name
 			return "branches: {k: [" + times(50, func(i int) string { return fmt.Sprintf("a%d,", i) }) + "]}\nprotect:\n" +
 				times(19, func(i int) string { return fmt.Sprintf("  - {name: q%d, branches: k, push: nobody}\n", i) }) + times(n-20*50, protection)
 		}},
-		{"entries of lists", MaxItems, func(n int) string {
+		{"entries of lists", grammar.MaxItems, func(n int) string {
 			return "areas: {a: {paths: a, owners: [" + times(n-1, func(i int) string { return fmt.Sprintf("person:p%d,", i) }) + "]}}\n"
 		}},
-		{"globs, with braces multiplied out", MaxItems, func(n int) string {
+		{"globs, with braces multiplied out", grammar.MaxItems, func(n int) string {
 			area := func(i int) string {
 				return fmt.Sprintf("  a%d: {owners: team:t, paths: [%s]}\n", i, times(50, func(j int) string { return fmt.Sprintf("\"a%d{a,b}{c,d}\",", j) }))
 			}
-			return "areas:\n" + times(MaxItems/200-1, area) + "  b: {owners: team:t, paths: [" + times(n-MaxItems+200, func(i int) string { return fmt.Sprintf("x%d,", i) }) + "]}\n"
+			return "areas:\n" + times(grammar.MaxItems/200-1, area) + "  b: {owners: team:t, paths: [" + times(n-grammar.MaxItems+200, func(i int) string { return fmt.Sprintf("x%d,", i) }) + "]}\n"
 		}},
 	} {
 		text := "tavrin: rules/1\n"
@@ -310,7 +313,7 @@ func TestDocumentsAreBounded(t *testing.T) {
 			t.Errorf("%d %s: %v", c.most, c.what, found[0])
 		}
 		_, found := Parse(text + c.text(c.most+1))
-		if want := fmt.Sprintf("the document holds more than %d %s", c.most, c.what); !slices.ContainsFunc(found, func(f Finding) bool { return f.Message == want && f.Line > 1 }) || len(found) > 2 {
+		if want := fmt.Sprintf("the document holds more than %d %s", c.most, c.what); !slices.ContainsFunc(found, func(f grammar.Finding) bool { return f.Message == want && f.Line > 1 }) || len(found) > 2 {
 			t.Errorf("%d %s: %v", c.most+1, c.what, found)
 		}
 	}
@@ -413,11 +416,11 @@ protect:
 		t.Fatal(findings)
 	}
 	e := d.Alone(1).For("main")
-	if e.Rewrite.Value != Never || e.Rewrite.From[0].Protection != "b" || e.ApprovalsStay.Value != StayIfUnchanged || fmt.Sprint(e.With) != "[squash]" || e.Default != "" || e.Message.Value != "" ||
+	if e.Rewrite.Value != Never || e.Rewrite.From[0].Protection != "b" || e.ApprovalsStay.Value != require.StayIfUnchanged || fmt.Sprint(e.With) != "[squash]" || e.Default != "" || e.Message.Value != "" ||
 		!e.RemoveSource.Value || len(e.Push) != 2 || len(e.LandBy) != 1 {
 		t.Errorf("together: %+v", e)
 	}
-	if d.Alone(1).For("other").Default != Squash {
+	if d.Alone(1).For("other").Default != change.Squash {
 		t.Error("alone, b's default holds")
 	}
 }
@@ -437,18 +440,18 @@ func TestChoose(t *testing.T) {
 	cases := []struct {
 		name   string
 		e      *Effective
-		asked  Strategy
-		chosen Strategy
+		asked  change.Strategy
+		chosen change.Strategy
 		says   string // in the words or the error
 	}{
-		{"as asked", effective("{with: [rebase, squash], strategy: rebase}"), Squash, Squash, ""},
-		{"not allowed", effective("{with: [rebase, squash]}"), Merge, "", "not allowed for main: one of rebase, squash"},
-		{"the default", effective("{with: [rebase, squash], strategy: squash}"), "", Squash, ""},
-		{"the default all agree on", effective("{strategy: squash}", "{with: [squash, merge], strategy: squash}"), "", Squash, ""},
-		{"none stated", effective("{with: [squash, merge]}"), "", Squash, "the rules state no default"},
-		{"only one allowed", effective("{with: [merge]}"), "", Merge, ""},
+		{"as asked", effective("{with: [rebase, squash], strategy: rebase}"), change.Squash, change.Squash, ""},
+		{"not allowed", effective("{with: [rebase, squash]}"), change.Merge, "", "not allowed for main: one of rebase, squash"},
+		{"the default", effective("{with: [rebase, squash], strategy: squash}"), "", change.Squash, ""},
+		{"the default all agree on", effective("{strategy: squash}", "{with: [squash, merge], strategy: squash}"), "", change.Squash, ""},
+		{"none stated", effective("{with: [squash, merge]}"), "", change.Squash, "the rules state no default"},
+		{"only one allowed", effective("{with: [merge]}"), "", change.Merge, ""},
 		{"they disagree", effective("{strategy: squash}", "{strategy: rebase}"), "", "", "agree on no default strategy: say which, one of rebase, squash, merge"},
-		{"they disagree, one asked for", effective("{strategy: squash}", "{strategy: rebase}"), Merge, Merge, ""},
+		{"they disagree, one asked for", effective("{strategy: squash}", "{strategy: rebase}"), change.Merge, change.Merge, ""},
 		{"the default is ruled out", effective("{strategy: squash}", "{with: [rebase, merge]}"), "", "", "say which, one of rebase, merge"},
 		{"nothing left", effective("{with: [rebase]}", "{with: [merge]}"), "", "", "leave no strategy"},
 	}

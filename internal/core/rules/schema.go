@@ -4,6 +4,9 @@ import (
 	"encoding/json"
 	"maps"
 	"strings"
+
+	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/kind"
 )
 
 // Schema returns the JSON Schema (2020-12) of the rules document, for editors. It is made from Keys; what a schema
@@ -35,12 +38,12 @@ var required = map[string][]string{
 // mappingSchema describes the mapping at a path.
 func mappingSchema(path string, ofHouse bool) map[string]any {
 	properties := map[string]any{}
-	for _, name := range keysUnder(path, ofHouse) {
+	for _, name := range theGrammar.Under(path, ofHouse) {
 		full := name
 		if path != "" {
 			full = path + "." + name
 		}
-		properties[name] = keySchema(keyAt(full), ofHouse)
+		properties[name] = keySchema(theGrammar.At(full), ofHouse)
 	}
 	out := map[string]any{"type": "object", "additionalProperties": false, "properties": properties}
 	if keys := required[path]; keys != nil {
@@ -48,55 +51,55 @@ func mappingSchema(path string, ofHouse bool) map[string]any {
 	}
 	if path == requirementPath {
 		var one []any
-		for _, d := range Demands {
-			one = append(one, map[string]any{"required": []string{string(d)}})
+		for _, d := range kind.All() {
+			one = append(one, map[string]any{"required": []string{d.Name}})
 		}
 		out["oneOf"] = one
 	}
 	return out
 }
 
-func keySchema(k Key, ofHouse bool) map[string]any {
+func keySchema(k grammar.Key, ofHouse bool) map[string]any {
 	out := map[string]any{}
 	reference := func(name string) map[string]any { return map[string]any{"$ref": "#/$defs/" + name} }
 	text := map[string]any{"type": "string"}
 	switch k.Shape {
-	case Text, Expression, Amount:
+	case grammar.Text, grammar.Expression, grammar.Amount:
 		out["type"] = "string"
-		if k.Shape == Amount {
+		if k.Shape == grammar.Amount {
 			out["pattern"] = "^(over|under) +[0-9]+( *, *(over|under) +[0-9]+)?$"
 		}
-	case Lines:
+	case grammar.Lines:
 		out = oneOrMore(text)
-	case Number:
+	case grammar.Number:
 		out["type"], out["minimum"], out["maximum"] = "integer", k.Low, k.High
-	case Truth:
+	case grammar.Truth:
 		out["type"] = "boolean"
-	case Duration:
+	case grammar.Duration:
 		out = reference("duration")
-	case Word:
+	case grammar.Word:
 		out["enum"] = k.Allowed
-	case Words:
+	case grammar.Words:
 		out = oneOrMore(map[string]any{"enum": k.Allowed})
-	case Globs:
+	case grammar.Globs:
 		out = oneOrMore(reference("glob"))
-	case Who:
+	case grammar.Who:
 		out = oneOrMore(reference("principal"))
-	case WhoOrNone:
+	case grammar.WhoOrNone:
 		out = map[string]any{"anyOf": []any{map[string]any{"const": "nobody"}, reference("principal"),
 			map[string]any{"type": "array", "items": reference("principal")}}}
-	case RobotName:
+	case grammar.RobotName:
 		out["type"], out["pattern"] = "string", "^robot:[a-z0-9][a-z0-9-]{0,38}$"
-	case Mapping:
+	case grammar.Mapping:
 		out = mappingSchema(k.Path, ofHouse)
-	case Named:
+	case grammar.Named:
 		out["type"] = "object"
-		if keysUnder(k.Path+"{}", ofHouse) == nil {
-			out["additionalProperties"] = keySchema(keyAt(k.Path+"{}"), ofHouse)
+		if theGrammar.Under(k.Path+"{}", ofHouse) == nil {
+			out["additionalProperties"] = keySchema(theGrammar.At(k.Path+"{}"), ofHouse)
 		} else {
 			out["additionalProperties"] = mappingSchema(k.Path+"{}", ofHouse)
 		}
-	case List:
+	case grammar.List:
 		out["type"], out["items"] = "array", mappingSchema(k.Path+"[]", ofHouse)
 	}
 	out = maps.Clone(out)

@@ -9,6 +9,9 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/kind"
 )
 
 // examples gives, for every key, its example set into the smallest document around it.
@@ -19,10 +22,15 @@ func examples() map[string]string {
 		"protect[].after_push": "protect:\n  - {name: n, branches: main, after_push: {%}}", "protect[].land": "protect:\n  - {name: n, branches: main, land: {%}}",
 		requirementPath: "protect:\n  - {name: n, branches: main, require: [{%}]}", requirementPath + ".when": "areas: {ledger: {paths: a, owners: team:t}}\nlabels: {urgent: {set_by: team:t}}\nprotect:\n  - {name: n, branches: main, require: [{approvals: 1, when: {%}}]}",
 	}
-	demand := map[Demand]string{Approvals: "approvals: 1", Threads: "threads: settled", Ticket: "ticket: \"FEN-[0-9]+\"", Messages: "messages: \"^[a-z]+: .+\"", Checks: "checks: [a, b, c]", Deployment: "deployment: d"}
+	demand := map[string]string{"checks": "checks: [a, b, c]"}
+	for _, k := range kind.All() {
+		if demand[k.Name] == "" {
+			demand[k.Name] = k.Keys[0].Example
+		}
+	}
 	out := map[string]string{}
 	for _, k := range Keys {
-		frame, framed := around[parent(k.Path)]
+		frame, framed := around[grammar.Parent(k.Path)]
 		if k.Path == "branches{}" {
 			frame, framed = around["branches{}"], true
 		}
@@ -32,16 +40,16 @@ func examples() map[string]string {
 		example := k.Example
 		// A key that stands with others of its kind replaces those of the frame.
 		for _, name := range []string{"paths", "owners", "name", "branches"} {
-			if k.Name() == name && !slices.Contains([]string{""}, parent(k.Path)) {
+			if k.Name() == name && !slices.Contains([]string{""}, grammar.Parent(k.Path)) {
 				frame = strings.Replace(frame, map[string]string{"paths": "paths: a/**, ", "owners": "owners: team:t, ", "name": "name: n, ", "branches": "branches: main, "}[name], "", 1)
 			}
 		}
-		if parent(k.Path) == requirementPath && !slices.Contains(Demands, Demand(k.Name())) {
-			beside := Approvals
-			if len(k.Demands) > 0 {
-				beside = k.Demands[len(k.Demands)-1]
-				if slices.Contains(k.Demands, Checks) {
-					beside = Checks
+		if grammar.Parent(k.Path) == requirementPath && kind.Of(k.Name()) == nil {
+			beside := "approvals"
+			if len(k.Beside) > 0 {
+				beside = k.Beside[len(k.Beside)-1]
+				if slices.Contains(k.Beside, "checks") {
+					beside = "checks"
 				}
 			}
 			example = demand[beside] + ", " + example

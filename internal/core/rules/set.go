@@ -6,9 +6,11 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/glob"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 )
 
 // Layer is one document and which it is.
@@ -20,20 +22,11 @@ type Layer struct {
 	Version int
 }
 
-// Suspension sets a protection aside for a time. It ends by itself.
-type Suspension struct {
-	Document   string    `json:"document,omitempty" doc:"\"house NAME\"; absent: the repository's own rules"`
-	Protection string    `json:"protection"`
-	Until      time.Time `json:"until"`
-	By         string    `json:"by"`
-	Because    string    `json:"because"`
-}
-
 // Set is the documents that together hold for one repository. It does not change; For remembers its answers.
 type Set struct {
 	layers     []Layer
 	repository string // NAME, without the house
-	suspended  []Suspension
+	suspended  []change.Suspension
 	areas      []PlacedArea
 	index      *glob.Index
 	folded     sync.Once
@@ -49,7 +42,7 @@ const maxKept = 2000
 // PlacedArea is an area and the document it stands in.
 type PlacedArea struct {
 	*Area
-	From Source
+	From require.Source
 }
 
 // NewSet puts a repository's documents together: its house's and its own, either of which may hold no document.
@@ -63,7 +56,7 @@ func NewSet(repository string, layers ...Layer) *Set {
 		s.layers = append(s.layers, l)
 		for i := range l.Document.Areas {
 			if a := &l.Document.Areas[i]; s.concerns(a.Repositories) {
-				s.areas = append(s.areas, PlacedArea{a, Source{Document: l.Of, Protection: "area " + a.Name,
+				s.areas = append(s.areas, PlacedArea{a, require.Source{Document: l.Of, Protection: "area " + a.Name,
 					Version: l.Version, Line: a.Line}})
 			}
 		}
@@ -89,7 +82,7 @@ func (s *Set) concerns(patterns glob.List) bool {
 }
 
 // Without returns the set with protections set aside. Suspensions of protections that there are not have no effect.
-func (s *Set) Without(suspended []Suspension) *Set {
+func (s *Set) Without(suspended []change.Suspension) *Set {
 	if len(suspended) == 0 && len(s.suspended) == 0 {
 		return s
 	}
@@ -110,7 +103,7 @@ func (s *Set) Check(name string) Check {
 			}
 		}
 	}
-	return Check{Name: name, Limit: DefaultAnswer}
+	return Check{Name: name, Limit: require.DefaultAnswer}
 }
 
 // Checks returns every check that the documents define, by name, the house's before the repository's own.
@@ -142,7 +135,7 @@ func (s *Set) Demanded() []Check {
 				continue
 			}
 			for _, r := range p.Require {
-				for _, c := range r.Checks {
+				for _, c := range r.CheckNames() {
 					if !c.Several() {
 						add(c.Text)
 					}
@@ -171,7 +164,7 @@ func (s *Set) Description() string {
 
 // Label returns what the documents say of a label, and whether they know it. Where both do, both lists of who may set
 // it have to name a person.
-func (s *Set) Label(name string) (setBy [][]Principal, known bool) {
+func (s *Set) Label(name string) (setBy [][]people.Principal, known bool) {
 	for _, l := range s.layers {
 		for _, x := range l.Document.Labels {
 			if x.Name == name {
@@ -195,7 +188,7 @@ func (s *Set) AreasOf(path string) []PlacedArea {
 }
 
 // Area returns the area of a document, by the words in which sources name it.
-func (s *Set) Area(from Source) (PlacedArea, bool) {
+func (s *Set) Area(from require.Source) (PlacedArea, bool) {
 	i := slices.IndexFunc(s.areas, func(a PlacedArea) bool {
 		return a.From.Document == from.Document && a.From.Protection == from.Protection
 	})
@@ -282,7 +275,7 @@ func (s *Set) combined(branch string) *Effective {
 			if !s.concerns(p.Repositories) || !p.Branches.Match(branch) {
 				continue
 			}
-			if n := slices.IndexFunc(s.suspended, func(x Suspension) bool {
+			if n := slices.IndexFunc(s.suspended, func(x change.Suspension) bool {
 				return x.Document == l.Of &&
 					x.Protection == p.Name
 			}); n >= 0 {
@@ -296,18 +289,18 @@ func (s *Set) combined(branch string) *Effective {
 }
 
 // Binding is For without the protections that exempt a person, of whom is says what they are.
-func (s *Set) Binding(branch string, is func(Principal) bool) *Effective {
+func (s *Set) Binding(branch string, is func(people.Principal) bool) *Effective {
 	e := s.For(branch)
 	exempts := func(m Matching) bool { return slices.ContainsFunc(m.Exempt, is) }
 	if !slices.ContainsFunc(e.Protections, exempts) {
 		return e
 	}
-	var skipped []Source
+	var skipped []require.Source
 	without := slices.Clone(s.suspended)
 	for _, m := range e.Protections {
 		if exempts(m) {
 			skipped = append(skipped, m.Source)
-			without = append(without, Suspension{Document: m.Source.Document, Protection: m.Name})
+			without = append(without, change.Suspension{Document: m.Source.Document, Protection: m.Name})
 		}
 	}
 	bound := s.Without(without).combined(branch)
@@ -318,7 +311,7 @@ func (s *Set) Binding(branch string, is func(Principal) bool) *Effective {
 // InTheWay finds a protection of names that could not be made while a branch is there: Git keeps a branch as a file and
 // what stands below it in a folder of the same name, so that one keeps the other out. Only what a pattern says before
 // its first wildcard counts.
-func (s *Set) InTheWay(branch string) (pattern string, from Source, found bool) {
+func (s *Set) InTheWay(branch string) (pattern string, from require.Source, found bool) {
 	for _, l := range s.layers {
 		for i := range l.Document.Protections {
 			p := &l.Document.Protections[i]
@@ -328,12 +321,12 @@ func (s *Set) InTheWay(branch string) (pattern string, from Source, found bool) 
 			for _, g := range p.Branches.Patterns() {
 				for _, b := range g.Beginnings() {
 					if strings.HasPrefix(b.Text, branch+"/") || b.Whole && strings.HasPrefix(branch, b.Text+"/") {
-						return g.String(), Source{Document: l.Of, Protection: p.Name, Version: l.Version,
+						return g.String(), require.Source{Document: l.Of, Protection: p.Name, Version: l.Version,
 							Line: p.Line}, true
 					}
 				}
 			}
 		}
 	}
-	return "", Source{}, false
+	return "", require.Source{}, false
 }

@@ -28,8 +28,11 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/plainyaml"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 )
 
@@ -45,9 +48,9 @@ type File struct {
 
 // Person is somebody in the examples.
 type Person struct {
-	Role  gate.Role `yaml:"role"`
-	Teams []string  `yaml:"teams"`
-	Robot bool      `yaml:"robot"`
+	Role  people.Role `yaml:"role"`
+	Teams []string    `yaml:"teams"`
+	Robot bool        `yaml:"robot"`
 }
 
 // Example is one made-up change and what is expected of its gate.
@@ -140,27 +143,27 @@ func (e Example) valid() error {
 		return fmt.Errorf("expect cannot be %q; one of %s", e.Expect, strings.Join(expectations, ", "))
 	case e.Change.Author == "" && len(e.Change.Authors) == 0:
 		return errors.New("its change needs an author")
-	case e.Strategy != "" && !slices.Contains(rules.Strategies, rules.Strategy(e.Strategy)):
-		return fmt.Errorf("strategy cannot be %q; one of %s", e.Strategy, gate.Join(rules.Strategies))
+	case e.Strategy != "" && !slices.Contains(change.Strategies, change.Strategy(e.Strategy)):
+		return fmt.Errorf("strategy cannot be %q; one of %s", e.Strategy, gate.Join(change.Strategies))
 	case (e.Expect == "clear" || e.Expect == "ready") && e.Because != "":
 		return fmt.Errorf("because says what is missing, and %q misses nothing", e.Expect)
 	}
 	for name, state := range e.Checks {
-		if !slices.Contains(gate.CheckStates, gate.CheckState(state)) {
-			return fmt.Errorf("check %q cannot be %q; one of %s", name, state, gate.Join(gate.CheckStates))
+		if !slices.Contains(change.CheckStates, change.CheckState(state)) {
+			return fmt.Errorf("check %q cannot be %q; one of %s", name, state, gate.Join(change.CheckStates))
 		}
 	}
 	return nil
 }
 
-// Run judges every example under the rules. people are the repository's own; the file's come beside or before them.
-func Run(f *File, text string, set *rules.Set, repository string, people map[string]gate.Person) []Result {
-	all := maps.Clone(people)
+// Run judges every example under the rules. known are the repository's own; the file's come beside or before them.
+func Run(f *File, text string, set *rules.Set, repository string, known map[string]people.Person) []Result {
+	all := maps.Clone(known)
 	if all == nil {
-		all = map[string]gate.Person{}
+		all = map[string]people.Person{}
 	}
 	for login, p := range f.People {
-		all[login] = gate.Person{Login: login, Role: cmp.Or(p.Role, gate.Writer), Teams: p.Teams, Robot: p.Robot}
+		all[login] = people.Person{Login: login, Role: cmp.Or(p.Role, people.Writer), Teams: p.Teams, Robot: p.Robot}
 	}
 	var out []Result
 	for i, e := range f.Examples {
@@ -186,41 +189,41 @@ func lineOf(text, name string) int {
 }
 
 // facts makes up the facts of an example.
-func (e Example) facts(set *rules.Set, repository string, number int, people map[string]gate.Person) gate.Facts {
+func (e Example) facts(set *rules.Set, repository string, number int, people map[string]people.Person) change.Facts {
 	c := e.Change
 	authors := slices.Clone(c.Authors)
 	if c.Author != "" && !slices.Contains(authors, c.Author) {
 		authors = append([]string{c.Author}, authors...)
 	}
-	f := gate.Facts{Repository: repository, Number: number, State: "open", Title: c.Title, Description: c.Description,
+	f := change.Facts{Repository: repository, Number: number, State: "open", Title: c.Title, Description: c.Description,
 		Source: cmp.Or(c.Source, "topic"), Target: cmp.Or(c.Target, "main"),
 		Revision: 1, Head: strings.Repeat("0",
 			40), Opener: authors[0], Authors: authors, CommitAuthors: authors, LastPusher: authors[0], People: people, Paths: c.Paths,
 		Files: cmp.Or(c.Files, len(c.Paths)), Added: c.Lines, Labels: c.Labels, At: time.Unix(0,
-			0).UTC(), Asker: e.LandedBy, Strategy: rules.Strategy(e.Strategy)}
+			0).UTC(), Asker: e.LandedBy, Strategy: change.Strategy(e.Strategy)}
 	if c.Draft {
 		f.State = "draft"
 	}
 	for _, message := range c.Commits {
-		f.Commits = append(f.Commits, gate.Commit{ID: strings.Repeat("0", 40), Message: message, Parents: 1})
+		f.Commits = append(f.Commits, change.Commit{ID: strings.Repeat("0", 40), Message: message, Parents: 1})
 	}
 	for _, login := range e.ApprovedBy {
-		f.Reviews = append(f.Reviews, gate.Review{By: login, Verdict: gate.Approve, Revision: 1})
+		f.Reviews = append(f.Reviews, change.Review{By: login, Verdict: change.Approve, Revision: 1})
 	}
 	for _, login := range e.ObjectedBy {
-		f.Reviews = append(f.Reviews, gate.Review{By: login, Verdict: gate.Object, Revision: 1})
+		f.Reviews = append(f.Reviews, change.Review{By: login, Verdict: change.Object, Revision: 1})
 	}
 	for name, state := range e.Checks {
 		declared := set.Check(name)
-		f.HeadChecks = append(f.HeadChecks, gate.Check{Name: name, State: gate.CheckState(state), Attempt: 1,
+		f.HeadChecks = append(f.HeadChecks, change.Check{Name: name, State: change.CheckState(state), Attempt: 1,
 			Runner: declared.Command != "", By: cmp.Or(declared.Witness, "witness")})
 	}
-	slices.SortFunc(f.HeadChecks, func(a, b gate.Check) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(f.HeadChecks, func(a, b change.Check) int { return strings.Compare(a.Name, b.Name) })
 	if f.Asker != "" && f.Strategy == "" {
 		f.Strategy, _, _ = set.For(f.Target).Choose("")
 	}
 	if len(e.Checks) > 0 || e.Expect == "clear" {
-		f.Rehearsal = &gate.Rehearsal{Commit: strings.Repeat("1", 40), Base: strings.Repeat("2", 40),
+		f.Rehearsal = &change.Rehearsal{Commit: strings.Repeat("1", 40), Base: strings.Repeat("2", 40),
 			Checks: f.HeadChecks}
 	}
 	return f
@@ -231,7 +234,7 @@ func (e Example) compare(r gate.Report) string {
 	has := map[string]bool{"clear": r.Clear, "not clear": !r.Clear, "ready": r.Ready, "not ready": !r.Ready}
 	var missing, lines []string
 	for _, q := range r.Requirements {
-		if q.Holds() || q.Level != rules.Required {
+		if q.Holds() || q.Level != require.Required {
 			continue
 		}
 		lines = append(lines, fmt.Sprintf("%s, says %s", q.Title, q.Because))

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/internal/core/gate"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/plainyaml"
 	"tavrin/internal/core/rules"
 )
@@ -22,7 +22,7 @@ protect:
       - checks: unit
 `
 
-const people = `tavrin: examples/1
+const known = `tavrin: examples/1
 people:
   marla: {teams: [contractors]}
   bela: {teams: [accounts]}
@@ -49,12 +49,12 @@ func TestRun(t *testing.T) {
 		{"{name: a, change: {author: marla, paths: [docs/a]}, approved_by: [odo], objected_by: [bela], expect: not ready}", "expected not ready; missing: check unit"},
 	}
 	for _, c := range cases {
-		text := people + "  - " + c.example + "\n"
+		text := known + "  - " + c.example + "\n"
 		f, err := Parse(text)
 		if err != nil {
 			t.Fatal(err)
 		}
-		r := Run(f, text, doc.Alone(1), "growers/irrigation", map[string]gate.Person{"ines": {Login: "ines", Role: gate.Maintainer}})[0]
+		r := Run(f, text, doc.Alone(1), "growers/irrigation", map[string]people.Person{"ines": {Login: "ines", Role: people.Maintainer}})[0]
 		if r.Passed != (c.says == "") || !strings.Contains(r.Says, c.says) {
 			t.Errorf("%s\nsays %q, want %q", c.example, r.Says, c.says)
 		}
@@ -66,13 +66,13 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 		{"", "examples/1"},
 		{"tavrin: rules/1\nexamples: []", "this service reads tavrin: examples/1"},
 		{"tavrin: examples/1\n", "no examples"},
-		{people + "  - {name: a, expect: ready}", "needs an author"},
-		{people + "  - {name: a, change: {author: odo}, expect: maybe}", "clear, not clear, ready, not ready"},
-		{people + "  - {name: a, change: {author: odo, pats: [x]}, expect: ready}", "pats"},
-		{people + "  - {change: {author: odo}, expect: ready}", "needs a name"},
-		{people + "  - {name: a, change: {author: odo}, expect: ready, because: x}", "misses nothing"},
-		{people + "  - {name: a, change: {author: odo}, expect: ready, checks: {unit: great}}", `cannot be "great"`},
-		{people + "  - {name: a, change: {author: odo}, expect: ready, strategy: teleport}", "rebase, squash, merge"},
+		{known + "  - {name: a, expect: ready}", "needs an author"},
+		{known + "  - {name: a, change: {author: odo}, expect: maybe}", "clear, not clear, ready, not ready"},
+		{known + "  - {name: a, change: {author: odo, pats: [x]}, expect: ready}", "pats"},
+		{known + "  - {change: {author: odo}, expect: ready}", "needs a name"},
+		{known + "  - {name: a, change: {author: odo}, expect: ready, because: x}", "misses nothing"},
+		{known + "  - {name: a, change: {author: odo}, expect: ready, checks: {unit: great}}", `cannot be "great"`},
+		{known + "  - {name: a, change: {author: odo}, expect: ready, strategy: teleport}", "rebase, squash, merge"},
 		{"tavrin: examples/1\npeople: &x {}\nexamples: []", "anchor"},
 		{strings.Repeat("#", plainyaml.MaxBytes+1), "bytes"},
 		{"[", "cannot be read"},
@@ -85,7 +85,7 @@ func TestParseSaysWhatIsWrong(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add(people + "  - {name: a, change: {author: odo}, expect: ready}")
+	f.Add(known + "  - {name: a, change: {author: odo}, expect: ready}")
 	doc, _ := rules.Parse(document)
 	set := doc.Alone(1)
 	f.Fuzz(func(t *testing.T, text string) {
@@ -99,7 +99,7 @@ func FuzzParse(f *testing.F) {
 
 func ExampleRun() {
 	doc, _ := rules.Parse(document)
-	text := people + "  - {name: alone, change: {author: odo, paths: [docs/a]}, expect: ready}\n"
+	text := known + "  - {name: alone, change: {author: odo, paths: [docs/a]}, expect: ready}\n"
 	f, _ := Parse(text)
 	for _, r := range Run(f, text, doc.Alone(1), "growers/irrigation", nil) {
 		fmt.Println(r.Line, r.Name, r.Passed, r.Says)

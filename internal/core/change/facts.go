@@ -1,59 +1,18 @@
-package gate
+// Package change has the facts about a change that its gate is judged by: what it brings, what people and robots said of
+// it, and on what it is built.
+//
+// Facts are values without behaviour of their own; they can be stored as JSON and judged again.
+package change
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
 
-	"tavrin/internal/core/rules"
+	"tavrin/internal/core/people"
 )
-
-// Role is what a person may do in a repository, each including the one before.
-type Role string
-
-// The roles, weakest first. The empty role is none.
-const (
-	NoRole     Role = ""
-	Reader     Role = "reader"
-	Writer     Role = "writer"
-	Maintainer Role = "maintainer"
-)
-
-var roleOrder = []Role{NoRole, Reader, Writer, Maintainer}
-
-// AtLeast says whether the role includes the other.
-func (r Role) AtLeast(other Role) bool {
-	return slices.Index(roleOrder, r) >= slices.Index(roleOrder, other)
-}
-
-// Person is what the gate needs to know of somebody with access to the repository.
-type Person struct {
-	Login string   `json:"login"`
-	Role  Role     `json:"role"`
-	Teams []string `json:"teams,omitempty"`
-	Robot bool     `json:"robot,omitempty"`
-	// Standby marks an administrator without a role of their own here: they may act, and are asked last.
-	Standby bool `json:"standby,omitempty"`
-}
-
-// Is says whether the person is meant by the principal.
-func (p Person) Is(who rules.Principal) bool {
-	switch who.Kind {
-	case rules.Person:
-		return !p.Robot && p.Login == who.Name
-	case rules.Robot:
-		return p.Robot && p.Login == who.Name
-	case rules.Team:
-		return slices.Contains(p.Teams, who.Name)
-	case rules.ByRole:
-		return p.Role.AtLeast(Role(who.Name))
-	}
-	return false
-}
-
-// IsAny says whether the person is meant by one of the principals.
-func (p Person) IsAny(who []rules.Principal) bool { return slices.ContainsFunc(who, p.Is) }
 
 // Verdict is what a review says.
 type Verdict string
@@ -215,26 +174,26 @@ type Thread struct {
 
 // Facts is everything a gate depends on. It can be stored as JSON and judged again.
 type Facts struct {
-	Repository  string            `json:"repository"`
-	Number      int               `json:"number"`
-	State       string            `json:"state"` // draft, open, landed or closed
-	Title       string            `json:"title,omitempty"`
-	Description string            `json:"description,omitempty"`
-	Source      string            `json:"source,omitempty"`
-	Target      string            `json:"target"`
-	TargetGone  bool              `json:"target_gone,omitempty"` // there is no such branch now
-	SourceGone  bool              `json:"source_gone,omitempty"`
-	Revision    int               `json:"revision"`
-	Head        string            `json:"head"`
-	Opener      string            `json:"opener,omitempty"`
-	Authors     []string          `json:"authors"`
-	LastPusher  string            `json:"last_pusher"`
-	Reviews     []Review          `json:"reviews"`
-	People      map[string]Person `json:"people"` // by login; everybody with a role in the repository
-	Paths       []string          `json:"paths"`  // touched by the difference, renames at both ends
-	Files       int               `json:"files,omitempty"`
-	Added       int               `json:"added,omitempty"` // lines
-	Removed     int               `json:"removed,omitempty"`
+	Repository  string                   `json:"repository"`
+	Number      int                      `json:"number"`
+	State       string                   `json:"state"` // draft, open, landed or closed
+	Title       string                   `json:"title,omitempty"`
+	Description string                   `json:"description,omitempty"`
+	Source      string                   `json:"source,omitempty"`
+	Target      string                   `json:"target"`
+	TargetGone  bool                     `json:"target_gone,omitempty"` // there is no such branch now
+	SourceGone  bool                     `json:"source_gone,omitempty"`
+	Revision    int                      `json:"revision"`
+	Head        string                   `json:"head"`
+	Opener      string                   `json:"opener,omitempty"`
+	Authors     []string                 `json:"authors"`
+	LastPusher  string                   `json:"last_pusher"`
+	Reviews     []Review                 `json:"reviews"`
+	People      map[string]people.Person `json:"people"` // by login; everybody with a role in the repository
+	Paths       []string                 `json:"paths"`  // touched by the difference, renames at both ends
+	Files       int                      `json:"files,omitempty"`
+	Added       int                      `json:"added,omitempty"` // lines
+	Removed     int                      `json:"removed,omitempty"`
 	// Bases is how many best common ancestors source and target have; more than one: the difference is not all of it.
 	Bases int `json:"bases,omitempty"`
 	// History is what the commits bring one by one, which matters to strategies that keep them.
@@ -250,7 +209,7 @@ type Facts struct {
 	Rehearsal    *Rehearsal          `json:"rehearsal,omitempty"`
 	RulesVersion int                 `json:"rules_version"`
 	HouseVersion int                 `json:"house_version,omitempty"` // of the house rules; 0: none
-	Suspended    []rules.Suspension  `json:"suspended,omitempty"`     // protections that are set aside at At
+	Suspended    []Suspension        `json:"suspended,omitempty"`     // protections that are set aside at At
 	// Dependencies are the changes that it waits for.
 	Dependencies []Dependency `json:"dependencies,omitempty"`
 	// Overrides are those on record for the change that have been neither used nor ended; Tip is the target's when
@@ -260,9 +219,9 @@ type Facts struct {
 	// At is the moment of judgement; zero in records from before it was kept: nothing is then too old.
 	At time.Time `json:"at,omitzero"`
 	// Asker, Strategy and Message belong to the queue entry; all are empty when nobody has asked to land.
-	Asker    string         `json:"asker,omitempty"`
-	Strategy rules.Strategy `json:"strategy,omitempty"`
-	Message  string         `json:"message,omitempty"` // as typed; empty: from the rules' template
+	Asker    string   `json:"asker,omitempty"`
+	Strategy Strategy `json:"strategy,omitempty"`
+	Message  string   `json:"message,omitempty"` // as typed; empty: from the rules' template
 }
 
 // History is what a change's commits bring one by one.
@@ -275,60 +234,18 @@ type History struct {
 
 // Comes lists the paths that a landing brings to the target: those of the difference, and, by a strategy that keeps the
 // commits, those that its commits touch besides.
-func (f Facts) Comes(strategy rules.Strategy) []string {
+func (f Facts) Comes(strategy Strategy) []string {
 	if !strategy.Keeps() || len(f.History.Hidden) == 0 {
 		return f.Paths
 	}
 	return slices.Concat(f.Paths, f.History.Hidden)
 }
 
-// Comes lists the paths that a change's landing brings to the target, by the strategy it lands by as far as that is
-// known.
-func Comes(set *rules.Set, f Facts) []string {
-	j := &judge{f: f, effective: set.Without(f.Suspended).For(f.Target)}
-	return f.Comes(j.strategy())
-}
-
-// brought is what conditions are judged by: the difference, and, by a strategy that keeps the commits, the largest of
-// them where that is larger.
-func (f Facts) brought(set *rules.Set, strategy rules.Strategy, touched []rules.Touched) rules.Brought {
-	b := rules.Brought{Title: f.Title, Source: f.Source, Target: f.Target, Paths: f.Comes(strategy), Added: f.Added,
-		Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels}
-	if strategy.Keeps() {
-		b.Added, b.Removed, b.Files = max(b.Added, f.History.Added), max(b.Removed, f.History.Removed), max(b.Files,
-			f.History.Files)
-	}
-	for _, t := range touched {
-		b.Areas = append(b.Areas, t.Name)
-		if t.From.Document != "" {
-			b.HouseAreas = append(b.HouseAreas, t.Name)
-		}
-	}
-	for _, label := range f.Labels {
-		if set.LabelOfHouse(label) {
-			b.HouseLabels = append(b.HouseLabels, label)
-		}
-	}
-	for _, login := range f.Authors {
-		b.AuthorIs = append(b.AuthorIs, "person:"+login)
-		person := f.People[login]
-		for _, team := range slices.Concat(person.Teams, f.AuthorTeams[login]) {
-			b.AuthorIs = append(b.AuthorIs, "team:"+team)
-		}
-		for _, role := range roleOrder[1:] {
-			if person.Role.AtLeast(role) {
-				b.AuthorIs = append(b.AuthorIs, "role:"+string(role))
-			}
-		}
-	}
-	return b
-}
-
 // task is a box of a checklist, as GFM and many programs write it.
 var task = regexp.MustCompile(`(?m)^\s*(?:[-*+]|\d+[.)])\s+\[([ xX])\]\s+(.*)$`)
 
-// tasks counts the boxes of the description's checklist and names those that are not ticked.
-func (f Facts) tasks() (all int, open []string) {
+// Tasks counts the boxes of the description's checklist and names those that are not ticked.
+func (f Facts) Tasks() (all int, open []string) {
 	for _, m := range task.FindAllStringSubmatch(f.Description, -1) {
 		all++
 		if m[1] == " " {
@@ -336,4 +253,68 @@ func (f Facts) tasks() (all int, open []string) {
 		}
 	}
 	return all, open
+}
+
+// Strategy is a way to bring a change's commits onto the target.
+type Strategy string
+
+// The strategies.
+const (
+	Rebase Strategy = "rebase"
+	Squash Strategy = "squash"
+	Merge  Strategy = "merge"
+)
+
+// Strategies lists every strategy in the order they are offered.
+var Strategies = []Strategy{Rebase, Squash, Merge}
+
+// Folds says whether the strategy leaves no fixup commit behind.
+func (s Strategy) Folds() bool { return s == Squash }
+
+// Keeps says whether the strategy brings the change's commits one by one, so that each is judged. One that nobody has
+// chosen yet may.
+func (s Strategy) Keeps() bool { return s != Squash }
+
+// Straight says whether the strategy leaves the target without a merge commit.
+func (s Strategy) Straight() bool { return s == Rebase || s == Squash }
+
+// Suspension sets a protection aside for a time. It ends by itself.
+type Suspension struct {
+	Document   string    `json:"document,omitempty" doc:"\"house NAME\"; absent: the repository's own rules"`
+	Protection string    `json:"protection"`
+	Until      time.Time `json:"until"`
+	By         string    `json:"by"`
+	Because    string    `json:"because"`
+}
+
+// Override is a decision, on record, to let one change land although named requirements do not hold. It counts for
+// one revision on one tip of the target, until it expires, and for as long as whoever made it has the right to.
+type Override struct {
+	ID           int64     `json:"id"`
+	By           string    `json:"by"`
+	Because      string    `json:"because"`
+	Revision     int       `json:"revision"`
+	Tip          string    `json:"tip"` // of the target, when it was made
+	Until        time.Time `json:"until"`
+	Requirements []Named   `json:"requirements"`
+}
+
+// Named is a requirement as somebody saw it: where the rules have come to ask something else under its key, it is
+// not the one that was meant.
+type Named struct {
+	Key   string `json:"key"`
+	Title string `json:"title"`
+}
+
+// Lapsed says why an override does not count for the facts; nothing when it does.
+func (o Override) Lapsed(f Facts) string {
+	switch {
+	case !f.At.Before(o.Until):
+		return "it has expired"
+	case o.Revision != f.Revision:
+		return fmt.Sprintf("it was for revision %d, and a new one was pushed", o.Revision)
+	case f.Tip != "" && o.Tip != f.Tip, f.Rehearsal != nil && o.Tip != f.Rehearsal.Base:
+		return "the target has moved on since"
+	}
+	return ""
 }

@@ -1,36 +1,33 @@
-package gate
+package require
 
 import (
 	"slices"
 	"strings"
-
-	"tavrin/internal/core/rules"
 )
 
 // Fewest finds the smallest set of people whose approvals would meet every approvals requirement that is open, and
 // the requirements that nobody's approval can meet. Where several sets are as small, the first by login is taken,
 // those on standby last. Sets of more than six are found one by one, taking who helps most, and may then not be the
 // smallest: exact is then false.
-func Fewest(set *rules.Set, f Facts) (logins []string, hopeless []string, exact bool) {
-	report, j := judged(set, f)
+func (c *Case) Fewest() (logins []string, hopeless []string, exact bool) {
 	var need []int
 	type candidate struct {
 		login string
 		meets []int // places in need
 	}
 	byLogin := map[string]*candidate{}
-	for n, q := range report.Requirements {
-		pool, asksApprovals := j.pools[n]
-		if !asksApprovals || q.Holds() || q.Level != rules.Required {
+	for n, q := range c.Outcomes {
+		pool, asksApprovals := c.pools[n]
+		if !asksApprovals || q.Holds() || q.Level != Required {
 			continue
 		}
 		could := 0
-		for login, person := range f.People {
-			approved := slices.ContainsFunc(j.approvals(), func(a approval) bool {
+		for login, person := range c.People {
+			approved := slices.ContainsFunc(c.approvals(), func(a approval) bool {
 				return a.By == login &&
-					j.discount(&a, pool) == counts
+					c.discount(&a, pool) == counts
 			})
-			if approved || !j.mayApprove(login, person, pool) {
+			if approved || !c.mayApprove(login, person, pool) {
 				continue
 			}
 			could++
@@ -45,11 +42,11 @@ func Fewest(set *rules.Set, f Facts) (logins []string, hopeless []string, exact 
 		need = append(need, min(q.Need-q.Have, could))
 	}
 	var all []candidate
-	for _, c := range byLogin {
-		all = append(all, *c)
+	for _, one := range byLogin {
+		all = append(all, *one)
 	}
 	slices.SortFunc(all, func(a, b candidate) int {
-		if x, y := f.People[a.login].Standby, f.People[b.login].Standby; x != y {
+		if x, y := c.People[a.login].Standby, c.People[b.login].Standby; x != y {
 			if x {
 				return 1
 			}
@@ -58,8 +55,8 @@ func Fewest(set *rules.Set, f Facts) (logins []string, hopeless []string, exact 
 		return strings.Compare(a.login, b.login)
 	})
 	meets := make([][]int, len(all))
-	for i, c := range all {
-		meets[i] = c.meets
+	for i, one := range all {
+		meets[i] = one.meets
 	}
 	chosen, exact := cover(need, meets)
 	for _, i := range chosen {

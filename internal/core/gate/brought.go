@@ -1,0 +1,51 @@
+package gate
+
+import (
+	"slices"
+
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/condition"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/rules"
+)
+
+// Comes lists the paths that a change's landing brings to the target, by the strategy it lands by as far as that is
+// known.
+func Comes(set *rules.Set, f change.Facts) []string {
+	return f.Comes(landsBy(set.Without(f.Suspended).For(f.Target), f))
+}
+
+// brought is what conditions are judged by: the difference, and, by a strategy that keeps the commits, the largest of
+// them where that is larger.
+func brought(f change.Facts, set *rules.Set, strategy change.Strategy, touched []rules.Touched) condition.Brought {
+	b := condition.Brought{Title: f.Title, Source: f.Source, Target: f.Target, Paths: f.Comes(strategy), Added: f.Added,
+		Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels}
+	if strategy.Keeps() {
+		b.Added, b.Removed, b.Files = max(b.Added, f.History.Added), max(b.Removed, f.History.Removed), max(b.Files,
+			f.History.Files)
+	}
+	for _, t := range touched {
+		b.Areas = append(b.Areas, t.Name)
+		if t.From.Document != "" {
+			b.HouseAreas = append(b.HouseAreas, t.Name)
+		}
+	}
+	for _, label := range f.Labels {
+		if set.LabelOfHouse(label) {
+			b.HouseLabels = append(b.HouseLabels, label)
+		}
+	}
+	for _, login := range f.Authors {
+		b.AuthorIs = append(b.AuthorIs, "person:"+login)
+		person := f.People[login]
+		for _, team := range slices.Concat(person.Teams, f.AuthorTeams[login]) {
+			b.AuthorIs = append(b.AuthorIs, "team:"+team)
+		}
+		for _, role := range people.Roles {
+			if person.Role.AtLeast(role) {
+				b.AuthorIs = append(b.AuthorIs, "role:"+string(role))
+			}
+		}
+	}
+	return b
+}

@@ -1,0 +1,70 @@
+package kind
+
+import (
+	"fmt"
+	"slices"
+
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
+)
+
+var _ = register(require.Kind{
+	Name: "history", Group: require.OfContent, Order: 3, OnPush: true, NotBy: []change.Strategy{change.Rebase, change.Squash},
+	Keys:   []grammar.Key{wordKey("history", "straight", "no merge commit comes to the branch, by landing or by push")},
+	Judged: "whether the strategy makes a merge commit; of a push, the commits that it brings", Gone: "-",
+	New: func() require.Ask {
+		return history{bare{"straight", "no merge commit comes to the branch", "no merge commit comes to it"}}
+	},
+})
+
+// history asks that no merge commit comes to the branch.
+type history struct{ bare }
+
+func (history) Judge(c *require.Case, q require.Sourced) {
+	r := q.Outcome("history")
+	if !c.LandsBy.Straight() {
+		var straight []string
+		for _, s := range c.Allowed {
+			if s.Straight() {
+				straight = append(straight, string(s))
+			}
+		}
+		r.State, r.Who = require.Unmet, c.Authors
+		r.Next = fmt.Sprintf("by %s the branch would get a merge commit: join the queue with --strategy %s", c.LandsBy,
+			require.List(straight, "or"))
+		if len(straight) == 0 {
+			r.Next = "only strategies that make a merge commit are allowed: a maintainer has to change the rules"
+		}
+	}
+	c.Say(r, q)
+}
+
+func (history) OnPush(commits []change.Commit, _ map[string]people.Person) (short, sentence string) {
+	for _, c := range commits {
+		if c.Parents > 1 {
+			short, sentence = "no merge commits", fmt.Sprintf("%.10s is a merge commit, and the history stays "+
+				"straight: rebase, then push.", c.ID)
+		}
+	}
+	return short, sentence
+}
+
+func (history) Remark(l require.Remarks, q *require.Requirement) {
+	if allowed := l.Allowed(); len(allowed) > 0 && !slices.ContainsFunc(allowed, change.Strategy.Straight) {
+		l.Blocked(q.Line, "allow rebase or squash", "%s: history is to stay straight, and every strategy that is "+
+			"allowed makes a merge commit", l.What())
+	}
+}
+
+func (history) RemarkOn(b require.BranchRemarks, q require.Sourced) {
+	switch on := b.Settings(); {
+	case len(on.Allowed) > 0 && !slices.ContainsFunc(on.Allowed, change.Strategy.Straight):
+		b.Blocked(q.From, "allow rebase or squash", "%s: history is to stay straight, and only strategies that make a "+
+			"merge commit are left", b.Branch())
+	case on.LandsBy != "" && !on.LandsBy.Straight():
+		b.Fragile(q.From, "another default strategy", "%s: they land by %s where nobody says another, and history is "+
+			"to stay straight", b.Branch(), on.LandsBy)
+	}
+}

@@ -1,0 +1,172 @@
+package require
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/people"
+)
+
+// State is how a requirement stands.
+type State string
+
+// The states of a requirement.
+const (
+	Met           State = "met"
+	Unmet         State = "unmet"
+	Pending       State = "pending"
+	Overridden    State = "overridden"
+	NotApplicable State = "not-applicable"
+)
+
+// Outcome is how one requirement stands for a change: one line of a gate report.
+type Outcome struct {
+	Key     string   `json:"key" doc:"stable within the change, such as approvals, owners/valves or check/unit@rehearsal"`
+	Title   string   `json:"title"`
+	Level   Level    `json:"level" enum:"required,advisory"`
+	State   State    `json:"state" enum:"met,unmet,pending,overridden,not-applicable"`
+	Have    int      `json:"have"`
+	Need    int      `json:"need"`
+	Because string   `json:"because" doc:"where the demand comes from, in words"`
+	Sources []Source `json:"sources" doc:"the same, for programs"`
+	Who     []string `json:"who" doc:"logins and robots that can act now"`
+	Next    string   `json:"next" doc:"what to do; empty when met"`
+	// At is "rehearsal" for what only a rehearsal can show.
+	At     string   `json:"at" enum:"change,rehearsal"`
+	Checks []string `json:"checks,omitempty" doc:"names of the checks it depends on"`
+	Again  []string `json:"again,omitempty" doc:"those of them whose pass has grown too old, so that they are wanted again"`
+}
+
+// Holds says whether the requirement no longer asks for anything.
+func (o Outcome) Holds() bool {
+	return o.State == Met || o.State == NotApplicable || o.State == Overridden
+}
+
+// OfReviewers says whether it asks for approvals: of some number of people, or of the owners of areas.
+func (o Outcome) OfReviewers() bool {
+	return strings.HasPrefix(o.Key, "approvals") || strings.HasPrefix(o.Key, "owners")
+}
+
+// Area is an area that a change touches.
+type Area struct {
+	Name     string
+	Document string // of the house that defines it; empty: the repository's own rules do
+	Owners   []people.Principal
+}
+
+// Settings are those of the change's target that kinds are judged under.
+type Settings struct {
+	ApprovalsStay  Stay
+	ObjectionsStay Stay
+	// Allowed are the strategies; LandsBy is the one that the change lands by, as far as that is known.
+	Allowed []change.Strategy
+	LandsBy change.Strategy
+	// Final is the text of the final message of a squash or merge; Disputed, that protections disagree on it.
+	Final    func() string
+	Disputed bool
+	// Template is what the final message is made from; empty when it was typed.
+	Template string
+}
+
+// Case is one change while it is judged: the facts, what it touches, the settings, and the lines of the report so far.
+type Case struct {
+	change.Facts
+	Settings
+	Touched []Area
+	// Defined are the checks that the rules define; Define says what they say of one, defined or not.
+	Defined []Check
+	Define  func(name string) Check
+	// Nearly finds an area that a path would lie in if upper and lower case were the same.
+	Nearly func(path string) (area string, found bool)
+
+	Outcomes []Outcome
+
+	wanted   []Wanted
+	strays   map[Place][]stray // once somebody asked
+	pools    map[int]Pool      // of the demands for approvals, by their places in Outcomes
+	same     map[string]int    // places in Outcomes, by what is asked
+	counted  []string          // whose approvals count for one of them
+	given    []approval
+	everyone []people.Person // everybody, by login, once somebody asked
+}
+
+// Add adds a line. A key that is there already gets a number.
+func (c *Case) Add(q Outcome, because string, sources []Source) {
+	if q.Level == "" {
+		q.Level = Required
+	}
+	if q.At == "" {
+		q.At = "change"
+	}
+	if q.Who == nil || q.Holds() {
+		q.Who = []string{}
+	}
+	q.Sources = sources
+	if q.Sources == nil {
+		q.Sources = []Source{}
+	}
+	if q.Because = because; because == "" {
+		q.Because = Because(sources)
+	}
+	for n, key := 2, q.Key; slices.ContainsFunc(c.Outcomes, func(o Outcome) bool { return o.Key == q.Key }); n++ {
+		q.Key = fmt.Sprintf("%s/%d", key, n)
+	}
+	c.Outcomes = append(c.Outcomes, q)
+}
+
+// Outcome begins the line of a requirement: it is met, until it is found not to be.
+func (q Sourced) Outcome(key string) Outcome {
+	return Outcome{Key: key, Title: q.Titled, Level: q.Level, State: Met}
+}
+
+// Say adds the line of a requirement of the rules.
+func (c *Case) Say(o Outcome, q Sourced) { c.Add(o, q.Because, q.From) }
+
+// shownAlready says whether a requirement that asks the same is in the report; if so, it gets the sources too, and
+// required wins over advisory. asks is equal for those that ask the same.
+func (c *Case) shownAlready(asks string, level Level, from []Source) bool {
+	i, shown := c.same[asks]
+	if !shown {
+		if c.same == nil {
+			c.same = map[string]int{}
+		}
+		c.same[asks] = len(c.Outcomes) // where the caller puts it
+		return false
+	}
+	q := &c.Outcomes[i]
+	q.Sources, q.Level = Stronger(q.Level, q.Sources, level, from)
+	q.Because = Because(q.Sources)
+	return true
+}
+
+// FewOr lists logins, the first five when there are more than six.
+func FewOr(logins []string) string { return Few(logins, "or") }
+
+// Few lists words, the first five when there are more than six.
+func Few(words []string, last string) string {
+	if len(words) > 6 {
+		return fmt.Sprintf("%s %s %d others", strings.Join(words[:5], ", "), last, len(words)-5)
+	}
+	return List(words, last)
+}
+
+// List lists words, with another one before the last.
+func List(words []string, last string) string {
+	switch len(words) {
+	case 0:
+		return "nobody"
+	case 1:
+		return words[0]
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " " + last + " " + words[len(words)-1]
+}
+
+// Count counts things in words.
+func Count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

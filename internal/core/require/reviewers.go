@@ -1,0 +1,375 @@
+package require
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/people"
+)
+
+// Exclusion names somebody whose approval does not count.
+type Exclusion string
+
+// The exclusions.
+const (
+	NotAuthor       Exclusion = "author"         // opener, whoever's push contributed, and registered addresses
+	NotLastPusher   Exclusion = "last_pusher"    // the last to change the difference
+	NotCommitAuthor Exclusion = "commit_authors" // whoever brought or wrote a commit in it; narrower than author
+)
+
+// Exclusions lists them.
+var Exclusions = []Exclusion{NotAuthor, NotLastPusher, NotCommitAuthor}
+
+// Pool says whose approvals are wanted: the title's words, and who is in it.
+type Pool struct {
+	Words  string
+	In     func(people.Person) bool
+	Not    []Exclusion
+	Newest bool // only approvals of the newest revision count
+	Stay   Stay
+}
+
+// ApprovedBy judges one demand for n approvals out of a pool. asks is equal for demands that ask the same.
+func (c *Case) ApprovedBy(key, asks, title string, n int, p Pool, level Level, from []Source) {
+	if c.shownAlready(asks, level, from) {
+		return
+	}
+	q := Outcome{Key: key, Title: title, Level: level, State: Unmet, Need: n}
+	if c.pools == nil {
+		c.pools = map[int]Pool{}
+	}
+	c.pools[len(c.Outcomes)] = p
+	first := len(c.counted)
+	for i := range c.approvals() {
+		if a := &c.given[i]; c.discount(a, p) == counts {
+			c.counted = append(c.counted, a.By)
+		}
+	}
+	counted := c.counted[first:]
+	if q.Have = len(counted); q.Have >= n {
+		q.State = Met
+		c.Add(q, "", from)
+		return
+	}
+	q.Who = c.couldApprove(p, counted, n-q.Have)
+	missing := Count(n-q.Have, "approval")
+	if len(q.Who) < n-q.Have {
+		only := "only "
+		if len(q.Who) == 0 {
+			only = ""
+		}
+		q.Next = fmt.Sprintf("%s more needed from %s, and %s%s could give one: a maintainer has to add people or "+
+			"change the rule",
+			missing, p.Words, only, FewOr(q.Who))
+	} else {
+		q.Next = fmt.Sprintf("%s more needed; ask %s to run: tavrin review approve %d --revision %d", missing,
+			FewOr(q.Who), c.Number, c.Revision)
+	}
+	var notes []string
+	for i := range c.given {
+		if why := c.discount(&c.given[i], p); why != counts && why != notAsked {
+			notes = append(notes, c.said(&c.given[i].Review, why))
+		}
+	}
+	if len(notes) > 0 {
+		q.Next += " (" + strings.Join(notes, "; ") + ")"
+	}
+	c.Add(q, "", from)
+}
+
+// couldApprove lists those whose approval would count, by login; those on standby only where the others are too few.
+func (c *Case) couldApprove(p Pool, counted []string, missing int) []string {
+	who := make([]string, 0, len(c.People))
+	standby := 0
+	for _, person := range c.everybody() {
+		if !c.mayApprove(person.Login, person, p) || slices.Contains(counted, person.Login) {
+			continue
+		}
+		if person.Standby {
+			standby++
+		}
+		who = append(who, person.Login)
+	}
+	if standby == 0 || len(who)-standby < missing {
+		return who
+	}
+	return slices.DeleteFunc(who, func(login string) bool { return c.People[login].Standby })
+}
+
+// everybody lists the people with access by login.
+func (c *Case) everybody() []people.Person {
+	if c.everyone == nil {
+		c.everyone = make([]people.Person, 0, len(c.People))
+		for login, person := range c.People {
+			person.Login = login
+			c.everyone = append(c.everyone, person)
+		}
+		slices.SortFunc(c.everyone, func(a, b people.Person) int { return strings.Compare(a.Login, b.Login) })
+	}
+	return c.everyone
+}
+
+// mayApprove says whether a person's approval would count for a pool.
+func (c *Case) mayApprove(login string, person people.Person, p Pool) bool {
+	return !person.Robot && person.Role.AtLeast(people.Reader) && p.In(person) && c.excluded(login, p.Not) == counts
+}
+
+// approval is an approval that stands, and who gave it.
+type approval struct {
+	change.Review
+	person people.Person
+	known  bool // they have access
+}
+
+// approvals lists the approvals that stand.
+func (c *Case) approvals() []approval {
+	if c.given == nil {
+		c.given = make([]approval, 0, len(c.Reviews))
+		for _, r := range c.Reviews {
+			if r.Verdict == change.Approve {
+				person, known := c.People[r.By]
+				c.given = append(c.given, approval{r, person, known})
+			}
+		}
+	}
+	return c.given
+}
+
+// discount is why an approval does not count for a pool.
+type discount uint8
+
+const (
+	counts discount = iota
+	notAsked
+	leftTeam
+	noAccess
+	disabled
+	byRobot
+	byAuthor
+	byCommitAuthor
+	byLastPusher
+	notNewest
+	changedSince
+	hiddenSince
+	endedByPush
+)
+
+// discount says why an approval does not count, or that it does.
+func (c *Case) discount(r *approval, p Pool) discount {
+	switch {
+	case r.Disabled:
+		return disabled
+	case !r.known:
+		return noAccess
+	case !p.In(r.person):
+		then := r.person
+		if then.Teams = r.Teams; p.In(then) {
+			return leftTeam
+		}
+		return notAsked
+	case r.person.Robot:
+		return byRobot
+	}
+	if why := c.excluded(r.By, p.Not); why != counts {
+		return why
+	}
+	switch stay := p.Stay; {
+	case r.Revision == c.Revision:
+		return counts
+	case p.Newest:
+		return notNewest
+	case stay == StayAlways:
+		return counts
+	case stay == StayIfUnchanged && r.SameDifference && len(r.Hidden) > 0 && c.LandsBy.Keeps():
+		return hiddenSince
+	case stay == StayIfUnchanged && r.SameDifference:
+		return counts
+	case stay == StayIfUnchanged:
+		return changedSince
+	default:
+		return endedByPush
+	}
+}
+
+// said puts into words why an approval does not count.
+func (c *Case) said(r *change.Review, why discount) string {
+	not := r.By + "'s approval does not count: "
+	switch why {
+	case noAccess:
+		return not + "they have no access any more"
+	case disabled:
+		return not + "their account is disabled"
+	case leftTeam:
+		return not + "they have left the team since"
+	case byRobot:
+		return r.By + " is a robot, and robots do not approve"
+	case byAuthor:
+		return not + "an author of the change"
+	case byCommitAuthor:
+		return not + "they brought or wrote a commit of it"
+	case byLastPusher:
+		return not + "the last to push"
+	case notNewest:
+		return fmt.Sprintf("%s approved revision %d, and the newest is asked for", r.By, r.Revision)
+	case changedSince:
+		return fmt.Sprintf("%s approved revision %d, and the difference has changed since", r.By, r.Revision)
+	case hiddenSince:
+		return fmt.Sprintf("%s approved revision %d, and commits since touch %s, which the difference does not show",
+			r.By, r.Revision, Few(r.Hidden, "and"))
+	case endedByPush:
+		return fmt.Sprintf("%s approved revision %d, and every push ends approvals here", r.By, r.Revision)
+	case counts, notAsked:
+	}
+	return ""
+}
+
+func (c *Case) excluded(login string, not []Exclusion) discount {
+	for _, x := range not {
+		switch x {
+		case NotAuthor:
+			if slices.Contains(c.Authors, login) {
+				return byAuthor
+			}
+		case NotCommitAuthor:
+			if slices.Contains(c.CommitAuthors, login) {
+				return byCommitAuthor
+			}
+		case NotLastPusher:
+			if c.LastPusher == login {
+				return byLastPusher
+			}
+		}
+	}
+	return counts
+}
+
+// Approvers lists whose approvals count, by login.
+func (c *Case) Approvers() []string {
+	if len(c.pools) == 0 {
+		everybody := Pool{In: func(people.Person) bool { return true }, Not: []Exclusion{NotAuthor},
+			Stay: c.ApprovalsStay}
+		for i := range c.approvals() {
+			if a := &c.given[i]; c.discount(a, everybody) == counts {
+				c.counted = append(c.counted, a.By)
+			}
+		}
+	}
+	slices.Sort(c.counted)
+	return append([]string{}, slices.Compact(c.counted)...)
+}
+
+// Weighed is a review that stands, and what it does to the gate.
+type Weighed struct {
+	By       string         `json:"by"`
+	Verdict  change.Verdict `json:"verdict" enum:"approve,object"`
+	Revision int            `json:"revision"`
+	For      []string       `json:"for" doc:"of an approval: the requirements it counts for; of an objection: those it holds up"`
+	Not      []string       `json:"not" doc:"why it does not count, or not for everything"`
+	// Since is what was altered of the change since, where its final message is made of that.
+	Since []string `json:"since,omitempty" doc:"of an approval: what of the final message was altered after it was given"`
+}
+
+// Weigh says of each review that stands whether it counts, for what, and if not why not.
+func (c *Case) Weigh() []Weighed {
+	out := make([]Weighed, 0, len(c.Reviews))
+	for _, r := range c.Reviews {
+		w := Weighed{By: r.By, Verdict: r.Verdict, Revision: r.Revision, For: []string{}, Not: []string{}}
+		if r.Verdict == change.Approve {
+			c.weighApproval(r, &w)
+		} else {
+			c.weighObjection(r, &w)
+		}
+		out = append(out, w)
+	}
+	return out
+}
+
+func (c *Case) weighApproval(r change.Review, w *Weighed) {
+	i := slices.IndexFunc(c.approvals(), func(a approval) bool { return a.By == r.By })
+	asked := false
+	for n, q := range c.Outcomes {
+		p, ok := c.pools[n]
+		if !ok || q.State == NotApplicable {
+			continue
+		}
+		asked = true
+		switch why := c.discount(&c.given[i], p); why {
+		case counts:
+			w.For = append(w.For, q.Title)
+		case notAsked:
+			w.Not = append(w.Not, fmt.Sprintf("%s: asked for from %s", q.Title, p.Words))
+		default:
+			if said := c.said(&r, why); !slices.Contains(w.Not, said) {
+				w.Not = append(w.Not, said)
+			}
+		}
+	}
+	if !asked {
+		w.Not = append(w.Not, "no approval is asked for here")
+	}
+	w.Since = c.alteredSince(r)
+}
+
+// alteredSince says what of the final message was altered after a review was given.
+func (c *Case) alteredSince(r change.Review) []string {
+	made := c.Template
+	if c.LandsBy == change.Rebase || r.Title == "" {
+		return nil
+	}
+	var out []string
+	if r.Title != c.Facts.Title && strings.Contains(made, "{title}") {
+		out = append(out, fmt.Sprintf("the title, of which the final message is made, was %q", r.Title))
+	}
+	if r.Description != c.Description && strings.Contains(made, "{description}") {
+		out = append(out, "the description, of which the final message is made, was another")
+	}
+	return out
+}
+
+// OwnersOf asks for n approvals by an area's owners. An author who owns the area does not count for it.
+func (c *Case) OwnersOf(t Area, n int, stay Stay, level Level, from []Source) {
+	name := t.Name
+	if t.Document != "" {
+		name += " (" + t.Document + ")"
+	}
+	p := Pool{
+		Words: "an owner of " + name + " (" + List(people.Texts(t.Owners), "or") + ")",
+		In:    func(p people.Person) bool { return p.IsAny(t.Owners) },
+		Not:   []Exclusion{NotAuthor},
+		Stay:  stay,
+	}
+	asks := fmt.Sprintf("owners %d %s %q %q", n, stay, t.Name, t.Document)
+	c.ApprovedBy("owners/"+t.Name, asks, Count(n, "approval")+" by an owner of "+name, n, p, level, from)
+}
+
+// Stands says whether an objection outlived the pushes since.
+func (c *Case) Stands(r change.Review) bool {
+	switch c.ObjectionsStay {
+	case StayNever:
+		return r.Revision == c.Revision
+	case StayIfUnchanged:
+		return r.Revision == c.Revision || r.SameDifference
+	case StayAlways:
+	}
+	return true
+}
+
+func (c *Case) weighObjection(r change.Review, w *Weighed) {
+	asked := false
+	for _, q := range c.Outcomes {
+		if strings.HasPrefix(q.Key, "objections") && q.State != NotApplicable {
+			asked = true
+			if c.Stands(r) {
+				w.For = append(w.For, q.Title)
+			}
+		}
+	}
+	switch {
+	case !asked:
+		w.Not = append(w.Not, "the rules do not ask for objections to be settled")
+	case !c.Stands(r):
+		w.Not = append(w.Not, fmt.Sprintf("it was for revision %d, and a push ends objections here", r.Revision))
+	}
+}

@@ -1,0 +1,323 @@
+package require
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/grammar"
+)
+
+// Wanted is one demand for checks on one commit, gathered before it is judged so that demands for the same check
+// on the same commit are one: with the shorter freshness, every witness, and a no to skipped over a yes. An advisory
+// one lends nothing of that to a required one, nor takes anything from it.
+type Wanted struct {
+	Key       string // empty: by its name
+	Names     []string
+	At        Place
+	AtLeast   int // how many have to pass; 0: all
+	Title     string
+	Fresh     time.Duration
+	Skipped   bool
+	Witnesses []string
+	Level     Level
+	From      []Source
+	None      string // why there is no name at all
+}
+
+// Want puts a demand beside the others, or into the one for the same checks on the same commit.
+func (k *Case) Want(w Wanted) {
+	for i := range k.wanted {
+		o := &k.wanted[i]
+		if o.At != w.At || o.AtLeast != w.AtLeast || o.Title != w.Title || !slices.Equal(o.Names, w.Names) ||
+			!o.joins(w) {
+			continue
+		}
+		if o.Fresh == 0 || w.Fresh > 0 && w.Fresh < o.Fresh {
+			o.Fresh = w.Fresh
+		}
+		o.Skipped = o.Skipped && w.Skipped
+		o.Witnesses = slices.Concat(o.Witnesses, w.Witnesses)
+		o.From, o.Level = Stronger(o.Level, o.From, w.Level, w.From)
+		return
+	}
+	k.wanted = append(k.wanted, w)
+}
+
+// joins says whether two demands for the same checks are one: when they ask the same of them, or ask for a single check
+// at the same level, so that to satisfy both is to satisfy what is asked together. Of several checks one may satisfy
+// the one and another the other.
+func (w *Wanted) joins(o Wanted) bool {
+	same := w.Fresh == o.Fresh && w.Skipped == o.Skipped && slices.Equal(w.Witnesses, o.Witnesses)
+	return same || w.Level == o.Level && len(w.Names) == 1
+}
+
+// WantNamed asks for every check that a name or glob stands for.
+func (k *Case) WantNamed(w Wanted, c CheckName) {
+	names := k.Named([]CheckName{c}, w.At)
+	if len(names) == 0 {
+		w.Key, w.Title = "checks/"+c.Text, fmt.Sprintf("checks %s pass on the %s", c.Text, w.At)
+		w.None = fmt.Sprintf("no check that matches %s is defined by the rules or was reported on the %s", c.Text, w.At)
+		k.Want(w)
+	}
+	for _, name := range names {
+		w.Names = []string{name}
+		k.Want(w)
+	}
+}
+
+// Named lists the checks that names and globs stand for: those the rules define and those reported on the commit.
+func (k *Case) Named(checks []CheckName, at Place) []string {
+	var names []string
+	for _, c := range checks {
+		if !c.Several() {
+			names = append(names, c.Text)
+			continue
+		}
+		for _, d := range k.Defined {
+			if c.Match(d.Name) {
+				names = append(names, d.Name)
+			}
+		}
+		for _, r := range k.reported(at) {
+			if c.Match(r.Name) {
+				names = append(names, r.Name)
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// reported lists the checks of the commit that a place means.
+func (k *Case) reported(at Place) []change.Check {
+	switch {
+	case at == AtHead:
+		return k.HeadChecks
+	case k.Rehearsal != nil:
+		return k.Rehearsal.Checks
+	}
+	return nil
+}
+
+// JudgeChecks judges the demands for checks, which were gathered.
+func (k *Case) JudgeChecks() {
+	for _, w := range k.wanted {
+		k.check(w)
+	}
+}
+
+func (k *Case) check(w Wanted) {
+	q := Outcome{Key: w.Key, Title: w.Title, Level: w.Level, Need: max(w.AtLeast, 1), Checks: w.Names}
+	if w.Key == "" {
+		q.Key, q.Title = "check/"+w.Names[0], "check "+w.Names[0]+" passes on the "+string(w.At)
+	}
+	q.Key += "@" + string(w.At)
+	if w.At == AtRehearsal {
+		q.At = "rehearsal"
+	}
+	switch {
+	case w.None != "" && (w.At == AtHead || k.Rehearsal != nil):
+		q.State, q.Next = Pending, w.None
+		if r := k.Rehearsal; w.At == AtRehearsal && !r.BuiltAt.IsZero() &&
+			k.At.Sub(r.BuiltAt) >= DefaultAnswer {
+			q.State, q.Next = Unmet, fmt.Sprintf("%s, and none came within %s: a maintainer has to define or "+
+				"connect one", w.None, grammar.Brief(DefaultAnswer))
+		}
+		k.Add(q, "", w.From)
+		return
+	case w.At == AtRehearsal && k.Rehearsal == nil:
+		q.State, q.Next = Pending, fmt.Sprintf("it runs when the change is rehearsed: tavrin queue join %d", k.Number)
+		if k.Asker != "" {
+			q.Next = "it runs when the queue rehearses the change"
+		}
+		k.Add(q, "", w.From)
+		return
+	}
+	k.weigh(&q, w)
+	k.Add(q, "", w.From)
+}
+
+// weigh counts the passes of a demand and says what is with the others: it is unmet when so many cannot pass any more
+// that too few are left.
+func (k *Case) weigh(q *Outcome, w Wanted) {
+	var lost, open []string
+	for _, name := range w.Names {
+		declared := k.Define(name)
+		var c change.Check
+		if i := slices.IndexFunc(k.reported(w.At), func(c change.Check) bool { return c.Name == name }); i >= 0 {
+			c = k.reported(w.At)[i]
+		}
+		state, next := k.standing(declared, c, w)
+		switch state {
+		case Met:
+			q.Have++
+		case Unmet:
+			lost = append(lost, next)
+			q.Who = append(q.Who, reporter(declared, name))
+		default:
+			open = append(open, next)
+			q.Who = append(q.Who, reporter(declared, name))
+			if c.State == change.Passed || c.State == change.Skipped {
+				q.Again = append(q.Again, name)
+			}
+		}
+	}
+	switch {
+	case q.Have >= q.Need:
+		q.State, q.Again = Met, nil
+	case q.Have+len(open) < q.Need:
+		q.State, q.Next = Unmet, strings.Join(lost, "; ")
+	default:
+		q.State, q.Next = Pending, strings.Join(open, "; ")
+	}
+	q.Who = slices.Compact(q.Who)
+}
+
+// standing says how a check's report stands against what the rules declare of the check and ask here, and what is next.
+func (k *Case) standing(declared Check, c change.Check, w Wanted) (State, string) {
+	by := reporter(declared, declared.Name)
+	switch {
+	case c.State == change.NotReported || c.State == change.Waiting: // asked for or not, nobody has begun it
+		next := "waiting for " + by
+		if other := k.renamed(declared.Name, w.At); other != "" {
+			next += fmt.Sprintf("; %s was reported on the %s: if that is its new name, a maintainer has to change "+
+				"the rules", other, w.At)
+		}
+		return Pending, next
+	case c.State == change.Running:
+		return Pending, c.Name + " is running"
+	case declared.Command != "" && !c.Runner:
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules define it as a command: only a runner's "+
+			"answer counts", c.Name, c.By)
+	case declared.Witness != "" && declared.Witness != c.By:
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules name robot:%s as its witness", c.Name, c.By,
+			declared.Witness)
+	}
+	if i := slices.IndexFunc(w.Witnesses, func(login string) bool { return login != c.By }); i >= 0 {
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the requirement names robot:%s as its witness", c.Name,
+			c.By, w.Witnesses[i])
+	}
+	if c.State == change.Passed || c.State == change.Skipped && w.Skipped {
+		return k.freshness(declared, c, w)
+	}
+	next := fmt.Sprintf("%s %s", c.Name, c.State)
+	switch {
+	case c.State == change.Skipped:
+		next += ", which does not count as passed"
+	case c.Summary != "":
+		next += " (" + c.Summary + ")"
+	}
+	if w.At == AtRehearsal {
+		return Unmet, next + ": mend the change and push, then join again; joining again by itself runs it once more"
+	}
+	return Unmet, next + fmt.Sprintf(": mend the change and push, or ask for another attempt with tavrin check "+
+		"again --name %q", c.Name)
+}
+
+// renamed finds a check that was reported on a commit, is asked for by nobody, and may be the new name of one that was
+// not.
+func (k *Case) renamed(name string, at Place) string {
+	strays, known := k.strays[at]
+	if !known {
+		strays = k.unasked(at)
+		if k.strays == nil {
+			k.strays = map[Place][]stray{}
+		}
+		k.strays[at] = strays
+	}
+	if len(strays) == 0 {
+		return ""
+	}
+	wanted := string(letters(nil, name))
+	for _, s := range strays {
+		long, short := s.letters, wanted
+		if len(long) < len(short) {
+			long, short = short, long
+		}
+		if strings.Contains(long, short) {
+			return s.name
+		}
+	}
+	return ""
+}
+
+// stray is a check that was reported and is asked for by nobody, and its name as letters.
+type stray struct {
+	name, letters string
+	end           int // of its letters in those of all
+}
+
+// unasked lists the strays of a commit.
+func (k *Case) unasked(at Place) []stray {
+	asked := make(map[string]bool, len(k.wanted))
+	for _, w := range k.wanted {
+		for _, name := range w.Names {
+			asked[name] = true
+		}
+	}
+	reported := k.reported(at)
+	out := make([]stray, 0, len(reported))
+	var all []byte // of every name, so that there is one text to keep
+	for _, c := range reported {
+		if !asked[c.Name] {
+			out = append(out, stray{name: c.Name})
+			all = letters(all, c.Name)
+			out[len(out)-1].end = len(all)
+		}
+	}
+	text, from := string(all), 0
+	for i := range out {
+		out[i].letters, from = text[from:out[i].end], out[i].end
+	}
+	return out
+}
+
+// letters adds a name to a text in small letters, without what separates its words.
+func letters(to []byte, name string) []byte {
+	for _, c := range []byte(name) {
+		switch c {
+		case ' ', '.', '_', '/', ':', '-':
+		default:
+			if 'A' <= c && c <= 'Z' {
+				c += 'a' - 'A'
+			}
+			to = append(to, c)
+		}
+	}
+	return to
+}
+
+// freshness says whether a pass is young enough to count.
+func (k *Case) freshness(declared Check, c change.Check, w Wanted) (State, string) {
+	fresh := w.Fresh
+	if fresh == 0 || declared.Fresh > 0 && declared.Fresh < fresh {
+		fresh = declared.Fresh
+	}
+	if fresh == 0 || k.At.IsZero() || c.At.IsZero() {
+		return Met, ""
+	}
+	if age := k.At.Sub(c.At); age > fresh {
+		return Pending, fmt.Sprintf("%s passed %s ago, and a pass counts for %s: it is wanted again", c.Name,
+			grammar.Brief(age.Truncate(time.Minute)), grammar.Brief(fresh))
+	}
+	return Met, ""
+}
+
+func reporter(c Check, name string) string {
+	switch {
+	case c.Command != "":
+		return "a runner"
+	case c.Witness != "":
+		return "robot:" + c.Witness
+	default:
+		return "a witness for " + name
+	}
+}
+
+// WantOn asks for one check on the rehearsal, as an area does.
+func (k *Case) WantOn(name string, from Source) {
+	k.Want(Wanted{Names: []string{name}, At: AtRehearsal, Level: Required, From: []Source{from}})
+}
