@@ -222,7 +222,7 @@ type measuring struct {
 // tree measures a tree that stands in so many others.
 func (m *measuring) tree(id string, deep int64) (extent, error) {
 	if deep > m.b.PushTreeDepth {
-		return extent{}, m.b.Reach("push.Tree-depth", "folders stand more than %d deep in each other",
+		return extent{}, m.b.Reach("push.tree-depth", "folders stand more than %d deep in each other",
 			m.b.PushTreeDepth)
 	}
 	e, ok := m.known.get(id)
@@ -256,9 +256,9 @@ func (m *measuring) tree(id string, deep int64) (extent, error) {
 	}
 	switch {
 	case e.paths > m.b.PushTreePaths:
-		return e, m.b.Reach("push.Tree-paths", "it holds more than %d files", m.b.PushTreePaths)
+		return e, m.b.Reach("push.tree-paths", "it holds more than %d files", m.b.PushTreePaths)
 	case deep+e.depth > m.b.PushTreeDepth:
-		return e, m.b.Reach("push.Tree-depth", "folders stand more than %d deep in each other", m.b.PushTreeDepth)
+		return e, m.b.Reach("push.tree-depth", "folders stand more than %d deep in each other", m.b.PushTreeDepth)
 	}
 	return e, nil
 }

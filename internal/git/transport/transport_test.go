@@ -7,6 +7,7 @@ import (
 
 	"tavrin/internal/bounds"
 	"tavrin/internal/git"
+	"tavrin/internal/git/workshop"
 )
 
 func FuzzReadRequest(f *testing.F) {
@@ -55,4 +56,30 @@ func FuzzReadTree(f *testing.F) {
 			left = rest
 		}
 	})
+}
+
+// Trees are measured before anything walks them, each against its bound.
+func TestTreesAreMeasured(t *testing.T) {
+	w := workshop.New(t)
+	w.Write("a/b/c/file", "x")
+	w.Write("a/other", "x")
+	tree := w.Git("rev-parse", w.Commit("start")+"^{tree}")
+	w.Push()
+	for bound, b := range map[string]bounds.Bounds{
+		"":                               {PushTreeDepth: 3, PushTreePaths: 2},
+		"the bound push.tree-depth is 2": {PushTreeDepth: 2, PushTreePaths: 2},
+		"the bound push.tree-paths is 1": {PushTreeDepth: 3, PushTreePaths: 1},
+	} {
+		ask, err := startAsking(t.Context(), w.Repo)
+		if err != nil {
+			t.Fatal(err)
+		}
+		m := measuring{asked: ask, known: &measured{}, b: &b}
+		for range 2 { // measured, and remembered
+			if _, err := m.tree(tree, 0); bound == "" && err != nil || bound != "" && (err == nil || !strings.Contains(err.Error(), bound)) {
+				t.Errorf("%q: %v", bound, err)
+			}
+		}
+		ask.Close()
+	}
 }

@@ -1,0 +1,184 @@
+package kind
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/goccy/go-yaml/parser"
+
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/glob"
+	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
+)
+
+// nothing is a scope in which patterns stand for themselves, and everything is there that is named.
+type nothing struct{}
+
+func (nothing) Branches(_ grammar.Field, texts []string) (glob.List, []string) {
+	list, _ := glob.CompileList(texts) // of a test's own
+	return list, texts
+}
+func (nothing) Area(string) bool  { return true }
+func (nothing) Label(string) bool { return true }
+
+const path = "require[]"
+
+// read reads one requirement.
+func read(t *testing.T, text string) (require.Requirement, []grammar.Finding) {
+	t.Helper()
+	file, err := parser.ParseBytes([]byte(text), 0)
+	if err != nil {
+		t.Fatalf("%s: %v", text, err)
+	}
+	r := grammar.NewReader(text, grammar.New(require.Keys(All(), path)), false)
+	r.Scope = nothing{}
+	q, _ := require.Read(All(), r, file.Docs[0].Body, path)
+	return q, r.Findings()
+}
+
+// town is who there is.
+var town = map[string]people.Person{
+	"tamsin": {Login: "tamsin", Role: people.Writer}, "odo": {Login: "odo", Role: people.Writer, Teams: []string{"hydraulics"}},
+	"ines": {Login: "ines", Role: people.Maintainer}, "barn": {Login: "barn", Role: people.Writer, Robot: true},
+}
+
+// opened is a case of an ordinary change.
+func opened() *require.Case {
+	define := func(name string) require.Check { return require.Check{Name: name, Limit: require.DefaultAnswer} }
+	return &require.Case{
+		Facts: change.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: "valves: open slowly", Target: "main",
+			Source: "topic", Revision: 2, Authors: []string{"tamsin"}, People: town, Paths: []string{"valves/a.c"}, Files: 1,
+			Commits: []change.Commit{{ID: strings.Repeat("a", 40), Message: "valves: open slowly", Parents: 1}}},
+		Settings: require.Settings{ApprovalsStay: require.StayIfUnchanged, ObjectionsStay: require.StayAlways,
+			Allowed: change.Strategies, LandsBy: change.Rebase, Final: func() string { return "valves: open slowly" }},
+		Define: define, Nearly: func(string) (string, bool) { return "", false },
+	}
+}
+
+// judged are the lines that a requirement gives a change.
+func judged(t *testing.T, text string, alter func(c *require.Case)) []require.Outcome {
+	t.Helper()
+	q, found := read(t, text)
+	if len(found) > 0 {
+		t.Fatalf("%s: %v", text, found)
+	}
+	c := opened()
+	if alter != nil {
+		alter(c)
+	}
+	q.Asks.Judge(c, require.Sourced{Requirement: q, Titled: q.Title(),
+		From: []require.Source{{Protection: "trunk", Version: 3, Line: 12}}})
+	c.JudgeChecks()
+	return c.Outcomes
+}
+
+// What every kind promises: its own example is one of it, with each key that may stand beside it; it asks the same as
+// itself and at least as much; it can be named and said; it gives a change a line whose key begins with its name.
+func TestEveryKind(t *testing.T) {
+	if !slices.IsSortedFunc(All(), require.Order) {
+		t.Error("the kinds are not in order")
+	}
+	for _, k := range All() {
+		if Of(k.Name) != k || k.Keys[0].Path != k.Name || k.Judged == "" || k.Gone == "" {
+			t.Errorf("%s is not described", k.Name)
+		}
+		q, found := read(t, k.Keys[0].Example)
+		again, _ := read(t, k.Keys[0].Example)
+		if len(found) > 0 || q.Kind != k || q.Level != require.Required {
+			t.Errorf("%s: %+v, %v", k.Keys[0].Example, q, found)
+			continue
+		}
+		if !q.SameAs(&again) || !q.AtLeast(again) || q.Title() == "" || !strings.Contains(q.Sentence(), q.Asks.Words()[1:]) {
+			t.Errorf("%s: %q, %q, %q", k.Name, q.Identity(), q.Title(), q.Sentence())
+		}
+		if _, pushed := q.Asks.(require.Pushed); pushed != k.OnPush {
+			t.Errorf("%s holds for pushes: %v, and it judges them: %v", k.Name, k.OnPush, pushed)
+		}
+		for _, beside := range k.Keys[1:] {
+			text := k.Keys[0].Example + "\n" + beside.Example
+			if k.Name == "checks" {
+				text = "checks: [a, b, c]\n" + beside.Example
+			}
+			if k.Name == "messages" || k.Name == "ticket" {
+				text = k.Name + ": \"^[a-z]+: \"\n" + beside.Example
+			}
+			if _, found := read(t, text); len(found) > 0 {
+				t.Errorf("%s: %v", text, found)
+			}
+		}
+		lines := judged(t, k.Keys[0].Example, nil)
+		if len(lines) == 0 || !strings.HasPrefix(lines[0].Key, strings.TrimSuffix(k.Name, "s")) ||
+			lines[0].Because != `"trunk" (rules version 3, line 12)` {
+			t.Errorf("%s gives %+v", k.Name, lines)
+		}
+	}
+}
+
+// What stands beside a kind that it means nothing beside is told, with what may.
+func TestKeysStandBesideTheirKind(t *testing.T) {
+	for text, says := range map[string]string{
+		"approvals: 1\nsettled_by: role:maintainer": `"settled_by" means nothing beside "approvals"`,
+		"approvals: 1\nchecks: unit":                "asks one thing, this one asks for approvals and checks",
+		"level: advisory":                           "says what it asks for",
+		"checks: []":                                "names none",
+		"checks: [a, b]\nat_least: 3":               "at least 3 of 2 checks can never pass",
+		"messages: \"^a\"\nexample: b":              "does not match",
+		"objections: some":                          `cannot be "some"`,
+	} {
+		if _, found := read(t, text); len(found) == 0 || !strings.Contains(found[0].Message, says) {
+			t.Errorf("%q: %v", text, found)
+		}
+	}
+}
+
+// Each kind judges a change by the facts.
+func TestKindsJudge(t *testing.T) {
+	approve := func(by string, revision int) func(*require.Case) {
+		return func(c *require.Case) {
+			c.Reviews = append(c.Reviews, change.Review{By: by, Verdict: change.Approve, Revision: revision})
+		}
+	}
+	for _, c := range []struct {
+		text  string
+		alter func(*require.Case)
+		state require.State
+		next  string
+	}{
+		{"approvals: 1", nil, require.Unmet, "ask ines or odo"},
+		{"approvals: 1", approve("odo", 2), require.Met, ""},
+		{"approvals: 1", approve("tamsin", 2), require.Unmet, "an author of the change"},
+		{"approvals: 1\nown: counts", approve("tamsin", 2), require.Met, ""},
+		{"approvals: 1", approve("odo", 1), require.Unmet, "the difference has changed since"},
+		{"approvals: 1\nfrom: team:hydraulics", approve("ines", 2), require.Unmet, "ask odo"},
+		{"owners: every touched area", nil, require.NotApplicable, "touches no area"},
+		{"owners: every touched area", func(c *require.Case) {
+			c.Touched = []require.Area{{Name: "valves", Owners: []people.Principal{{Kind: people.ByTeam, Name: "hydraulics"}}}}
+		}, require.Unmet, "ask odo"},
+		{"objections: none", func(c *require.Case) {
+			c.Reviews = []change.Review{{By: "odo", Verdict: change.Object, Revision: 1}}
+		}, require.Unmet, "odo objects"},
+		{"threads: settled", func(c *require.Case) { c.Threads = []change.Thread{{By: "odo", Where: "the change"}} }, require.Unmet,
+			"settle odo's on the change"},
+		{"tasks: done", func(c *require.Case) { c.Description = "- [x] a\n- [ ] b" }, require.Unmet, `still to do: "b"`},
+		{"ticket: FEN-[0-9]+", func(c *require.Case) { c.Source = "FEN-4" }, require.Met, ""},
+		{"ticket: FEN-[0-9]+\nin: title", func(c *require.Case) { c.Source = "FEN-4" }, require.Unmet, "name the ticket in the title"},
+		{"case: exact", func(c *require.Case) { c.Nearly = func(string) (string, bool) { return "valves", true } }, require.Unmet,
+			"valves/a.c (area valves)"},
+		{"fixups: none", func(c *require.Case) { c.Commits[0].Message = "fixup! a" }, require.Unmet, "autosquash"},
+		{"fixups: none", func(c *require.Case) { c.Commits[0].Message, c.LandsBy = "fixup! a", change.Squash }, require.NotApplicable, "squash leaves one commit"},
+		{"history: straight", func(c *require.Case) { c.LandsBy = change.Merge }, require.Unmet, "--strategy rebase or squash"},
+		{"messages: ^docs", nil, require.Unmet, "not of the form ^docs"},
+		{"signed: every commit", nil, require.Unmet, "is not signed"},
+		{"checks: unit", nil, require.Pending, "when the change is rehearsed"},
+		{"checks: unit\nat: head", func(c *require.Case) { c.HeadChecks = []change.Check{{Name: "unit", State: change.Failed}} },
+			require.Unmet, "unit failed"},
+		{"deployment: field\nat: head", nil, require.Pending, "no check deploys to field"},
+	} {
+		if lines := judged(t, c.text, c.alter); lines[0].State != c.state || !strings.Contains(lines[0].Next, c.next) {
+			t.Errorf("%q gives %+v", c.text, lines)
+		}
+	}
+}
