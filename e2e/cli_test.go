@@ -395,7 +395,7 @@ func TestP7LeaseOpensOneJobOnly(t *testing.T) {
 }
 
 func TestDemoTellsTheWholeStory(t *testing.T) {
-	t.Parallel()
+	besideOthers(t)
 	cmd := exec.Command(binary, "demo", "--once")
 	out, err := cmd.CombinedOutput()
 	if err != nil {

@@ -68,7 +68,7 @@ func TestDocumentsShownAreRead(t *testing.T) {
 
 // What of the reference is made from the code is up to date.
 func TestReferenceIsCurrent(t *testing.T) {
-	t.Parallel()
+	besideOthers(t)
 	dir := t.TempDir()
 	if out, err := exec.Command("go", "run", "../cmd/gendocs", dir).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)

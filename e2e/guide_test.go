@@ -26,7 +26,7 @@ func TestGuideKeepsTheService(t *testing.T) {
 // pasted runs every command of a chapter of the guide in one shell, in a folder of its own, and returns what they print.
 func pasted(t *testing.T, chapter, folder string) string {
 	t.Helper()
-	t.Parallel()
+	besideOthers(t)
 	text, err := os.ReadFile("../docs/guide/" + chapter)
 	if err != nil {
 		t.Fatal(err)

@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"encoding/base64"
+	"flag"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -12,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"syscall"
@@ -41,6 +43,11 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "build tavrin: %v\n%s", err, out)
 		os.Exit(1)
 	}
+	flag.Parse()
+	if err := flag.Set("test.parallel", "1000"); err != nil { // besideOthers says how many in truth
+		panic(err)
+	}
+	debug.SetGCPercent(400) // some hundred services are opened and forgotten: memory is there, processors are not
 	status := m.Run()
 	closeBrowser()
 	if scans := asked.scans(dir); len(scans) > 0 && status == 0 {
@@ -92,10 +99,23 @@ const repo = "growers/irrigation"
 // The test runs beside others: mostly it waits for processes and for the disk.
 func newTown(t testing.TB) *town {
 	t.Helper()
-	if beside, ok := t.(*testing.T); ok {
-		beside.Parallel()
+	if test, ok := t.(*testing.T); ok {
+		besideOthers(test)
 	}
 	return aloneTown(t)
+}
+
+// places are how many tests run beside each other, and beside the browser's lane.
+var places = make(chan struct{}, 4)
+
+// besideOthers has a test run beside others, as soon as there is a place. Go itself is told of so many (TestMain) that
+// all begin at once: else the browser's tests, which follow one another and take longest, would begin when the last of the
+// others have, and run on alone. A test whose parts run beside others takes no place of its own.
+func besideOthers(t *testing.T) {
+	t.Helper()
+	t.Parallel()
+	places <- struct{}{}
+	t.Cleanup(func() { <-places })
 }
 
 // aloneTown is newTown for a test that decides itself what runs beside it: it drives the browser, which has one lane, or it

@@ -345,24 +345,23 @@ func TestTransfersAreBounded(t *testing.T) {
 		fmt.Fprint(feed, "00")
 		return feed, done
 	}
-	feed, done := hold()
+	// Nobody tells when it has its turn: one that is tried too early has the turn itself, and the held one is refused.
 	refused := false
-	for range 200 { // until it has its turn
-		select {
-		case <-done: // one of those below had it: it was refused itself
-			feed.Close()
-			feed, done = hold()
-		default:
-		}
+	var feed *os.File
+	var done chan struct{}
+	for early := time.Duration(1); early < 100; early++ {
+		feed, done = hold()
+		time.Sleep(early * 20 * time.Millisecond)
 		out, err := w.gitAs("ines", dir, "push", "origin", "HEAD:refs/heads/second")
 		// git shows what a refusal says where it meets its first request, not where the other came between two
 		if refused = err != nil && strings.Contains(out, "git.transfers is 1"); refused {
 			break
 		}
-		pause()
+		feed.Close()
+		<-done
 	}
 	if !refused {
-		t.Error("a second push at once was taken")
+		t.Fatal("a second push at once was taken")
 	}
 	w.must("tamsin", w.clone("tamsin"), "push", "-q", "origin", "HEAD:refs/heads/third")
 	feed.Close()
