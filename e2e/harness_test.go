@@ -308,7 +308,30 @@ func (w *town) commit(login, dir, path, text, message string) string {
 	w.ok(os.WriteFile(full, []byte(text), 0o644))
 	w.must(login, dir, "add", "-A")
 	w.must(login, dir, "commit", "-q", "-m", message)
-	return w.must(login, dir, "rev-parse", "HEAD")
+	return w.head(dir)
+}
+
+// head is the commit that a clone is at, read where git keeps it.
+func (w *town) head(dir string) string {
+	w.t.Helper()
+	at, err := os.ReadFile(filepath.Join(dir, ".git", "HEAD"))
+	w.ok(err)
+	ref, symbolic := strings.CutPrefix(strings.TrimSpace(string(at)), "ref: ")
+	if !symbolic {
+		return ref
+	}
+	id, err := os.ReadFile(filepath.Join(dir, ".git", filepath.FromSlash(ref)))
+	w.ok(err)
+	return strings.TrimSpace(string(id))
+}
+
+// nearby makes somebody's clone like clone, from the folder of the service itself: where cloning is not what is tried.
+func (w *town) nearby(login string) string {
+	w.t.Helper()
+	dir := filepath.Join(w.t.TempDir(), login)
+	w.must(login, w.dir, "clone", "-q", filepath.Join(w.dir, "data", "repositories", "1.git"), dir)
+	w.must(login, dir, "remote", "set-url", "origin", w.gitURL())
+	return dir
 }
 
 // simple protects main: one approval, the owners of valves, no objection, and the check unit on the rehearsal.
@@ -330,7 +353,7 @@ protect:
 // begin pushes a first commit, applies rules, and returns ines's clone.
 func (w *town) begin(rules string) string {
 	w.t.Helper()
-	dir := w.clone("ines")
+	dir := w.nearby("ines")
 	w.commit("ines", dir, "README.md", lines(20, nil), "start")
 	w.must("ines", dir, "push", "-q", "origin", "HEAD:main")
 	w.apply(rules)
@@ -358,7 +381,7 @@ func lines(n int, change map[int]string) string {
 // propose pushes a branch with one commit on the newest main and opens a change.
 func (w *town) propose(login, branch, path, text string) wire.Change {
 	w.t.Helper()
-	dir := w.clone(login)
+	dir := w.nearby(login)
 	w.must(login, dir, "checkout", "-q", "-b", branch)
 	w.commit(login, dir, path, text, "change "+path)
 	w.must(login, dir, "push", "-q", "origin", branch)

@@ -34,11 +34,24 @@ func main() {
 	if len(os.Args) != 2 {
 		log.Fatal("usage: gendocs FOLDER")
 	}
+	files, err := reference()
+	for name, data := range files {
+		if err == nil {
+			err = os.WriteFile(filepath.Join(os.Args[1], name), data, 0o644)
+		}
+	}
+	if err != nil {
+		log.Fatal(err)
+	}
+}
+
+// reference returns the pages by their names.
+func reference() (map[string][]byte, error) {
 	var page strings.Builder
 	page.WriteString("# The command line\n\nGenerated from the code by `make docs`. Exit status: 0 done, 1 an " +
 		"error, 2 misuse, 3 not yet, 4 never.\n")
 	if err := write(&page, cli.Root()); err != nil {
-		log.Fatal(err)
+		return nil, err
 	}
 	text := strings.NewReplacer("](tavrin", "](#tavrin", ".md)", ")").Replace(page.String())
 	files := map[string][]byte{"commands.md": []byte(text), "settings.md": []byte(settings()),
@@ -46,24 +59,17 @@ func main() {
 	for name, ofHouse := range map[string]bool{"rules.schema.json": false, "house-rules.schema.json": true} {
 		schema, err := rules.Schema(ofHouse)
 		if err != nil {
-			log.Fatal(err)
+			return nil, err
 		}
 		files[name] = append(schema, '\n')
 	}
 	events, err := api.EventReference()
 	if err != nil {
-		log.Fatal(err)
+		return nil, err
 	}
-	eventSchemas, err := api.EventSchemas()
-	if err != nil {
-		log.Fatal(err)
-	}
-	files["events.md"], files["events.schema.json"] = []byte(events), append(eventSchemas, '\n')
-	for name, data := range files {
-		if err := os.WriteFile(filepath.Join(os.Args[1], name), data, 0o644); err != nil {
-			log.Fatal(err)
-		}
-	}
+	schemas, err := api.EventSchemas()
+	files["events.md"], files["events.schema.json"] = []byte(events), append(schemas, '\n')
+	return files, err
 }
 
 // tokens says what each kind of token opens.
