@@ -32,9 +32,9 @@ test: build check
 histories:
 	cd internal/git/rehearsal && TAVRIN_HISTORIES=$${TAVRIN_HISTORIES:-2000} $(GO) test -count=1 -timeout 2h -run TestP2RandomHistories -v .
 
-# What the rules promise, on made-up documents, facts, pushes and overrides: a million and more of them. Some minutes.
+# What the rules promise, on made-up documents, facts, pushes and waivers: a million and more of them. Some minutes.
 properties:
-	TAVRIN_OFTEN=$${TAVRIN_OFTEN:-200} $(GO) test -count=1 -timeout 2h -run 'TestP8|TestP1Overrides|TestMatchAgrees' ./internal/core/...
+	TAVRIN_OFTEN=$${TAVRIN_OFTEN:-200} $(GO) test -count=1 -timeout 2h -run 'TestP8|TestP1Waivers|TestMatchAgrees' ./internal/core/...
 
 # Every reader of what people send, ten minutes each.
 fuzz:

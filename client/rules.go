@@ -107,7 +107,7 @@ func (c rules) Suspensions(ctx context.Context, where string) ([]wire.Suspension
 	return get[[]wire.Suspension](ctx, c, rulesPath(where)+"/suspensions")
 }
 
-// Suspend sets a protection aside for a time; it comes back by itself.
+// Suspend puts a protection out of force for a time; it comes back by itself.
 func (c rules) Suspend(ctx context.Context, where, protection string, length time.Duration,
 	because string) (wire.Suspended, error) {
 	return post[wire.Suspended](ctx, c, rulesPath(where)+"/suspensions",

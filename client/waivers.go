@@ -10,16 +10,16 @@ import (
 // waivers is the part of the client about waivers.
 type waivers struct{ *connection }
 
-// NewOverride is what somebody wants to set aside of a change's requirements.
-type NewOverride struct {
+// NewWaiver is what somebody wants to waive of a change's requirements.
+type NewWaiver struct {
 	Requirements []string `json:"requirements,omitempty"` // keys; none: everything that they may
 	Because      string   `json:"because"`
 	ForSeconds   int64    `json:"for_seconds,omitempty"` // 0: an hour
 	Confirm      string   `json:"confirm,omitempty"`     // from the plan
 }
 
-// NewPushOverride is a push that somebody wants to allow themselves.
-type NewPushOverride struct {
+// NewPushWaiver is a push that somebody wants to allow themselves.
+type NewPushWaiver struct {
 	Branch     string `json:"branch"`
 	Commit     string `json:"commit"` // one that the repository has already
 	Because    string `json:"because"`
@@ -27,39 +27,39 @@ type NewPushOverride struct {
 	Confirm    string `json:"confirm,omitempty"`
 }
 
-// Overrides lists a repository's overrides, newest first.
-func (c waivers) Overrides(ctx context.Context, repo string, open bool) ([]wire.Override, error) {
+// Waivers lists a repository's waivers, newest first.
+func (c waivers) Waivers(ctx context.Context, repo string, open bool) ([]wire.Waiver, error) {
 	query := ""
 	if open {
 		query = "true"
 	}
-	return get[[]wire.Override](ctx, c, repoPath(repo)+"/overrides", "open", query)
+	return get[[]wire.Waiver](ctx, c, repoPath(repo)+"/waivers", "open", query)
 }
 
-// PlanOverride says exactly what an override would set aside.
-func (c waivers) PlanOverride(ctx context.Context, repo string, number int, keys []string) (wire.OverridePlan, error) {
-	return post[wire.OverridePlan](ctx, c, changePath(repo, number)+"/overrides/plan",
+// PlanWaiver says exactly what a waiver would waive.
+func (c waivers) PlanWaiver(ctx context.Context, repo string, number int, keys []string) (wire.WaiverPlan, error) {
+	return post[wire.WaiverPlan](ctx, c, changePath(repo, number)+"/waivers/plan",
 		map[string]any{"requirements": append([]string{}, keys...)})
 }
 
-// Override sets requirements of a change aside for one landing.
-func (c waivers) Override(ctx context.Context, repo string, number int, n NewOverride) (wire.Override, error) {
-	return post[wire.Override](ctx, c, changePath(repo, number)+"/overrides", n)
+// Waiver waives requirements of a change for one landing.
+func (c waivers) Waive(ctx context.Context, repo string, number int, n NewWaiver) (wire.Waiver, error) {
+	return post[wire.Waiver](ctx, c, changePath(repo, number)+"/waivers", n)
 }
 
-// PlanPushOverride says exactly what the rules hold against a push.
-func (c waivers) PlanPushOverride(ctx context.Context, repo, branch, commit string) (wire.OverridePlan, error) {
-	return post[wire.OverridePlan](ctx, c, repoPath(repo)+"/overrides/push/plan",
+// PlanPushWaiver says exactly what the rules hold against a push.
+func (c waivers) PlanPushWaiver(ctx context.Context, repo, branch, commit string) (wire.WaiverPlan, error) {
+	return post[wire.WaiverPlan](ctx, c, repoPath(repo)+"/waivers/push/plan",
 		map[string]string{"branch": branch, "commit": commit})
 }
 
-// OverridePush allows the caller one push against the rules.
-func (c waivers) OverridePush(ctx context.Context, repo string, n NewPushOverride) (wire.Override, error) {
-	return post[wire.Override](ctx, c, repoPath(repo)+"/overrides/push", n)
+// WaivePush allows the caller one push against the rules.
+func (c waivers) WaivePush(ctx context.Context, repo string, n NewPushWaiver) (wire.Waiver, error) {
+	return post[wire.Waiver](ctx, c, repoPath(repo)+"/waivers/push", n)
 }
 
-// LookAt has the second look at what an override let through.
-func (c waivers) LookAt(ctx context.Context, repo string, override int64, found string) (wire.Override, error) {
-	return post[wire.Override](ctx, c, fmt.Sprintf("%s/overrides/%d/look", repoPath(repo), override),
+// Acknowledge acknowledges what a waiver let through.
+func (c waivers) Acknowledge(ctx context.Context, repo string, waiver int64, found string) (wire.Waiver, error) {
+	return post[wire.Waiver](ctx, c, fmt.Sprintf("%s/waivers/%d/acknowledge", repoPath(repo), waiver),
 		map[string]string{"text": found})
 }

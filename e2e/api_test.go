@@ -406,7 +406,7 @@ func TestP11EveryCallNeedsASignIn(t *testing.T) {
 	open := map[string]bool{"POST /api/v1/session": true, "DELETE /api/v1/session": true, "POST /api/v1/rules/check": true,
 		"GET /api/v1/rules/schema": true, "GET /api/v1/rules/templates": true, // what the form of a document is, is no secret
 		"GET /api/v1/houses": true, "GET /api/v1/repositories": true} // the last two show what is readable by all: nothing here
-	fill := strings.NewReplacer("{house}", "growers", "{name}", "irrigation", "{number}", "1", "{commit}", k.Head, "{id}", "1", "{thread}", "1", "{remark}", "1", "{override}", "1", "{file}", "1", "{login}", "ines", "{team}", "hydraulics")
+	fill := strings.NewReplacer("{house}", "growers", "{name}", "irrigation", "{number}", "1", "{commit}", k.Head, "{id}", "1", "{thread}", "1", "{remark}", "1", "{waiver}", "1", "{file}", "1", "{login}", "ines", "{team}", "hydraulics")
 	before := len(w.kinds())
 	n := 0
 	for path, methods := range description.Paths {
@@ -480,13 +480,13 @@ func bodyFor(path string) string {
 		return `{"text":"hello"}`
 	case strings.HasSuffix(path, "/push/plan"):
 		return `{"branch":"main","commit":"` + strings.Repeat("a", 40) + `"}`
-	case strings.HasSuffix(path, "/overrides/plan"):
+	case strings.HasSuffix(path, "/waivers/plan"):
 		return `{"requirements":[]}`
 	case strings.HasSuffix(path, "/push"):
 		return `{"branch":"main","commit":"` + strings.Repeat("a", 40) + `","because":"it floods"}`
-	case strings.HasSuffix(path, "/overrides"):
+	case strings.HasSuffix(path, "/waivers"):
 		return `{"because":"it floods"}`
-	case strings.HasSuffix(path, "/look"), strings.HasSuffix(path, "/markdown"), strings.HasSuffix(path, "/gathered"):
+	case strings.HasSuffix(path, "/acknowledge"), strings.HasSuffix(path, "/markdown"), strings.HasSuffix(path, "/gathered"):
 		return `{"text":"hello"}`
 	case strings.HasSuffix(path, "/take-in"):
 		return `{"remarks":[1]}`

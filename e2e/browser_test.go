@@ -34,7 +34,7 @@ func TestInTheBrowser(t *testing.T) {
 		{"ConsoleObjectsWithdrawsAndCloses", consoleObjectsWithdrawsAndCloses},
 		{"ConsoleIsAccessible", consoleIsAccessible},
 		{"TwoBrowsersAndATerminal", twoBrowsersAndATerminal},
-		{"ConsoleOverride", consoleOverride},
+		{"ConsoleWaiver", consoleWaiver},
 		{"LargeDifferenceIsReadInParts", largeDifferenceIsReadInParts},
 		{"ConsoleProposesAndAlters", consoleProposesAndAlters},
 		{"ConsoleShowsWhatIsNotSeen", consoleShowsWhatIsNotSeen},
@@ -543,9 +543,9 @@ func (w *town) openedAs(number int) wire.Change {
 	return k
 }
 
-// Setting requirements aside in the console takes a reason and the confirmation of exactly what is set aside; the second
+// Waiving requirements in the console takes a reason and the confirmation of exactly what is waived; the second
 // look is somebody else's. Notices tell of it.
-func consoleOverride(t *testing.T) {
+func consoleWaiver(t *testing.T) {
 	w := aloneTown(t)
 	w.begin(strings.ReplaceAll(withDuty, "person:wren, person:ines", "person:wren"))
 	k := w.propose("tamsin", "flood", "pumps", "off\n")
@@ -553,35 +553,35 @@ func consoleOverride(t *testing.T) {
 	duty.signIn("wren")
 	duty.open("/growers/irrigation/changes/1")
 	duty.press("It cannot wait …")
-	duty.shows("What to set aside", "1 approval", "check unit passes on the rehearsal")
-	duty.do(clicking(`[role=dialog] label:nth-of-type(2) input, dialog label:nth-of-type(2) input`), chromedp.SendKeys(chromedp.CSS("#aside-why"), "the pumps run dry"))
-	duty.dialog("Show exactly what that sets aside")
-	duty.shows("Exactly this is set aside", "Because: the pumps run dry.")
-	duty.dialog("Set exactly that aside and land")
-	duty.shows("It is set aside, and the change goes first", "wren set aside", "may be used until")
+	duty.shows("What to waive", "1 approval", "check unit passes on the rehearsal")
+	duty.do(clicking(`[role=dialog] label:nth-of-type(2) input, dialog label:nth-of-type(2) input`), chromedp.SendKeys(chromedp.CSS("#waive-why"), "the pumps run dry"))
+	duty.dialog("Show exactly what that waives")
+	duty.shows("Exactly this is waived", "Because: the pumps run dry.")
+	duty.dialog("Waive exactly that and land")
+	duty.shows("It is waived, and the change goes first", "wren waived", "may be used until")
 	w.report(w.rehearsed(k), "unit", "passed")
-	duty.shows("Change 1 has landed on main.", "nobody else has looked at it yet")
+	duty.shows("Change 1 has landed on main.", "not acknowledged yet")
 
 	other.signIn("ines")
-	other.shows("second look", "the pumps run dry")
+	other.shows("to acknowledge", "the pumps run dry")
 	other.open("/growers/irrigation")
-	other.shows("wren set aside 1 approval (nobody has looked at it yet)")
-	other.press("Have the second look")
+	other.shows("wren waived 1 approval (not acknowledged yet)")
+	other.press("Acknowledge")
 	other.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="What you found"]`), "right so"))
-	other.press("I have looked at it")
+	other.press("Acknowledge it")
 	other.shows("Follow this repository")
-	duty.shows("ines looked at it: right so")
+	duty.shows("ines acknowledged it: right so")
 
 	author := w.visit()
 	author.signIn("tamsin")
 	author.do(chromedp.KeyEvent("n"))
-	author.shows("Notices", "wren set aside for revision 1 of change 1", "landed on main")
+	author.shows("Notices", "wren waived for revision 1 of change 1", "landed on main")
 	author.press("I have seen all of it")
 	author.shows("You have seen everything")
 	author.press("Make a new address")
 	author.shows(w.url + "/feeds/")
 	author.open("/growers/irrigation/changes?state=all")
-	author.shows("1 change, 0 ready to land", "set aside")
+	author.shows("1 change, 0 ready to land", "waived")
 	author.do(chromedp.SendKeys(chromedp.CSS(`input[placeholder^="words"]`), "nothing"))
 	author.shows("None like that.")
 	author.open("/growers/irrigation/files?path=pumps")

@@ -172,9 +172,9 @@ func TestP4KilledWhileAPushMovesABranch(t *testing.T) {
 	}
 }
 
-// Killed while a branch moves by an override, the service knows afterwards that it was used, once, and that somebody else
+// Killed while a branch moves by a waiver, the service knows afterwards that it was used, once, and that somebody else
 // has to look at it (P4, P1).
-func TestP4KilledWhileAnOverrideIsUsed(t *testing.T) {
+func TestP4KilledWhileAnWaiverIsUsed(t *testing.T) {
 	t.Parallel()
 	for _, step := range []string{"landing:intended", "landing:moved", "push:intended", "push:moved"} {
 		t.Run(step, func(t *testing.T) {
@@ -185,9 +185,9 @@ func TestP4KilledWhileAnOverrideIsUsed(t *testing.T) {
 			duty := w.as("wren")
 			var push func() error
 			if strings.HasPrefix(step, "push") {
-				plan, err := duty.PlanPushOverride(ctx, repo, "main", k.Head)
+				plan, err := duty.PlanPushWaiver(ctx, repo, "main", k.Head)
 				w.ok(err)
-				_, err = duty.OverridePush(ctx, repo, client.NewPushOverride{Branch: "main", Commit: k.Head, Because: "it floods", Confirm: plan.Confirm})
+				_, err = duty.WaivePush(ctx, repo, client.NewPushWaiver{Branch: "main", Commit: k.Head, Because: "it floods", Confirm: plan.Confirm})
 				w.ok(err)
 				dir := w.clone("wren")
 				push = func() error {
@@ -196,9 +196,9 @@ func TestP4KilledWhileAnOverrideIsUsed(t *testing.T) {
 					return err
 				}
 			} else {
-				plan, err := duty.PlanOverride(ctx, repo, k.Number, nil)
+				plan, err := duty.PlanWaiver(ctx, repo, k.Number, nil)
 				w.ok(err)
-				_, err = duty.Override(ctx, repo, k.Number, client.NewOverride{Because: "it floods", Confirm: plan.Confirm})
+				_, err = duty.Waive(ctx, repo, k.Number, client.NewWaiver{Because: "it floods", Confirm: plan.Confirm})
 				w.ok(err)
 			}
 			again := w.dieAt(step)
@@ -215,12 +215,12 @@ func TestP4KilledWhileAnOverrideIsUsed(t *testing.T) {
 			} else if step == "push:intended" {
 				w.ok(push())
 			}
-			all, err := w.as("ines").Overrides(ctx, repo, false)
+			all, err := w.as("ines").Waivers(ctx, repo, false)
 			w.ok(err)
-			if len(all) != 1 || all[0].State != "used" || all[0].UsedAs != w.tip("main") || all[0].LookedBy != "" {
-				t.Errorf("overrides are %+v", all)
+			if len(all) != 1 || all[0].State != "used" || all[0].UsedAs != w.tip("main") || all[0].AcknowledgedBy != "" {
+				t.Errorf("waivers are %+v", all)
 			}
-			if n := strings.Count(strings.Join(w.kinds(), "\n"), "override.used"); n != 1 {
+			if n := strings.Count(strings.Join(w.kinds(), "\n"), "waiver.used"); n != 1 {
 				t.Errorf("it was used %d times, says the journal", n)
 			}
 			_, err = w.admin.VerifyJournal(ctx, nil)

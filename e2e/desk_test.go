@@ -20,7 +20,7 @@ func (w *town) desk(login string) string {
 	return strings.Join(out, "\n")
 }
 
-// What waits for each person, and what no longer does: reviews, second looks, answers, decisions, own changes held up.
+// What waits for each person, and what no longer does: reviews, waivers to acknowledge, answers, decisions, own changes held up.
 func TestDesk(t *testing.T) {
 	w := newTown(t)
 	w.begin("tavrin: rules/1\nloosening: {agreed_by: [\"person:odo\", \"person:ines\"]}\nareas: {valves: {paths: valves/**, owners: team:hydraulics, asks: {approvals: 1, reviewers: team:hydraulics}}}\n" +
@@ -37,7 +37,7 @@ func TestDesk(t *testing.T) {
 	if got := w.desk("wren") + w.desk("marla"); got != "" {
 		t.Errorf("others are asked: %s", got)
 	}
-	// A question on the author's change, its answer, and the second look after an objection.
+	// A question on the author's change, its answer, and the acknowledgement after an objection.
 	_, err := w.as("odo").BeginThread(t.Context(), repo, k.Number, client.NewThread{Path: "valves/a", First: 2, Text: "why two?"})
 	w.ok(err)
 	has(t, w.desk("tamsin"), "answer growers/irrigation 1 asked=false: odo on valves/a, line 2")

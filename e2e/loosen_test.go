@@ -53,11 +53,11 @@ func TestP8NoLooseningWithoutASecondPerson(t *testing.T) {
 		{"a default strategy", "      - fixups: none\n", "      - fixups: none\n    land: {strategy: squash}\n", true, "depends on the strategy"},
 		{"a protection with a default strategy", "", "  - {name: more, branches: '**', land: {strategy: squash}}\n", true, "depends on the strategy"},
 		{"a protection with a message", "", "  - {name: more, branches: main, land: {message: 'x: {title}'}}\n", true, "judged by what it makes"},
-		{"an area's right to set aside", "asks: {approvals: 1}", "asks: {approvals: 1, override: role:writer}", true, ""},
+		{"an area's right to waive", "asks: {approvals: 1}", "asks: {approvals: 1, waive: role:writer}", true, ""},
 		{"a check that becomes a command", "unit: {witness: robot:builder}", "unit: {witness: robot:builder}\n  lint: {command: 'true'}", true, "a command of these rules"},
 		{"another order", "[main, develop]", "[develop, main]", false, ""},
 		{"another title", "called: hot ones", "called: the hot ones", false, ""},
-		{"one more protection", "", "  - {name: more, branches: '**', push: role:writer, override: role:writer, require: [{approvals: 1, level: advisory}]}\n", false, ""},
+		{"one more protection", "", "  - {name: more, branches: '**', push: role:writer, waive: role:writer, require: [{approvals: 1, level: advisory}]}\n", false, ""},
 		{"one more requirement", "      - fixups: none\n", "      - fixups: none\n      - threads: settled\n", false, ""},
 		{"an area", "  valves:", "  docs: {paths: docs/**, owners: team:hydraulics}\n  valves:", false, ""},
 	} {
@@ -97,7 +97,7 @@ func TestP8NoLooseningWithoutASecondPerson(t *testing.T) {
 func TestP8OneMoreProtectionOpensNothing(t *testing.T) {
 	w := newTown(t)
 	const rules = "tavrin: rules/1\nareas: {valves: {paths: valves/**, owners: team:hydraulics, asks: {approvals: 1}}}\nprotect:\n" +
-		"  - {name: trunk, branches: main, push: nobody, override: person:wren}\n  - {name: lines, branches: 'release/**', push: nobody, create: role:writer, create_from: main}\n"
+		"  - {name: trunk, branches: main, push: nobody, waive: person:wren}\n  - {name: lines, branches: 'release/**', push: nobody, create: role:writer, create_from: main}\n"
 	w.begin(rules)
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
@@ -113,8 +113,8 @@ func TestP8OneMoreProtectionOpensNothing(t *testing.T) {
 	}
 	w.apply(rules)
 	k := w.openChange("tamsin", "other")
-	w.apply(rules + "  - {name: more, branches: main, override: role:writer}\n")
-	_, err := w.as("wren").PlanOverride(t.Context(), repo, k.Number, nil)
+	w.apply(rules + "  - {name: more, branches: main, waive: role:writer}\n")
+	_, err := w.as("wren").PlanWaiver(t.Context(), repo, k.Number, nil)
 	problem(t, err, 403, "area valves", "gives the right to nobody")
 	w.must("tamsin", dir, "push", "-q", "origin", "origin/main:refs/heads/release/1")
 }

@@ -50,7 +50,7 @@ type Proposal struct {
 	AgreedBy    []string     `json:"agreed_by" doc:"who may agree, as the document in force says; not the one who proposed"`
 }
 
-// Suspension is a protection that is set aside for a time.
+// Suspension is a protection that is out of force for a time.
 type Suspension struct {
 	RulesOf    string    `json:"rules_of" doc:"HOUSE or HOUSE/NAME"`
 	Protection string    `json:"protection"`

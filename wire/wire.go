@@ -71,7 +71,7 @@ type Commit struct {
 	Checks     string    `json:"checks" doc:"combined state of its checks; empty: none reported"`
 	Change     int       `json:"change,omitempty" doc:"number of the change that brought this commit"`
 	Landed     *LandedAs `json:"landed,omitempty" doc:"the landing that brought it; absent: it was pushed, or is not on a protected branch"`
-	Override   *Override `json:"override,omitempty" doc:"what was set aside to let this commit onto a branch"`
+	Waiver     *Waiver   `json:"waiver,omitempty" doc:"what was waived to let this commit onto a branch"`
 	Signature  string    `json:"signature,omitempty" doc:"of a change's commit: signed, or why a signature does not count, in words"`
 	SignedBy   string    `json:"signed_by,omitempty" doc:"whose registered key it is"`
 }
@@ -190,7 +190,7 @@ type Change struct {
 	Ahead           int        `json:"ahead,omitempty" doc:"of one open change: commits it has and its target has not"`
 	Behind          int        `json:"behind,omitempty" doc:"of one open change: commits its target has and it has not; the queue brings them together, nobody has to"`
 	Entry           *Entry     `json:"entry,omitempty" doc:"its newest place in the queue"`
-	Overrides       []Override `json:"overrides" doc:"what was set aside for it, newest first"`
+	Waivers         []Waiver   `json:"waivers" doc:"what was waived for it, newest first"`
 	CreatedAt       time.Time  `json:"created_at"`
 	UpdatedAt       time.Time  `json:"updated_at"`
 }

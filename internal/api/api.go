@@ -120,7 +120,7 @@ func (s *server) routes() {
 	s.reading()
 	s.notices()
 	s.threads()
-	s.overrides()
+	s.waivers()
 	s.checks()
 	s.queue()
 	s.journal()

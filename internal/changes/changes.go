@@ -150,7 +150,7 @@ func (s *Changes) changeViews(snap *records.View, repo *records.Repository,
 		reviewers[r.ChangeID] = append(reviewers[r.ChangeID],
 			wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
 	}
-	overrides, err := waivers.OverrideViews(snap.Where("change_id IN ?", ids))
+	waivers, err := waivers.WaiverViews(snap.Where("change_id IN ?", ids))
 	if err != nil {
 		return nil, err
 	}
@@ -166,10 +166,10 @@ func (s *Changes) changeViews(snap *records.View, repo *records.Repository,
 			return nil, err
 		}
 		v.Reviewers = append(v.Reviewers, reviewers[g.Change.ID]...)
-		v.Overrides = []wire.Override{}
-		for _, o := range overrides {
+		v.Waivers = []wire.Waiver{}
+		for _, o := range waivers {
 			if o.Number == v.Number {
-				v.Overrides = append(v.Overrides, o)
+				v.Waivers = append(v.Waivers, o)
 			}
 		}
 		if g.Entry != nil {

@@ -221,8 +221,8 @@ func (p *program) showChange() *cobra.Command {
 				}
 				row(w, asked, r.Who, r.Because)
 			}
-			for _, o := range k.Overrides {
-				row(w, fmt.Sprintf("override %d", o.ID), fmt.Sprintf("%s, by %s because: %s", overrideState(o), o.By,
+			for _, o := range k.Waivers {
+				row(w, fmt.Sprintf("waiver %d", o.ID), fmt.Sprintf("%s, by %s because: %s", waiverState(o), o.By,
 					o.Because))
 			}
 			row(w, "gate", k.Summary)
@@ -246,7 +246,7 @@ func (p *program) landing() *cobra.Command {
 
 // marks show a requirement's state by shape, so that it can be read without colour.
 var marks = map[string]string{"met": "[x]", "unmet": "[ ]", "pending": "[~]", "not-applicable": "[-]",
-	"overridden": "<o>"}
+	"waived": "<o>"}
 
 // printRequirements lines up what is had, needed and asked; the next step stands below each that does not hold.
 func printRequirements(w io.Writer, r wire.Report) {

@@ -152,7 +152,7 @@ Eight things to try (export TAVRIN_URL=%s):
      into %s/growers/irrigation/rules/edit, or tavrin rules try FILE --repo growers/irrigation
   7. As wren, take in the line that odo suggests: %s/growers/irrigation/changes/5
      or tavrin thread list 5, tavrin thread take 5 REMARK
-  8. As ines, look at what odo let onto main at night: tavrin desk, tavrin override look 1 --text "..."
+  8. As ines, look at what odo let onto main at night: tavrin desk, tavrin waiver acknowledge 1 --text "..."
 
 Ctrl-C ends the demonstration and removes what it made.
 `, world.URL, world.TokenFile("ines"), world.TokenFile("odo"), world.TokenFile("tamsin"), world.TokenFile("pavo"), world.TokenFile("wren"), world.TokenFile("admin"),

@@ -134,8 +134,8 @@ func (p *program) browse() *cobra.Command {
 						by = "with it"
 					}
 				}
-				if k.Override != nil {
-					by += fmt.Sprintf(", override %d", k.Override.ID)
+				if k.Waiver != nil {
+					by += fmt.Sprintf(", waiver %d", k.Waiver.ID)
 				}
 				row(w, short(k.ID), dash(k.Checks), change, by, approvers, k.Author, k.Subject)
 			}

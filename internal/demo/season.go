@@ -26,14 +26,14 @@ type plan struct {
 	ask                                  [3]string // by whom, of which file, what; about its first line
 	suggest                              [3]string // by whom, for which file, what instead of its second line
 	after                                string    // the branch of a change that it waits for
-	override                             [2]string // by whom, why: it lands against what it lacks
+	waiver                               [2]string // by whom, why: it lands against what it lacks
 	join                                 string    // strategy; empty: not joined
 	close                                bool
 }
 
 var plans = []plan{
 	{repo: irrigation, branch: "forecast/pump-stop", by: "tamsin", title: "FEN-60: keep the east pump off",
-		description: "The east ditch is over its edge.", override: [2]string{"odo",
+		description: "The east ditch is over its edge.", waiver: [2]string{"odo",
 			"the east ditch floods, and nobody else is awake"}},
 	{repo: irrigation, branch: "forecast/dew", by: "tamsin", title: "Count dew as water",
 		description: "Half a litre for a litre, as measured in spring.", approve: []string{"pavo",
@@ -107,8 +107,8 @@ func (w *World) play(ctx context.Context, p plan) error {
 	if err != nil {
 		return err
 	}
-	if p.override[0] != "" {
-		return w.override(ctx, p, k.Number)
+	if p.waiver[0] != "" {
+		return w.waiver(ctx, p, k.Number)
 	}
 	say := func(login, verdict, text string) {
 		if login == "" || err != nil {
@@ -146,25 +146,25 @@ func (w *World) play(ctx context.Context, p plan) error {
 	return err
 }
 
-// override lets a change land against what it lacks, and waits for it.
-func (w *World) override(ctx context.Context, p plan, number int) error {
-	c, err := w.As(p.override[0])
+// waiver lets a change land against what it lacks, and waits for it.
+func (w *World) waiver(ctx context.Context, p plan, number int) error {
+	c, err := w.As(p.waiver[0])
 	if err != nil {
 		return err
 	}
-	plan, err := c.PlanOverride(ctx, p.repo, number, []string{"approvals", "owners/forecast"})
+	plan, err := c.PlanWaiver(ctx, p.repo, number, []string{"approvals", "owners/forecast"})
 	if err != nil {
 		return err
 	}
-	n := client.NewOverride{Requirements: []string{"approvals", "owners/forecast"}, Because: p.override[1],
+	n := client.NewWaiver{Requirements: []string{"approvals", "owners/forecast"}, Because: p.waiver[1],
 		Confirm: plan.Confirm}
-	if _, err := c.Override(ctx, p.repo, number, n); err != nil {
+	if _, err := c.Waive(ctx, p.repo, number, n); err != nil {
 		return err
 	}
 	if _, err := c.Join(ctx, p.repo, number, client.NewEntry{}); err != nil {
 		return err
 	}
-	for range 300 { // until the runner has run the check that was not set aside
+	for range 300 { // until the runner has run the check that was not waived
 		k, err := c.Change(ctx, p.repo, number)
 		if err != nil || k.State == "landed" {
 			return err
@@ -175,7 +175,7 @@ func (w *World) override(ctx context.Context, p plan, number int) error {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
-	return fmt.Errorf("change %d did not land although what it lacked was set aside", number)
+	return fmt.Errorf("change %d did not land although what it lacked was waived", number)
 }
 
 // seasonLength bounds how many changes the co-operative opens while the demonstration runs.

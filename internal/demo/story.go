@@ -119,23 +119,23 @@ var story = []step{
 			"forecast/dew.txt && git add -A && git -c gpg.format=ssh -c user.signingkey=../signing commit -q -S -m " +
 			"'Note the dew' && git push -q origin tamsin/signed && tavrin change open --source tamsin/signed --title " +
 			"'FEN-61: note the dew' --description 'For the record.' && tavrin change commits 4", shows: `signed by tamsin`},
-	{say: "At night the east ditch floods. Odo is on duty: he may set requirements aside, but has to confirm " +
+	{say: "At night the east ditch floods. Odo is on duty: he may waive requirements, but has to confirm " +
 		"exactly which.", by: "tamsin", run: "cd work && git fetch -q && git checkout -q -b tamsin/pump origin/main " +
 		"&& echo 'east off' > forecast/pumps.txt && git add -A && git commit -qm 'Keep the east pump off' && git " +
 		"push -q origin tamsin/pump && tavrin change open --source tamsin/pump --title 'FEN-60: keep the east pump " +
 		"off' --description 'The ditch is over its edge.'", shows: `opened change (\d+)`, as: "o"},
-	{by: "odo", run: "tavrin --repo growers/irrigation override land ${o} --requirement approvals --requirement " +
-		"owners/forecast --because 'the east ditch floods, and nobody else is awake'", status: 3, shows: `(?s)This would set aside:.*1 approval, not the last pusher's.*check unit passes.*--confirm ([0-9a-f]+)`, as: "code"},
-	{by: "odo", run: "tavrin --repo growers/irrigation override land ${o} --requirement approvals --requirement " +
+	{by: "odo", run: "tavrin --repo growers/irrigation waiver land ${o} --requirement approvals --requirement " +
+		"owners/forecast --because 'the east ditch floods, and nobody else is awake'", status: 3, shows: `(?s)This would waive:.*1 approval, not the last pusher's.*check unit passes.*--confirm ([0-9a-f]+)`, as: "code"},
+	{by: "odo", run: "tavrin --repo growers/irrigation waiver land ${o} --requirement approvals --requirement " +
 		"owners/forecast --because 'the east ditch floods, and nobody else is awake' --confirm ${code} && tavrin " +
 		"--repo growers/irrigation change wait ${o}", shows: `(?s)may land on main until.*landed on main as`},
-	{say: "There is no silent way: it is on Ines's desk until she has looked at it, and in the history for good.",
-		by: "ines", run: "tavrin desk && tavrin --repo growers/irrigation override look 1 --text 'Right so: the " +
-			"pump has to stay off' && tavrin --repo growers/irrigation browse history --limit 3", shows: `(?s)second look.*looked at by ines.*override 1`},
+	{say: "There is no silent way: it is on Ines's desk until she has acknowledged it, and in the history for good.",
+		by: "ines", run: "tavrin desk && tavrin --repo growers/irrigation waiver acknowledge 1 --text 'Right so: the " +
+			"pump has to stay off' && tavrin --repo growers/irrigation browse history --limit 3", shows: `(?s)to acknowledge.*acknowledged by ines.*waiver 1`},
 	{say: "From any line to the change that brought it; and what has she missed?", by: "tamsin",
 		run: "cd work && tavrin browse lines forecast/limits.txt && tavrin digest", shows: `(?s)Raise the east limit.*ejected`},
 	{say: "Everything that was decided or done is in the journal, which nobody can alter unseen.", by: "ines",
-		run: "cd work && tavrin journal list --limit 12", shows: `(?s)override.looked.*override.used`},
+		run: "cd work && tavrin journal list --limit 12", shows: `(?s)waiver.acknowledged.*waiver.used`},
 	{by: "admin", run: "tavrin journal verify", shows: `unbroken, and records and branches are as it tells`},
 }
 

@@ -24,7 +24,7 @@ import (
 )
 
 // deskOrder is the order of what waits for somebody: what holds others up first.
-var deskOrder = []string{"set-apart", "silent", "second-look", "review", "look-again", "answer", "decide", "own"}
+var deskOrder = []string{"set-apart", "silent", "acknowledge", "review", "look-again", "answer", "decide", "own"}
 
 // Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
 func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, error) {
@@ -75,7 +75,7 @@ func (s *Desk) deskIn(snap *records.View, a accounts.Actor, repo *records.Reposi
 		repo.ID).Order("number").Find(&open).Error; err != nil {
 		return nil, err
 	}
-	out, err := deskLooks(snap.DB, a, repo)
+	out, err := deskWaivers(snap.DB, a, repo)
 	if err != nil {
 		return nil, err
 	}
@@ -144,19 +144,19 @@ func saidOf(db *gorm.DB, changes []records.Change) (said, error) {
 	return s, nil
 }
 
-// deskLooks lists the overrides of others that nobody has looked at since they were used, for maintainers.
-func deskLooks(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
+// deskWaivers lists the waivers of others that nobody has acknowledged since they were used, for maintainers.
+func deskWaivers(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
 	role, err := accounts.RoleIn(db, a.Account(), repo)
 	if err != nil || !role.AtLeast(people.Maintainer) || a.Account().Robot {
 		return nil, err
 	}
-	rows, err := waivers.OverrideViews(db.Where("overrides.repository_id = ? AND used_at IS NOT NULL AND looked_at "+
+	rows, err := waivers.WaiverViews(db.Where("waivers.repository_id = ? AND used_at IS NOT NULL AND acknowledged_at "+
 		"IS NULL AND made_by <> ?", repo.ID, a.Login()))
 	var out []wire.DeskItem
 	for _, o := range rows {
-		out = append(out, wire.DeskItem{Kind: "second-look", Repository: repo.Name, Number: o.Number,
-			Title: fmt.Sprintf("override %d on %s", o.ID, o.Branch), Since: *o.UsedAt,
-			What: fmt.Sprintf("%s set something aside because: %s; look at what it let through: tavrin override look %d", o.By, o.Because, o.ID)})
+		out = append(out, wire.DeskItem{Kind: "acknowledge", Repository: repo.Name, Number: o.Number,
+			Title: fmt.Sprintf("waiver %d on %s", o.ID, o.Branch), Since: *o.UsedAt,
+			What: fmt.Sprintf("%s waived something because: %s; acknowledge what it let through: tavrin waiver acknowledge %d", o.By, o.Because, o.ID)})
 	}
 	return out, err
 }

@@ -21,7 +21,7 @@ type evidence struct {
 	then       map[numbered]*records.Revision // those that standing reviews are of
 	threads    map[int64][]change.Thread
 	waits      map[int64][]change.Dependency
-	overrides  map[int64][]records.Override
+	waivers    map[int64][]records.Waiver
 	entries    map[int64]*records.Entry
 	rehearsals map[int64]*records.Rehearsal // by entry
 	checks     map[string][]change.Check    // by commit
@@ -72,7 +72,7 @@ func evidenceOf(db *gorm.DB, repo *records.Repository, all []Gathered) (*evidenc
 		func() error { return e.askReviews(db, ids) },
 		func() error { return e.askThreads(db, ids) },
 		func() error { return e.askDependencies(db, ids) },
-		func() error { return e.askOverrides(db, ids) },
+		func() error { return e.askWaivers(db, ids) },
 		func() error { return e.askEntries(db, ids) },
 		func() (err error) {
 			for _, r := range e.rehearsals {
@@ -158,12 +158,12 @@ func (e *evidence) askDependencies(db *gorm.DB, ids []int64) error {
 	return err
 }
 
-func (e *evidence) askOverrides(db *gorm.DB, ids []int64) error {
-	var rows []records.Override
+func (e *evidence) askWaivers(db *gorm.DB, ids []int64) error {
+	var rows []records.Waiver
 	err := db.Where("change_id IN ? AND used_at IS NULL AND ended_at IS NULL", ids).Order("id").Find(&rows).Error
-	e.overrides = map[int64][]records.Override{}
+	e.waivers = map[int64][]records.Waiver{}
 	for _, r := range rows {
-		e.overrides[*r.ChangeID] = append(e.overrides[*r.ChangeID], r)
+		e.waivers[*r.ChangeID] = append(e.waivers[*r.ChangeID], r)
 	}
 	return err
 }
@@ -206,9 +206,9 @@ func (e *evidence) about(g *Gathered) {
 	}
 	f.Labels, f.Threads, f.Dependencies = e.labels[c.ID], e.threads[c.ID], e.waits[c.ID]
 	f.HeadChecks = append([]change.Check{}, e.checks[r.Head]...)
-	for _, o := range e.overrides[c.ID] {
+	for _, o := range e.waivers[c.ID] {
 		if o.Ref == "refs/heads/"+c.Target {
-			f.Overrides = append(f.Overrides, gateOverride(o))
+			f.Waivers = append(f.Waivers, gateWaiver(o))
 		}
 	}
 	if g.Entry = e.entries[c.ID]; g.Entry != nil && !queue.EntryState(g.Entry.State).Ended() {
@@ -225,9 +225,9 @@ func (e *evidence) about(g *Gathered) {
 	}
 }
 
-func gateOverride(r records.Override) change.Override {
-	o := change.Override{ID: r.ID, By: r.MadeBy, Because: r.Because, Revision: r.Revision, Tip: r.Tip, Until: r.Until}
-	for _, x := range r.Aside {
+func gateWaiver(r records.Waiver) change.Waiver {
+	o := change.Waiver{ID: r.ID, By: r.MadeBy, Because: r.Because, Revision: r.Revision, Tip: r.Tip, Until: r.Until}
+	for _, x := range r.Waives {
 		o.Requirements = append(o.Requirements, change.Named(x))
 	}
 	return o

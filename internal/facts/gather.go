@@ -160,7 +160,7 @@ func standing(refs *git.RefFiles, g *Gathered) error {
 		return err
 	}
 	g.Facts.TargetGone = tip == ""
-	if len(g.Facts.Overrides) > 0 {
+	if len(g.Facts.Waivers) > 0 {
 		g.Facts.Tip = tip
 	}
 	if g.Change.State != "open" && g.Change.State != "draft" {

@@ -138,7 +138,7 @@ func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, c records.Chan
 
 // dependsOnTime says whether the gate may become another without anything being written.
 func (g Gathered) dependsOnTime() bool {
-	if len(g.Facts.Overrides)+len(g.Facts.Suspended) > 0 {
+	if len(g.Facts.Waivers)+len(g.Facts.Suspended) > 0 {
 		return true
 	}
 	for _, q := range g.Set.For(g.Change.Target).Requirements {

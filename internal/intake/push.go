@@ -142,7 +142,7 @@ type wantedMove struct {
 	git.Move
 	place    int
 	exempted []require.Source // protections that would have refused it
-	permit   int64            // the override that it rests on; 0: none
+	permit   int64            // the waiver that it rests on; 0: none
 }
 
 func (p *push) failed(in *transport.Incoming, err error) ([]transport.Result, []string) {
@@ -426,7 +426,7 @@ func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string
 				Actor: p.a.Login(), Takes: p.takes,
 				RulesVersion: force.Own.Version, HouseVersion: force.House.Version, CreatedAt: p.s.records.Now()}
 			if w.permit != 0 {
-				intents[i].OverrideID = &w.permit
+				intents[i].WaiverID = &w.permit
 			}
 		}
 		for _, w := range wanted {
@@ -482,8 +482,8 @@ func (s *Intake) FinishPush(ctx context.Context, repo *records.Repository, i *re
 		if err := s.threads.RecordTaken(tx, repo, i); err != nil {
 			return err
 		}
-		if i.OverrideID != nil {
-			if err := s.waivers.Use(tx, repo, []int64{*i.OverrideID}, 0, i.New); err != nil {
+		if i.WaiverID != nil {
+			if err := s.waivers.Use(tx, repo, []int64{*i.WaiverID}, 0, i.New); err != nil {
 				return err
 			}
 		}

@@ -258,7 +258,7 @@ func (s *Conductor) gathered(db *gorm.DB, repo *records.Repository, entry int64)
 // gateOf is what a queue has to know of an entry's gate.
 func gateOf(g facts.Gathered) queue.Gate {
 	report := g.Judge()
-	v := queue.Gate{Revision: g.Change.Revision, Ready: report.Ready, First: len(report.Overrides) > 0}
+	v := queue.Gate{Revision: g.Change.Revision, Ready: report.Ready, First: len(report.Waivers) > 0}
 	switch {
 	case g.Change.State == "closed":
 		v.Gone = "the change was closed"

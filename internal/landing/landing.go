@@ -208,7 +208,7 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 			"updated_at": s.records.Now()}).Error; err != nil {
 			return err
 		}
-		if err := s.waivers.Use(tx, repo, report.Overrides, c.Number, intent.New); err != nil {
+		if err := s.waivers.Use(tx, repo, report.Waivers, c.Number, intent.New); err != nil {
 			return err
 		}
 		err = s.queues.Tell(tx, repo, target, queue.Done{At: queue.At{At: tx.Now()}, Entry: e.ID, Tip: intent.New})

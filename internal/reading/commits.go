@@ -87,7 +87,7 @@ func (s *Reader) CommitViews(db *gorm.DB, repo *records.Repository, log []git.Co
 	if err != nil {
 		return nil, err
 	}
-	overrides, err := waivers.OverrideViews(db.Where("overrides.repository_id = ? AND used_as IN ?", repo.ID, ids))
+	waivers, err := waivers.WaiverViews(db.Where("waivers.repository_id = ? AND used_as IN ?", repo.ID, ids))
 	if err != nil {
 		return nil, err
 	}
@@ -98,8 +98,8 @@ func (s *Reader) CommitViews(db *gorm.DB, repo *records.Repository, log []git.Co
 		if l, ok := landed[c.ID]; ok {
 			v.Change, v.Landed = l.Number, &l
 		}
-		if i := slices.IndexFunc(overrides, func(o wire.Override) bool { return o.UsedAs == c.ID }); i >= 0 {
-			v.Override = &overrides[i]
+		if i := slices.IndexFunc(waivers, func(o wire.Waiver) bool { return o.UsedAs == c.ID }); i >= 0 {
+			v.Waiver = &waivers[i]
 		}
 		commits = append(commits, v)
 	}

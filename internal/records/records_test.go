@@ -88,8 +88,8 @@ func TestTouched(t *testing.T) {
 			return tx.Record("ines", repo, event.ReviewApproved{Word: event.Word{OfChange: change}})
 		},
 			Touched{Said: true, Changes: map[ChangeKey]bool{{3, 7}: true}}},
-		{"an override of a push", func(tx *Tx) error {
-			return tx.Record("ines", repo, event.OverrideUsed{OfOverride: event.OfOverride{Ref: "refs/heads/main"}})
+		{"a waiver of a push", func(tx *Tx) error {
+			return tx.Record("ines", repo, event.WaiverUsed{OfWaiver: event.OfWaiver{Ref: "refs/heads/main"}})
 		},
 			Touched{Said: true, Repos: map[int64]bool{3: true}}},
 		{"a landing", func(tx *Tx) error { return tx.Record("ines", repo, event.ChangeLanded{OfChange: change}) }, Touched{Said: true, Repos: map[int64]bool{3: true}}},

@@ -122,7 +122,7 @@ type RulesProposal struct {
 	DecidedAt    *time.Time
 }
 
-// Suspension sets a protection aside for a time.
+// Suspension puts a protection out of force for a time.
 type Suspension struct {
 	ID           int64
 	RepositoryID *int64
@@ -338,7 +338,7 @@ type Intent struct {
 	Revision     int
 	RulesVersion int
 	HouseVersion int
-	OverrideID   *int64  // that a push rests on
+	WaiverID     *int64  // that a push rests on
 	Takes        []int64 `gorm:"serializer:json"` // remarks whose suggestions a push takes in
 	Facts        string
 	Digest       string
@@ -442,33 +442,33 @@ type AccountKey struct {
 	RemovedAt   *time.Time
 }
 
-// SetAside is a requirement as whoever set it aside saw it.
-type SetAside struct {
+// Waived is a requirement as whoever waived it saw it.
+type Waived struct {
 	Key   string `json:"key"`
 	Title string `json:"title"`
 }
 
-// Override is a decision to set requirements of one landing or push aside.
-type Override struct {
-	ID           int64
-	RepositoryID int64
-	ChangeID     *int64 // nil: it is for a push
-	Ref          string
-	Tip          string // where the ref stood
-	Revision     int
-	New          string     // of a push: the commit
-	Aside        []SetAside `gorm:"serializer:json"`
-	Because      string
-	MadeBy       string
-	MadeAt       time.Time
-	Until        time.Time
-	UsedAt       *time.Time
-	UsedAs       string
-	EndedAt      *time.Time // it lapsed without being used
-	EndedWhy     string
-	LookedBy     string
-	LookedAt     *time.Time
-	Look         string
+// Waiver is a decision to waive requirements of one landing or push.
+type Waiver struct {
+	ID              int64
+	RepositoryID    int64
+	ChangeID        *int64 // nil: it is for a push
+	Ref             string
+	Tip             string // where the ref stood
+	Revision        int
+	New             string   // of a push: the commit
+	Waives          []Waived `gorm:"serializer:json"`
+	Because         string
+	MadeBy          string
+	MadeAt          time.Time
+	Until           time.Time
+	UsedAt          *time.Time
+	UsedAs          string
+	EndedAt         *time.Time // it lapsed without being used
+	EndedWhy        string
+	AcknowledgedBy  string
+	AcknowledgedAt  *time.Time
+	Acknowledgement string
 }
 
 // ChangeDependency says that a change waits for another one of its repository to land.

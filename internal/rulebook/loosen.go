@@ -224,7 +224,7 @@ const (
 	longestSuspension  = 7 * 24 * time.Hour
 )
 
-// Suspend sets a protection aside for a time; it comes back by itself. Where the document asks for a second person, a
+// Suspend puts a protection out of force for a time; it comes back by itself. Where the document asks for a second person, a
 // proposal is made instead.
 func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protection string, length time.Duration,
 	because string) (wire.Suspended, error) {

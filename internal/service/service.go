@@ -210,7 +210,7 @@ func (s *Service) settle(ctx context.Context) error {
 // endings ends what ends by itself.
 func (s *Service) endings(ctx context.Context) error {
 	return errors.Join(s.Checks.DropSilentLeases(ctx), s.Checks.EndSilentChecks(ctx), s.Rulebook.EndSuspensions(ctx),
-		s.Waivers.EndOverrides(ctx))
+		s.Waivers.EndWaivers(ctx))
 }
 
 // every does some work regularly until the context ends.

@@ -1,7 +1,7 @@
-// Package waivers lets named requirements be set aside for one landing or one push: with a right, a reason and an end.
+// Package waivers lets named requirements be waived for one landing or one push: with a right, a reason and an end.
 //
-// It promises that nobody sets aside what they have not seen and may not, that a waiver is used once, and that somebody
-// else is asked to look at each that was used. What may be set aside, and when a waiver no longer fits, is decided in
+// It promises that nobody waives what they have not seen and may not, that a waiver is used once, and that somebody
+// else is asked to acknowledge each that was used. What may be waived, and when a waiver no longer fits, is decided in
 // core.
 package waivers
 

@@ -10,7 +10,7 @@ import (
 	"tavrin/internal/waivers"
 )
 
-const guarded = "tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    push: nobody\n    require: [{approvals: 1}]\n    override: role:maintainer\n"
+const guarded = "tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    push: nobody\n    require: [{approvals: 1}]\n    waive: role:maintainer\n"
 
 func guardedLab(t *testing.T) *lab.Lab {
 	l := lab.New(t)
@@ -21,60 +21,60 @@ func guardedLab(t *testing.T) *lab.Lab {
 	return l
 }
 
-// Exactly what was looked at is set aside, by who may, and used once (P1).
+// Exactly what was looked at is waived, by who may, and used once (P1).
 func TestP1SetAsideAsConfirmed(t *testing.T) {
 	l := guardedLab(t)
 	ctx := t.Context()
-	n := waivers.NewOverride{Because: "the pumps stand still"}
-	_, err := l.Waivers.Override(ctx, l.Admin, lab.Name, 1, n)
-	l.Is(err, problem.Conflict, "this would set aside: 1 approval")
-	plan, err := l.Waivers.PlanOverride(ctx, l.Admin, lab.Name, 1, nil)
+	n := waivers.NewWaiver{Because: "the pumps stand still"}
+	_, err := l.Waivers.Waive(ctx, l.Admin, lab.Name, 1, n)
+	l.Is(err, problem.Conflict, "this would waive: 1 approval")
+	plan, err := l.Waivers.PlanWaiver(ctx, l.Admin, lab.Name, 1, nil)
 	l.Ok(err)
 	n.Confirm = plan.Confirm
 	wren := l.Person("wren", "writer")
-	_, err = l.Waivers.Override(ctx, wren, lab.Name, 1, n)
-	l.Is(err, problem.Forbidden, "may be set aside by you")
+	_, err = l.Waivers.Waive(ctx, wren, lab.Name, 1, n)
+	l.Is(err, problem.Forbidden, "may be waived by you")
 	l.Commit("main", "main", "z=1") // another tip: it is no longer what was confirmed
-	_, err = l.Waivers.Override(ctx, l.Admin, lab.Name, 1, n)
+	_, err = l.Waivers.Waive(ctx, l.Admin, lab.Name, 1, n)
 	l.Is(err, problem.Conflict, "is not what you confirmed any more")
-	plan, err = l.Waivers.PlanOverride(ctx, l.Admin, lab.Name, 1, nil)
+	plan, err = l.Waivers.PlanWaiver(ctx, l.Admin, lab.Name, 1, nil)
 	l.Ok(err)
 	n.Confirm = plan.Confirm
-	made, err := l.Waivers.Override(ctx, l.Admin, lab.Name, 1, n)
+	made, err := l.Waivers.Waive(ctx, l.Admin, lab.Name, 1, n)
 	l.Ok(err)
-	_, err = l.Waivers.LookAt(ctx, wren, lab.Name, made.ID, "fine")
+	_, err = l.Waivers.Acknowledge(ctx, wren, lab.Name, made.ID, "fine")
 	l.Is(err, problem.Conflict, "let nothing through")
 	l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error { return l.Waivers.Use(tx, l.Repo, []int64{made.ID}, 1, l.Tip("topic")) }))
-	_, err = l.Waivers.LookAt(ctx, l.Admin, lab.Name, made.ID, "fine")
-	l.Is(err, problem.Forbidden, "somebody else has to look")
-	_, err = l.Waivers.LookAt(ctx, wren, lab.Name, made.ID, "it was right")
+	_, err = l.Waivers.Acknowledge(ctx, l.Admin, lab.Name, made.ID, "fine")
+	l.Is(err, problem.Forbidden, "somebody else has to acknowledge it")
+	_, err = l.Waivers.Acknowledge(ctx, wren, lab.Name, made.ID, "it was right")
 	l.Ok(err)
-	if got := l.Kinds(3); got != "override.made override.used override.looked" {
+	if got := l.Kinds(3); got != "waiver.made waiver.used waiver.acknowledged" {
 		t.Errorf("the journal says %s", got)
 	}
 }
 
-// An override ends with its time, with another tip, and with its change, and says why.
-func TestOverridesLapse(t *testing.T) {
+// A waiver ends with its time, with another tip, and with its change, and says why.
+func TestWaiversLapse(t *testing.T) {
 	for why, happen := range map[string]func(l *lab.Lab){
 		"its time is over":      func(l *lab.Lab) { l.Wait(time.Hour) },
 		"main has moved since":  func(l *lab.Lab) { l.Commit("main", "main", "z=1") },
 		"the change was closed": func(l *lab.Lab) { _, err := l.Changes.CloseChange(l.T.Context(), l.Admin, lab.Name, 1); l.Ok(err) },
 	} {
 		l := guardedLab(t)
-		plan, err := l.Waivers.PlanOverride(t.Context(), l.Admin, lab.Name, 1, nil)
+		plan, err := l.Waivers.PlanWaiver(t.Context(), l.Admin, lab.Name, 1, nil)
 		l.Ok(err)
-		made, err := l.Waivers.Override(t.Context(), l.Admin, lab.Name, 1, waivers.NewOverride{Because: "it burns", Confirm: plan.Confirm})
+		made, err := l.Waivers.Waive(t.Context(), l.Admin, lab.Name, 1, waivers.NewWaiver{Because: "it burns", Confirm: plan.Confirm})
 		l.Ok(err)
-		l.Ok(l.Waivers.EndOverrides(t.Context()))
+		l.Ok(l.Waivers.EndWaivers(t.Context()))
 		happen(l)
-		l.Ok(l.Waivers.EndOverrides(t.Context()))
-		var row records.Override
+		l.Ok(l.Waivers.EndWaivers(t.Context()))
+		var row records.Waiver
 		l.Ok(l.Records.Read(t.Context()).First(&row, made.ID).Error)
 		if row.EndedAt == nil || row.EndedWhy == "" {
 			t.Errorf("%s: it goes on: %+v", why, row)
 		}
-		if l.Kinds(1) != "override.lapsed" {
+		if l.Kinds(1) != "waiver.lapsed" {
 			t.Errorf("%s: the journal ends with %s", why, l.Kinds(1))
 		}
 	}

@@ -15,11 +15,11 @@
     rehearsing: 'pending',
     'lined-up': 'pending',
     landing: 'pending',
-    overridden: 'aside',
+    waived: 'waived',
     blocked: 'unmet',
     fragile: 'pending',
     freed: 'met',
-    different: 'aside',
+    different: 'waived',
   };
   const shape = $derived(shapes[state] ?? 'none');
   const half = $derived(state === 'running' || state === 'rehearsing' || state === 'landing');
@@ -36,7 +36,7 @@
     {:else if shape === 'pending'}
       <circle cx="10" cy="10" r="7.8" fill="none" stroke="var(--ochre)" stroke-width="2.2" />
       {#if half}<path d="M10 2.2a7.8 7.8 0 0 1 0 15.6z" fill="var(--ochre)" />{/if}
-    {:else if shape === 'aside'}
+    {:else if shape === 'waived'}
       <path d="M10 1.8L18.2 10 10 18.2 1.8 10z" fill="none" stroke="var(--ochre)" stroke-width="2" />
     {:else}
       <path d="M4 10h12" stroke="var(--soft)" stroke-width="2.2" stroke-linecap="round" />

@@ -7,11 +7,11 @@
   import Id from '../parts/Id.svelte';
   import Mark from '../parts/Mark.svelte';
   import Name from '../parts/Name.svelte';
-  import Overrides from '../parts/Overrides.svelte';
+  import Waivers from '../parts/Waivers.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import Reviews from '../parts/Reviews.svelte';
-  import SetAside from '../parts/SetAside.svelte';
+  import WaiveDialog from '../parts/WaiveDialog.svelte';
   import Threads from '../parts/Threads.svelte';
   import Way from '../parts/Way.svelte';
   import When from '../parts/When.svelte';
@@ -259,9 +259,9 @@
           <p class="mt-2 text-sm text-teal" aria-live="polite">{told}</p>
         </div>
 
-        {#if c.overrides.length > 0}
-          <Panel title="Set aside" note="requirements that somebody let it land without">
-            <Overrides overrides={c.overrides} {repo} {act} />
+        {#if c.waivers.length > 0}
+          <Panel title="Waived" note="requirements that somebody let it land without">
+            <Waivers waivers={c.waivers} {repo} {act} />
           </Panel>
         {/if}
 
@@ -460,11 +460,11 @@
     </div>
   {/if}
 </Page>
-<SetAside
+<WaiveDialog
   bind:open={settingAside}
   {path}
   done={async () => {
-    told = 'It is set aside, and the change goes first in the queue.';
+    told = 'It is waived, and the change goes first in the queue.';
     await Promise.all(all.map((l) => l.reload()));
   }}
 />

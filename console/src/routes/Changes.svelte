@@ -113,7 +113,7 @@
             </p>
           </div>
           <div class="text-sm text-soft sm:text-right">
-            {#if c.overrides.some((o) => o.state !== 'lapsed')}<Mark state="overridden" size={14} /> set aside ·
+            {#if c.waivers.some((o) => o.state !== 'lapsed')}<Mark state="waived" size={14} /> waived ·
             {/if}
             {#if c.entry}<Stamp state={c.entry.state} /> ·
             {/if}

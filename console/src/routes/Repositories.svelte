@@ -21,7 +21,7 @@
   const wants: Record<DeskItem['kind'], [string, string]> = {
     'set-apart': ['unmet', 'set apart'],
     silent: ['pending', 'silent check'],
-    'second-look': ['overridden', 'second look'],
+    acknowledge: ['waived', 'to acknowledge'],
     review: ['unmet', 'review'],
     'look-again': ['pending', 'look again'],
     answer: ['pending', 'answer'],
@@ -29,8 +29,8 @@
     own: ['none', 'yours, held up'],
   };
   const to = (i: DeskItem) =>
-    i.kind === 'second-look'
-      ? `/${i.repository}#aside`
+    i.kind === 'acknowledge'
+      ? `/${i.repository}#waivers`
       : i.kind === 'silent'
         ? `/${i.repository}/queue`
         : i.kind === 'set-apart'
@@ -53,7 +53,7 @@
               <p class="flex flex-wrap gap-x-2">
                 <span class="font-medium">{wants[i.kind][1]}{i.asked ? ', you were asked' : ''}</span>
                 <a class="plain-link min-w-0 break-words" href={to(i)}
-                  >{['decide', 'second-look', 'silent', 'set-apart'].includes(i.kind)
+                  >{['decide', 'acknowledge', 'silent', 'set-apart'].includes(i.kind)
                     ? i.title
                     : `${i.number}. ${i.title}`}</a
                 >

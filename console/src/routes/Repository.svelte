@@ -5,8 +5,8 @@
   import Stamp from '../parts/Stamp.svelte';
   import When from '../parts/When.svelte';
   import Mark from '../parts/Mark.svelte';
-  import Overrides from '../parts/Overrides.svelte';
-  import { get, put, type Branch, type Commit, type Following, type Override, type Repository } from '../lib/api';
+  import Waivers from '../parts/Waivers.svelte';
+  import { get, put, type Branch, type Commit, type Following, type Waiver, type Repository } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { count } from '../lib/words';
 
@@ -21,11 +21,11 @@
       ? []
       : get<Commit[]>(`/repositories/${repo}/history${query}`);
   });
-  const overrides = new Live(() => get<Override[]>(`/repositories/${repo}/overrides?open=true`));
+  const waivers = new Live(() => get<Waiver[]>(`/repositories/${repo}/waivers?open=true`));
   const following = new Live(() => get<Following[]>('/following'));
   $effect(() => {
     void at;
-    return follow(repo, about, branches, history, overrides, following);
+    return follow(repo, about, branches, history, waivers, following);
   });
   const followed = $derived(!!following.value?.some((f) => f.repository === repo && !f.number));
   let told = $state<string>();
@@ -36,7 +36,7 @@
     } catch (error) {
       told = (error as Error).message;
     }
-    await Promise.all([overrides.reload(), following.reload(), history.reload()]);
+    await Promise.all([waivers.reload(), following.reload(), history.reload()]);
   }
   const answer = $derived.by(() => {
     if (!branches.value || !about.value) return '';
@@ -71,9 +71,9 @@
       >{followed ? 'No longer follow this repository' : 'Follow this repository'}</button
     >
   </p>
-  {#if overrides.value && overrides.value.length > 0}
-    <Panel title="Set aside" id="aside" note="what may still be used, and what nobody else has looked at yet">
-      <Overrides overrides={overrides.value} {repo} {act} />
+  {#if waivers.value && waivers.value.length > 0}
+    <Panel title="Waived" id="waives" note="what may still be used, and what not acknowledged yet">
+      <Waivers waivers={waivers.value} {repo} {act} />
     </Panel>
   {/if}
   {#if branches.value && branches.value.length > 0}
@@ -123,11 +123,11 @@
                     ? `by ${c.landed.strategy}, asked for by ${c.landed.landed_by}, ${c.landed.approvers.length > 0 ? `approved by ${c.landed.approvers.join(', ')}` : 'approved by nobody'}`
                     : 'came with it'}</span
                 >{/if}
-              {#if c.override}<span class="block text-sm text-ochre"
-                  ><Mark state="overridden" size={14} />
-                  {c.override.by} set aside {c.override.aside.map((r) => r.title).join('; ')}{c.override.looked_by
+              {#if c.waiver}<span class="block text-sm text-ochre"
+                  ><Mark state="waived" size={14} />
+                  {c.waiver.by} waived {c.waiver.waives.map((r) => r.title).join('; ')}{c.waiver.acknowledged_by
                     ? ''
-                    : ' (nobody has looked at it yet)'}</span
+                    : ' (not acknowledged yet)'}</span
                 >{/if}
             </span>
             <span class="flex items-baseline gap-3 self-start text-sm text-soft"

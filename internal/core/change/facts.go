@@ -209,13 +209,13 @@ type Facts struct {
 	Rehearsal    *Rehearsal          `json:"rehearsal,omitempty"`
 	RulesVersion int                 `json:"rules_version"`
 	HouseVersion int                 `json:"house_version,omitempty"` // of the house rules; 0: none
-	Suspended    []Suspension        `json:"suspended,omitempty"`     // protections that are set aside at At
+	Suspended    []Suspension        `json:"suspended,omitempty"`     // protections that are suspended at At
 	// Dependencies are the changes that it waits for.
 	Dependencies []Dependency `json:"dependencies,omitempty"`
-	// Overrides are those on record for the change that have been neither used nor ended; Tip is the target's when
+	// Waivers are those on record for the change that have been neither used nor ended; Tip is the target's when
 	// there is one.
-	Overrides []Override `json:"overrides,omitempty"`
-	Tip       string     `json:"tip,omitempty"`
+	Waivers []Waiver `json:"waivers,omitempty"`
+	Tip     string   `json:"tip,omitempty"`
 	// At is the moment of judgement; zero in records from before it was kept: nothing is then too old.
 	At time.Time `json:"at,omitzero"`
 	// Asker, Strategy and Message belong to the queue entry; all are empty when nobody has asked to land.
@@ -278,7 +278,7 @@ func (s Strategy) Keeps() bool { return s != Squash }
 // Straight says whether the strategy leaves the target without a merge commit.
 func (s Strategy) Straight() bool { return s == Rebase || s == Squash }
 
-// Suspension sets a protection aside for a time. It ends by itself.
+// Suspension puts a protection out of force for a time. It ends by itself.
 type Suspension struct {
 	Document   string    `json:"document,omitempty" doc:"\"house NAME\"; absent: the repository's own rules"`
 	Protection string    `json:"protection"`
@@ -287,9 +287,9 @@ type Suspension struct {
 	Because    string    `json:"because"`
 }
 
-// Override is a decision, on record, to let one change land although named requirements do not hold. It counts for
+// Waiver is a decision, on record, to let one change land although named requirements do not hold. It counts for
 // one revision on one tip of the target, until it expires, and for as long as whoever made it has the right to.
-type Override struct {
+type Waiver struct {
 	ID           int64     `json:"id"`
 	By           string    `json:"by"`
 	Because      string    `json:"because"`
@@ -306,8 +306,8 @@ type Named struct {
 	Title string `json:"title"`
 }
 
-// Lapsed says why an override does not count for the facts; nothing when it does.
-func (o Override) Lapsed(f Facts) string {
+// Lapsed says why a waiver does not count for the facts; nothing when it does.
+func (o Waiver) Lapsed(f Facts) string {
 	switch {
 	case !f.At.Before(o.Until):
 		return "it has expired"

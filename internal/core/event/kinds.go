@@ -14,8 +14,8 @@ var (
 	change = OfChange{4}
 	thread = OfThread{change, 12, "valves/open.go, line 30"}
 	check  = OfCheck{"unit", tip, 1}
-	waived = OfOverride{3, 4, "refs/heads/main", "ines"}
-	aside  = []Requirement{{"approvals", "2 approvals"}}
+	waived = OfWaiver{3, 4, "refs/heads/main", "ines"}
+	waives = []Requirement{{"approvals", "2 approvals"}}
 	moved  = RefMove{"refs/heads/main", before, tip, 7}
 	said   = Word{change, 2, "the valve closes too late"}
 	placed = Placed{change, "ready; waiting for those ahead"}
@@ -68,14 +68,14 @@ var Kinds = []Kind{
 	{Name: "queue.withdrawn", Means: "A person took an entry out of its queue.", Touches: Own, Hears: Part, Leaves: true, Example: QueueWithdrawn{placed}},
 	{Name: "rehearsal.built", Means: "An entry was rehearsed as a commit.", Touches: Repository, Leaves: true,
 		Example: RehearsalBuilt{change, 9, "main", tip, before, tip, "squash", 2}},
-	{Name: "override.made", Means: "Requirements were set aside for one landing or push.", Touches: Own, Hears: Both, Leaves: true,
-		Example: OverrideMade{waived, "revision 2 of change 4", aside, "the pumps stand still", at, before, "", 2}},
-	{Name: "override.used", Means: "A branch moved on the strength of an override.", Touches: Own, Hears: Both, Leaves: true,
-		Example: OverrideUsed{waived, tip, aside, "the pumps stand still"}},
-	{Name: "override.lapsed", Means: "An override can let nothing through any more.", Touches: Own, Hears: Part, Leaves: true,
-		Example: OverrideLapsed{waived, "its time is over"}},
-	{Name: "override.looked", Means: "Somebody else looked at an override that was used.", Touches: Nothing, Leaves: true,
-		Example: OverrideLooked{3, "ines", "it was right; the test is repaired"}},
+	{Name: "waiver.made", Means: "Requirements were waived for one landing or push.", Touches: Own, Hears: Both, Leaves: true,
+		Example: WaiverMade{waived, "revision 2 of change 4", waives, "the pumps stand still", at, before, "", 2}},
+	{Name: "waiver.used", Means: "A branch moved on the strength of a waiver.", Touches: Own, Hears: Both, Leaves: true,
+		Example: WaiverUsed{waived, tip, waives, "the pumps stand still"}},
+	{Name: "waiver.lapsed", Means: "A waiver can let nothing through any more.", Touches: Own, Hears: Part, Leaves: true,
+		Example: WaiverLapsed{waived, "its time is over"}},
+	{Name: "waiver.acknowledged", Means: "Somebody else looked at a waiver that was used.", Touches: Nothing, Leaves: true,
+		Example: WaiverAcknowledged{3, "ines", "it was right; the test is repaired"}},
 
 	// Branches and tags.
 	{Name: "branch.created", Means: "A push made a branch.", Touches: Repository, Leaves: true, Moves: true, Example: BranchCreated{RefMove{moved.Ref, "", tip, 7}}},

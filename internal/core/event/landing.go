@@ -143,22 +143,22 @@ func (e RehearsalBuilt) Text(string) string {
 	return fmt.Sprintf("change %d was rehearsed as %s on %s's %s", e.Number, short(e.Commit), e.Target, short(e.Base))
 }
 
-// Requirement is one that was set aside, as whoever did it saw it.
+// Requirement is one that was waived, as whoever did it saw it.
 type Requirement struct {
 	Key   string `json:"key"`
 	Title string `json:"title"`
 }
 
-// OfOverride is part of every event of an override: of a change's requirements, or of what stands against a push.
-type OfOverride struct {
-	Override int64  `json:"override" doc:"its number"`
-	Number   int    `json:"number,omitempty" doc:"of the change; absent: it is for a push"`
-	Ref      string `json:"ref" doc:"the branch"`
-	MadeBy   string `json:"made_by"`
+// OfWaiver is part of every event of an waive: of a change's requirements, or of what stands against a push.
+type OfWaiver struct {
+	Waiver int64  `json:"waiver" doc:"its number"`
+	Number int    `json:"number,omitempty" doc:"of the change; absent: it is for a push"`
+	Ref    string `json:"ref" doc:"the branch"`
+	MadeBy string `json:"made_by"`
 }
 
 // Subject is the change, or the branch of a push.
-func (o OfOverride) Subject() string {
+func (o OfWaiver) Subject() string {
 	if o.Number != 0 {
 		return OfChange{o.Number}.Subject()
 	}
@@ -166,13 +166,13 @@ func (o OfOverride) Subject() string {
 }
 
 // Change returns the number of the change; 0: it is for a push.
-func (o OfOverride) Change() int { return o.Number }
+func (o OfWaiver) Change() int { return o.Number }
 
-// OverrideMade says that requirements were set aside for one landing or push.
-type OverrideMade struct {
-	OfOverride
+// WaiverMade says that requirements were waived for one landing or push.
+type WaiverMade struct {
+	OfWaiver
 	What    string        `json:"what" doc:"what it is for, in words"`
-	Aside   []Requirement `json:"aside"`
+	Waives  []Requirement `json:"waives"`
 	Because string        `json:"because"`
 	Until   time.Time     `json:"until"`
 	Tip     string        `json:"tip" doc:"where the branch stood"`
@@ -181,51 +181,51 @@ type OverrideMade struct {
 }
 
 // Text implements Event.
-func (e OverrideMade) Text(by string) string {
-	titles := make([]string, len(e.Aside))
-	for i, r := range e.Aside {
+func (e WaiverMade) Text(by string) string {
+	titles := make([]string, len(e.Waives))
+	for i, r := range e.Waives {
 		titles[i] = r.Title
 	}
-	return fmt.Sprintf("%s set aside for %s until %s: %s; because: %s", by, e.What,
+	return fmt.Sprintf("%s waived for %s until %s: %s; because: %s", by, e.What,
 		e.Until.Format("2006-01-02 15:04 UTC"), strings.Join(titles, "; "), e.Because)
 }
 
-// OverrideUsed says that a branch moved on the strength of an override.
-type OverrideUsed struct {
-	OfOverride
+// WaiverUsed says that a branch moved on the strength of a waiver.
+type WaiverUsed struct {
+	OfWaiver
 	Commit  string        `json:"commit"`
-	Aside   []Requirement `json:"aside"`
+	Waives  []Requirement `json:"waives"`
 	Because string        `json:"because"`
 }
 
 // Text implements Event.
-func (e OverrideUsed) Text(string) string {
-	return fmt.Sprintf("override %d of %s let %s onto %s; somebody else has to look at it", e.Override, e.MadeBy,
+func (e WaiverUsed) Text(string) string {
+	return fmt.Sprintf("waiver %d of %s let %s onto %s; somebody else has to acknowledge it", e.Waiver, e.MadeBy,
 		short(e.Commit), branch(e.Ref))
 }
 
-// OverrideLapsed says that an override can let nothing through any more.
-type OverrideLapsed struct {
-	OfOverride
+// WaiverLapsed says that a waiver can let nothing through any more.
+type WaiverLapsed struct {
+	OfWaiver
 	Why string `json:"why"`
 }
 
 // Text implements Event.
-func (e OverrideLapsed) Text(string) string {
-	return fmt.Sprintf("override %d of %s lapsed unused: %s", e.Override, e.MadeBy, e.Why)
+func (e WaiverLapsed) Text(string) string {
+	return fmt.Sprintf("waiver %d of %s lapsed unused: %s", e.Waiver, e.MadeBy, e.Why)
 }
 
-// OverrideLooked says that somebody else has looked at an override that was used.
-type OverrideLooked struct {
-	Override int64  `json:"override" doc:"its number"`
-	MadeBy   string `json:"made_by"`
-	Words    string `json:"text" doc:"what they found"`
+// WaiverAcknowledged says that somebody else has acknowledged a waiver that was used.
+type WaiverAcknowledged struct {
+	Waiver int64  `json:"waiver" doc:"its number"`
+	MadeBy string `json:"made_by"`
+	Words  string `json:"text" doc:"what they found"`
 }
 
-// Subject is override/NUMBER.
-func (e OverrideLooked) Subject() string { return fmt.Sprintf("override/%d", e.Override) }
+// Subject is waiver/NUMBER.
+func (e WaiverAcknowledged) Subject() string { return fmt.Sprintf("waiver/%d", e.Waiver) }
 
 // Text implements Event.
-func (e OverrideLooked) Text(by string) string {
-	return fmt.Sprintf("%s looked at override %d of %s: %s", by, e.Override, e.MadeBy, e.Words)
+func (e WaiverAcknowledged) Text(by string) string {
+	return fmt.Sprintf("%s acknowledged waiver %d of %s: %s", by, e.Waiver, e.MadeBy, e.Words)
 }

@@ -35,7 +35,7 @@ type Report struct {
 	Reviews      []require.Weighed `json:"reviews" doc:"of the gate of one change: each approval and objection that stands, whether it counts, for what, and if not why not"`
 	Approvers    []string          `json:"approvers" doc:"whose approvals count for at least one requirement; where none is asked for, whose stand"`
 	Exempted     []string          `json:"exempted,omitempty" doc:"protections that do not bind who asked to land"`
-	Overrides    []int64           `json:"overrides,omitempty" doc:"numbers of the overrides that set something aside"`
+	Waivers      []int64           `json:"waivers,omitempty" doc:"numbers of the waivers that waive something"`
 }
 
 // Judge gives the gate report of a change under its target's rules. A nil set is one without protections.
@@ -63,14 +63,14 @@ func judged(set *rules.Set, f change.Facts) (Report, *judge) {
 	j.areas()
 	j.JudgeChecks()
 	j.asked()
-	j.setAside()
+	j.waive()
 	bound := j.effective
 	r := Report{Revision: f.Revision, RulesVersion: f.RulesVersion, HouseVersion: f.HouseVersion, Requirements: j.Outcomes,
 		Ready: true, Approvers: j.Approvers()}
 	for _, s := range bound.Exempted {
 		r.Exempted = append(r.Exempted, s.String())
 	}
-	r.Overrides, r.Reviews = j.overrides, []require.Weighed{}
+	r.Waivers, r.Reviews = j.waivers, []require.Weighed{}
 	r.Clear = f.Rehearsal != nil
 	for _, q := range r.Requirements {
 		if q.Level != require.Required || q.Holds() {
@@ -106,7 +106,7 @@ type judge struct {
 	all       *rules.Effective // what would bind it if nobody were exempt
 	touched   []rules.Touched
 	facts     *condition.Brought
-	overrides []int64 // that set something aside
+	waivers   []int64 // that waive something
 }
 
 // begin puts together what a change is judged by.
@@ -174,7 +174,7 @@ func (j *judge) judge(q require.Sourced, exempt bool) {
 		j.Say(line, q)
 		return
 	case exempt:
-		line.State, line.Next = require.Overridden, fmt.Sprintf("set aside: %s, who asked to land, is exempt from the "+
+		line.State, line.Next = require.Waived, fmt.Sprintf("waived: %s, who asked to land, is exempt from the "+
 			"protection; it is recorded with the landing", j.Asker)
 		j.Say(line, q)
 		return
@@ -304,7 +304,7 @@ func (j *judge) asked() {
 			q.State, q.Have = require.Unmet, 0
 			q.Next = fmt.Sprintf("landing is for %s: one of them has to join the queue", require.List(people.Texts(a.Who), "or"))
 		}
-		sources = append(sources, a.Source) // every one that says no: whoever sets it aside needs the right from each
+		sources = append(sources, a.Source) // every one that says no: whoever waives it needs the right from each
 		q.Because = require.Because(sources)
 	}
 	j.Add(q, q.Because, sources)

@@ -327,7 +327,7 @@ func TestIdenticalDemandsAreShownOnceWithBothSources(t *testing.T) {
 	}
 }
 
-// What only advises is no source of what is required, and has no say in who may set it aside; an exempt person is held by the
+// What only advises is no source of what is required, and has no say in who may waive it; an exempt person is held by the
 // same demand at the level at which what binds them asks it.
 func TestAdviceIsNoSourceOfWhatIsRequired(t *testing.T) {
 	requires, advises := "  - {name: a, branches: main, exempt: person:odo, require: [{objections: none}]}\n", "  - {name: b, branches: main, require: [{objections: none, level: advisory}]}\n"
@@ -400,7 +400,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 		b.WriteString("    exempt: person:odo\n")
 	}
 	if rng.IntN(3) > 0 {
-		fmt.Fprintf(&b, "    override: %s\n", pick("role:writer", "role:writer", "person:odo"))
+		fmt.Fprintf(&b, "    waive: %s\n", pick("role:writer", "role:writer", "person:odo"))
 	}
 	return strings.ReplaceAll(b.String(), ", strategy: rebase}", "}")
 }
@@ -429,7 +429,7 @@ func randomFacts(rng *rand.Rand) change.Facts {
 	f.Commits = []change.Commit{{ID: strings.Repeat("d", 40), Message: pick("docs: a", "fixup! docs: a"), Parents: 1 + rng.IntN(2), Signature: change.Signature{State: change.SignatureState(pick("", "good")), By: "tamsin"}}}
 	f.CommitAuthors = []string{pick("tamsin", "bela")}
 	if rng.IntN(4) == 0 {
-		f.Overrides = []change.Override{{ID: 1, By: pick("odo", "wren"), Because: "it floods", Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Hour),
+		f.Waivers = []change.Waiver{{ID: 1, By: pick("odo", "wren"), Because: "it floods", Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Hour),
 			Requirements: []change.Named{{Key: "objections", Title: "no open objection"}, {Key: "approvals", Title: "1 approval"}, {Key: "check/unit@rehearsal", Title: "check unit passes on the rehearsal"}, {Key: "threads", Title: "every discussion is settled"}}}}
 	}
 	if rng.IntN(2) == 0 {

@@ -168,7 +168,7 @@ var differing = func() map[string][]string {
 		"areas{}.asks.approvals":               one(area("asks: {approvals: @}"), "0", "2"),
 		"areas{}.asks.reviewers":               one(area("asks: {reviewers: @}"), "team:accounts", "person:odo"),
 		"areas{}.asks.optional":                one(area("asks: {optional: @}"), "team:accounts", "person:odo"),
-		"areas{}.asks.override":                one(area("asks: {approvals: 3, override: @}"), "nobody", "role:writer"),
+		"areas{}.asks.waive":                   one(area("asks: {approvals: 3, waive: @}"), "nobody", "role:writer"),
 		"areas{}.repositories":                 one(area("asks: {approvals: 2}, repositories: @"), "irrigation", "ledger"),
 		"checks{}.command":                     one(check("command: @"), "make", "'true'"),
 		"checks{}.limit":                       one(check("limit: @"), "1m", "2h"),
@@ -187,7 +187,7 @@ var differing = func() map[string][]string {
 		"protect[].rewrite":                    one(of("push: role:writer, rewrite: @"), "never", "allowed"),
 		"protect[].delete":                     one("protect: [{name: p, branches: 'release/*', push: role:writer, delete: @}]\n", "never", "allowed"),
 		"protect[].exempt":                     one(of("exempt: @, require: [{approvals: 3}]"), "nobody", "team:hydraulics"),
-		"protect[].override":                   one(of("override: @, require: [{approvals: 4}]"), "nobody", "role:writer"),
+		"protect[].waive":                      one(of("waive: @, require: [{approvals: 4}]"), "nobody", "role:writer"),
 		"protect[].after_push.approvals_stay":  one(of("require: [{approvals: 1}], after_push: {approvals_stay: @}"), "never", "always"),
 		"protect[].after_push.objections_stay": one(of("require: [{objections: none}], after_push: {objections_stay: @}"), "never", "always"),
 		"protect[].land.by":                    one(of("land: {by: @}"), "role:writer", "team:accounts"),
@@ -284,28 +284,28 @@ func TestSettingsBehaveAsTheTableSays(t *testing.T) {
 	}
 }
 
-// passes judges a push by somebody who has set aside beforehand whatever they may.
+// passes judges a push by somebody who has waived beforehand whatever they may.
 func passes(u Update, who string, set *rules.Set) bool {
 	pusher := town[who]
 	pusher.Login = who
 	f := Facts{Repository: "growers/irrigation", Pusher: pusher, People: town, Rules: set, Default: "main", Taken: map[string]string{}}
 	permit := Permit{ID: 1, Ref: u.Ref, Old: u.Old, New: u.New}
 	for _, o := range Obstacles(u, f) {
-		permit.Aside = append(permit.Aside, o.Named())
+		permit.Waives = append(permit.Waives, o.Named())
 	}
 	f.Permits = []Permit{permit}
 	return Judge(u, f).Allowed
 }
 
-// lands judges a landing for which whoever asks has set aside whatever they may.
+// lands judges a landing for which whoever asks has waived whatever they may.
 func lands(f change.Facts, set *rules.Set) bool {
-	aside := change.Override{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
+	waives := change.Waiver{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
 	for _, q := range gate.Judge(set, f).Requirements {
 		if !q.Holds() {
-			aside.Requirements = append(aside.Requirements, change.Named{Key: q.Key, Title: q.Title})
+			waives.Requirements = append(waives.Requirements, change.Named{Key: q.Key, Title: q.Title})
 		}
 	}
-	f.Overrides = []change.Override{aside}
+	f.Waivers = []change.Waiver{waives}
 	return gate.Judge(set, f).Clear
 }
 
@@ -326,7 +326,7 @@ func TestSettingsOnWhatIsGone(t *testing.T) {
 		"areas{}.paths":                   {"tavrin: rules/1\nareas: {docs: {paths: nowhere/*, owners: team:accounts, asks: {approvals: 20}}}\nprotect: [{name: p, branches: main}]\n", "tavrin: rules/1\nprotect: [{name: p, branches: main}]\n"},
 		"areas{}.owners":                  {"tavrin: rules/1\nareas: {docs: {paths: docs/**, owners: team:gone, asks: {approvals: 1}}}\nprotect: [{name: p, branches: main}]\n", area("", inDocs)},
 		"areas{}.checks":                  {area("checks: gone", ""), area("", inDocs)},
-		"areas{}.asks.override":           {area("asks: {approvals: 3, override: team:gone}", ""), area("asks: {approvals: 3}", "")},
+		"areas{}.asks.waive":              {area("asks: {approvals: 3, waive: team:gone}", ""), area("asks: {approvals: 3}", "")},
 		"areas{}.repositories":            {area("asks: {approvals: 3}, repositories: nowhere", ""), area("", "")},
 		"checks{}.command":                {head + "checks: {gone: {command: make}}\nprotect: [{name: p, branches: main, require: [{checks: gone}]}]\n", head + "protect: [{name: p, branches: main, require: [" + never + "]}]\n"},
 		"checks{}.witness":                {head + "checks: {unit: {witness: robot:gone}}\nprotect: [{name: p, branches: main, require: [{checks: unit}]}]\n", head + "protect: [{name: p, branches: main, require: [" + never + "]}]\n"},
@@ -336,7 +336,7 @@ func TestSettingsOnWhatIsGone(t *testing.T) {
 		"protect[].create":                {of("create: team:gone, create_from: '**'"), of("create: nobody")},
 		"protect[].create_from":           {of("create: role:writer, create_from: nowhere/*"), of("create: nobody")},
 		"protect[].exempt":                {of("exempt: team:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
-		"protect[].override":              {of("override: person:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
+		"protect[].waive":                 {of("waive: person:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
 		"protect[].land.by":               {of("land: {by: team:gone}"), of("require: [" + never + "]")},
 		"protect[].require[].from":        {of("require: [{approvals: 1, from: team:gone}]"), of("require: [" + never + "]")},
 		"protect[].require[].witness":     {of("require: [{checks: unit, witness: robot:gone}]"), of("require: [" + never + "]")},

@@ -50,15 +50,15 @@ type Facts struct {
 	// Taken are the names of branches and tags that are there already, or are made by the same push: by what they look
 	// like (Likeness), the full name. It may be nil where nothing is made.
 	Taken map[string]string
-	// Permits are the pusher's overrides for pushes that were neither used nor have expired.
+	// Permits are the pusher's waivers for pushes that were neither used nor have expired.
 	Permits []Permit
 }
 
-// Permit is an override, on record, for one move of one branch: what it sets aside, in the very words.
+// Permit is a waiver, on record, for one move of one branch: what it waives, in the very words.
 type Permit struct {
 	ID            int64
 	Ref, Old, New string
-	Aside         []change.Named
+	Waives        []change.Named
 }
 
 // Verdict is the answer to one update.
@@ -70,7 +70,7 @@ type Verdict struct {
 	Lines     []string // for the terminal; may hold advice when allowed
 	// Exempted names the protections that would have refused and do not bind the pusher; it goes on record.
 	Exempted []require.Source
-	// Permit is the number of the override that the move rests on; 0: none was needed.
+	// Permit is the number of the waiver that the move rests on; 0: none was needed.
 	Permit int64
 }
 
@@ -83,7 +83,7 @@ type Obstacle struct {
 	advise   bool // whether the commits can take another way
 }
 
-// Named is the obstacle as an override names it.
+// Named is the obstacle as a waiver names it.
 func (o Obstacle) Named() change.Named { return change.Named{Key: o.Key, Title: o.title()} }
 
 func (o Obstacle) title() string { return o.From.Protection + ": " + o.Short }
@@ -205,7 +205,7 @@ func judgeFree(u Update, f Facts, branch string) Verdict {
 	return v
 }
 
-// Obstacles lists what the rules hold against a move of a branch, whoever may set it aside; none when it is allowed.
+// Obstacles lists what the rules hold against a move of a branch, whoever may waive it; none when it is allowed.
 func Obstacles(u Update, f Facts) []Obstacle {
 	branch := strings.TrimPrefix(u.Ref, "refs/heads/")
 	if f.Rules == nil {
@@ -274,26 +274,26 @@ func judgeProtected(u Update, f Facts, branch string, e *rules.Effective) Verdic
 		return Verdict{Allowed: true, Protected: true}
 	}
 	v := refused(u, f, branch, all[0])
-	if u.Old != "" && u.New != "" && maySetAside(all, f, e) {
-		v.Lines = append(v.Lines, "If it cannot wait: you have the right to set this aside, in the open, with "+
-			"somebody else's look afterwards. Push the commit to a branch of its own, then:",
-			fmt.Sprintf("  tavrin override push %s --repo %s --commit %s --because \"…\"", quote(branch), f.Repository,
+	if u.Old != "" && u.New != "" && mayWaiveAll(all, f, e) {
+		v.Lines = append(v.Lines, "If it cannot wait: you have the right to waive this, in the open, with "+
+			"somebody else's acknowledgement afterwards. Push the commit to a branch of its own, then:",
+			fmt.Sprintf("  tavrin waiver push %s --repo %s --commit %s --because \"…\"", quote(branch), f.Repository,
 				u.New))
 	}
 	return v
 }
 
-// maySetAside says whether the pusher may set all of the obstacles aside.
-func maySetAside(all []Obstacle, f Facts, e *rules.Effective) bool {
-	return !slices.ContainsFunc(all, func(o Obstacle) bool { return MaySetAside(o, f, e) != "" })
+// mayWaiveAll says whether the pusher may waive all of the obstacles.
+func mayWaiveAll(all []Obstacle, f Facts, e *rules.Effective) bool {
+	return !slices.ContainsFunc(all, func(o Obstacle) bool { return MayWaive(o, f, e) != "" })
 }
 
-// MaySetAside says why the pusher may not set an obstacle aside; nothing when they may.
-func MaySetAside(o Obstacle, f Facts, e *rules.Effective) string {
-	return gate.MayOverride(f.Rules, e, require.Outcome{Title: o.title(), Sources: []require.Source{o.From}}, f.Pusher)
+// MayWaive says why the pusher may not waive an obstacle; nothing when they may.
+func MayWaive(o Obstacle, f Facts, e *rules.Effective) string {
+	return gate.MayWaive(f.Rules, e, require.Outcome{Title: o.title(), Sources: []require.Source{o.From}}, f.Pusher)
 }
 
-// orPermitted is the verdict where a permit of the pusher's sets aside everything that stands against the move.
+// orPermitted is the verdict where a permit of the pusher's waives everything that stands against the move.
 func (v Verdict) orPermitted(u Update, f Facts, branch string, e *rules.Effective) Verdict {
 	if v.Allowed || u.New == "" {
 		return v
@@ -303,14 +303,14 @@ func (v Verdict) orPermitted(u Update, f Facts, branch string, e *rules.Effectiv
 			continue
 		}
 		left := slices.DeleteFunc(obstacles(u, f, branch, e), func(o Obstacle) bool {
-			return slices.Contains(p.Aside, o.Named()) && MaySetAside(o, f, e) == ""
+			return slices.Contains(p.Waives, o.Named()) && MayWaive(o, f, e) == ""
 		})
 		if len(left) > 0 {
 			return refused(u, f, branch, left[0])
 		}
 		return Verdict{Allowed: true, Protected: true, Permit: p.ID,
-			Lines: []string{fmt.Sprintf("Override %d of %s is used up by this push; somebody else has to look at "+
-				"it: tavrin override list --repo %s", p.ID, f.Pusher.Login, f.Repository)}}
+			Lines: []string{fmt.Sprintf("Waiver %d of %s is used up by this push; somebody else has to acknowledge "+
+				"it: tavrin waiver list --repo %s", p.ID, f.Pusher.Login, f.Repository)}}
 	}
 	return v
 }

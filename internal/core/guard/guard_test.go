@@ -104,11 +104,11 @@ protect:
     branches: main
     push: nobody
     require: [{messages: "^[a-z]+: ", example: "docs: say so"}]
-    override: person:odo
+    waive: person:odo
   - name: floor
     branches: [main, "release/**"]
     push: robot:release-bot
-    override: [person:odo, person:wren]
+    waive: [person:odo, person:wren]
 `
 
 // A permit opens exactly the move that it is for, for what it names, while the pusher has the right (P1).
@@ -126,10 +126,10 @@ func TestP1Permits(t *testing.T) {
 	}
 	all := Permit{ID: 3, Ref: main, Old: a, New: b}
 	for _, o := range Obstacles(move, facts(odo)) {
-		all.Aside = append(all.Aside, o.Named())
+		all.Waives = append(all.Waives, o.Named())
 	}
-	if len(all.Aside) != 3 { // both protections' push, and the message
-		t.Fatalf("obstacles are %+v", all.Aside)
+	if len(all.Waives) != 3 { // both protections' push, and the message
+		t.Fatalf("obstacles are %+v", all.Waives)
 	}
 	cases := []struct {
 		name    string
@@ -144,14 +144,14 @@ func TestP1Permits(t *testing.T) {
 		{"another tip", func(u *Update) { u.Old = strings.Repeat("c", 40) }, odo, nil, false, "floor: only robot:release-bot"},
 		{"another branch", func(u *Update) { u.Ref = "refs/heads/release/1" }, odo, nil, false, "only robot:release-bot"},
 		{"more is broken than was named", func(u *Update) { u.Forward = false }, odo, nil, false, "floor: history is not rewritten"},
-		{"the message was not named", nil, odo, func(p *Permit) { p.Aside = p.Aside[:2] }, false, "a message is not of the form"},
+		{"the message was not named", nil, odo, func(p *Permit) { p.Waives = p.Waives[:2] }, false, "a message is not of the form"},
 		{"without the right of one protection", nil, wren, nil, false, "trunk: nobody pushes"},
 		{"a deletion", func(u *Update) { u.New = "" }, odo, func(p *Permit) { p.New = "" }, false, "not deleted"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
 			u, p := move, all
-			p.Aside = append([]change.Named{}, all.Aside...)
+			p.Waives = append([]change.Named{}, all.Waives...)
 			if c.update != nil {
 				c.update(&u)
 			}
@@ -164,10 +164,10 @@ func TestP1Permits(t *testing.T) {
 			}
 		})
 	}
-	if v := Judge(move, facts(odo)); !strings.Contains(strings.Join(v.Lines, "\n"), "tavrin override push main --repo growers/irrigation --commit "+b) {
+	if v := Judge(move, facts(odo)); !strings.Contains(strings.Join(v.Lines, "\n"), "tavrin waiver push main --repo growers/irrigation --commit "+b) {
 		t.Errorf("odo is not told of the right: %q", v.Lines)
 	}
-	if v := Judge(move, facts(wren)); strings.Contains(strings.Join(v.Lines, "\n"), "override") {
+	if v := Judge(move, facts(wren)); strings.Contains(strings.Join(v.Lines, "\n"), "waiver") {
 		t.Errorf("wren is told of a right that is not theirs: %q", v.Lines)
 	}
 }

@@ -62,7 +62,7 @@ func value(rng *rand.Rand, key string) string {
 	switch key {
 	case "branches":
 		return draw(rng, branchLists...)
-	case "push", "create", "override", "exempt":
+	case "push", "create", "waive", "exempt":
 		return draw(rng, append([]string{"", "", "", "nobody"}, somebody...)...)
 	case "create_from":
 		return draw(rng, append([]string{"", "", ""}, branchLists...)...)
@@ -81,7 +81,7 @@ func value(rng *rand.Rand, key string) string {
 	case "owners", "set_by":
 		return draw(rng, somebody...)
 	case "asks":
-		return draw(rng, "", "{approvals: 1}", "{approvals: 2}", "{approvals: 1, override: role:writer}")
+		return draw(rng, "", "{approvals: 1}", "{approvals: 2}", "{approvals: 1, waive: role:writer}")
 	case "area checks":
 		return draw(rng, "", "", "bench")
 	case "globs":
@@ -92,7 +92,7 @@ func value(rng *rand.Rand, key string) string {
 	panic(key)
 }
 
-var protectionKeys = []string{"branches", "push", "create", "create_from", "rewrite", "delete", "override", "exempt", "after_push", "land", "repositories"}
+var protectionKeys = []string{"branches", "push", "create", "create_from", "rewrite", "delete", "waive", "exempt", "after_push", "land", "repositories"}
 
 func (s *sketch) protection(rng *rand.Rand, name string) {
 	p := part{name, map[string]string{}}
@@ -336,7 +336,7 @@ func move(rng *rand.Rand) (Update, string) {
 }
 
 // What Compare lets pass without saying that it loosens lets nothing pass that did not: no landing, no push, and nothing that is
-// set aside by those who may. That holds for what is added as for what is altered, in a house's document and in a repository's
+// waived by those who may. That holds for what is added as for what is altered, in a house's document and in a repository's
 // (principle 1, P8).
 func TestP8NoLooseningHides(t *testing.T) {
 	seed := rand.Uint64()
@@ -413,14 +413,14 @@ func TestP8NoLooseningHides(t *testing.T) {
 				continue // nothing can be asked to land
 			}
 			b := gate.Judge(now, f)
-			if rng.IntN(3) == 0 { // somebody sets aside all that is missing now, as far as they may
-				o := change.Override{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
+			if rng.IntN(3) == 0 { // somebody waives all that is missing now, as far as they may
+				o := change.Waiver{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
 				for _, q := range b.Requirements {
 					if !q.Holds() {
 						o.Requirements = append(o.Requirements, change.Named{Key: q.Key, Title: q.Title})
 					}
 				}
-				f.Overrides = []change.Override{o}
+				f.Waivers = []change.Waiver{o}
 				b = gate.Judge(now, f)
 			}
 			say(was)
@@ -428,10 +428,10 @@ func TestP8NoLooseningHides(t *testing.T) {
 				f.Strategy = change.Merge // they had to choose, and may have chosen the strictest
 			}
 			a := gate.Judge(was, f)
-			if len(f.Overrides) > 0 && b.Clear && !a.Clear { // the same right, used on what was missing then
+			if len(f.Waivers) > 0 && b.Clear && !a.Clear { // the same right, used on what was missing then
 				for _, q := range a.Requirements {
 					if !q.Holds() {
-						f.Overrides[0].Requirements = append(f.Overrides[0].Requirements, change.Named{Key: q.Key, Title: q.Title})
+						f.Waivers[0].Requirements = append(f.Waivers[0].Requirements, change.Named{Key: q.Key, Title: q.Title})
 					}
 				}
 				a = gate.Judge(was, f)

@@ -12,7 +12,7 @@ var _ = register(require.Kind{
 	Name: "objections", Group: require.OfReview, Order: 3, After: "after_push.objections_stay",
 	Keys:   []grammar.Key{wordKey("objections", "none", "nobody's objection stands")},
 	Judged: "the objections that stand",
-	Gone:   "an objection of somebody without access still stands: it is set aside, or they are given access again",
+	Gone:   "an objection of somebody without access still stands: it is waived, or they are given access again",
 	New:    func() require.Ask { return objections{bare{"none", "no open objection", "nobody objects"}} },
 })
 

@@ -304,7 +304,7 @@ func (l *linter) protection(p *rules.Protection) {
 	l.creation(p, what)
 	l.stricter(p, what)
 	for key, who := range map[string][]people.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt,
-		"override": p.Override, "land.by": p.LandBy} {
+		"waive": p.Waive, "land.by": p.LandBy} {
 		l.principals(p.LineOf(key), fmt.Sprintf("%s: %s names", what, key), who)
 	}
 	if len(p.Exempt) > 0 {

@@ -17,7 +17,7 @@ const (
 	Met           State = "met"
 	Unmet         State = "unmet"
 	Pending       State = "pending"
-	Overridden    State = "overridden"
+	Waived        State = "waived"
 	NotApplicable State = "not-applicable"
 )
 
@@ -26,7 +26,7 @@ type Outcome struct {
 	Key     string   `json:"key" doc:"stable within the change, such as approvals, owners/valves or check/unit@rehearsal"`
 	Title   string   `json:"title"`
 	Level   Level    `json:"level" enum:"required,advisory"`
-	State   State    `json:"state" enum:"met,unmet,pending,overridden,not-applicable"`
+	State   State    `json:"state" enum:"met,unmet,pending,waived,not-applicable"`
 	Have    int      `json:"have"`
 	Need    int      `json:"need"`
 	Because string   `json:"because" doc:"where the demand comes from, in words"`
@@ -41,7 +41,7 @@ type Outcome struct {
 
 // Holds says whether the requirement no longer asks for anything.
 func (o Outcome) Holds() bool {
-	return o.State == Met || o.State == NotApplicable || o.State == Overridden
+	return o.State == Met || o.State == NotApplicable || o.State == Waived
 }
 
 // OfReviewers says whether it asks for approvals: of some number of people, or of the owners of areas.

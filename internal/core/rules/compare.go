@@ -241,8 +241,8 @@ func (c *comparison) area(a, b *Area) {
 	c.differ(b.LineOf("owners"), what+"owners", list(a.Owners), list(b.Owners), !grammar.Within(b.Owners, a.Owners))
 	c.differ(b.LineOf("asks.approvals"), what+"asks.approvals", word(fmt.Sprint(a.Approvals)),
 		word(fmt.Sprint(b.Approvals)), b.Approvals < a.Approvals)
-	c.differ(b.LineOf("asks.override"), what+"asks.override", who(a.Override), who(b.Override),
-		!grammar.Within(b.Override, a.Override))
+	c.differ(b.LineOf("asks.waive"), what+"asks.waive", who(a.Waive), who(b.Waive),
+		!grammar.Within(b.Waive, a.Waive))
 	c.differ(b.LineOf("checks"), what+"checks", list(a.Checks), list(b.Checks), !grammar.Within(a.Checks, b.Checks))
 	c.differ(b.LineOf("asks.reviewers"), what+"asks.reviewers", list(a.Reviewers), list(b.Reviewers), false)
 	c.differ(b.LineOf("asks.optional"), what+"asks.optional", list(a.Optional), list(b.Optional), false)
@@ -290,7 +290,7 @@ func (c *comparison) protection(a, b *Protection) {
 		b.Rewrite == Allowed)
 	c.differ(b.LineOf("delete"), what+"delete", word(string(a.Delete)), word(string(b.Delete)), b.Delete == Allowed)
 	c.differ(b.LineOf("exempt"), what+"exempt", who(a.Exempt), who(b.Exempt), !grammar.Within(b.Exempt, a.Exempt))
-	c.differ(b.LineOf("override"), what+"override", who(a.Override), who(b.Override), !grammar.Within(b.Override, a.Override))
+	c.differ(b.LineOf("waive"), what+"waive", who(a.Waive), who(b.Waive), !grammar.Within(b.Waive, a.Waive))
 	c.differ(b.LineOf("after_push.approvals_stay"), what+"approvals_stay", word(string(a.ApprovalsStay)),
 		word(string(b.ApprovalsStay)), slices.Index(require.Stays, b.ApprovalsStay) > slices.Index(require.Stays, a.ApprovalsStay))
 	c.differ(b.LineOf("after_push.objections_stay"), what+"objections_stay", word(string(a.ObjectionsStay)),

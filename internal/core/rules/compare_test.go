@@ -50,7 +50,7 @@ protect:
 		{"objections go", "objections_stay: always", "objections_stay: never", "objections_stay", true},
 		{"fewer branches", "trunk: main", "trunk: mainline", "branch kind trunk", true},
 		{"more branches", "trunk: main", "trunk: [main, dev]", "branch kind trunk", true}, // its branches may be created from more
-		{"override", "push: team:release", "push: team:release\n    override: person:odo", "override", true},
+		{"waive", "push: team:release", "push: team:release\n    waive: person:odo", "waive", true},
 		{"exempt", "push: team:release", "push: team:release\n    exempt: person:odo", "exempt", true},
 		{"another command", "make test", "exit 0", "check unit: command", true},
 		{"a shorter freshness", "fresh: 12h", "fresh: 1h", "fresh", false},
@@ -182,7 +182,7 @@ func TestP8AnAdditionElsewhereIsSeen(t *testing.T) {
 		{"a check that becomes a command", "", "checks: {u: {command: 'true'}}\n", "protect: [{name: p, branches: main, require: [{checks: u}]}]\n", false, true},
 		{"a protection with a default strategy", "", "protect: [{name: p, branches: main, land: {strategy: squash}}]\n", "", false, true},
 		{"a protection with a message", "", "protect: [{name: p, branches: main, land: {message: 'x {title}'}}]\n", "", false, true},
-		{"a protection with a right to set aside", "", "protect: [{name: p, branches: main, override: role:writer}]\n", "", false, false},
+		{"a protection with a right to waive", "", "protect: [{name: p, branches: main, waive: role:writer}]\n", "", false, false},
 		{"a protection under which writers push", "", "protect: [{name: p, branches: '**', push: role:writer}]\n", "", false, false},
 	} {
 		read := func(text string, ofHouse bool) *Document {

@@ -41,9 +41,9 @@ type Matching struct {
 	Source   require.Source
 	Patterns []string // branch patterns and kinds as written
 	// Created are the branches of which one has to hold a commit that a branch is created from.
-	Created  glob.List
-	Exempt   []people.Principal
-	Override []people.Principal
+	Created glob.List
+	Exempt  []people.Principal
+	Waive   []people.Principal
 }
 
 // Effective is what all matching protections together say of one branch. Protected is false, and the rest empty,
@@ -105,7 +105,7 @@ func (c *combining) take(l Layer, p *Protection) {
 		return require.Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.LineOf(key)}
 	}
 	c.Protected = true
-	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.HeldBy(), p.Exempt, p.Override})
+	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.HeldBy(), p.Exempt, p.Waive})
 	c.Push = append(c.Push, Allowance{p.Push, source("push")})
 	if p.Create != nil {
 		c.Create = append(c.Create, Allowance{p.Create, source("create")})
@@ -218,7 +218,7 @@ func falseFirst(a, b bool) int {
 }
 
 // add puts a requirement beside those already there, or, when one asks the same, adds the source to it. Required wins
-// over advisory: what only advises is then no source of it, and has no say in who may set it aside.
+// over advisory: what only advises is then no source of it, and has no say in who may waive it.
 func (e *Effective) add(r require.Requirement, from require.Source) {
 	for i := range e.Requirements {
 		if e.Requirements[i].SameAs(&r) {

@@ -124,7 +124,7 @@ labels: {urgent: {set_by: ["team:duty", "role:maintainer"]}, late: {set_by: pers
 changes: {description: "- [ ] tried"}
 loosening: {agreed_by: ["person:odo", "team:stewards"]}
 areas:
-  valves: {paths: ["valves/**", "pumps/**", "!**/*.md"], owners: ["team:hydraulics", "person:odo"], checks: [bench, unit], asks: {approvals: 1, reviewers: team:hydraulics, optional: person:odo, override: team:duty}}
+  valves: {paths: ["valves/**", "pumps/**", "!**/*.md"], owners: ["team:hydraulics", "person:odo"], checks: [bench, unit], asks: {approvals: 1, reviewers: team:hydraulics, optional: person:odo, waive: team:duty}}
   docs: {paths: docs/**, owners: role:writer}
 checks:
   unit: {command: make test, limit: 90s, fresh: 12h}
@@ -139,7 +139,7 @@ protect:
     rewrite: never
     delete: allowed
     exempt: robot:release-bot
-    override: [team:duty, person:odo]
+    waive: [team:duty, person:odo]
     after_push: {approvals_stay: never, objections_stay: if_unchanged}
     land: {by: [role:maintainer, team:duty], with: [squash, merge], strategy: squash, message: "{title}", trailers: ["A: {author}", "B: c"], remove_source: true, join_early: false}
     require:

@@ -230,8 +230,8 @@ func (r *reader) areaAsks(a *Area, f grammar.Field) {
 			a.Reviewers = r.Principals(h, false)
 		case "optional":
 			a.Optional = r.Principals(h, false)
-		case "override":
-			a.Override = r.overriders(h)
+		case "waive":
+			a.Waive = r.mayWaive(h)
 		}
 	}
 }
@@ -330,8 +330,8 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 			p.From, p.from = r.Branches(f, p.FromText)
 		case "exempt":
 			p.Exempt = r.Principals(f, true)
-		case "override":
-			p.Override = r.overriders(f)
+		case "waive":
+			p.Waive = r.mayWaive(f)
 		case "rewrite":
 			p.Rewrite = grammar.OneOf(r.Reader, f, permissions...)
 		case "delete":
@@ -364,11 +364,11 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 	return p
 }
 
-// overriders reads who may set something aside.
-func (r *reader) overriders(f grammar.Field) []people.Principal {
+// mayWaive reads who may waive something.
+func (r *reader) mayWaive(f grammar.Field) []people.Principal {
 	who := r.Principals(f, true)
 	if i := slices.IndexFunc(who, func(p people.Principal) bool { return p.Kind == people.ByRobot }); i >= 0 {
-		r.Bad(f.Value, fmt.Sprintf("%s is a robot, and robots set nothing aside", who[i]),
+		r.Bad(f.Value, fmt.Sprintf("%s is a robot, and robots waive nothing", who[i]),
 			"person:LOGIN, team:NAME, role:ROLE or nobody; what a robot may do as a rule is exempt")
 	}
 	return who

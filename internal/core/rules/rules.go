@@ -72,7 +72,7 @@ type Area struct {
 	Checks    []string           // checks that a change touching the area needs, on the rehearsal
 	Reviewers []people.Principal // asked to review a new change that touches the area
 	Optional  []people.Principal // told of it, without being asked
-	Override  []people.Principal // may set aside what the area asks, in the open and one case at a time; empty: nobody
+	Waive     []people.Principal // may waive what the area asks, in the open and one case at a time; empty: nobody
 	Line      int
 	lines     grammar.LineNumbers
 }
@@ -121,10 +121,10 @@ type Protection struct {
 	RemoveSource *bool
 	JoinEarly    *bool
 	Exempt       []people.Principal
-	// Override lists who may set aside what this protection asks, in the open and one case at a time; empty: nobody.
-	Override []people.Principal
-	Line     int
-	lines    grammar.LineNumbers // of the keys, to say where a setting stands
+	// Waiver lists who may waive what this protection asks, in the open and one case at a time; empty: nobody.
+	Waive []people.Principal
+	Line  int
+	lines grammar.LineNumbers // of the keys, to say where a setting stands
 }
 
 // LineOf returns the line of one of the protection's keys, such as "rewrite" or "land.with", or else its own line.

@@ -80,7 +80,7 @@ func TestFindingsSayWhereAndWhatIsRight(t *testing.T) {
 		line          int
 		message, says string
 	}{
-		{"a robot with the right to override", head + "protect:\n  - name: a\n    branches: main\n    override: [team:duty, robot:bot]\n", 5, "robot:bot is a robot, and robots set nothing aside", "what a robot may do as a rule is exempt"},
+		{"a robot with the right to waiver", head + "protect:\n  - name: a\n    branches: main\n    waive: [team:duty, robot:bot]\n", 5, "robot:bot is a robot, and robots waive nothing", "what a robot may do as a rule is exempt"},
 		{"unknown key", head + "protects: []\n", 2, `unknown key "protects"`, "one of tavrin, branches, labels, areas, checks, changes, loosening, protect"},
 		{"unknown form", "tavrin: rules/9\n", 1, `"rules/9"`, "rules/1"},
 		{"no form", "protect: []\n", 1, "does not say its form", "tavrin: rules/1"},
@@ -149,7 +149,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 	maybe("    rewrite: %s\n", pick("never", "allowed"))
 	maybe("    delete: %s\n", pick("never", "allowed"))
 	maybe("    exempt: %s\n", pick("nobody", "person:b"))
-	maybe("    override: %s\n", pick("nobody", "person:b"))
+	maybe("    waive: %s\n", pick("nobody", "person:b"))
 	maybe("    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))
 	maybe("    land: {with: %s, remove_source: %s, join_early: %s, message: %s, trailers: %s, by: %s}\n", pick("[rebase]", "[merge, rebase]", "[rebase, squash, merge]"),
 		pick("true", "false"), pick("true", "false"), pick("'{title}'", "'{title}!'"), pick("'A: b'", "['A: b', 'C: d']"), pick("team:a", "role:writer"))

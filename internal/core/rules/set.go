@@ -81,7 +81,7 @@ func (s *Set) concerns(patterns glob.List) bool {
 	return len(patterns.Patterns()) == 0 || patterns.Match(s.repository)
 }
 
-// Without returns the set with protections set aside. Suspensions of protections that there are not have no effect.
+// Without returns the set with protections suspended. Suspensions of protections that there are not have no effect.
 func (s *Set) Without(suspended []change.Suspension) *Set {
 	if len(suspended) == 0 && len(s.suspended) == 0 {
 		return s

@@ -68,9 +68,9 @@ func (e *Effective) Sentences() []Sentence {
 	e.sayAfterPush(say)
 	e.sayLanding(say)
 	for _, p := range e.Protections {
-		if len(p.Override) > 0 {
-			say("override", []require.Source{p.Source}, "%s may set aside what %q asks, case by case: with a reason, for a "+
-				"time, and with a second look by somebody else.", grammar.Capital(people.Names(p.Override)), p.Name)
+		if len(p.Waive) > 0 {
+			say("waive", []require.Source{p.Source}, "%s may waive what %q asks, case by case: with a reason, for a "+
+				"time, and acknowledged by somebody else.", grammar.Capital(people.Names(p.Waive)), p.Name)
 		}
 		if len(p.Exempt) > 0 {
 			say("exempt", []require.Source{p.Source}, "%s is not bound by %q; each use is shown and recorded.",

@@ -141,7 +141,7 @@ CREATE TABLE rules_proposals (                      -- a loosening that waits fo
 CREATE INDEX rules_proposals_open ON rules_proposals (repository_id, house_id) WHERE state = 'open';
 CREATE INDEX rules_proposals_state ON rules_proposals (state, id);
 
-CREATE TABLE suspensions (                          -- a protection set aside for a time
+CREATE TABLE suspensions (                          -- a protection out of force for a time
   id            INTEGER PRIMARY KEY,
   repository_id INTEGER REFERENCES repositories (id),
   house_id      INTEGER REFERENCES houses (id),     -- whose document the protection stands in
@@ -437,7 +437,7 @@ CREATE TABLE rehearsals (                           -- written before it is buil
 );
 CREATE INDEX rehearsals_entry ON rehearsals (entry_id);
 
-CREATE TABLE overrides (                            -- decisions to set requirements aside, once
+CREATE TABLE waivers (                            -- decisions to waive requirements, once
   id            INTEGER PRIMARY KEY,
   repository_id INTEGER NOT NULL REFERENCES repositories (id),
   change_id     INTEGER REFERENCES changes (id),    -- NULL: it is for a push
@@ -445,7 +445,7 @@ CREATE TABLE overrides (                            -- decisions to set requirem
   tip           TEXT NOT NULL,                      -- where the ref stood
   revision      INTEGER NOT NULL DEFAULT 0,         -- of the change
   new           TEXT NOT NULL DEFAULT '',           -- of a push: the commit
-  aside         TEXT NOT NULL,                      -- JSON: key and title of each requirement
+  waives        TEXT NOT NULL,                      -- JSON: key and title of each requirement
   because       TEXT NOT NULL,
   made_by       TEXT NOT NULL,
   made_at       DATETIME NOT NULL,
@@ -454,14 +454,14 @@ CREATE TABLE overrides (                            -- decisions to set requirem
   used_as       TEXT NOT NULL DEFAULT '',           -- the commit that the branch moved to by it
   ended_at      DATETIME,                           -- it lapsed without being used
   ended_why     TEXT NOT NULL DEFAULT '',
-  looked_by     TEXT NOT NULL DEFAULT '',           -- the second look
-  looked_at     DATETIME,
-  look          TEXT NOT NULL DEFAULT ''
+  acknowledged_by     TEXT NOT NULL DEFAULT '',           -- the acknowledgement
+  acknowledged_at     DATETIME,
+  acknowledgement TEXT NOT NULL DEFAULT ''
 );
-CREATE INDEX overrides_live ON overrides (repository_id, change_id) WHERE used_at IS NULL AND ended_at IS NULL;
-CREATE INDEX overrides_to_look_at ON overrides (repository_id) WHERE used_at IS NOT NULL AND looked_at IS NULL;
-CREATE INDEX overrides_by_change ON overrides (change_id);
-CREATE INDEX overrides_repository ON overrides (repository_id, id);
+CREATE INDEX waivers_live ON waivers (repository_id, change_id) WHERE used_at IS NULL AND ended_at IS NULL;
+CREATE INDEX waivers_to_acknowledge ON waivers (repository_id) WHERE used_at IS NOT NULL AND acknowledged_at IS NULL;
+CREATE INDEX waivers_by_change ON waivers (change_id);
+CREATE INDEX waivers_repository ON waivers (repository_id, id);
 
 CREATE TABLE intents (                              -- a protected branch is about to move
   id            INTEGER PRIMARY KEY,
@@ -479,7 +479,7 @@ CREATE TABLE intents (                              -- a protected branch is abo
   facts         TEXT NOT NULL,                      -- JSON
   digest        TEXT NOT NULL,                      -- SHA-256 of the facts
   outcome       TEXT NOT NULL DEFAULT '',           -- done, dropped or lost; empty while open
-  override_id   INTEGER REFERENCES overrides (id),  -- that a push rests on
+  waiver_id   INTEGER REFERENCES waivers (id),  -- that a push rests on
   takes         TEXT,                               -- JSON list: remarks whose suggestions a push takes in
   created_at    DATETIME NOT NULL
 );

@@ -1,12 +1,12 @@
 <script lang="ts">
-  // Sets requirements aside: which, why and for how long; then exactly that is confirmed.
+  // Waives requirements: which, why and for how long; then exactly that is confirmed.
   import { untrack } from 'svelte';
   import { Button, Input, Label, Modal, Select } from 'flowbite-svelte';
-  import { post, Problem, type OverridePlan } from '../lib/api';
+  import { post, Problem, type WaiverPlan } from '../lib/api';
   import Mark from './Mark.svelte';
   import Tick from './Tick.svelte';
   let { open = $bindable(false), path, done }: { open: boolean; path: string; done: () => Promise<void> } = $props();
-  let plan = $state<OverridePlan>();
+  let plan = $state<WaiverPlan>();
   let keys = $state<string[]>();
   let because = $state('');
   let length = $state('3600');
@@ -18,15 +18,15 @@
     { value: '14400', name: 'four hours' },
     { value: '86400', name: 'a day' },
   ];
-  // All that may be set aside, as the first plan names it; later ones are for what is chosen of it.
-  let all = $state.raw<OverridePlan>();
+  // All that may be waived, as the first plan names it; later ones are for what is chosen of it.
+  let all = $state.raw<WaiverPlan>();
 
   async function ask() {
     problem = undefined;
     try {
-      plan = await post<OverridePlan>(`${path}/overrides/plan`, { requirements: keys ?? [] });
+      plan = await post<WaiverPlan>(`${path}/waivers/plan`, { requirements: keys ?? [] });
       all ??= plan;
-      keys ??= plan.aside.map((r) => r.key);
+      keys ??= plan.waives.map((r) => r.key);
     } catch (error) {
       problem = (error as Error).message;
     }
@@ -45,7 +45,7 @@
   async function submit() {
     problem = undefined;
     try {
-      await post(`${path}/overrides`, {
+      await post(`${path}/waivers`, {
         requirements: keys,
         because,
         for_seconds: Number(length),
@@ -64,40 +64,40 @@
   const toggle = (key: string) => (keys = keys?.includes(key) ? keys.filter((k) => k !== key) : [...(keys ?? []), key]);
 </script>
 
-<Modal title="Set requirements aside" bind:open size="md">
+<Modal title="Waive requirements" bind:open size="md">
   <div class="flex flex-col gap-3 text-ink">
     {#if confirming && plan}
-      <p>Exactly this is set aside, once, for this revision on the target’s present tip:</p>
+      <p>Exactly this is waived, once, for this revision on the target’s present tip:</p>
       <ul>
-        {#each plan.aside as r (r.key)}<li>
-            <Mark state="overridden" />
+        {#each plan.waives as r (r.key)}<li>
+            <Mark state="waived" />
             {r.title}
             <span class="block pl-6 text-sm text-soft">asked by {r.because}</span>
           </li>{/each}
       </ul>
       <p>
         Because: {because}. Everybody sees it, on the change, in the journal and in the history, and somebody else has
-        to look at it afterwards.
+        to acknowledge it afterwards.
       </p>
       <div class="flex gap-2">
-        <Button size="sm" onclick={submit}>Set exactly that aside and land</Button>
+        <Button size="sm" onclick={submit}>Waive exactly that and land</Button>
         <Button size="sm" color="alternative" onclick={() => (confirming = false)}>Back</Button>
       </div>
     {:else if all}
       <fieldset class="flex flex-col gap-1">
-        <legend class="mb-1 text-sm text-soft">What to set aside</legend>
-        {#each all.aside as r (r.key)}
+        <legend class="mb-1 text-sm text-soft">What to waive</legend>
+        {#each all.waives as r (r.key)}
           <Tick checked={keys?.includes(r.key)} onchange={() => toggle(r.key)}>{r.title}</Tick>
         {/each}
         {#each all.left as r (r.key)}<p class="text-sm text-soft">not yours: {r.title}. {r.why}</p>{/each}
       </fieldset>
-      <Label for="aside-why" class="text-ink">Why it cannot wait; everybody reads it</Label>
-      <Input id="aside-why" bind:value={because} />
-      <Label for="aside-long" class="text-ink">It may be used for</Label>
-      <Select id="aside-long" size="sm" items={lengths} bind:value={length} placeholder="" />
+      <Label for="waive-why" class="text-ink">Why it cannot wait; everybody reads it</Label>
+      <Input id="waive-why" bind:value={because} />
+      <Label for="waive-long" class="text-ink">It may be used for</Label>
+      <Select id="waive-long" size="sm" items={lengths} bind:value={length} placeholder="" />
       <div>
         <Button size="sm" disabled={!because.trim() || !keys?.length} onclick={next}
-          >Show exactly what that sets aside</Button
+          >Show exactly what that waives</Button
         >
       </div>
     {:else if !problem}<p>…</p>{/if}

@@ -10,12 +10,12 @@ import (
 	"tavrin/internal/core/rules"
 )
 
-// MayOverride says why a person may not set a requirement aside; nothing when they may. Everybody who asks for the
+// MayWaive says why a person may not waive a requirement; nothing when they may. Everybody who asks for the
 // requirement has to allow it: each protection and each area that it comes from.
-func MayOverride(set *rules.Set, e *rules.Effective, q require.Outcome, p people.Person) string {
+func MayWaive(set *rules.Set, e *rules.Effective, q require.Outcome, p people.Person) string {
 	switch {
 	case p.Robot:
-		return "robots set nothing aside"
+		return "robots waive nothing"
 	case !p.Role.AtLeast(people.Writer):
 		return fmt.Sprintf("%s may not write here", p.Login)
 	case len(q.Sources) == 0:
@@ -28,9 +28,9 @@ func MayOverride(set *rules.Set, e *rules.Effective, q require.Outcome, p people
 				return m.Source.Document == from.Document &&
 					m.Name == from.Protection
 			}); i >= 0 {
-			right = e.Protections[i].Override
+			right = e.Protections[i].Waive
 		} else if area, is := set.Area(from); is {
-			right = area.Override
+			right = area.Waive
 		}
 		if !p.IsAny(right) {
 			return fmt.Sprintf("%s, which asks %q, gives the right to %s", from, q.Title, require.List(people.Texts(right), "or"))
@@ -39,29 +39,29 @@ func MayOverride(set *rules.Set, e *rules.Effective, q require.Outcome, p people
 	return ""
 }
 
-// Standing lists what a person may set aside of what a change still lacks, and why not of the rest.
+// Standing lists what a person may waive of what a change still lacks, and why not of the rest.
 type Standing struct {
 	require.Outcome
 	Why string // why they may not; empty: they may
 }
 
-// Overridable goes through what is required of a change and does not hold, for one person.
-func Overridable(set *rules.Set, f change.Facts, login string) []Standing {
+// Waivable goes through what is required of a change and does not hold, for one person.
+func Waivable(set *rules.Set, f change.Facts, login string) []Standing {
 	report, j := judged(set, f)
 	person := f.People[login]
 	person.Login = login
 	var out []Standing
 	for _, q := range report.Requirements {
 		if q.Level == require.Required && !q.Holds() {
-			out = append(out, Standing{q, MayOverride(j.set, j.all, q, person)})
+			out = append(out, Standing{q, MayWaive(j.set, j.all, q, person)})
 		}
 	}
 	return out
 }
 
-// setAside marks what overrides set aside, among what is required and does not hold.
-func (j *judge) setAside() {
-	for _, o := range j.Overrides {
+// waive marks what waivers waived, among what is required and does not hold.
+func (j *judge) waive() {
+	for _, o := range j.Waivers {
 		if o.Lapsed(j.Facts) != "" {
 			continue
 		}
@@ -70,14 +70,14 @@ func (j *judge) setAside() {
 		for i := range j.Outcomes {
 			q := &j.Outcomes[i]
 			named := slices.Contains(o.Requirements, change.Named{Key: q.Key, Title: q.Title})
-			if !named || q.Holds() || q.Level != require.Required || MayOverride(j.set, j.all, *q, person) != "" {
+			if !named || q.Holds() || q.Level != require.Required || MayWaive(j.set, j.all, *q, person) != "" {
 				continue
 			}
-			q.State, q.Who = require.Overridden, []string{}
-			q.Next = fmt.Sprintf("set aside by %s until %s: %s; somebody else has to look at it afterwards", o.By,
+			q.State, q.Who = require.Waived, []string{}
+			q.Next = fmt.Sprintf("waived by %s until %s: %s; somebody else has to acknowledge it afterwards", o.By,
 				o.Until.UTC().Format("15:04 MST"), o.Because)
-			if !slices.Contains(j.overrides, o.ID) {
-				j.overrides = append(j.overrides, o.ID)
+			if !slices.Contains(j.waivers, o.ID) {
+				j.waivers = append(j.waivers, o.ID)
 			}
 		}
 	}
