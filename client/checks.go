@@ -15,7 +15,7 @@ import (
 // checks is the part of the client about checks and those who run them.
 type checks struct{ *connection }
 
-// NewReport is what a witness says of a check.
+// NewReport is what a check robot says of a check.
 type NewReport struct {
 	Commit  string `json:"commit"`
 	Name    string `json:"name"`
@@ -40,7 +40,7 @@ func (c checks) CheckNames(ctx context.Context, repo string) ([]wire.CheckName, 
 	return get[[]wire.CheckName](ctx, c, repoPath(repo)+"/checks")
 }
 
-// Wanted lists checks that wait for a witness.
+// Wanted lists checks that wait for a report.
 func (c checks) Wanted(ctx context.Context, repo string) ([]wire.Check, error) {
 	return get[[]wire.Check](ctx, c, repoPath(repo)+"/checks/wanted")
 }

@@ -98,7 +98,7 @@ type NewToken struct {
 	Name            string   `json:"name,omitempty"`
 	LifetimeSeconds int64    `json:"lifetime_seconds,omitempty"`
 	ReadOnly        bool     `json:"read_only,omitempty"`
-	Witness         []string `json:"witness,omitempty"`
+	Checks          []string `json:"checks,omitempty"`
 	Runner          []string `json:"runner,omitempty"`
 }
 

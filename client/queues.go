@@ -19,7 +19,7 @@ func (c queues) Landing(ctx context.Context, repo string, number int) (wire.Land
 type NewEntry struct {
 	Strategy     string `json:"strategy,omitempty"`
 	Message      string `json:"message,omitempty"`
-	RemoveSource *bool  `json:"remove_source,omitempty"`
+	DeleteSource *bool  `json:"delete_source,omitempty"`
 }
 
 // Join puts a change into its target's queue.

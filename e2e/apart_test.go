@@ -56,7 +56,7 @@ func TestP7JobsAreKeptApart(t *testing.T) {
 		t.Skip("only root can give jobs users of their own, and start a runner as somebody else")
 	}
 	w := newTown(t)
-	w.begin(strings.Replace(commands, "limit: 5s", "limit: 60s", 1))
+	w.begin(strings.Replace(commands, "timeout: 5s", "timeout: 60s", 1))
 	w.runner()
 	ctx := t.Context()
 	program := filepath.Join(w.common(), "tavrin")

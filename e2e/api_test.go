@@ -67,7 +67,7 @@ func TestBadInput(t *testing.T) {
 		{"role of no kind", "ines", "PUT", "/api/v1/grants", `{"where":"` + repo + `","who":"odo","role":"king"}`, 422, "reader, writer, maintainer, none"},
 		{"token for a stranger", "ines", "POST", "/api/v1/tokens", `{"login":"odo"}`, 403, "by its owner or by a service administrator"},
 		{"token for ever", "ines", "POST", "/api/v1/tokens", `{"login":"ines","lifetime_seconds":99999999999}`, 422, "a token lives"},
-		{"witness that is a person", "admin", "POST", "/api/v1/tokens", `{"login":"odo","witness":["` + repo + `:unit"]}`, 422, "only a robot"},
+		{"check robot that is a person", "admin", "POST", "/api/v1/tokens", `{"login":"odo","reported_by":["` + repo + `:unit"]}`, 422, "only a robot"},
 		{"odd branch", "tamsin", "POST", r + "/changes", `{"source":"-x","title":"t"}`, 422, "begins with"},
 		{"branch with dots", "tamsin", "POST", r + "/changes", `{"source":"a..b","title":"t"}`, 422, "git does not allow"},
 		{"branch with NUL", "tamsin", "POST", r + "/changes", `{"source":"a\u0000b","title":"t"}`, 422, "git does not allow"},
@@ -143,7 +143,7 @@ func TestP11NothingLeaks(t *testing.T) {
 			t.Errorf("%s without signing in: %d %s", path, resp.StatusCode, body)
 		}
 		if resp, body := w.request("builder", "GET", "/api/v1/repositories/growers/secret"+path, ""); resp.StatusCode != 404 && resp.StatusCode != 403 || strings.Contains(body, "secret") != strings.Contains(body, "there is no repository") {
-			t.Errorf("%s with a witness's token for another repository: %d %s", path, resp.StatusCode, body)
+			t.Errorf("%s with a check robot's token for another repository: %d %s", path, resp.StatusCode, body)
 		}
 	}
 	for name, url := range map[string]string{"there": "growers/secret", "none": "growers/secres"} {
@@ -163,10 +163,10 @@ func TestP11NothingLeaks(t *testing.T) {
 			t.Errorf("tamsin reads the line %q", l.Text)
 		}
 	}
-	// A witness's token reports and reads; it does not write, review, land or make tokens.
+	// A check robot's token reports and reads; it does not write, review, land or make tokens.
 	builder := w.as("builder")
 	_, err = builder.Review(ctx, repo, 1, "approve", 1, "")
-	problem(t, err, 403, "a witness's token", "nothing else")
+	problem(t, err, 403, "a check robot's token", "nothing else")
 	// Revoked, expired and disabled: at once.
 	tokens, err := w.as("odo").Tokens(ctx)
 	w.ok(err)

@@ -272,7 +272,7 @@ func consoleTellsTheWholeStory(t *testing.T) {
 	reviewer.shows("Leave the queue") // it has heard of it
 	reviewer.press("Approve")
 	reviewer.shows("Your approval is on record.", "odo approved revision 1")
-	author.shows("odo approved revision 1", "waiting for a witness for unit") // without anybody loading the page
+	author.shows("odo approved revision 1", "waiting for a robot that reports unit") // without anybody loading the page
 	commit := w.rehearsed(k)
 	queue := w.visit()
 	queue.signIn("pavo")

@@ -62,7 +62,7 @@ func TestCommandsTellTheWholeStory(t *testing.T) {
 	if strings.TrimSpace(token) != token[:len(token)-1] || strings.Contains(strings.TrimSpace(token), " ") {
 		t.Errorf("the token does not stand alone: %q", token)
 	}
-	w.says("admin", 0, "tvr_", "token", "create", "builder", "--witness", repo+":unit", repo+":lint")
+	w.says("admin", 0, "tvr_", "token", "create", "builder", "--check", repo+":unit", repo+":lint")
 	work := w.clone("tamsin")
 	w.must("tamsin", work, "checkout", "-q", "-b", "topic")
 	w.commit("tamsin", work, "valves/east", "open\n", "one")
@@ -286,7 +286,7 @@ func TestImportLocalFolder(t *testing.T) {
 
 const commands = `tavrin: rules/1
 checks:
-  unit: {command: "sh unit.sh", limit: 5s}
+  unit: {command: "sh unit.sh", timeout: 5s}
 protect:
   - name: trunk
     branches: main

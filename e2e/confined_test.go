@@ -24,7 +24,7 @@ func TestP11TokensForOnePurpose(t *testing.T) {
 	for _, login := range []string{"builder", "barn"} {
 		w.ok(w.admin.Grant(ctx, repo, login, "maintainer"))
 	}
-	t1, err := w.admin.CreateToken(ctx, client.NewToken{Login: "builder", Witness: []string{repo + ":unit"}})
+	t1, err := w.admin.CreateToken(ctx, client.NewToken{Login: "builder", Checks: []string{repo + ":unit"}})
 	w.ok(err)
 	w.tokens["unit"] = t1.Secret
 	k := w.propose("tamsin", "topic", "a", "a\n")
@@ -47,7 +47,7 @@ func TestP11TokensForOnePurpose(t *testing.T) {
 			if strings.HasPrefix(path, "/api/v1/jobs/1/") {
 				continue // opened by the job's lease
 			}
-			for login, scope := range map[string]accounts.Scope{"unit": accounts.ScopeWitness, "barn": accounts.ScopeRunner} {
+			for login, scope := range map[string]accounts.Scope{"unit": accounts.ScopeChecks, "barn": accounts.ScopeRunner} {
 				resp, body := w.request(login, strings.ToUpper(method), path, "{}")
 				if open := slices.Contains(accounts.CallsOf(scope), op.OperationID); open == (resp.StatusCode == 403 && strings.Contains(body, "nothing else")) {
 					t.Errorf("%s (%s %s) with a %s's token: %d %s", op.OperationID, method, path, scope, resp.StatusCode, body)
@@ -74,7 +74,7 @@ func TestP11TokensForOnePurpose(t *testing.T) {
 			}
 		}
 	}
-	// What a witness sees of checks are those that its token names.
+	// What a check robot sees of checks are those that its token names.
 	w.approve("odo", k)
 	w.join("tamsin", k, "rebase")
 	commit := w.rehearsed(k)

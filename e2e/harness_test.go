@@ -225,7 +225,7 @@ func (w *town) populate() {
 	w.ok(err)
 	_, err = w.admin.CreateRepository(ctx, client.NewRepository{Name: repo})
 	w.ok(err)
-	t, err := w.admin.CreateToken(ctx, client.NewToken{Login: "builder", Witness: []string{repo + ":unit", repo + ":lint", repo + ":bench"}})
+	t, err := w.admin.CreateToken(ctx, client.NewToken{Login: "builder", Checks: []string{repo + ":unit", repo + ":lint", repo + ":bench"}})
 	w.ok(err)
 	w.tokens["builder"] = t.Secret
 }

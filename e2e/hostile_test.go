@@ -378,7 +378,7 @@ func TestP9SilentChecks(t *testing.T) {
 	w.close()
 	w.open(service.Options{Now: clock})
 	w.admin = w.as("admin")
-	w.begin(strings.Replace(simple, "protect:", "checks: {unit: {limit: 30m}}\nprotect:", 1))
+	w.begin(strings.Replace(simple, "protect:", "checks: {unit: {timeout: 30m}}\nprotect:", 1))
 	first, second := w.propose("tamsin", "first", "a", "a\n"), w.propose("wren", "second", "b", "b\n")
 	for _, k := range []wire.Change{first, second} {
 		w.approve("odo", k)

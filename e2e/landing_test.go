@@ -179,10 +179,10 @@ func TestP6ApprovalsAndPushes(t *testing.T) {
 	}
 }
 
-// A check counts only from a witness that may report it, for the attempt that was asked for (P7).
+// A check counts only from a check robot that may report it, for the attempt that was asked for (P7).
 func TestP7OnlyTheRightWitnessIsHeard(t *testing.T) {
 	w := newTown(t)
-	w.begin(strings.Replace(simple, "protect:", "checks:\n  unit: {witness: robot:builder}\n  cmd: {command: 'true'}\nprotect:", 1))
+	w.begin(strings.Replace(simple, "protect:", "checks:\n  unit: {reported_by: robot:builder}\n  cmd: {command: 'true'}\nprotect:", 1))
 	ctx := t.Context()
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	say := func(login, name, state string, attempt int) error {
@@ -194,10 +194,10 @@ func TestP7OnlyTheRightWitnessIsHeard(t *testing.T) {
 	problem(t, say("builder", "deploy", "passed", 0), 403, `"deploy"`)
 	_, err := w.admin.CreatePerson(ctx, client.NewPerson{Login: "impostor", Robot: true})
 	w.ok(err)
-	token, err := w.admin.CreateToken(ctx, client.NewToken{Login: "impostor", Witness: []string{repo + ":unit", repo + ":cmd"}})
+	token, err := w.admin.CreateToken(ctx, client.NewToken{Login: "impostor", Checks: []string{repo + ":unit", repo + ":cmd"}})
 	w.ok(err)
 	w.tokens["impostor"] = token.Secret
-	problem(t, say("impostor", "unit", "passed", 0), 403, "robot:builder as the witness")
+	problem(t, say("impostor", "unit", "passed", 0), 403, "robot:builder as the check robot")
 	problem(t, say("impostor", "cmd", "passed", 0), 403, "define cmd as a command")
 	problem(t, say("builder", "unit", "splendid", 0), 422)
 	problem(t, say("builder", "unit", "passed", 2), 409, "nobody asked for attempt 2")
@@ -276,7 +276,7 @@ func TestSourceBranchIsRemovedIfAsked(t *testing.T) {
 	for _, branch := range []string{"topic", "keep/this"} {
 		k := w.propose("tamsin", branch, branch, "x\n")
 		w.approve("odo", k)
-		_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{RemoveSource: &remove})
+		_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{DeleteSource: &remove})
 		w.ok(err)
 		w.report(w.rehearsed(k), "unit", "passed")
 		w.landed(k)
@@ -302,7 +302,7 @@ func TestP1LandingRemovesNothingThatAPushMayNot(t *testing.T) {
 	w.apply(simple + "  - {name: lines, branches: release/**, push: person:ines, delete: allowed}\n")
 	w.approve("odo", k)
 	remove := true
-	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{RemoveSource: &remove})
+	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{DeleteSource: &remove})
 	w.ok(err)
 	w.report(w.rehearsed(k), "unit", "passed")
 	w.landed(k)

@@ -14,7 +14,7 @@ labels: {urgent: {set_by: role:maintainer}}
 areas:
   valves: {paths: [valves/**, pumps/**], owners: team:hydraulics, asks: {approvals: 1}}
 checks:
-  unit: {witness: robot:builder}
+  unit: {reported_by: robot:builder}
 loosening: {agreed_by: person:odo}
 protect:
   - name: trunk
@@ -54,7 +54,7 @@ func TestP8NoLooseningWithoutASecondPerson(t *testing.T) {
 		{"a protection with a default strategy", "", "  - {name: more, branches: '**', land: {strategy: squash}}\n", true, "depends on the strategy"},
 		{"a protection with a message", "", "  - {name: more, branches: main, land: {message: 'x: {title}'}}\n", true, "judged by what it makes"},
 		{"an area's right to waive", "asks: {approvals: 1}", "asks: {approvals: 1, waive: role:writer}", true, ""},
-		{"a check that becomes a command", "unit: {witness: robot:builder}", "unit: {witness: robot:builder}\n  lint: {command: 'true'}", true, "a command of these rules"},
+		{"a check that becomes a command", "unit: {reported_by: robot:builder}", "unit: {reported_by: robot:builder}\n  lint: {command: 'true'}", true, "a command of these rules"},
 		{"another order", "[main, develop]", "[develop, main]", false, ""},
 		{"another title", "called: hot ones", "called: the hot ones", false, ""},
 		{"one more protection", "", "  - {name: more, branches: '**', push: role:writer, waive: role:writer, require: [{approvals: 1, level: advisory}]}\n", false, ""},

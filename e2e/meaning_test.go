@@ -37,14 +37,14 @@ func TestP8WhatBeginsElsewhere(t *testing.T) {
 		loosens          string // how; empty: it does not
 	}{
 		{"a command for a check that the house asks for", asks("checks: unit"), own, repo, "checks: {unit: {command: 'true'}}\n", "a command of these rules, and the house asks for it"},
-		{"a house's definition of a check that a repository defines", "", "checks: {unit: {command: make}}\n" + own, "growers", "checks: {unit: {witness: robot:builder}}\n", "defines check unit too"},
+		{"a house's definition of a check that a repository defines", "", "checks: {unit: {command: make}}\n" + own, "growers", "checks: {unit: {reported_by: robot:builder}}\n", "defines check unit too"},
 		{"a house's command for a check that a repository asks for", "", asks("checks: unit"), "growers", "checks: {unit: {command: 'true'}}\n", "and a repository asks for it"},
 		{"a repository's area beside a house's expression", asks(`approvals: 1, when: {cel: "size(areas) < 1"}`), own, repo, "areas: {docs: {paths: '**', owners: team:hydraulics}}\n", ""},
 		{"a house's area beside a repository's expression", "", asks(`approvals: 1, when: {cel: "size(areas) < 1"}`), "growers", "areas: {docs: {paths: '**', owners: team:hydraulics}}\n", "may come out otherwise"},
 		{"a repository's label beside a house's expression", asks(`approvals: 1, when: {cel: "size(labels) < 1"}`), own, repo, "labels: {late: {set_by: role:writer}}\n", ""},
 		{"a house's label beside a repository's expression", "", asks(`approvals: 1, when: {cel: "size(labels) < 1"}`), "growers", "labels: {late: {set_by: role:writer}}\n", "may come out otherwise"},
 		{"a house's area of a repository's name", "", "areas: {docs: {paths: docs/**, owners: team:hydraulics}}\n" + own, "growers", "areas: {docs: {paths: '**', owners: team:hydraulics}}\n", "defines area docs too"},
-		{"a longer limit than absence gives", "", own, repo, "checks: {unit: {limit: 3h}}\n", "may pass with more of it"},
+		{"a longer timeout than absence gives", "", own, repo, "checks: {unit: {timeout: 3h}}\n", "may pass with more of it"},
 		{"a description that ticks what is asked", asks("tasks: done"), own, repo, "changes: {description: '- [x] tried'}\n", "tasks is judged by descriptions"},
 		{"squash alone, which is then the first allowed", asks("fixups: none"), own, repo, "protect: [{name: own, branches: main}, {name: more, branches: main, land: {with: squash}}]\n", "which is this one where nobody says another"},
 		{"rebase alone", asks("fixups: none"), own, repo, "protect: [{name: own, branches: main}, {name: more, branches: main, land: {with: rebase}}]\n", ""},
@@ -112,7 +112,7 @@ func TestP8AdviceLendsNothing(t *testing.T) {
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	w.report(k.Head, "unit", "passed")
 	w.stands(k, "check/unit", "met", "")
-	for _, advice := range []string{"{checks: unit, at: head, witness: robot:other, level: advisory}", "{checks: unit, at: head, fresh: 1m, level: advisory}", "{checks: unit, at: head, skipped: counts, level: advisory}"} {
+	for _, advice := range []string{"{checks: unit, at: head, reported_by: robot:other, level: advisory}", "{checks: unit, at: head, max_age: 1m, level: advisory}", "{checks: unit, at: head, skipped: counts, level: advisory}"} {
 		w.apply(with(advice))
 		report, err := w.as("pavo").Gate(t.Context(), repo, k.Number)
 		w.ok(err)
@@ -180,7 +180,7 @@ func TestMeaning(t *testing.T) {
 		}
 	}
 	// A condition is about changes: what stands beside it holds for every push, and the refusal says so.
-	for _, demand := range []string{"messages: '^docs: '", "signed: every commit", "history: straight"} {
+	for _, demand := range []string{"messages: '^docs: '", "signed: every commit", "history: linear"} {
 		w.apply("tavrin: rules/1\nprotect: [{name: trunk, branches: main, push: role:writer, require: [{" + demand + ", when: {paths: nowhere/*}}]}]\n")
 		w.must("tamsin", dir, "checkout", "-q", "-B", "work", "origin/main")
 		w.must("tamsin", dir, "merge", "-q", "--no-ff", "-m", "b", "origin/hotfix/1")
@@ -201,7 +201,7 @@ func TestMeaning(t *testing.T) {
 	// A glob that means no check is not met; a likely new name of a check is told.
 	w.apply(requiring("{checks: 'bench *', at: head}"))
 	w.stands(k, "checks/bench *", "pending", "no check that matches")
-	w.apply("tavrin: rules/1\nchecks: {units: {witness: robot:builder}}\nprotect: [{name: trunk, branches: main, require: [{checks: units, at: head}]}]\n")
+	w.apply("tavrin: rules/1\nchecks: {units: {reported_by: robot:builder}}\nprotect: [{name: trunk, branches: main, require: [{checks: units, at: head}]}]\n")
 	w.report(k.Head, "unit", "passed")
 	w.stands(k, "check/units", "pending", "unit was reported on the head: if that is its new name, a maintainer has to change the rules")
 	// last_pusher is left out beside the authors, not in their place.
@@ -230,10 +230,10 @@ func TestLintTellsWhatWasNotMeant(t *testing.T) {
 		return "protect: [{name: p, branches: main, require: [{" + requirement + "}]}]\n"
 	}
 	for _, c := range []struct{ rules, says string }{
-		{"checks: {unit: {witness: robot:builder}}\n" + one("checks: unit, witness: robot:barn"), "so that nobody's does"},
+		{"checks: {unit: {reported_by: robot:builder}}\n" + one("checks: unit, reported_by: robot:barn"), "so that nobody's does"},
 		{"protect: [{name: p, branches: '**', push: nobody}]\n", "nobody can push one to propose"},
 		{"protect: [{name: p, branches: main, land: {message: 'Change {number}'}, require: [{messages: '^[a-z]+: ', example: 'docs: a'}]}]\n", "does not fit the messages"},
-		{"protect: [{name: p, branches: main, land: {strategy: merge}, require: [{history: straight}]}]\n", "by merge where nobody says another"},
+		{"protect: [{name: p, branches: main, land: {strategy: merge}, require: [{history: linear}]}]\n", "by merge where nobody says another"},
 		{"branches: {hotfix: hotfix/**}\n" + one("objections: none, when: {source: hotfx}"), "did you mean the kind hotfix?"},
 		{"labels: {urgent: {set_by: role:writer}}\n" + one(`objections: none, when: {cel: "!('urgent' in labels)"}`), "may set that on a change of their own"},
 		{"protect: [{name: p, branches: 'release/**', create: role:writer, create_from: main}]\n", "nothing there asks for a review"},

@@ -160,7 +160,7 @@ func TestSeveralMergeBases(t *testing.T) {
 	w.landed(k)
 }
 
-// A straight line has no use for a merge: bringing up rebases there.
+// A linear history has no use for a merge: bringing up rebases there.
 func TestBringUpKeepsALine(t *testing.T) {
 	w := newTown(t)
 	ines := w.begin(strings.Replace(allWays, "with: [rebase, squash, merge]", "with: [rebase]", 1))
@@ -168,7 +168,7 @@ func TestBringUpKeepsALine(t *testing.T) {
 	w.commit("ines", ines, "d", "d\n", "main moves")
 	w.must("ines", ines, "push", "-q", "origin", "HEAD:main")
 	_, err := w.as("tamsin").BringUp(t.Context(), repo, k.Number, "merge")
-	problem(t, err, 409, "keeps a straight line", "by rebase")
+	problem(t, err, 409, "keeps a linear history", "by rebase")
 	_, err = w.as("tamsin").BringUp(t.Context(), repo, k.Number, "rebase")
 	w.ok(err)
 }

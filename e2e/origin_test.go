@@ -48,7 +48,7 @@ func TestP11BytesAreNeverActive(t *testing.T) {
 		t.Errorf("without signing in: %d", resp.StatusCode)
 	}
 	if resp, _ := raw("builder", "page.html"); resp.StatusCode != 403 {
-		t.Errorf("with a witness's token: %d", resp.StatusCode)
+		t.Errorf("with a check robot's token: %d", resp.StatusCode)
 	}
 	// Everything else that shows a file is JSON, which no browser takes for a page either.
 	for _, path := range []string{"/tree?at=topic&path=page.html", "/history", "/branches"} {

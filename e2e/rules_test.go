@@ -17,7 +17,7 @@ import (
 
 const floor = `tavrin: rules/1
 branches: {trunk: main}
-checks: {unit: {witness: robot:builder}}
+checks: {unit: {reported_by: robot:builder}}
 protect:
   - name: floor
     branches: trunk
@@ -124,7 +124,7 @@ func TestHouseAndRepositoryDoNotCollide(t *testing.T) {
 	}
 	// What the house comes to define later is the house's: its definition holds, and the repository's own still reads.
 	w.apply("tavrin: rules/1\nchecks: {bench: {command: 'true'}}\nprotect:\n  - {name: mine, branches: trunk, require: [{checks: bench}]}\n")
-	w.house("tavrin: rules/1\nbranches: {trunk: main}\nchecks: {bench: {witness: robot:builder}}\n")
+	w.house("tavrin: rules/1\nbranches: {trunk: main}\nchecks: {bench: {reported_by: robot:builder}}\n")
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	w.join("tamsin", k, "rebase")
 	w.report(w.rehearsed(k), "bench", "passed")

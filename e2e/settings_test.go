@@ -142,7 +142,7 @@ func TestContentSettings(t *testing.T) {
 		{"{messages: '^valves: ', example: 'valves: open'}", "messages", "unmet", `not of the form ^valves: ; one that fits is "valves: open"`},
 		{"messages: '^(fixup! )?valves: '", "messages", "met", ""},
 		{"signed: every commit", "signed", "unmet", "is not signed"},
-		{"history: straight", "history", "met", ""},
+		{"history: linear", "history", "met", ""},
 	}
 	for _, c := range cases {
 		w.apply(requiring(c.requirement) + "    land: {with: [rebase, squash, merge], strategy: rebase}\n")
@@ -152,7 +152,7 @@ func TestContentSettings(t *testing.T) {
 	w.stands(k, "fixups", "not-applicable", "squash leaves one commit")
 	w.apply(requiring("messages: '^Open'") + "    land: {with: squash}\n") // a squash has the title for its message
 	w.stands(k, "messages", "met", "")
-	w.apply(requiring("history: straight") + "    land: {with: [merge, squash], strategy: merge}\n")
+	w.apply(requiring("history: linear") + "    land: {with: [merge, squash], strategy: merge}\n")
 	w.stands(k, "history", "unmet", "join the queue with --strategy squash")
 	w.apply(requiring("tasks: done"))
 	title, text := "Open slowly", "- [x] measured\n- [x] written up"
@@ -181,8 +181,8 @@ func TestPushSettings(t *testing.T) {
 	w.must("ines", dir, "checkout", "-q", "-b", "side", start)
 	w.commit("ines", dir, "side", "s\n", "side")
 	w.must("ines", dir, "merge", "-q", "--no-ff", "-m", "merge", "main")
-	w.apply(requiring("history: straight") + "    push: role:maintainer\n")
-	push("ines", "is a merge commit, and the history stays straight", "HEAD:main")
+	w.apply(requiring("history: linear") + "    push: role:maintainer\n")
+	push("ines", "is a merge commit, and the history stays linear", "HEAD:main")
 	push("odo", "only role:maintainer may push", "main:main")
 	push("ines", "", "main:main")
 
@@ -215,7 +215,7 @@ func TestCheckSettings(t *testing.T) {
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	report := func(name, state string) { w.report(k.Head, name, state) }
 	w.apply(requiring("{checks: [unit, lint], at: [head, rehearsal]}"))
-	w.stands(k, "check/unit@head", "pending", "a witness for unit")
+	w.stands(k, "check/unit@head", "pending", "a robot that reports unit")
 	w.stands(k, "check/lint@rehearsal", "pending", "queue join")
 	report("unit", "passed")
 	report("lint", "skipped")
@@ -227,11 +227,11 @@ func TestCheckSettings(t *testing.T) {
 		{requiring("{checks: 'bench*', at: head}"), "checks/bench*@head", "pending", "no check that matches bench*"},
 		{requiring("{checks: [unit, lint, bench], at: head, at_least: 1}"), "checks@head", "met", "at least 1 of unit, lint, bench"},
 		{requiring("{checks: [unit, lint, bench], at: head, at_least: 3}"), "checks@head", "unmet", "lint skipped"},
-		{requiring("{checks: [unit, lint, bench], at: head, at_least: 2}"), "checks@head", "pending", "waiting for a witness for bench"},
-		{requiring("{checks: unit, at: head, witness: robot:builder}"), "check/unit@head", "met", ""},
-		{requiring("{checks: unit, at: head, witness: robot:another}"), "check/unit@head", "unmet", "names robot:another"},
-		{requiring("{checks: unit, at: head, fresh: 1h}"), "check/unit@head", "met", ""},
-		{"tavrin: rules/1\nchecks: {unit: {witness: robot:builder, kind: deployment, place: field}}\n" + strings.TrimPrefix(requiring("{deployment: field, at: head}"), "tavrin: rules/1\n"), "deployment/field@head", "met", "a deployment to field"},
+		{requiring("{checks: [unit, lint, bench], at: head, at_least: 2}"), "checks@head", "pending", "waiting for a robot that reports bench"},
+		{requiring("{checks: unit, at: head, reported_by: robot:builder}"), "check/unit@head", "met", ""},
+		{requiring("{checks: unit, at: head, reported_by: robot:another}"), "check/unit@head", "unmet", "names robot:another"},
+		{requiring("{checks: unit, at: head, max_age: 1h}"), "check/unit@head", "met", ""},
+		{"tavrin: rules/1\nchecks: {unit: {reported_by: robot:builder, kind: deployment, environment: field}}\n" + strings.TrimPrefix(requiring("{deployment: field, at: head}"), "tavrin: rules/1\n"), "deployment/field@head", "met", "a deployment to field"},
 		{requiring("{deployment: field, at: head}"), "deployment/field@head", "pending", "no check deploys to field"},
 		{requiring("{checks: lint, at: head, level: advisory}"), "check/lint@head", "unmet", ""},
 	}
@@ -242,7 +242,7 @@ func TestCheckSettings(t *testing.T) {
 	if r, err := w.as("ines").Gate(t.Context(), repo, k.Number); err != nil || !r.Ready {
 		t.Errorf("an advisory check blocks: %+v, %v", r, err)
 	}
-	// A witness whose token is revoked: what it said stays said; nothing new comes, and the gate says who it waits for.
+	// A check robot whose token is revoked: what it said stays said; nothing new comes, and the gate says who it waits for.
 	w.apply(requiring("{checks: [unit, bench], at: head}"))
 	tokens, err := w.admin.Tokens(t.Context())
 	w.ok(err)
@@ -251,7 +251,7 @@ func TestCheckSettings(t *testing.T) {
 			w.ok(w.admin.RevokeToken(t.Context(), token.ID))
 		}
 	}
-	w.stands(k, "check/bench@head", "pending", "waiting for a witness for bench")
+	w.stands(k, "check/bench@head", "pending", "waiting for a robot that reports bench")
 	checked, err := w.as("ines").LintRules(t.Context(), repo, requiring("{checks: bench, at: head}"))
 	w.ok(err)
 	if len(checked.Advice) == 0 || !strings.Contains(checked.Advice[0].Text, "can be reported by nobody") {
@@ -266,7 +266,7 @@ func TestFreshnessOnTheRehearsal(t *testing.T) {
 	w.close()
 	w.open(service.Options{Now: func() time.Time { return now }})
 	w.admin = w.as("admin")
-	w.begin("tavrin: rules/1\nchecks: {unit: {fresh: 1h}, lint: {limit: 24h}}\nprotect:\n  - {name: trunk, branches: main, require: [{checks: unit}, {checks: lint}]}\n")
+	w.begin("tavrin: rules/1\nchecks: {unit: {max_age: 1h}, lint: {timeout: 24h}}\nprotect:\n  - {name: trunk, branches: main, require: [{checks: unit}, {checks: lint}]}\n")
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	w.join("tamsin", k, "rebase")
 	commit := w.rehearsed(k)
@@ -333,7 +333,7 @@ func TestConditions(t *testing.T) {
 // Settings about landing: by whom, how, with which message and trailers, and whether joining early is allowed.
 func TestLandSettings(t *testing.T) {
 	w := newTown(t)
-	w.begin(trunk("    require: [{approvals: 1}]\n    land: {by: role:maintainer, with: [squash, merge], strategy: squash, join_early: false, remove_source: true,\n" +
+	w.begin(trunk("    require: [{approvals: 1}]\n    land: {by: role:maintainer, with: [squash, merge], strategy: squash, join_early: false, delete_source: true,\n" +
 		"      message: \"{title} ({source})\", trailers: [\"Proposed-by: {author}\", \"Number: {number}\"]}\n"))
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{})

@@ -144,8 +144,8 @@ type Token struct {
 	ID         int64      `json:"id"`
 	Login      string     `json:"login"`
 	Name       string     `json:"name"`
-	Scope      string     `json:"scope" enum:"all,read,witness,runner"`
-	Bindings   []string   `json:"bindings" doc:"HOUSE/NAME:CHECK for a witness, HOUSE/NAME for a runner"`
+	Scope      string     `json:"scope" enum:"all,read,checks,runner"`
+	Bindings   []string   `json:"bindings" doc:"HOUSE/NAME:CHECK for reporting checks, HOUSE/NAME for a runner"`
 	ExpiresAt  *time.Time `json:"expires_at,omitempty"`
 	RevokedAt  *time.Time `json:"revoked_at,omitempty"`
 	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
@@ -260,7 +260,7 @@ type Entry struct {
 	State        string     `json:"state" enum:"waiting,lined-up,rehearsing,landing,landed,ejected,withdrawn"`
 	Strategy     string     `json:"strategy"`
 	Message      string     `json:"message,omitempty"`
-	RemoveSource bool       `json:"remove_source"`
+	DeleteSource bool       `json:"delete_source"`
 	JoinedBy     string     `json:"joined_by"`
 	Reason       string     `json:"reason" doc:"why it is where it is"`
 	Rehearsal    *Rehearsal `json:"rehearsal,omitempty"`
@@ -289,15 +289,15 @@ type Queue struct {
 
 // Job is a check for a runner to run.
 type Job struct {
-	ID           int64  `json:"id"`
-	Repository   string `json:"repository"`
-	Commit       string `json:"commit"`
-	Check        string `json:"check"`
-	Attempt      int    `json:"attempt"`
-	Command      string `json:"command"`
-	LimitSeconds int    `json:"limit_seconds"`
-	Lease        string `json:"lease" doc:"token for this commit and this attempt, and nothing else"`
-	LeaseSeconds int    `json:"lease_seconds" doc:"how long the lease holds without a sign of life"`
+	ID             int64  `json:"id"`
+	Repository     string `json:"repository"`
+	Commit         string `json:"commit"`
+	Check          string `json:"check"`
+	Attempt        int    `json:"attempt"`
+	Command        string `json:"command"`
+	TimeoutSeconds int    `json:"timeout_seconds"`
+	Lease          string `json:"lease" doc:"token for this commit and this attempt, and nothing else"`
+	LeaseSeconds   int    `json:"lease_seconds" doc:"how long the lease holds without a sign of life"`
 }
 
 // Landing is one landed change with its evidence.

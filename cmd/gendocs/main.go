@@ -86,7 +86,7 @@ func tokens() string {
 		made  string
 		more  string
 	}{
-		{accounts.ScopeWitness, "tavrin token create ROBOT --witness HOUSE/NAME:CHECK",
+		{accounts.ScopeChecks, "tavrin token create ROBOT --check HOUSE/NAME:CHECK",
 			"of the repositories and checks that it names: it reports them, sees those of them that are wanted and " +
 				"their states, and reads the files of commits that one of them was asked for on"},
 		{accounts.ScopeRunner, "tavrin token create ROBOT --runner HOUSE/NAME",

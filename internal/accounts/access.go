@@ -22,22 +22,22 @@ type Scope string
 
 // The scopes.
 const (
-	ScopeAll     Scope = "all"     // everything its owner may do
-	ScopeRead    Scope = "read"    // reading what its owner may read
-	ScopeWitness Scope = "witness" // reporting named checks
-	ScopeRunner  Scope = "runner"  // taking command checks of named repositories
+	ScopeAll    Scope = "all"    // everything its owner may do
+	ScopeRead   Scope = "read"   // reading what its owner may read
+	ScopeChecks Scope = "checks" // reporting named checks
+	ScopeRunner Scope = "runner" // taking command checks of named repositories
 )
 
 // callsOf lists, for each scope that is for one purpose, the calls of the API that its tokens open, by their names
 // there. A token of such a scope opens nothing else, whatever its owner may do: it lies on machines that run what
 // others wrote.
 var callsOf = map[Scope][]string{
-	ScopeWitness: {"get-me", "create-check-report", "list-wanted-checks", "list-checks", "get-tree"},
-	ScopeRunner:  {"get-me", "get-runner-place", "lease-job"},
+	ScopeChecks: {"get-me", "create-check-report", "list-wanted-checks", "list-checks", "get-tree"},
+	ScopeRunner: {"get-me", "get-runner-place", "lease-job"},
 }
 
 // purposes says in words what the scopes for one purpose are for.
-var purposes = map[Scope]string{ScopeWitness: "reports the checks that it names, sees which of them are wanted, and " +
+var purposes = map[Scope]string{ScopeChecks: "reports the checks that it names, sees which of them are wanted, and " +
 	"reads the commits they are wanted on", ScopeRunner: "takes jobs"}
 
 // CallsOf returns the calls that tokens of a scope are confined to; nil: to none in particular.
@@ -112,7 +112,7 @@ func (s *Access) actorOf(ctx context.Context, db *gorm.DB, t records.Token,
 	if why != "" {
 		return a, why, bad
 	}
-	if a.scope == ScopeWitness || a.scope == ScopeRunner {
+	if a.scope == ScopeChecks || a.scope == ScopeRunner {
 		if err := db.Where("token_id = ?", t.ID).Find(&a.bindings).Error; err != nil {
 			return Actor{}, "", err
 		}

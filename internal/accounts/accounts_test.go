@@ -46,7 +46,7 @@ func TestSessionsEnd(t *testing.T) {
 	l.Wait(12*time.Hour + time.Second)
 	_, err = l.Access.Session(t.Context(), other)
 	l.Is(err, problem.SignInNeeded, "session is over")
-	robot := l.Token(accounts.NewToken{Login: "bench", Witness: []string{lab.Name + ":unit"}}, true)
+	robot := l.Token(accounts.NewToken{Login: "bench", Checks: []string{lab.Name + ":unit"}}, true)
 	_, _, err = l.Access.SignIn(t.Context(), robot)
 	l.Is(err, problem.Forbidden, "for programs")
 }
@@ -116,7 +116,7 @@ func TestP11ReachAndReadableAgree(t *testing.T) {
 	reader := l.Person("ines", "reader")
 	stranger, err := l.Access.Authenticate(t.Context(), l.Token(accounts.NewToken{Login: "odo"}, false))
 	l.Ok(err)
-	bench := l.Robot(accounts.NewToken{Login: "bench", Witness: []string{lab.Name + ":unit"}})
+	bench := l.Robot(accounts.NewToken{Login: "bench", Checks: []string{lab.Name + ":unit"}})
 	db := l.Records.Read(t.Context())
 	for who, want := range map[string]struct {
 		actor accounts.Actor

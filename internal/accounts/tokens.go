@@ -20,7 +20,7 @@ type NewToken struct {
 	Name      string
 	Lifetime  time.Duration // 0: 90 days
 	ReadOnly  bool
-	Witness   []string // HOUSE/NAME:CHECK
+	Checks    []string // HOUSE/NAME:CHECK
 	RunnerFor []string // HOUSE/NAME
 }
 
@@ -55,14 +55,14 @@ func (s *Access) CreateToken(ctx context.Context, a Actor, n NewToken) (wire.Tok
 	plain := Secret()
 	t := records.Token{Name: n.Name, Hash: Digest(plain), Scope: string(scope), ExpiresAt: &expires,
 		CreatedAt: s.records.Now()}
-	bindings := append(slices.Clone(n.Witness), n.RunnerFor...)
+	bindings := append(slices.Clone(n.Checks), n.RunnerFor...)
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		account, err := AccountByLogin(tx.DB, n.Login)
 		if err != nil {
 			return err
 		}
-		if (scope == ScopeWitness || scope == ScopeRunner) && !account.Robot {
-			return problem.Wrong("login", "%s is a person; only a robot can be a witness or a runner: tavrin robot "+
+		if (scope == ScopeChecks || scope == ScopeRunner) && !account.Robot {
+			return problem.Wrong("login", "%s is a person; only a robot reports or runs checks: tavrin robot "+
 				"create LOGIN", n.Login)
 		}
 		t.AccountID = account.ID
@@ -90,25 +90,25 @@ func (n NewToken) scope() (Scope, error) {
 	if n.ReadOnly {
 		scope, kinds = ScopeRead, kinds+1
 	}
-	if len(n.Witness) > 0 {
-		scope, kinds = ScopeWitness, kinds+1
+	if len(n.Checks) > 0 {
+		scope, kinds = ScopeChecks, kinds+1
 	}
 	if len(n.RunnerFor) > 0 {
 		scope, kinds = ScopeRunner, kinds+1
 	}
 	if kinds > 1 {
-		return "", problem.Wrong("witness", "a token has one purpose: reading, witness or runner")
+		return "", problem.Wrong("checks", "a token has one purpose: reading, checks or runner")
 	}
 	return scope, nil
 }
 
 func bind(tx *records.Tx, a Actor, token int64, text string, scope Scope) error {
 	name, check := text, ""
-	if scope == ScopeWitness {
+	if scope == ScopeChecks {
 		var found bool
 		name, check, found = strings.Cut(text, ":")
 		if !found || !typed.CheckForm.MatchString(check) {
-			return problem.Wrong("witness", "%q does not name a check of a repository: HOUSE/NAME:CHECK", text)
+			return problem.Wrong("checks", "%q does not name a check of a repository: HOUSE/NAME:CHECK", text)
 		}
 	}
 	repo, err := Reach(tx.DB, a, name, people.Maintainer)

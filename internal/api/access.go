@@ -107,14 +107,14 @@ func (s *server) access() {
 				Name     string   `json:"name,omitempty"`
 				Lifetime int64    `json:"lifetime_seconds,omitempty" minimum:"0" doc:"0: 90 days"`
 				ReadOnly bool     `json:"read_only,omitempty"`
-				Witness  []string `json:"witness,omitempty" doc:"HOUSE/NAME:CHECK"`
+				Checks   []string `json:"checks,omitempty" doc:"HOUSE/NAME:CHECK"`
 				Runner   []string `json:"runner,omitempty" doc:"HOUSE/NAME"`
 			}
 		}) (wire.Token, error) {
 			b := q.Body
 			return s.Service.Access.CreateToken(ctx, a, accounts.NewToken{Login: b.Login, Name: b.Name,
 				Lifetime: time.Duration(b.Lifetime) * time.Second,
-				ReadOnly: b.ReadOnly, Witness: b.Witness, RunnerFor: b.Runner})
+				ReadOnly: b.ReadOnly, Checks: b.Checks, RunnerFor: b.Runner})
 		})
 	call(s, "DELETE", base+"/tokens/{id}", "delete-token", "Revoke a token",
 		func(ctx context.Context, a accounts.Actor, q *struct {

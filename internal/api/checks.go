@@ -10,7 +10,7 @@ import (
 	"tavrin/wire"
 )
 
-// checks: reports of witnesses, and the jobs of runners.
+// checks: reports of check robots, and the jobs of runners.
 func (s *server) checks() {
 	call(s, "POST", repoPath+"/checks", "create-check-report", "Report a check",
 		func(ctx context.Context, a accounts.Actor, q *struct {
@@ -33,7 +33,7 @@ func (s *server) checks() {
 		func(ctx context.Context, a accounts.Actor, q *InRepo) ([]wire.CheckName, error) {
 			return s.Service.Checks.CheckNames(ctx, a, q.repository())
 		})
-	call(s, "GET", repoPath+"/checks/wanted", "list-wanted-checks", "Checks that wait for a witness",
+	call(s, "GET", repoPath+"/checks/wanted", "list-wanted-checks", "Checks that wait for a report",
 		func(ctx context.Context, a accounts.Actor, q *InRepo) ([]wire.Check, error) {
 			return s.Service.Checks.Wanted(ctx, a, q.repository())
 		})

@@ -24,12 +24,12 @@ func (s *server) queue() {
 			Body struct {
 				Strategy     string `json:"strategy,omitempty" doc:"absent: the rules' default"`
 				Message      string `json:"message,omitempty"`
-				RemoveSource *bool  `json:"remove_source,omitempty" doc:"absent: as the rules say"`
+				DeleteSource *bool  `json:"delete_source,omitempty" doc:"absent: as the rules say"`
 			}
 		}) (wire.Entry, error) {
 			return s.Service.Queues.Join(ctx, a, q.repository(), q.Number,
 				queues.NewEntry{Strategy: change.Strategy(q.Body.Strategy), Message: q.Body.Message,
-					RemoveSource: q.Body.RemoveSource})
+					DeleteSource: q.Body.DeleteSource})
 		})
 	call(s, "DELETE", changePath+"/queue", "leave-queue", "Take a change out of the queue",
 		func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Entry, error) {

@@ -23,7 +23,7 @@ func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, co
 	if err != nil {
 		return err
 	}
-	changed := run.Command != c.Command || (run.ReportedBy != "" && c.Witness != "" && run.ReportedBy != c.Witness)
+	changed := run.Command != c.Command || (run.ReportedBy != "" && c.ReportedBy != "" && run.ReportedBy != c.ReportedBy)
 	ended := change.CheckState(run.State).Final() && run.State != string(change.Passed)
 	if run.ID != 0 && !changed && !(fresh && ended) {
 		return nil
@@ -44,7 +44,7 @@ func (s *Checks) nextAttempt(tx *records.Tx, repo *records.Repository, c rules.C
 	by string) (records.CheckRun, error) {
 	next := records.CheckRun{RepositoryID: repo.ID, CommitID: last.CommitID, Name: c.Name, Attempt: last.Attempt + 1,
 		State: string(change.Waiting), AskedFor: last.AskedFor,
-		Command: c.Command, LimitSeconds: int(c.Limit / time.Second), CreatedAt: s.records.Now()}
+		Command: c.Command, TimeoutSeconds: int(c.Timeout / time.Second), CreatedAt: s.records.Now()}
 	if err := tx.Create(&next).Error; err != nil {
 		return next, err
 	}

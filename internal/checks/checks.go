@@ -37,7 +37,7 @@ func checkView(r records.CheckRun) wire.Check {
 		Runner: r.Command != "", AskedFor: r.AskedFor, Log: r.Log, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, CreatedAt: r.CreatedAt}
 }
 
-// NewReport is what a witness says of a check.
+// NewReport is what a check robot says of a check.
 type NewReport struct {
 	Commit, Name  string
 	State         change.CheckState
@@ -69,7 +69,7 @@ func (n NewReport) valid() error {
 	return nil
 }
 
-// ReportCheck records a witness's word about a commit (P7): only for a check that its token names, only while that
+// ReportCheck records a check robot's word about a commit (P7): only for a check that its token names, only while that
 // attempt is the newest and has no final answer yet.
 func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string, n NewReport) (wire.Check, error) {
 	if err := n.valid(); err != nil {
@@ -87,9 +87,9 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 		if err != nil {
 			return err
 		}
-		if a.Scope() != accounts.ScopeWitness || !a.Names(repo.ID, n.Name) {
+		if a.Scope() != accounts.ScopeChecks || !a.Names(repo.ID, n.Name) {
 			return problem.New(problem.Forbidden, "this token may not report check %q of %s: tavrin token create "+
-				"ROBOT --witness %s:%s makes one that may", n.Name, name, name, n.Name)
+				"ROBOT --check %s:%s makes one that may", n.Name, name, name, n.Name)
 		}
 		force, err := s.rulebook.RulesOf(tx.DB, repo)
 		if err != nil {
@@ -99,9 +99,9 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 		case declared.Command != "":
 			return problem.New(problem.Forbidden, "the rules define %s as a command: a runner runs it, and nobody "+
 				"reports it", n.Name)
-		case declared.Witness != "" && declared.Witness != a.Login():
-			return problem.New(problem.Forbidden, "the rules name robot:%s as the witness of %s, and you are %s",
-				declared.Witness, n.Name, a.Login())
+		case declared.ReportedBy != "" && declared.ReportedBy != a.Login():
+			return problem.New(problem.Forbidden, "by the rules only robot:%s reports %s, and you are %s",
+				declared.ReportedBy, n.Name, a.Login())
 		}
 		if !there {
 			return problem.New(problem.Unknown, "%s has no commit %s", name, n.Commit)
@@ -204,7 +204,7 @@ func (s *Checks) Checks(ctx context.Context, a accounts.Actor, name, commit stri
 		return nil, problem.New(problem.Unknown, "%s has no commit %q; a whole commit id is needed", name, commit)
 	}
 	views, err := CheckViews(db, repo, commit)
-	if a.Scope() == accounts.ScopeWitness { // those that its token names
+	if a.Scope() == accounts.ScopeChecks { // those that its token names
 		views = slices.DeleteFunc(views, func(c wire.Check) bool { return !a.Names(repo.ID, c.Name) })
 	}
 	return views, err
@@ -266,7 +266,7 @@ func (s *Checks) CheckNames(ctx context.Context, a accounts.Actor, name string) 
 	return out, nil
 }
 
-// Wanted lists the checks that were asked for and that a witness, not a runner, has to answer.
+// Wanted lists the checks that were asked for and that a check robot, not a runner, has to answer.
 func (s *Checks) Wanted(ctx context.Context, a accounts.Actor, name string) ([]wire.Check, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
@@ -276,7 +276,7 @@ func (s *Checks) Wanted(ctx context.Context, a accounts.Actor, name string) ([]w
 		return nil, err
 	}
 	query := db.Where("repository_id = ? AND state IN ('waiting', 'running') AND command = ''", repo.ID)
-	if a.Scope() == accounts.ScopeWitness { // those that its token names
+	if a.Scope() == accounts.ScopeChecks { // those that its token names
 		query = query.Where("name IN (SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)",
 			a.Token(), repo.ID)
 	}

@@ -21,7 +21,7 @@ func TestP7SilentRunnerLosesItsJob(t *testing.T) {
 	a := l.Robot(accounts.NewToken{Login: "barn", RunnerFor: []string{lab.Name}})
 	commit := strings.Repeat("a", 40)
 	l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error {
-		return tx.Create(&records.CheckRun{RepositoryID: l.Repo.ID, CommitID: commit, Name: "unit", Attempt: 1, State: "waiting", Command: "true", LimitSeconds: 60, CreatedAt: tx.Now()}).Error
+		return tx.Create(&records.CheckRun{RepositoryID: l.Repo.ID, CommitID: commit, Name: "unit", Attempt: 1, State: "waiting", Command: "true", TimeoutSeconds: 60, CreatedAt: tx.Now()}).Error
 	}))
 	first, err := l.Checks.Lease(ctx, a)
 	l.Ok(err)
@@ -49,7 +49,7 @@ func TestP7SilentRunnerLosesItsJob(t *testing.T) {
 
 const asked = `tavrin: rules/1
 checks:
-  unit: {witness: robot:bench, limit: 1h}
+  unit: {reported_by: robot:bench, timeout: 1h}
 protect:
   - name: trunk
     branches: main
@@ -62,7 +62,7 @@ protect:
 func TestP9SilentChecksEnd(t *testing.T) {
 	l := lab.New(t)
 	ctx := t.Context()
-	bench := l.Robot(accounts.NewToken{Login: "bench", Witness: []string{lab.Name + ":unit"}})
+	bench := l.Robot(accounts.NewToken{Login: "bench", Checks: []string{lab.Name + ":unit"}})
 	l.Rules(asked)
 	l.Commit("main", "", "a=1")
 	l.Commit("topic", "main", "a=2")
@@ -116,7 +116,7 @@ func TestNewRulesAsk(t *testing.T) {
 	if n := attempts("unit"); n != 1 {
 		t.Errorf("with another limit unit was asked for %d times", n)
 	}
-	l.Rules(strings.Replace(strings.Replace(asked, "witness: robot:bench, limit: 1h", "command: make test", 1), "[unit]", "[unit, lint]", 1))
+	l.Rules(strings.Replace(strings.Replace(asked, "reported_by: robot:bench, timeout: 1h", "command: make test", 1), "[unit]", "[unit, lint]", 1))
 	if n, m := attempts("unit"), attempts("lint"); n != 2 || m != 1 {
 		t.Errorf("with a command unit was asked for %d times, and lint %d", n, m)
 	}

@@ -57,8 +57,8 @@ func (s *Checks) Lease(ctx context.Context, a accounts.Actor) (*wire.Job, error)
 		run.LeaseHash, run.LeaseUntil, run.ReportedBy, run.Runner = accounts.Digest(lease), &until, a.Login(), true
 		run.LeaseToken = a.Token()
 		job = &wire.Job{ID: run.ID, Repository: repo.Name, Commit: run.CommitID, Check: run.Name, Attempt: run.Attempt,
-			Command:      run.Command,
-			LimitSeconds: run.LimitSeconds, Lease: lease, LeaseSeconds: int(leaseLength / time.Second)}
+			Command:        run.Command,
+			TimeoutSeconds: run.TimeoutSeconds, Lease: lease, LeaseSeconds: int(leaseLength / time.Second)}
 		_, err = s.saveReport(tx, &repo, run, NewReport{State: change.Running})
 		return err
 	})

@@ -18,8 +18,8 @@ import (
 
 // timeLimit is how long an attempt may go without an answer.
 func timeLimit(r records.CheckRun) time.Duration {
-	if r.LimitSeconds > 0 {
-		return time.Duration(r.LimitSeconds) * time.Second
+	if r.TimeoutSeconds > 0 {
+		return time.Duration(r.TimeoutSeconds) * time.Second
 	}
 	return require.DefaultAnswer
 }

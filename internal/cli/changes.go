@@ -558,8 +558,8 @@ func (p *program) join() *cobra.Command {
 	var c *cobra.Command
 	c = onChange(p, "join N", "Land a change as soon as its gate is ready and its rehearsal passes",
 		func(ctx context.Context, h here, n int) (wire.Entry, error) {
-			if c.Flags().Changed("remove-source") {
-				e.RemoveSource = &remove
+			if c.Flags().Changed("delete-source") {
+				e.DeleteSource = &remove
 			}
 			return h.Join(ctx, h.repo, n, e)
 		}, func(w io.Writer, e wire.Entry) {
@@ -570,7 +570,7 @@ func (p *program) join() *cobra.Command {
 	f.StringVar(&e.Strategy, "strategy", "", "rebase, squash or merge (default: as the rules say)")
 	f.StringVar(&e.Message, "message", "",
 		"message of the squash or merge commit (default: from title and description)")
-	f.BoolVar(&remove, "remove-source", false, "remove the source branch after landing (default: as the rules say)")
+	f.BoolVar(&remove, "delete-source", false, "remove the source branch after landing (default: as the rules say)")
 	return c
 }
 

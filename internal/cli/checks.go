@@ -29,7 +29,7 @@ func (p *program) check() *cobra.Command {
 	again.Flags().StringVar(&name, "name", "", "name of the check (needed)")
 	return group("check", "Report checks, look at them, run them by hand", p.reportCheck(), needs(again, "name"),
 		p.listChecks(),
-		inRepo(p, "wanted", "List checks that wait for a witness", cobra.NoArgs,
+		inRepo(p, "wanted", "List checks that wait for a report", cobra.NoArgs,
 			func(ctx context.Context, h here, _ []string) ([]wire.Check, error) {
 				return h.Wanted(ctx, h.repo)
 			}, printChecks),
@@ -53,7 +53,7 @@ func (p *program) check() *cobra.Command {
 
 func (p *program) reportCheck() *cobra.Command {
 	n := client.NewReport{}
-	c := inRepo(p, "report", "Say how a check stands, as a witness", cobra.NoArgs,
+	c := inRepo(p, "report", "Report how a check stands", cobra.NoArgs,
 		func(ctx context.Context, h here, _ []string) (wire.Check, error) {
 			return h.ReportCheck(ctx, h.repo, n)
 		}, func(w io.Writer, k wire.Check) {

@@ -85,7 +85,7 @@ func printDisabled(w io.Writer, d wire.Disabled) {
 }
 
 func (p *program) robot() *cobra.Command {
-	return group("robot", "Make and list robots: witnesses and runners",
+	return group("robot", "Make and list robots: check robots and runners",
 		p.createAccount("create LOGIN", "Make a robot", true), p.listPeople(true))
 }
 
@@ -199,11 +199,11 @@ func (p *program) createToken() *cobra.Command {
 				return wire.Token{}, err
 			}
 			n.Login, n.LifetimeSeconds = args[0], int64(d/time.Second)
-			if len(args) > 1 { // more values after "--witness HOUSE/NAME:CHECK"
-				if len(n.Witness) == 0 {
+			if len(args) > 1 { // more values after "--check HOUSE/NAME:CHECK"
+				if len(n.Checks) == 0 {
 					return wire.Token{}, misuse("one login is expected, not %s", strings.Join(args, " "))
 				}
-				n.Witness = append(n.Witness, args[1:]...)
+				n.Checks = append(n.Checks, args[1:]...)
 			}
 			return c.CreateToken(ctx, n)
 		}, func(w io.Writer, t wire.Token) { row(w, t.Secret) })
@@ -211,7 +211,7 @@ func (p *program) createToken() *cobra.Command {
 	f.StringVar(&n.Name, "name", "", "what it is for, to recognise it by")
 	f.StringVar(&lifetime, "expires", "", "how long it works, such as 12h or 90d (default 90d)")
 	f.BoolVar(&n.ReadOnly, "read-only", false, "for reading only")
-	f.StringSliceVar(&n.Witness, "witness", nil, "HOUSE/NAME:CHECK that it may report, and nothing else; may be "+
+	f.StringSliceVar(&n.Checks, "check", nil, "HOUSE/NAME:CHECK that it may report, and nothing else; may be "+
 		"given several times")
 	f.StringSliceVar(&n.Runner, "runner", nil, "HOUSE/NAME whose command checks it may take, and nothing else; may "+
 		"be given several times")

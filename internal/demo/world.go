@@ -133,7 +133,7 @@ func (w *World) repositories(ctx context.Context) error {
 		return err
 	}
 	bench, err := w.admin.CreateToken(ctx, client.NewToken{Login: "bench", Name: "bench",
-		Witness: []string{House + "/irrigation:valve-bench"}})
+		Checks: []string{House + "/irrigation:valve-bench"}})
 	w.Tokens["barn"], w.Tokens["bench"] = runner.Secret, bench.Secret
 	return err
 }

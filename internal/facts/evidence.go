@@ -14,9 +14,9 @@ import (
 	"tavrin/internal/records"
 )
 
-// WantsOf refuses a witness's token the content of a commit that none of the checks it names was ever asked for on.
+// WantsOf refuses a check robot's token the content of a commit that none of the checks it names was ever asked for on.
 func WantsOf(db *gorm.DB, a accounts.Actor, repo *records.Repository, commit string) error {
-	if a.Scope() != accounts.ScopeWitness {
+	if a.Scope() != accounts.ScopeChecks {
 		return nil
 	}
 	var asked int64
@@ -24,7 +24,7 @@ func WantsOf(db *gorm.DB, a accounts.Actor, repo *records.Repository, commit str
 		"(SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)",
 		repo.ID, commit, a.Token(), repo.ID).Count(&asked).Error
 	if err == nil && asked == 0 {
-		err = problem.New(problem.Forbidden, "this is a witness's token: it reads the commits that its checks are "+
+		err = problem.New(problem.Forbidden, "this token is for reporting checks: it reads the commits that its checks are "+
 			"wanted on, and %.10s is none", commit)
 	}
 	return err

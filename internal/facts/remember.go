@@ -153,7 +153,7 @@ func (g Gathered) dependsOnTime() bool {
 		}
 	}
 	for _, c := range g.Set.Checks() {
-		if c.Fresh > 0 {
+		if c.MaxAge > 0 {
 			return true
 		}
 	}

@@ -61,7 +61,7 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 			return wire.Change{}, err
 		}
 		if with := force.Now().For(c.Target).With; slices.Equal(with, []change.Strategy{change.Rebase}) {
-			return wire.Change{}, problem.New(problem.Conflict, "%s keeps a straight line: changes land on it by "+
+			return wire.Change{}, problem.New(problem.Conflict, "%s keeps a linear history: changes land on it by "+
 				"rebase alone, which has no use for a merge. Bring %s up by rebase", c.Target, c.Source)
 		}
 		plan = rehearsal.Plan{Base: head, Head: tip, Strategy: rehearsal.Merge, Author: me, Committer: me,

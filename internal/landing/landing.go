@@ -226,7 +226,7 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 				return err
 			}
 		}
-		if e.RemoveSource {
+		if e.DeleteSource {
 			removal, err = s.intendRemoval(tx, repo, c, e, intent)
 		}
 		return err

@@ -17,7 +17,7 @@ import (
 
 const guarded = `tavrin: rules/1
 checks:
-  unit: {witness: robot:bench}
+  unit: {reported_by: robot:bench}
 protect:
   - name: trunk
     branches: main
@@ -28,7 +28,7 @@ protect:
 // running is a lab whose queues are carried out, with a robot that reports unit.
 func running(t *testing.T, doc string) (l *lab.Lab, bench accounts.Actor) {
 	l = lab.New(t)
-	bench = l.Robot(accounts.NewToken{Login: "bench", Witness: []string{lab.Name + ":unit"}})
+	bench = l.Robot(accounts.NewToken{Login: "bench", Checks: []string{lab.Name + ":unit"}})
 	l.Rules(doc)
 	l.Commit("main", "", "a=1")
 	ctx, stop := context.WithCancel(context.Background())

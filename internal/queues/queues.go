@@ -29,7 +29,7 @@ import (
 type NewEntry struct {
 	Strategy     change.Strategy // empty: the rules' default
 	Message      string          // empty: from the rules' template or the change
-	RemoveSource *bool           // nil: as the rules say
+	DeleteSource *bool           // nil: as the rules say
 }
 
 // Join asks for a change to land as soon as it may. It can be asked for before the gate is ready.
@@ -68,13 +68,13 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 			return problem.New(problem.Conflict, "change %d may join only when its gate is ready, says %s. %s", number,
 				require.Because(effective.JoinEarly.From), report.Summary)
 		}
-		remove := effective.RemoveSource.Value
-		if n.RemoveSource != nil {
-			remove = *n.RemoveSource
+		remove := effective.DeleteSource.Value
+		if n.DeleteSource != nil {
+			remove = *n.DeleteSource
 		}
 		entry = records.Entry{RepositoryID: repo.ID, ChangeID: c.ID, Target: c.Target, State: string(queue.Waiting),
 			Strategy: string(strategy),
-			Message:  n.Message, RemoveSource: remove, JoinedBy: a.Login(), Reason: "its gate is about to be judged", CreatedAt: s.records.Now()}
+			Message:  n.Message, DeleteSource: remove, JoinedBy: a.Login(), Reason: "its gate is about to be judged", CreatedAt: s.records.Now()}
 		if err := tx.Create(&entry).Error; err != nil {
 			return records.OrTaken(err, "change %d is in the queue already: tavrin queue leave %d takes it out", number,
 				number)
@@ -83,7 +83,7 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 			return err
 		}
 		return tx.Record(a.Login(), repo, event.QueueJoined{OfChange: event.OfChange{Number: number},
-			Target: c.Target, Strategy: string(strategy), Why: why, RemoveSource: remove})
+			Target: c.Target, Strategy: string(strategy), Why: why, DeleteSource: remove})
 	})
 	if err != nil {
 		return wire.Entry{}, err
@@ -199,7 +199,7 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 		g := of[e.ChangeID]
 		v := wire.Entry{
 			ID: e.ID, Number: g.Change.Number, Title: g.Change.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
-			RemoveSource: e.RemoveSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt,
+			DeleteSource: e.DeleteSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt,
 		}
 		if e.EndedAt == nil {
 			if lines[e.Target] == nil {

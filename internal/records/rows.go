@@ -77,7 +77,7 @@ type Token struct {
 	CreatedAt  time.Time
 }
 
-// TokenBinding is a repository, and for a witness a check, that a token is for.
+// TokenBinding is a repository, and for a check robot a check, that a token is for.
 type TokenBinding struct {
 	TokenID      int64
 	RepositoryID int64
@@ -246,27 +246,27 @@ type Review struct {
 
 // CheckRun is one attempt of one check on one commit.
 type CheckRun struct {
-	ID           int64
-	RepositoryID int64
-	CommitID     string
-	Name         string
-	Attempt      int
-	State        string
-	Link         string
-	Summary      string
-	Log          string
-	ReportedBy   string
-	Runner       bool
-	Silent       bool // it ended because nobody answered
-	Command      string
-	LimitSeconds int
-	AskedFor     string
-	LeaseHash    string
-	LeaseUntil   *time.Time
-	LeaseToken   int64 // the token that the lease was taken with
-	StartedAt    *time.Time
-	FinishedAt   *time.Time
-	CreatedAt    time.Time
+	ID             int64
+	RepositoryID   int64
+	CommitID       string
+	Name           string
+	Attempt        int
+	State          string
+	Link           string
+	Summary        string
+	Log            string
+	ReportedBy     string
+	Runner         bool
+	Silent         bool // it ended because nobody answered
+	Command        string
+	TimeoutSeconds int
+	AskedFor       string
+	LeaseHash      string
+	LeaseUntil     *time.Time
+	LeaseToken     int64 // the token that the lease was taken with
+	StartedAt      *time.Time
+	FinishedAt     *time.Time
+	CreatedAt      time.Time
 }
 
 // Queue is what the queue of one target branch knows, as core/queue has it.
@@ -295,7 +295,7 @@ type Entry struct {
 	Place        int64
 	Strategy     string
 	Message      string
-	RemoveSource bool
+	DeleteSource bool
 	JoinedBy     string
 	Reason       string
 	CreatedAt    time.Time

@@ -157,7 +157,7 @@ func (s *Rulebook) Advice(ctx context.Context, db *gorm.DB, d Draft) ([]wire.Adv
 // world gathers what lint knows of a repository.
 func (s *Rulebook) world(ctx context.Context, db *gorm.DB, repo *records.Repository) (lint.World, error) {
 	w := lint.World{Repository: repo.Name, At: s.records.Now(), Known: map[string]bool{}, Disabled: map[string]bool{},
-		Witnesses: map[string][]string{}, Reported: map[string]time.Time{}}
+		Reporters: map[string][]string{}, Reported: map[string]time.Time{}}
 	var err error
 	if w.People, err = accounts.PeopleOf(db, repo); err != nil {
 		return w, err
@@ -191,7 +191,7 @@ WHERE b.repository_id = ? AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR 
 		if b.Scope == string(accounts.ScopeRunner) {
 			w.Runner = true
 		} else {
-			w.Witnesses[b.CheckName] = append(w.Witnesses[b.CheckName], b.Login)
+			w.Reporters[b.CheckName] = append(w.Reporters[b.CheckName], b.Login)
 		}
 	}
 	var runs []records.CheckRun

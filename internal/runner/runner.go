@@ -189,7 +189,7 @@ func execute(ctx context.Context, o Options, kept apart, job wire.Job, output *t
 	if err := checkout(ctx, o.Client, job, p, tree, env); err != nil {
 		return "errored", "the checkout failed: " + err.Error()
 	}
-	limit := time.Duration(job.LimitSeconds) * time.Second
+	limit := time.Duration(job.TimeoutSeconds) * time.Second
 	limited, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	cmd := p.command(limited, tree, env, "sh", "-c", job.Command)

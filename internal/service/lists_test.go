@@ -13,7 +13,7 @@ import (
 
 const wanting = `tavrin: rules/1
 checks:
-  unit: {witness: robot:bench, limit: 1h}
+  unit: {reported_by: robot:bench, timeout: 1h}
 protect:
   - name: trunk
     branches: main
@@ -27,7 +27,7 @@ protect:
 func TestListsAskOfAllRowsAtOnce(t *testing.T) {
 	l := lab.Trusting(t)
 	ctx := t.Context()
-	l.Robot(accounts.NewToken{Login: "bench", Witness: []string{lab.Name + ":unit"}})
+	l.Robot(accounts.NewToken{Login: "bench", Checks: []string{lab.Name + ":unit"}})
 	l.Rules(wanting)
 	l.Commit("main", "", "a=1")
 	wren := l.Person("wren", "writer")
@@ -42,11 +42,11 @@ func TestListsAskOfAllRowsAtOnce(t *testing.T) {
 			l.Ok(err)
 			_, err = l.Queues.Join(ctx, wren, lab.Name, k.Number, queues.NewEntry{})
 			l.Ok(err)
-			l.Robot(accounts.NewToken{Login: "robot-" + name, Witness: []string{lab.Name + ":" + name}})
+			l.Robot(accounts.NewToken{Login: "robot-" + name, Checks: []string{lab.Name + ":" + name}})
 			l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error {
 				for attempt := range 2 { // the first was not answered
 					run := records.CheckRun{RepositoryID: l.Repo.ID, CommitID: k.Head, Name: name, Attempt: attempt + 1,
-						State: []string{"errored", "waiting"}[attempt], Silent: attempt == 0, LimitSeconds: 60,
+						State: []string{"errored", "waiting"}[attempt], Silent: attempt == 0, TimeoutSeconds: 60,
 						AskedFor: fmt.Sprint("change/", k.Number), CreatedAt: tx.Now()}
 					if err := tx.Create(&run).Error; err != nil {
 						return err

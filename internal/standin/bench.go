@@ -1,4 +1,4 @@
-// Package standin plays the outside world for demonstrations and tests: a checks system that reports as a witness.
+// Package standin plays the outside world for demonstrations and tests: a checks system that reports as a check robot.
 //
 // It goes through the same client and the same token scope as any real system would; nothing in the service knows
 // of it.
@@ -18,7 +18,7 @@ import (
 
 // Bench is a test bench for valve programs: it lets each run on a simulated pipe, which takes a while.
 type Bench struct {
-	Client *client.Client // with a witness's token
+	Client *client.Client // with a check robot's token
 	Repos  []string
 	Check  string        // the name it reports under
 	Takes  time.Duration // how long one run lasts

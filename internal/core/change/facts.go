@@ -275,8 +275,8 @@ func (s Strategy) Folds() bool { return s == Squash }
 // chosen yet may.
 func (s Strategy) Keeps() bool { return s != Squash }
 
-// Straight says whether the strategy leaves the target without a merge commit.
-func (s Strategy) Straight() bool { return s == Rebase || s == Squash }
+// Linear says whether the strategy leaves the target without a merge commit.
+func (s Strategy) Linear() bool { return s == Rebase || s == Squash }
 
 // Suspension puts a protection out of force for a time. It ends by itself.
 type Suspension struct {

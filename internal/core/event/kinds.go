@@ -133,7 +133,7 @@ var Kinds = []Kind{
 		Example: KeyAdded{"wren", "SHA256:2j1c9Yq0Zr8XwF3m", "ssh-ed25519 AAAAC3Nz"}},
 	{Name: "key.removed", Means: "A key counts no more.", Touches: Everything, Example: KeyRemoved{6, "SHA256:2j1c9Yq0Zr8XwF3m"}},
 	{Name: "token.created", Means: "A token was made.", Touches: Nothing,
-		Example: TokenCreated{OfToken{17}, "build", "bench", "witness", []string{"growers/irrigation:unit"}, at}},
+		Example: TokenCreated{OfToken{17}, "build", "bench", "checks", []string{"growers/irrigation:unit"}, at}},
 	{Name: "token.revoked", Means: "A token was revoked.", Touches: Nothing, Example: TokenRevoked{OfToken{17}, "build"}},
 	{Name: "token.refused", Means: "A token was shown that is good no more.", Touches: Nothing,
 		Example: TokenRefused{OfToken{17}, "build", "bench", "it was revoked on 2026-11-02 08:30"}},

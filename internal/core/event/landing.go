@@ -72,7 +72,7 @@ type QueueJoined struct {
 	Target       string `json:"target"`
 	Strategy     string `json:"strategy"`
 	Why          string `json:"why,omitempty" doc:"why by this strategy, where nobody said one"`
-	RemoveSource bool   `json:"remove_source"`
+	DeleteSource bool   `json:"delete_source"`
 }
 
 // Text implements Event.

@@ -24,7 +24,7 @@ areas:
   ledger: {paths: "ledger/**", owners: [team:accounts, "person:pavo"], asks: {approvals: 2}}
 checks:
   unit: {command: make test}
-  preview: {witness: robot:previewer}
+  preview: {reported_by: robot:previewer}
 protect:
   - name: trunk
     branches: main
@@ -114,15 +114,15 @@ func TestJudge(t *testing.T) {
 		}, false, false, "objections", require.Unmet, "bela objects"},
 		{"area without its owner", func(f *change.Facts) { f.Paths = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Unmet, "ask bela or pavo"},
 		{"area with its owner", func(f *change.Facts) { f.Paths = []string{"firmware/a.c"} }, true, false, "owners/valves", require.Met, ""},
-		{"area's own check", func(f *change.Facts) { f.Paths = []string{"firmware/a.c"}; f.Rehearsal = rehearsed(passed) }, true, false, "check/valve-bench@rehearsal", require.Pending, "a witness for valve-bench"},
+		{"area's own check", func(f *change.Facts) { f.Paths = []string{"firmware/a.c"}; f.Rehearsal = rehearsed(passed) }, true, false, "check/valve-bench@rehearsal", require.Pending, "a robot that reports valve-bench"},
 		{"no area touched", func(*change.Facts) {}, true, false, "owners", require.NotApplicable, "touches no area"},
 		{"failed check", func(f *change.Facts) {
 			f.Rehearsal = rehearsed(change.Check{Name: "unit", State: change.Failed, By: "barn", Runner: true, Summary: "3 tests"})
 		}, true, false, "check/unit@rehearsal", require.Unmet, "unit failed (3 tests)"},
-		{"P7 command check reported by a witness", func(f *change.Facts) {
+		{"P7 command check reported by a check robot", func(f *change.Facts) {
 			f.Rehearsal = rehearsed(change.Check{Name: "unit", State: change.Passed, By: "barn"})
 		}, true, false, "check/unit@rehearsal", require.Unmet, "only a runner's answer counts"},
-		{"P7 check by another witness", func(f *change.Facts) {
+		{"P7 check by another check robot", func(f *change.Facts) {
 			f.HeadChecks = []change.Check{{Name: "preview", State: change.Passed, By: "barn"}}
 		}, true, false, "check/preview@head", require.Unmet, "robot:previewer"},
 		{"advisory check never blocks", func(f *change.Facts) {
@@ -182,7 +182,7 @@ func TestContentDemands(t *testing.T) {
 			f.Strategy, f.Asker = change.Squash, "odo"
 		}, require.NotApplicable, "one commit"},
 		{"a word like fixup", "fixups: none", func(f *change.Facts) { f.Commits = []change.Commit{{Message: "fixup of docs"}} }, require.Met, ""},
-		{"a merge strategy", "history: straight", func(f *change.Facts) { f.Strategy, f.Asker = change.Merge, "odo" }, require.Unmet, "--strategy rebase or squash"},
+		{"a merge strategy", "history: linear", func(f *change.Facts) { f.Strategy, f.Asker = change.Merge, "odo" }, require.Unmet, "--strategy rebase or squash"},
 		{"messages of commits", "messages: '^docs: '", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Message: "Tidy"}}
 			f.Strategy, f.Asker = change.Rebase, "odo"
@@ -212,11 +212,11 @@ func TestContentDemands(t *testing.T) {
 		{"signed", "signed: every commit", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.Good, By: "odo"}}}
 		}, require.Met, ""},
-		{"a pass that is fresh", "checks: seen, at: head, fresh: 2h", func(f *change.Facts) {
+		{"a pass that is fresh", "checks: seen, at: head, max_age: 2h", func(f *change.Facts) {
 			f.At = noon
 			f.HeadChecks = []change.Check{{Name: "seen", State: change.Passed, By: "barn", At: noon.Add(-time.Hour)}}
 		}, require.Met, ""},
-		{"a pass too old", "checks: seen, at: head, fresh: 1h", func(f *change.Facts) {
+		{"a pass too old", "checks: seen, at: head, max_age: 1h", func(f *change.Facts) {
 			f.At = noon
 			f.HeadChecks = []change.Check{{Name: "seen", State: change.Passed, By: "barn", At: noon.Add(-90 * time.Minute)}}
 		}, require.Pending, "passed 1h30m ago, and a pass counts for 1h"},
@@ -232,7 +232,7 @@ func TestContentDemands(t *testing.T) {
 		{"a check that has another name now", "checks: unit, at: head", func(f *change.Facts) {
 			f.HeadChecks = []change.Check{{Name: "Unit tests", State: change.Passed, By: "barn"}}
 		}, require.Pending,
-			"waiting for a witness for unit; Unit tests was reported on the head: if that is its new name"},
+			"waiting for a robot that reports unit; Unit tests was reported on the head: if that is its new name"},
 		{"a glob that matches nothing", "checks: 'bench *', at: head", func(*change.Facts) {}, require.Pending, "no check that matches bench * is defined"},
 		{"so many of a glob that matches nothing", "checks: 'bench *', at: head, at_least: 1", func(*change.Facts) {}, require.Unmet, ""},
 		{"an approval of somebody gone", "approvals: 1", func(f *change.Facts) { f.Reviews = []change.Review{{By: "gone", Verdict: change.Approve, Revision: 2}} }, require.Unmet, "no access any more"},
@@ -258,7 +258,7 @@ func TestSeveralProtectionsTogether(t *testing.T) {
 	f := facts()
 	f.At, f.Asker, f.Strategy, f.Title = noon, "odo", change.Squash, "a"
 	f.HeadChecks = []change.Check{{Name: "seen", State: change.Skipped, By: "barn", At: noon}}
-	counts, doesNot := "require: [{checks: seen, at: head, skipped: counts}]", "require: [{checks: seen, at: head, fresh: 1h}]"
+	counts, doesNot := "require: [{checks: seen, at: head, skipped: counts}]", "require: [{checks: seen, at: head, max_age: 1h}]"
 	if q := find(t, Judge(two(counts, counts), f), "check/seen@head"); q.State != require.Met || len(q.Sources) != 2 {
 		t.Errorf("skipped counts for both: %+v", q)
 	}
@@ -269,11 +269,11 @@ func TestSeveralProtectionsTogether(t *testing.T) {
 	}
 	f.HeadChecks[0].State, f.HeadChecks[0].At = change.Passed, noon.Add(-2*time.Hour)
 	if q := find(t, Judge(two(counts, doesNot), f), "check/seen@head"); q.State != require.Pending || !slices.Equal(q.Again, []string{"seen"}) {
-		t.Errorf("the shorter freshness: %+v", q)
+		t.Errorf("the lower maximum age: %+v", q)
 	}
 	// An advisory one lends nothing, and takes nothing: each stands for itself.
 	f.HeadChecks[0].State, f.HeadChecks[0].At = change.Skipped, noon
-	advises := "require: [{checks: seen, at: head, fresh: 1h, witness: robot:other, level: advisory}]"
+	advises := "require: [{checks: seen, at: head, max_age: 1h, reported_by: robot:other, level: advisory}]"
 	for _, set := range []*rules.Set{two(counts, advises), two(advises, counts)} {
 		for _, q := range Judge(set, f).Requirements {
 			if !strings.HasPrefix(q.Key, "check/seen@head") {
@@ -389,9 +389,9 @@ func randomProtection(rng *rand.Rand, name string) string {
 	fmt.Fprintf(&b, "  - name: %s\n    branches: %s\n    require:\n", name, pick("main", "main", "'**'", "dev"))
 	for range 1 + rng.IntN(4) {
 		b.WriteString("      - {" + pick("approvals: 1", "approvals: 2", "approvals: 1, own: counts", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts, not_from: last_pusher",
-			"owners: every touched area", "objections: none", "threads: settled", "tasks: done", "ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: straight",
+			"owners: every touched area", "objections: none", "threads: settled", "tasks: done", "ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: linear",
 			"messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: 'u*', at: [head, rehearsal]", "checks: [unit, lint], at_least: 1, skipped: counts",
-			"checks: unit, fresh: 2h", "checks: unit, witness: robot:barn", "deployment: field") +
+			"checks: unit, max_age: 2h", "checks: unit, reported_by: robot:barn", "deployment: field") +
 			pick("", "", "", ", level: advisory", ", when: {lines: over 10}", ", when: {areas: ledger}", ", when: {author: team:accounts}", ", when: {cel: 'files > 1'}") + "}\n")
 	}
 	fmt.Fprintf(&b, "    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))
@@ -440,7 +440,7 @@ func randomFacts(rng *rand.Rand) change.Facts {
 
 const around = `tavrin: rules/1
 areas: {ledger: {paths: ledger/**, owners: team:accounts, asks: {approvals: 1}}, valves: {paths: firmware/**, owners: team:hydraulics, checks: valve-bench}}
-checks: {unit: {command: make test}, field-trial: {witness: robot:barn, kind: deployment, place: field}}
+checks: {unit: {command: make test}, field-trial: {reported_by: robot:barn, kind: deployment, environment: field}}
 protect:
 `
 
@@ -592,7 +592,7 @@ func large(t testing.TB) (*rules.Set, change.Facts) {
 	}
 	b.WriteString("protect:\n  - name: trunk\n    branches: main\n    require:\n      - owners: every touched area\n      - objections: none\n      - tasks: done\n      - ticket: FEN-[0-9]+\n")
 	for i := range 8 {
-		fmt.Fprintf(&b, "      - {approvals: %d, called: 'eyes %d', when: {lines: over %d}}\n      - {checks: 'check %d', fresh: 12h}\n", i%4+1, i, 10+i, i)
+		fmt.Fprintf(&b, "      - {approvals: %d, called: 'eyes %d', when: {lines: over %d}}\n      - {checks: 'check %d', max_age: 12h}\n", i%4+1, i, 10+i, i)
 	}
 	f.Added, f.Description = 400, "- [x] measured\n- [ ] written up\n"
 	for i := range 40 {

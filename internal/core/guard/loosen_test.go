@@ -40,9 +40,9 @@ var (
 	somebody    = []string{"role:writer", "team:accounts", "'team:hydraulics'", "['person:odo', 'team:accounts']", "person:wren", "role:maintainer"}
 	demands     = []string{"approvals: 1", "approvals: 2", "approvals: 1, own: counts", "approvals: 1, not_from: last_pusher", "approvals: 1, not_from: last_pusher, own: counts", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts",
 		"approvals: 1, from: ['team:accounts', 'person:odo']", "owners: every touched area", "objections: none", "threads: settled", "threads: settled, settled_by: team:accounts", "tasks: done",
-		"ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: straight", "messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: lint", "checks: 'u*'", "checks: [unit, lint]",
-		`checks: "unit*lint"`, "checks: [unit, lint], at_least: 1", "checks: [unit, lint], at_least: 1, skipped: counts", "checks: unit, skipped: counts", "checks: unit, fresh: 2h", "checks: unit, fresh: 1h",
-		"checks: unit, witness: robot:barn", "checks: unit, at: head", "checks: unit, at: [head, rehearsal]", "deployment: field", "case: exact"}
+		"ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: linear", "messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: lint", "checks: 'u*'", "checks: [unit, lint]",
+		`checks: "unit*lint"`, "checks: [unit, lint], at_least: 1", "checks: [unit, lint], at_least: 1, skipped: counts", "checks: unit, skipped: counts", "checks: unit, max_age: 2h", "checks: unit, max_age: 1h",
+		"checks: unit, reported_by: robot:barn", "checks: unit, at: head", "checks: unit, at: [head, rehearsal]", "deployment: field", "case: exact"}
 	conditions = []string{"lines: over 10", "lines: over 100", "paths: docs/**", "paths: [docs/**, ledger/**]", `paths: ["docs/**,ledger/**"]`, "areas: ledger", "source: line", "source: topic", "source: ['**', '!line']",
 		"author: team:accounts", "label: urgent", "cel: 'size(areas) < 2'", `cel: '!("urgent" in labels)'`, "cel: 'files > 1'"}
 	levels = []string{"", "", "", ", level: advisory"}
@@ -87,7 +87,7 @@ func value(rng *rand.Rand, key string) string {
 	case "globs":
 		return draw(rng, "main", "dev", "[main, dev]", `["main,dev"]`, "hotfix/**", "topic")
 	case "check":
-		return draw(rng, "{}", "{command: make}", "{witness: robot:barn}", "{fresh: 1h}", "{kind: deployment, place: field}", "{command: make, fresh: 2h}", "{limit: 2h}")
+		return draw(rng, "{}", "{command: make}", "{reported_by: robot:barn}", "{max_age: 1h}", "{kind: deployment, environment: field}", "{command: make, max_age: 2h}", "{timeout: 2h}")
 	}
 	panic(key)
 }
@@ -178,7 +178,7 @@ func (s *sketch) altered(rng *rand.Rand) *sketch {
 	case 6: // near: the same with one word more or less
 		if list := c.requirements[p.name]; len(list) > 0 {
 			i := rng.IntN(len(list))
-			list[i] = strings.Replace(list[i], draw(rng, "approvals: 1", ", level: advisory", ", called: many eyes", "unit", "docs/**,ledger/**", "fresh: 1h"), draw(rng, "approvals: 2", "", "unit", "docs/**, ledger/**", "fresh: 2h"), 1)
+			list[i] = strings.Replace(list[i], draw(rng, "approvals: 1", ", level: advisory", ", called: many eyes", "unit", "docs/**,ledger/**", "max_age: 1h"), draw(rng, "approvals: 2", "", "unit", "docs/**, ledger/**", "max_age: 2h"), 1)
 		}
 	case 7:
 		lists := []*[]part{&c.kinds, &c.labels, &c.areas, &c.checks}

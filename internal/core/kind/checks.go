@@ -16,15 +16,15 @@ var _ = register(require.Kind{
 	Name: "checks", Group: require.OfChecks, Order: 1,
 	Keys: []grammar.Key{
 		{Path: "checks", Shape: grammar.Lines, Means: "checks that pass, by name or by glob", Absent: "-",
-			Together: require.Conjunction + "; of one check on one commit the shorter freshness, every witness and a no to skipped count",
+			Together: require.Conjunction + "; of one check on one commit the lower maximum age, every robot named and a no to skipped count",
 			Example:  "checks: [unit, \"bench *\"]"},
-		require.AtKey, require.FreshKey,
+		require.AtKey, require.MaxAgeKey,
 		{Path: "at_least", Shape: grammar.Number, Low: 1, High: 100, Means: "how many of the named checks have to pass",
 			Absent: "all", Together: require.PartOf, Example: "at_least: 2"},
 		{Path: "skipped", Shape: grammar.Word, Allowed: []string{"counts", "does_not_count"}, Means: "whether a skipped check " +
 			"counts as passed", Absent: "does_not_count", Together: "does_not_count over counts", Example: "skipped: counts"},
-		{Path: "witness", Shape: grammar.RobotName, Means: "only this robot's answer counts", Absent: "as the check itself says",
-			Together: "intersection: each named witness has to be the one that answered", Example: "witness: robot:barn",
+		{Path: "reported_by", Shape: grammar.RobotName, Means: "only this robot's answer counts", Absent: "as the check itself says",
+			Together: "intersection: each robot named has to be the one that answered", Example: "reported_by: robot:barn",
 			Gone: "what it reported stands, and nothing more comes"},
 	},
 	Judged: "the newest attempt on the commit that at names",
@@ -35,12 +35,12 @@ var _ = register(require.Kind{
 
 // checks asks that checks pass.
 type checks struct {
-	names   []require.CheckName
-	at      []require.Place
-	fresh   time.Duration // how long a pass counts; 0: as the check itself says
-	atLeast int           // how many of them have to pass; 0: all
-	skipped bool          // a skipped check counts as passed
-	witness string        // only this robot's answer counts
+	names      []require.CheckName
+	at         []require.Place
+	maxAge     time.Duration // how long a pass counts; 0: as the check itself says
+	atLeast    int           // how many of them have to pass; 0: all
+	skipped    bool          // a skipped check counts as passed
+	reportedBy string        // only this robot's answer counts
 }
 
 func (s *checks) Read(r *grammar.Reader, f grammar.Field) {
@@ -51,14 +51,14 @@ func (s *checks) Read(r *grammar.Reader, f grammar.Field) {
 		}
 	case "at":
 		s.at = require.Places(r, f)
-	case "fresh":
-		s.fresh = require.Freshness(r, f)
+	case "max_age":
+		s.maxAge = require.MaxAge(r, f)
 	case "at_least":
 		s.atLeast = r.Number(f, 1, 100)
 	case "skipped":
 		s.skipped = grammar.OneOf(r, f, "counts", "does_not_count") == "counts"
-	case "witness":
-		s.witness = r.Robot(f)
+	case "reported_by":
+		s.reportedBy = r.Robot(f)
 	}
 }
 
@@ -71,11 +71,11 @@ func (s *checks) Complete(r *grammar.Reader, n ast.Node) {
 
 func (s *checks) CheckNames() []require.CheckName { return s.names }
 
-func (s *checks) Ages() bool { return s.fresh > 0 }
+func (s *checks) Ages() bool { return s.maxAge > 0 }
 
 func (s *checks) Identity() string {
-	return fmt.Sprintf("%s|%s|%d|%d|%v|%q", grammar.Set(s.names), grammar.Set(s.at), s.fresh, s.atLeast, s.skipped,
-		s.witness)
+	return fmt.Sprintf("%s|%s|%d|%d|%v|%q", grammar.Set(s.names), grammar.Set(s.at), s.maxAge, s.atLeast, s.skipped,
+		s.reportedBy)
 }
 
 func (s *checks) Title() string { return "checks " + strings.Join(grammar.Texts(s.names), ", ") }
@@ -90,29 +90,29 @@ func (s *checks) Words() string {
 		text = "checks " + names + " pass"
 	}
 	text += " on the " + strings.Join(grammar.Texts(s.at), " and the ")
-	if s.witness != "" {
-		text += ", reported by robot:" + s.witness
+	if s.reportedBy != "" {
+		text += ", reported by robot:" + s.reportedBy
 	}
 	if s.skipped {
 		text += ", skipped counting as passed"
 	}
-	return text + require.FreshWords(s.fresh)
+	return text + require.MaxAgeWords(s.maxAge)
 }
 
 func (s *checks) AtLeast(other require.Ask) bool {
 	o := other.(*checks)
 	more := s.atLeast == 0 && o.atLeast == 0 && grammar.Within(grammar.Texts(o.names), grammar.Texts(s.names)) ||
 		grammar.Set(o.names) == grammar.Set(s.names) && (s.atLeast == 0 || o.atLeast > 0 && s.atLeast >= o.atLeast)
-	return more && grammar.Within(o.at, s.at) && require.Fresher(s.fresh, o.fresh) && (!s.skipped || o.skipped) &&
-		(o.witness == "" || s.witness == o.witness)
+	return more && grammar.Within(o.at, s.at) && require.Younger(s.maxAge, o.maxAge) && (!s.skipped || o.skipped) &&
+		(o.reportedBy == "" || s.reportedBy == o.reportedBy)
 }
 
 // Judge takes the requirement apart into demands for single checks, as far as it names them one by one.
 func (s *checks) Judge(k *require.Case, q require.Sourced) {
 	for _, at := range s.at {
-		w := require.Wanted{At: at, Fresh: s.fresh, Skipped: s.skipped, Level: q.Level, From: q.From}
-		if s.witness != "" {
-			w.Witnesses = []string{s.witness}
+		w := require.Wanted{At: at, MaxAge: s.maxAge, Skipped: s.skipped, Level: q.Level, From: q.From}
+		if s.reportedBy != "" {
+			w.Reporters = []string{s.reportedBy}
 		}
 		if s.atLeast > 0 {
 			w.Names, w.Key, w.AtLeast = k.Named(s.names, at), "checks", s.atLeast
@@ -135,14 +135,14 @@ func (s *checks) Remark(l require.Remarks, q *require.Requirement) {
 			}
 			continue
 		}
-		if c := l.Define(name.Text); s.witness != "" && c.Witness != "" && c.Witness != s.witness {
+		if c := l.Define(name.Text); s.reportedBy != "" && c.ReportedBy != "" && c.ReportedBy != s.reportedBy {
 			l.Blocked(q.Line, "name the same robot, or leave it out here",
 				"%s: only robot:%s's answer for %q would count, and the check is robot:%s's to report, so that nobody's does",
-				l.What(), s.witness, name.Text, c.Witness)
+				l.What(), s.reportedBy, name.Text, c.ReportedBy)
 		}
 		l.Reporter(q.Line, name.Text, q.Level == require.Required)
 		if l.LeftOpen(name.Text) {
-			l.Note(q.Line, fmt.Sprintf("checks: {%q: {command: …}} or {witness: …}", name.Text),
+			l.Note(q.Line, fmt.Sprintf("checks: {%q: {command: …}} or {reported_by: …}", name.Text),
 				"%s: the house does not say what check %q is, so that each repository does", l.What(), name.Text)
 		}
 	}

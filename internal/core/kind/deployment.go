@@ -13,61 +13,61 @@ import (
 var _ = register(require.Kind{
 	Name: "deployment", Group: require.OfChecks, Order: 2,
 	Keys: []grammar.Key{
-		{Path: "deployment", Shape: grammar.Text, Means: "a deployment to that place succeeded: a check of kind deployment " +
-			"with that place", Absent: "-", Together: require.Conjunction, Example: "deployment: proving-field"},
-		require.AtKey, require.FreshKey,
+		{Path: "deployment", Shape: grammar.Text, Means: "a deployment to that environment succeeded: a check of kind deployment " +
+			"with that environment", Absent: "-", Together: require.Conjunction, Example: "deployment: proving-field"},
+		require.AtKey, require.MaxAgeKey,
 	},
-	Judged: "the checks of kind deployment with that place", Gone: "no check deploys there: not met",
+	Judged: "the checks of kind deployment with that environment", Gone: "no check deploys there: not met",
 	New: func() require.Ask { return &deployment{at: []require.Place{require.AtRehearsal}} },
 })
 
 // deployment asks that something was deployed somewhere.
 type deployment struct {
-	to    string
-	at    []require.Place
-	fresh time.Duration
+	to     string
+	at     []require.Place
+	maxAge time.Duration
 }
 
 func (d *deployment) Read(r *grammar.Reader, f grammar.Field) {
 	switch f.Name {
 	case "deployment":
-		d.to = r.Name(f, "a place")
+		d.to = r.Name(f, "an environment")
 	case "at":
 		d.at = require.Places(r, f)
-	case "fresh":
-		d.fresh = require.Freshness(r, f)
+	case "max_age":
+		d.maxAge = require.MaxAge(r, f)
 	}
 }
 
-func (d *deployment) Ages() bool { return d.fresh > 0 }
+func (d *deployment) Ages() bool { return d.maxAge > 0 }
 
 func (d *deployment) Identity() string {
-	return fmt.Sprintf("%q|%s|%d", d.to, grammar.Set(d.at), d.fresh)
+	return fmt.Sprintf("%q|%s|%d", d.to, grammar.Set(d.at), d.maxAge)
 }
 
 func (d *deployment) Title() string { return "a deployment to " + d.to }
 
 func (d *deployment) Words() string {
 	return fmt.Sprintf("a deployment to %s succeeds on the %s", d.to, strings.Join(grammar.Texts(d.at), " and the ")) +
-		require.FreshWords(d.fresh)
+		require.MaxAgeWords(d.maxAge)
 }
 
 func (d *deployment) AtLeast(other require.Ask) bool {
 	o := other.(*deployment)
-	return d.to == o.to && grammar.Within(o.at, d.at) && require.Fresher(d.fresh, o.fresh)
+	return d.to == o.to && grammar.Within(o.at, d.at) && require.Younger(d.maxAge, o.maxAge)
 }
 
 func (d *deployment) Judge(k *require.Case, q require.Sourced) {
 	for _, at := range d.at {
-		w := require.Wanted{At: at, Fresh: d.fresh, Level: q.Level, From: q.From, Key: "deployment/" + d.to, AtLeast: 1,
+		w := require.Wanted{At: at, MaxAge: d.maxAge, Level: q.Level, From: q.From, Key: "deployment/" + d.to, AtLeast: 1,
 			Title: fmt.Sprintf("a deployment to %s succeeds on the %s", d.to, at)}
 		for _, c := range k.Defined {
-			if c.Place == d.to {
+			if c.Environment == d.to {
 				w.Names = append(w.Names, c.Name)
 			}
 		}
 		if len(w.Names) == 0 {
-			w.None = fmt.Sprintf("no check deploys to %s: a maintainer has to define one (kind: deployment, place: %s)", d.to,
+			w.None = fmt.Sprintf("no check deploys to %s: a maintainer has to define one (kind: deployment, environment: %s)", d.to,
 				d.to)
 		}
 		k.Want(w)
@@ -75,8 +75,8 @@ func (d *deployment) Judge(k *require.Case, q require.Sourced) {
 }
 
 func (d *deployment) Remark(l require.Remarks, q *require.Requirement) {
-	if !slices.ContainsFunc(l.Defined(), func(c require.Check) bool { return c.Place == d.to }) {
-		l.Blocked(q.Line, fmt.Sprintf("checks: {NAME: {kind: deployment, place: %s}}", d.to), "%s: no check deploys to %s",
+	if !slices.ContainsFunc(l.Defined(), func(c require.Check) bool { return c.Environment == d.to }) {
+		l.Blocked(q.Line, fmt.Sprintf("checks: {NAME: {kind: deployment, environment: %s}}", d.to), "%s: no check deploys to %s",
 			l.What(), d.to)
 	}
 }

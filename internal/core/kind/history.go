@@ -12,10 +12,10 @@ import (
 
 var _ = register(require.Kind{
 	Name: "history", Group: require.OfContent, Order: 3, OnPush: true, NotBy: []change.Strategy{change.Rebase, change.Squash},
-	Keys:   []grammar.Key{wordKey("history", "straight", "no merge commit comes to the branch, by landing or by push")},
+	Keys:   []grammar.Key{wordKey("history", "linear", "no merge commit comes to the branch, by landing or by push")},
 	Judged: "whether the strategy makes a merge commit; of a push, the commits that it brings", Gone: "-",
 	New: func() require.Ask {
-		return history{bare{"straight", "no merge commit comes to the branch", "no merge commit comes to it"}}
+		return history{bare{"linear", "no merge commit comes to the branch", "no merge commit comes to it"}}
 	},
 })
 
@@ -24,10 +24,10 @@ type history struct{ bare }
 
 func (history) Judge(c *require.Case, q require.Sourced) {
 	r := q.Outcome("history")
-	if !c.LandsBy.Straight() {
+	if !c.LandsBy.Linear() {
 		var straight []string
 		for _, s := range c.Allowed {
-			if s.Straight() {
+			if s.Linear() {
 				straight = append(straight, string(s))
 			}
 		}
@@ -45,26 +45,26 @@ func (history) OnPush(commits []change.Commit, _ map[string]people.Person) (shor
 	for _, c := range commits {
 		if c.Parents > 1 {
 			short, sentence = "no merge commits", fmt.Sprintf("%.10s is a merge commit, and the history stays "+
-				"straight: rebase, then push.", c.ID)
+				"linear: rebase, then push.", c.ID)
 		}
 	}
 	return short, sentence
 }
 
 func (history) Remark(l require.Remarks, q *require.Requirement) {
-	if allowed := l.Allowed(); len(allowed) > 0 && !slices.ContainsFunc(allowed, change.Strategy.Straight) {
-		l.Blocked(q.Line, "allow rebase or squash", "%s: history is to stay straight, and every strategy that is "+
+	if allowed := l.Allowed(); len(allowed) > 0 && !slices.ContainsFunc(allowed, change.Strategy.Linear) {
+		l.Blocked(q.Line, "allow rebase or squash", "%s: history is to stay linear, and every strategy that is "+
 			"allowed makes a merge commit", l.What())
 	}
 }
 
 func (history) RemarkOn(b require.BranchRemarks, q require.Sourced) {
 	switch on := b.Settings(); {
-	case len(on.Allowed) > 0 && !slices.ContainsFunc(on.Allowed, change.Strategy.Straight):
-		b.Blocked(q.From, "allow rebase or squash", "%s: history is to stay straight, and only strategies that make a "+
+	case len(on.Allowed) > 0 && !slices.ContainsFunc(on.Allowed, change.Strategy.Linear):
+		b.Blocked(q.From, "allow rebase or squash", "%s: history is to stay linear, and only strategies that make a "+
 			"merge commit are left", b.Branch())
-	case on.LandsBy != "" && !on.LandsBy.Straight():
+	case on.LandsBy != "" && !on.LandsBy.Linear():
 		b.Fragile(q.From, "another default strategy", "%s: they land by %s where nobody says another, and history is "+
-			"to stay straight", b.Branch(), on.LandsBy)
+			"to stay linear", b.Branch(), on.LandsBy)
 	}
 }

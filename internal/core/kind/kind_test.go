@@ -47,7 +47,7 @@ var town = map[string]people.Person{
 
 // opened is a case of an ordinary change.
 func opened() *require.Case {
-	define := func(name string) require.Check { return require.Check{Name: name, Limit: require.DefaultAnswer} }
+	define := func(name string) require.Check { return require.Check{Name: name, Timeout: require.DefaultAnswer} }
 	return &require.Case{
 		Facts: change.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: "valves: open slowly", Target: "main",
 			Source: "topic", Revision: 2, Authors: []string{"tamsin"}, People: town, Paths: []string{"valves/a.c"}, Files: 1,
@@ -169,7 +169,7 @@ func TestKindsJudge(t *testing.T) {
 			"valves/a.c (area valves)"},
 		{"fixups: none", func(c *require.Case) { c.Commits[0].Message = "fixup! a" }, require.Unmet, "autosquash"},
 		{"fixups: none", func(c *require.Case) { c.Commits[0].Message, c.LandsBy = "fixup! a", change.Squash }, require.NotApplicable, "squash leaves one commit"},
-		{"history: straight", func(c *require.Case) { c.LandsBy = change.Merge }, require.Unmet, "--strategy rebase or squash"},
+		{"history: linear", func(c *require.Case) { c.LandsBy = change.Merge }, require.Unmet, "--strategy rebase or squash"},
 		{"messages: ^docs", nil, require.Unmet, "not of the form ^docs"},
 		{"signed: every commit", nil, require.Unmet, "is not signed"},
 		{"checks: unit", nil, require.Pending, "when the change is rehearsed"},

@@ -49,8 +49,8 @@ type World struct {
 	Disabled   map[string]bool          // those whose account is disabled, such as person:odo
 	Branches   []string
 	Paths      []string // files on the default branch; nil: not known
-	// Witnesses are the robots whose tokens name a check, by check; Runner says that some token takes its commands.
-	Witnesses map[string][]string
+	// Reporters are the robots whose tokens name a check, by check; Runner says that some token takes its commands.
+	Reporters map[string][]string
 	Runner    bool
 	Reported  map[string]time.Time // when each check was last reported
 	At        time.Time
@@ -243,9 +243,9 @@ func (l *linter) area(a *rules.Area) {
 }
 
 func (l *linter) check(c *rules.Check) {
-	if c.Witness != "" && !l.w.Known["robot:"+c.Witness] {
-		l.say(Blocked, c.LineOf("witness"), "make the robot first, or correct the name",
-			"check %q is reported by robot:%s, which there is not", c.Name, c.Witness)
+	if c.ReportedBy != "" && !l.w.Known["robot:"+c.ReportedBy] {
+		l.say(Blocked, c.LineOf("reported_by"), "make the robot first, or correct the name",
+			"check %q is reported by robot:%s, which there is not", c.Name, c.ReportedBy)
 	}
 	if c.Command == "" || l.w.Paths == nil {
 		return
@@ -282,12 +282,12 @@ func (l *linter) reporter(line int, name string, required bool) {
 			l.w.Repository),
 			"check %q is a command, and no runner's token is for %s", name, l.w.Repository)
 	case c.Command != "":
-	case len(l.w.Witnesses[name]) == 0:
-		l.say(severity, line, fmt.Sprintf("tavrin token create ROBOT --witness %s:%q", l.w.Repository, name),
-			"check %q can be reported by nobody: no witness has a token for it", name)
-	case c.Witness != "" && !slices.Contains(l.w.Witnesses[name], c.Witness):
-		l.say(severity, line, fmt.Sprintf("tavrin token create %s --witness %s:%q", c.Witness, l.w.Repository, name),
-			"check %q is for robot:%s to report, which has no token for it", name, c.Witness)
+	case len(l.w.Reporters[name]) == 0:
+		l.say(severity, line, fmt.Sprintf("tavrin token create ROBOT --check %s:%q", l.w.Repository, name),
+			"check %q can be reported by nobody: no robot has a token for it", name)
+	case c.ReportedBy != "" && !slices.Contains(l.w.Reporters[name], c.ReportedBy):
+		l.say(severity, line, fmt.Sprintf("tavrin token create %s --check %s:%q", c.ReportedBy, l.w.Repository, name),
+			"check %q is for robot:%s to report, which has no token for it", name, c.ReportedBy)
 	case !seen:
 		l.say(Fragile, line, "look whether its name is right: tavrin check names", "check %q has never been reported",
 			name)
@@ -421,9 +421,9 @@ func (l *linter) combined() {
 			l.at(e.Message.From, Fragile, "state the same message, or one only",
 				"%s: %s state different messages, so that neither is used", branch, require.Because(e.Message.From))
 		}
-		if e.RemovesSaid > 1 {
-			l.at(e.RemoveSource.From, Fragile, "state the same", "%s: %s disagree on removing the source branch, so "+
-				"that it is kept", branch, require.Because(e.RemoveSource.From))
+		if e.DeletesSaid > 1 {
+			l.at(e.DeleteSource.From, Fragile, "state the same", "%s: %s disagree on removing the source branch, so "+
+				"that it is kept", branch, require.Because(e.DeleteSource.From))
 		}
 		for key, lists := range map[string][]rules.Allowance{"land.by": e.LandBy, "push": e.Push} {
 			l.intersection(branch, key, lists)
@@ -533,7 +533,7 @@ func (l *linter) unused() {
 		c := &l.doc.Checks[i]
 		named := slices.ContainsFunc(demanded, func(d rules.Check) bool { return d.Name == c.Name }) ||
 			l.wantedByGlob(c.Name)
-		if !named && c.Place == "" {
+		if !named && c.Environment == "" {
 			l.say(Note, c.Line, "ask for it in a protection or an area, or leave it out",
 				"check %q is defined, and nothing asks for it", c.Name)
 		}

@@ -24,7 +24,7 @@ func world() World {
 		},
 		Known:     map[string]bool{"person:odo": true, "person:bela": true, "person:wren": true, "person:old": true, "team:hydraulics": true, "team:accounts": true, "team:empty": true, "robot:barn": true},
 		Disabled:  map[string]bool{"person:gone": true},
-		Witnesses: map[string][]string{"preview": {"barn"}, "renamed": {"barn"}, "old": {"barn"}},
+		Reporters: map[string][]string{"preview": {"barn"}, "renamed": {"barn"}, "old": {"barn"}},
 		Reported:  map[string]time.Time{"preview": now.Add(-time.Hour), "old": now.Add(-60 * 24 * time.Hour)},
 	}
 	return w
@@ -62,17 +62,17 @@ func TestLint(t *testing.T) {
 		{"an area of one", "areas:\n  a: {paths: firmware/**, owners: person:odo}\n", Fragile, "a change of their own", ""},
 		{"an area of nobody", "areas:\n  a: {paths: firmware/**, owners: person:old}\n", Blocked, "person:old are 0 with access", ""},
 		{"an idle pattern", "areas:\n  a: {paths: [firmware/**, nowhere/**], owners: team:accounts, asks: {approvals: 0}}\n", Fragile, "nowhere/** matches no file", ""},
-		{"a check of nobody", one("checks: lint"), Blocked, `"lint" can be reported by nobody`, "--witness growers/irrigation:\"lint\""},
+		{"a check of nobody", one("checks: lint"), Blocked, `"lint" can be reported by nobody`, "--check growers/irrigation:\"lint\""},
 		{"a check never reported", one("checks: renamed"), Fragile, "never been reported", "tavrin check names"},
 		{"a check long silent", one("checks: old"), Fragile, "2026-01-31, more than 30 days ago", ""},
-		{"a check of another robot", "checks: {preview: {witness: robot:nosuch}}\n", Blocked, "robot:nosuch, which there is not", ""},
+		{"a check of another robot", "checks: {preview: {reported_by: robot:nosuch}}\n", Blocked, "robot:nosuch, which there is not", ""},
 		{"a pattern of no check", one("checks: 'bench *'"), Fragile, "matches bench *", ""},
 		{"a script nobody owns", "checks: {bench: {command: sh ci/bench.sh}}\n", Fragile, "ci/bench.sh, which nobody owns", "add ci/bench.sh to an area"},
 		{"a deployment of nothing", one("deployment: field"), Blocked, "no check deploys to field", "kind: deployment"},
 		{"one may land", "protect:\n  - {name: trunk, branches: main, land: {by: person:odo}}\n", Fragile, "only odo may ask to land", ""},
 		{"nobody may land", "protect:\n  - {name: trunk, branches: main, land: {by: team:empty}}\n", Blocked, "nobody may ask to land", ""},
 		{"no strategy left", "protect:\n  - {name: a, branches: main, land: {with: rebase}}\n  - {name: b, branches: '**', land: {with: merge}}\n", Blocked, "leave no strategy", "allow a strategy in both"},
-		{"straight and merge", "protect:\n  - {name: a, branches: main, require: [{history: straight}], land: {with: merge}}\n", Blocked, "stay straight", "rebase or squash"},
+		{"straight and merge", "protect:\n  - {name: a, branches: main, require: [{history: linear}], land: {with: merge}}\n", Blocked, "stay linear", "rebase or squash"},
 		{"different defaults", "protect:\n  - {name: a, branches: main, land: {strategy: rebase}}\n  - {name: b, branches: '**', land: {strategy: merge}}\n", Fragile, "different default strategies", ""},
 		{"different messages", "protect:\n  - {name: a, branches: main, land: {message: a}}\n  - {name: b, branches: '**', land: {message: b}}\n", Fragile, "different messages", ""},
 		{"disjoint landers", "protect:\n  - {name: a, branches: main, land: {by: person:odo}}\n  - {name: b, branches: '**', land: {by: person:wren}}\n", Blocked, "nobody is in every list of land.by", ""},
@@ -90,10 +90,10 @@ func TestLint(t *testing.T) {
 		{"a message for a rebase", "protect:\n  - {name: a, branches: main, land: {with: rebase, message: \"{title}\"}}\n", Note, "land.message has no effect", ""},
 		{"approvals that stay of none", "protect:\n  - {name: a, branches: main, after_push: {approvals_stay: never}}\n", Note, "after_push.approvals_stay has no effect", ""},
 		{"objections that stay of none", "protect:\n  - {name: a, branches: main, after_push: {objections_stay: never}}\n", Note, "after_push.objections_stay has no effect", ""},
-		{"a check of no use", "checks: {preview: {witness: robot:barn}}\n", Note, "nothing asks for it", ""},
+		{"a check of no use", "checks: {preview: {reported_by: robot:barn}}\n", Note, "nothing asks for it", ""},
 		{"owners without areas", one("owners: every touched area"), Note, "there are no areas", ""},
-		{"another robot than the check's", "checks: {preview: {witness: robot:barn}}\n" + one("{checks: preview, witness: robot:other}"), Blocked, "so that nobody's does", "the same robot"},
-		{"the same robot as the check's", "checks: {preview: {witness: robot:barn}}\n" + one("{checks: preview, witness: robot:barn}"), "", "", ""},
+		{"another robot than the check's", "checks: {preview: {reported_by: robot:barn}}\n" + one("{checks: preview, reported_by: robot:other}"), Blocked, "so that nobody's does", "the same robot"},
+		{"the same robot as the check's", "checks: {preview: {reported_by: robot:barn}}\n" + one("{checks: preview, reported_by: robot:barn}"), "", "", ""},
 		{"no push anywhere", "protect:\n  - {name: all, branches: '**'}\n", Fragile, "nobody can push one to propose", "push: role:writer"},
 		{"a ticket in a long text", one("ticket: '^FEN-[0-9]+$'"), Fragile, "bound to the ends of the whole text", "(?m)"},
 		{"a ticket in the title", one("{ticket: '^FEN-[0-9]+$', in: title}"), "", "", ""},
@@ -102,7 +102,7 @@ func TestLint(t *testing.T) {
 		{"a label that lifts", "labels: {urgent: {set_by: team:hydraulics}}\n" + one(`{objections: none, when: {cel: "!('urgent' in labels)"}}`), Note, "team:hydraulics may set that on a change of their own", ""},
 		{"creation from what nobody saw", "protect:\n  - {name: lines, branches: 'release/**', create: role:writer, create_from: main}\n", Fragile, "nothing there asks for a review", "create_from"},
 		{"creation from what was seen", "protect:\n  - {name: lines, branches: [main, 'release/**'], create: role:writer, require: [{approvals: 1}]}\n", "", "", ""},
-		{"a default that history rules out", "protect:\n  - {name: a, branches: main, require: [{history: straight}], land: {strategy: merge}}\n", Fragile, "by merge where nobody says another", ""},
+		{"a default that history rules out", "protect:\n  - {name: a, branches: main, require: [{history: linear}], land: {strategy: merge}}\n", Fragile, "by merge where nobody says another", ""},
 		{"a message that does not fit", "protect:\n  - {name: a, branches: main, require: [{messages: '^[a-z]+: ', example: 'docs: a'}], land: {message: 'Change {number}: {title}'}}\n", Fragile, "does not fit the messages", ""},
 		{"a message that fits", "protect:\n  - {name: a, branches: main, require: [{messages: '^[a-z]+: ', example: 'docs: a'}], land: {message: '{title} ({number})'}}\n", "", "", ""},
 		{"a person who is disabled", "protect:\n  - {name: trunk, branches: main, push: person:gone}\n", Blocked, "person:gone, whose account is disabled", "enable"},
@@ -178,7 +178,7 @@ func TestHouseLeavesACheckOpen(t *testing.T) {
 	if found := lint(""); len(found) != 1 || found[0].Severity != Note || !strings.Contains(found[0].Text, "each repository does") {
 		t.Errorf("found %+v", found)
 	}
-	if found := lint("checks: {preview: {witness: robot:barn}}\n"); len(found) != 0 {
+	if found := lint("checks: {preview: {reported_by: robot:barn}}\n"); len(found) != 0 {
 		t.Errorf("found %+v", found)
 	}
 }

@@ -13,24 +13,24 @@ type Check struct {
 	Name string
 	// Command is the command line a runner runs with "sh -c" in a clean checkout; empty: reported from outside.
 	Command string
-	// Limit is how long the command may run, or how long an answer from outside may take. Absent in the document:
-	// DefaultLimit, or DefaultAnswer.
-	Limit time.Duration
-	// Witness is the login of the only robot that may report it; empty: any robot whose token names the check.
-	Witness string
-	// Fresh is how long a pass counts after it was reported; 0: for ever.
-	Fresh time.Duration
-	// Place is where the check deploys to, for a check of the kind deployment; empty: it is an ordinary check.
-	Place string
-	Line  int
-	Lines grammar.LineNumbers
+	// Timeout is how long the command may run, or how long an answer from outside may take. Absent in the document:
+	// DefaultTimeout, or DefaultAnswer.
+	Timeout time.Duration
+	// ReportedBy is the login of the only robot that may report it; empty: any robot whose token names the check.
+	ReportedBy string
+	// MaxAge is how long a pass counts after it was reported; 0: for ever.
+	MaxAge time.Duration
+	// Environment is where the check deploys to, for a check of the kind deployment; empty: it is an ordinary check.
+	Environment string
+	Line        int
+	Lines       grammar.LineNumbers
 }
 
 // LineOf returns the line of one of the check's keys, or else its own.
 func (c *Check) LineOf(key string) int { return c.Lines.Of(key, c.Line) }
 
-// DefaultLimit is the time limit of a command check that states none.
-const DefaultLimit = 10 * time.Minute
+// DefaultTimeout is the timeout of a command check that states none.
+const DefaultTimeout = 10 * time.Minute
 
 // DefaultAnswer is how long a check that is reported from outside may go without an answer, where it states no limit.
 const DefaultAnswer = time.Hour
@@ -95,13 +95,13 @@ func CheckGlobs(r *grammar.Reader, f grammar.Field) []CheckName {
 	return out
 }
 
-// Freshness reads how long a pass counts.
-func Freshness(r *grammar.Reader, f grammar.Field) time.Duration {
+// MaxAge reads how long a pass counts.
+func MaxAge(r *grammar.Reader, f grammar.Field) time.Duration {
 	return r.Duration(f, time.Minute, 720*time.Hour, "30m or 12h")
 }
 
-// Fresher says whether a freshness is at least as strict as another; 0 is for ever.
-func Fresher(a, b time.Duration) bool { return b == 0 || a > 0 && a <= b }
+// Younger says whether a maximum age is at least as strict as another; 0 is for ever.
+func Younger(a, b time.Duration) bool { return b == 0 || a > 0 && a <= b }
 
 // Places reads on which commits a check is asked for.
 func Places(r *grammar.Reader, f grammar.Field) []Place {
@@ -117,12 +117,12 @@ var (
 	AtKey = grammar.Key{Path: "at", Shape: grammar.Words, Allowed: []string{string(AtRehearsal), string(AtHead)},
 		Means:  "on which commit: the change's head, the rehearsal, or both",
 		Absent: "rehearsal", Together: "at head and at rehearsal are separate demands", Example: "at: [head, rehearsal]"}
-	FreshKey = grammar.Key{Path: "fresh", Shape: grammar.Duration, Means: "how long a pass counts: from 1m to 720h",
-		Absent: "as the check itself says", Together: "the shorter", Example: "fresh: 12h"}
+	MaxAgeKey = grammar.Key{Path: "max_age", Shape: grammar.Duration, Means: "how long a pass counts: from 1m to 720h",
+		Absent: "as the check itself says", Together: "the shorter", Example: "max_age: 12h"}
 )
 
-// FreshWords say how long a pass counts.
-func FreshWords(fresh time.Duration) string {
+// MaxAgeWords say how long a pass counts.
+func MaxAgeWords(fresh time.Duration) string {
 	if fresh == 0 {
 		return ""
 	}

@@ -11,7 +11,7 @@ import (
 )
 
 // Wanted is one demand for checks on one commit, gathered before it is judged so that demands for the same check
-// on the same commit are one: with the shorter freshness, every witness, and a no to skipped over a yes. An advisory
+// on the same commit are one: with the lower maximum age, every check robot, and a no to skipped over a yes. An advisory
 // one lends nothing of that to a required one, nor takes anything from it.
 type Wanted struct {
 	Key       string // empty: by its name
@@ -19,9 +19,9 @@ type Wanted struct {
 	At        Place
 	AtLeast   int // how many have to pass; 0: all
 	Title     string
-	Fresh     time.Duration
+	MaxAge    time.Duration
 	Skipped   bool
-	Witnesses []string
+	Reporters []string
 	Level     Level
 	From      []Source
 	None      string // why there is no name at all
@@ -35,11 +35,11 @@ func (k *Case) Want(w Wanted) {
 			!o.joins(w) {
 			continue
 		}
-		if o.Fresh == 0 || w.Fresh > 0 && w.Fresh < o.Fresh {
-			o.Fresh = w.Fresh
+		if o.MaxAge == 0 || w.MaxAge > 0 && w.MaxAge < o.MaxAge {
+			o.MaxAge = w.MaxAge
 		}
 		o.Skipped = o.Skipped && w.Skipped
-		o.Witnesses = slices.Concat(o.Witnesses, w.Witnesses)
+		o.Reporters = slices.Concat(o.Reporters, w.Reporters)
 		o.From, o.Level = Stronger(o.Level, o.From, w.Level, w.From)
 		return
 	}
@@ -50,7 +50,7 @@ func (k *Case) Want(w Wanted) {
 // at the same level, so that to satisfy both is to satisfy what is asked together. Of several checks one may satisfy
 // the one and another the other.
 func (w *Wanted) joins(o Wanted) bool {
-	same := w.Fresh == o.Fresh && w.Skipped == o.Skipped && slices.Equal(w.Witnesses, o.Witnesses)
+	same := w.MaxAge == o.MaxAge && w.Skipped == o.Skipped && slices.Equal(w.Reporters, o.Reporters)
 	return same || w.Level == o.Level && len(w.Names) == 1
 }
 
@@ -192,16 +192,16 @@ func (k *Case) standing(declared Check, c change.Check, w Wanted) (State, string
 	case declared.Command != "" && !c.Runner:
 		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules define it as a command: only a runner's "+
 			"answer counts", c.Name, c.By)
-	case declared.Witness != "" && declared.Witness != c.By:
-		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules name robot:%s as its witness", c.Name, c.By,
-			declared.Witness)
+	case declared.ReportedBy != "" && declared.ReportedBy != c.By:
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules say reported_by robot:%s", c.Name, c.By,
+			declared.ReportedBy)
 	}
-	if i := slices.IndexFunc(w.Witnesses, func(login string) bool { return login != c.By }); i >= 0 {
-		return Unmet, fmt.Sprintf("%s was reported by %s, but the requirement names robot:%s as its witness", c.Name,
-			c.By, w.Witnesses[i])
+	if i := slices.IndexFunc(w.Reporters, func(login string) bool { return login != c.By }); i >= 0 {
+		return Unmet, fmt.Sprintf("%s was reported by %s, but the requirement says reported_by robot:%s", c.Name,
+			c.By, w.Reporters[i])
 	}
 	if c.State == change.Passed || c.State == change.Skipped && w.Skipped {
-		return k.freshness(declared, c, w)
+		return k.age(declared, c, w)
 	}
 	next := fmt.Sprintf("%s %s", c.Name, c.State)
 	switch {
@@ -290,11 +290,11 @@ func letters(to []byte, name string) []byte {
 	return to
 }
 
-// freshness says whether a pass is young enough to count.
-func (k *Case) freshness(declared Check, c change.Check, w Wanted) (State, string) {
-	fresh := w.Fresh
-	if fresh == 0 || declared.Fresh > 0 && declared.Fresh < fresh {
-		fresh = declared.Fresh
+// age says whether a pass is young enough to count.
+func (k *Case) age(declared Check, c change.Check, w Wanted) (State, string) {
+	fresh := w.MaxAge
+	if fresh == 0 || declared.MaxAge > 0 && declared.MaxAge < fresh {
+		fresh = declared.MaxAge
 	}
 	if fresh == 0 || k.At.IsZero() || c.At.IsZero() {
 		return Met, ""
@@ -310,10 +310,10 @@ func reporter(c Check, name string) string {
 	switch {
 	case c.Command != "":
 		return "a runner"
-	case c.Witness != "":
-		return "robot:" + c.Witness
+	case c.ReportedBy != "":
+		return "robot:" + c.ReportedBy
 	default:
-		return "a witness for " + name
+		return "a robot that reports " + name
 	}
 }
 

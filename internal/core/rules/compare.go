@@ -221,10 +221,10 @@ func (c *comparison) defines(k *Check) string {
 	switch {
 	case k.Command != "":
 		return "what passes it is now a command of these rules" + c.asksToo(k)
-	case k.Limit > require.DefaultAnswer:
+	case k.Timeout > require.DefaultAnswer:
 		return longerWhy
-	case k.Place != "":
-		return "its pass is now a deployment to " + k.Place
+	case k.Environment != "":
+		return "its pass is now a deployment to " + k.Environment
 	case c.asked(func(q *require.Requirement) bool { // one more may then pass in the place of another
 		return slices.ContainsFunc(q.CheckNames(), func(n require.CheckName) bool { return n.Several() && n.Match(k.Name) })
 	}) != nil:
@@ -256,14 +256,14 @@ func (c *comparison) repositories(line int, what string, was, now []string) {
 func (c *comparison) check(a, b *Check) {
 	what := "check " + a.Name + ": "
 	c.differ(b.LineOf("command"), what+"command", word(a.Command), word(b.Command), true)
-	c.differ(b.LineOf("witness"), what+"witness", word(a.Witness), word(b.Witness), a.Witness != "" || b.Witness == "")
+	c.differ(b.LineOf("reported_by"), what+"reported_by", word(a.ReportedBy), word(b.ReportedBy), a.ReportedBy != "" || b.ReportedBy == "")
 	why := ""
-	if b.Limit > a.Limit {
+	if b.Timeout > a.Timeout {
 		why = longerWhy
 	}
-	c.unless(why, b.LineOf("limit"), what+"limit", word(grammar.Brief(a.Limit)), word(grammar.Brief(b.Limit)), false)
-	c.differ(b.LineOf("fresh"), what+"fresh", word(span(a.Fresh)), word(span(b.Fresh)), !require.Fresher(b.Fresh, a.Fresh))
-	c.differ(b.LineOf("place"), what+"place", word(a.Place), word(b.Place), true)
+	c.unless(why, b.LineOf("timeout"), what+"timeout", word(grammar.Brief(a.Timeout)), word(grammar.Brief(b.Timeout)), false)
+	c.differ(b.LineOf("max_age"), what+"max_age", word(span(a.MaxAge)), word(span(b.MaxAge)), !require.Younger(b.MaxAge, a.MaxAge))
+	c.differ(b.LineOf("environment"), what+"environment", word(a.Environment), word(b.Environment), true)
 }
 
 func span(d time.Duration) string {
@@ -335,12 +335,12 @@ func (c *comparison) landing(what string, a, b *Protection) {
 		return truth(*p)
 	}
 	early := func(p *Protection) bool { return p.JoinEarly == nil || *p.JoinEarly }
-	c.differ(b.LineOf("land.remove_source"), what+"land.remove_source", stated(a.RemoveSource), stated(b.RemoveSource),
+	c.differ(b.LineOf("land.delete_source"), what+"land.delete_source", stated(a.DeleteSource), stated(b.DeleteSource),
 		false)
 	c.differ(b.LineOf("land.join_early"), what+"land.join_early", truth(early(a)), truth(early(b)), early(b))
 }
 
-// longerWhy says how a longer limit may loosen.
+// longerWhy says how a longer timeout may loosen.
 const longerWhy = "what ran out of time may pass with more of it"
 
 // How a default that seems to ask nothing may loosen.

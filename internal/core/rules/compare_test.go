@@ -13,7 +13,7 @@ func TestCompareFindsWhatLoosens(t *testing.T) {
 branches: {trunk: main}
 labels: {urgent: {set_by: team:duty}}
 areas: {ledger: {paths: ledger/**, owners: team:accounts, asks: {approvals: 2}, checks: sums}}
-checks: {unit: {command: make test}, seen: {witness: robot:barn, fresh: 12h}}
+checks: {unit: {command: make test}, seen: {reported_by: robot:barn, max_age: 12h}}
 loosening: {agreed_by: role:maintainer}
 protect:
   - name: trunk
@@ -53,8 +53,8 @@ protect:
 		{"waive", "push: team:release", "push: team:release\n    waive: person:odo", "waive", true},
 		{"exempt", "push: team:release", "push: team:release\n    exempt: person:odo", "exempt", true},
 		{"another command", "make test", "exit 0", "check unit: command", true},
-		{"a shorter freshness", "fresh: 12h", "fresh: 1h", "fresh", false},
-		{"a longer freshness", "fresh: 12h", "fresh: 24h", "fresh", true},
+		{"a shorter freshness", "max_age: 12h", "max_age: 1h", "max_age", false},
+		{"a longer freshness", "max_age: 12h", "max_age: 24h", "max_age", true},
 		{"another owner", "owners: team:accounts", "owners: [team:accounts, team:lab]", "owners", true},
 		{"less area", "paths: ledger/**", "paths: ledger/a/**", "paths", true},
 		{"an area without its ask", "asks: {approvals: 2}, ", "", "asks.approvals", true},
@@ -177,8 +177,8 @@ func TestP8AnAdditionElsewhereIsSeen(t *testing.T) {
 		{"an area, and no expression", "", "areas: {a: {paths: a, owners: team:t}}\n", "", false, false},
 		{"a house's area beside a repository's expression", "", "areas: {a: {paths: a, owners: team:t}}\n", cel, true, true},
 		{"a house's area that a repository defines", "", "areas: {a: {paths: a, owners: team:t}}\n", "areas: {a: {paths: b, owners: team:u}}\n", true, true},
-		{"a house's check that a repository defines", "", "checks: {u: {witness: robot:b}}\n", "checks: {u: {witness: robot:c}}\n", true, true},
-		{"a check that is anybody's to report until then", "", "checks: {u: {witness: robot:b}}\n", "", true, false},
+		{"a house's check that a repository defines", "", "checks: {u: {reported_by: robot:b}}\n", "checks: {u: {reported_by: robot:c}}\n", true, true},
+		{"a check that is anybody's to report until then", "", "checks: {u: {reported_by: robot:b}}\n", "", true, false},
 		{"a check that becomes a command", "", "checks: {u: {command: 'true'}}\n", "protect: [{name: p, branches: main, require: [{checks: u}]}]\n", false, true},
 		{"a protection with a default strategy", "", "protect: [{name: p, branches: main, land: {strategy: squash}}]\n", "", false, true},
 		{"a protection with a message", "", "protect: [{name: p, branches: main, land: {message: 'x {title}'}}]\n", "", false, true},

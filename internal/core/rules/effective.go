@@ -68,8 +68,8 @@ type Effective struct {
 	Message        Setting[string] // empty value: none stated, or they disagree
 	MessagesSaid   int
 	Trailers       []Setting[string]
-	RemoveSource   Setting[bool] // false where they disagree
-	RemovesSaid    int
+	DeleteSource   Setting[bool] // false where they disagree
+	DeletesSaid    int
 	JoinEarly      Setting[bool]
 	Exempted       []require.Source    // protections that do not bind the person asked about; see Binding
 	Suspended      []change.Suspension // that would match the branch if they were not suspended
@@ -125,8 +125,8 @@ func (c *combining) take(l Layer, p *Protection) {
 	}
 	c.defaults.say(string(p.Default), p.Default != "", source("land.strategy"))
 	c.messages.say(p.Message, p.Message != "", source("land.message"))
-	c.removes.say(fmt.Sprint(p.RemoveSource != nil && *p.RemoveSource), p.RemoveSource != nil,
-		source("land.remove_source"))
+	c.removes.say(fmt.Sprint(p.DeleteSource != nil && *p.DeleteSource), p.DeleteSource != nil,
+		source("land.delete_source"))
 	if p.JoinEarly != nil {
 		c.JoinEarly.stricter(*p.JoinEarly, source("land.join_early"), falseFirst)
 	}
@@ -169,7 +169,7 @@ func (c *combining) done() *Effective {
 		e.Default, e.DefaultFrom = e.With[0], e.WithFrom
 	}
 	e.Message, e.MessagesSaid = Setting[string]{c.messages.value, c.messages.from}, c.messages.said()
-	e.RemoveSource, e.RemovesSaid = Setting[bool]{c.removes.value == "true", c.removes.from}, c.removes.said()
+	e.DeleteSource, e.DeletesSaid = Setting[bool]{c.removes.value == "true", c.removes.from}, c.removes.said()
 	for text, from := range c.trailers {
 		e.Trailers = append(e.Trailers, Setting[string]{text, from})
 	}
@@ -242,7 +242,7 @@ func (e *Effective) sort() {
 		slices.SortFunc(list, func(a, b Allowance) int { return bySource(a.Source, b.Source) })
 	}
 	for _, list := range [][]require.Source{e.Rewrite.From, e.Delete.From, e.ApprovalsStay.From, e.ObjectionsStay.From,
-		e.WithFrom, e.DefaultFrom, e.Message.From, e.RemoveSource.From, e.JoinEarly.From} {
+		e.WithFrom, e.DefaultFrom, e.Message.From, e.DeleteSource.From, e.JoinEarly.From} {
 		slices.SortFunc(list, bySource)
 	}
 	slices.SortFunc(e.Trailers, func(a, b Setting[string]) int { return strings.Compare(a.Value, b.Value) })

@@ -127,9 +127,9 @@ areas:
   valves: {paths: ["valves/**", "pumps/**", "!**/*.md"], owners: ["team:hydraulics", "person:odo"], checks: [bench, unit], asks: {approvals: 1, reviewers: team:hydraulics, optional: person:odo, waive: team:duty}}
   docs: {paths: docs/**, owners: role:writer}
 checks:
-  unit: {command: make test, limit: 90s, fresh: 12h}
-  bench: {witness: robot:builder, limit: 2h}
-  field: {kind: deployment, place: proving-field}
+  unit: {command: make test, timeout: 90s, max_age: 12h}
+  bench: {reported_by: robot:builder, timeout: 2h}
+  field: {kind: deployment, environment: proving-field}
 protect:
   - name: trunk
     branches: [main, trunk, "release/**", "!line"]
@@ -141,7 +141,7 @@ protect:
     exempt: robot:release-bot
     waive: [team:duty, person:odo]
     after_push: {approvals_stay: never, objections_stay: if_unchanged}
-    land: {by: [role:maintainer, team:duty], with: [squash, merge], strategy: squash, message: "{title}", trailers: ["A: {author}", "B: c"], remove_source: true, join_early: false}
+    land: {by: [role:maintainer, team:duty], with: [squash, merge], strategy: squash, message: "{title}", trailers: ["A: {author}", "B: c"], delete_source: true, join_early: false}
     require:
       - {approvals: 2, from: ["team:agronomy", "team:field"], not_from: [last_pusher, commit_authors], on: newest_revision, called: many eyes}
       - {approvals: 1, own: counts, level: advisory}
@@ -152,16 +152,16 @@ protect:
       - {ticket: "FEN-[0-9]+", in: [title, branch], example: FEN-1}
       - {case: exact}
       - {fixups: none}
-      - {history: straight}
+      - {history: linear}
       - {messages: "^[a-z]+: ", example: "docs: a"}
       - {signed: every commit}
-      - {checks: [unit, bench], at_least: 1, skipped: counts, at: [head, rehearsal], fresh: 2h, witness: robot:builder}
+      - {checks: [unit, bench], at_least: 1, skipped: counts, at: [head, rehearsal], max_age: 2h, reported_by: robot:builder}
       - {checks: ["u*", "b*"]}
       - {checks: "u*,b*"}
-      - {deployment: proving-field, fresh: 30m}
+      - {deployment: proving-field, max_age: 30m}
       - {approvals: 3, when: {paths: ["ledger/**", "money/**"], areas: [valves, docs], lines: "over 400, under 900", files: over 10, source: [line, "topic/**"], author: team:field, label: [urgent, late], cel: "size(areas) > 2"}}
   - {name: small, branches: main}
-  - {name: other, branches: trunk, create: nobody, land: {remove_source: false}}
+  - {name: other, branches: trunk, create: nobody, land: {delete_source: false}}
 `
 
 // splice is a text with one place of it replaced.

@@ -248,31 +248,31 @@ func (r *reader) check(f grammar.Field) Check {
 		switch g.Name {
 		case "command":
 			c.Command = strings.TrimSpace(r.Text(g))
-		case "limit":
-			c.Limit = r.Duration(g, time.Second, 7*24*time.Hour, "90s, 10m or 1h30m")
-		case "witness":
-			c.Witness = r.Robot(g)
-		case "fresh":
-			c.Fresh = require.Freshness(r.Reader, g)
+		case "timeout":
+			c.Timeout = r.Duration(g, time.Second, 7*24*time.Hour, "90s, 10m or 1h30m")
+		case "reported_by":
+			c.ReportedBy = r.Robot(g)
+		case "max_age":
+			c.MaxAge = require.MaxAge(r.Reader, g)
 		case "kind":
 			deploys = grammar.OneOf(r.Reader, g, theGrammar.At("checks{}.kind").Allowed...) != ""
-		case "place":
-			c.Place = r.Name(g, "a place")
+		case "environment":
+			c.Environment = r.Name(g, "an environment")
 		}
 	}
-	if c.Limit == 0 {
-		c.Limit = require.DefaultAnswer
+	if c.Timeout == 0 {
+		c.Timeout = require.DefaultAnswer
 		if c.Command != "" {
-			c.Limit = require.DefaultLimit
+			c.Timeout = require.DefaultTimeout
 		}
 	}
-	if c.Command != "" && c.Witness != "" {
-		r.Bad(f.Key, fmt.Sprintf("check %q has both a command and a witness", f.Name),
-			"a command is run by a runner, a witness reports from outside: keep one")
+	if c.Command != "" && c.ReportedBy != "" {
+		r.Bad(f.Key, fmt.Sprintf("check %q has both a command and reported_by", f.Name),
+			"a command is run by a runner, what is reported_by a robot comes from outside: keep one")
 	}
-	if deploys != (c.Place != "") {
-		r.Bad(f.Key, fmt.Sprintf("check %q has a kind or a place without the other", f.Name),
-			"kind: deployment together with place: NAME")
+	if deploys != (c.Environment != "") {
+		r.Bad(f.Key, fmt.Sprintf("check %q has a kind or an environment without the other", f.Name),
+			"kind: deployment together with environment: NAME")
 	}
 	return c
 }
@@ -434,9 +434,9 @@ func (r *reader) land(p *Protection, f grammar.Field) {
 							"service's own")
 				}
 			}
-		case "remove_source":
+		case "delete_source":
 			b := r.Boolean(g)
-			p.RemoveSource = &b
+			p.DeleteSource = &b
 		case "join_early":
 			b := r.Boolean(g)
 			p.JoinEarly = &b

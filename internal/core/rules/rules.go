@@ -118,7 +118,7 @@ type Protection struct {
 	Default      change.Strategy   // empty: none stated
 	Message      string            // template of the final message; empty: none stated
 	Trailers     []string          // templates of lines added to the final message
-	RemoveSource *bool
+	DeleteSource *bool
 	JoinEarly    *bool
 	Exempt       []people.Principal
 	// Waiver lists who may waive what this protection asks, in the open and one case at a time; empty: nobody.

@@ -26,8 +26,8 @@ areas:
     asks:   {approvals: 1}
     checks: [valve-bench]
 checks:
-  unit: {command: make test, limit: 90s}
-  preview: {witness: robot:previewer}
+  unit: {command: make test, timeout: 90s}
+  preview: {reported_by: robot:previewer}
 protect:
   - name: trunk and releases
     branches: [trunk, release]
@@ -45,7 +45,7 @@ protect:
       by: role:writer
       with: [rebase, squash]
       strategy: rebase
-      remove_source: true
+      delete_source: true
 `
 
 func TestParseSample(t *testing.T) {
@@ -54,7 +54,7 @@ func TestParseSample(t *testing.T) {
 		t.Fatal(findings)
 	}
 	e := d.Alone(7).For("release/2026")
-	if !e.Protected || len(e.Requirements) != 4 || e.Default != change.Rebase || !e.RemoveSource.Value || e.ApprovalsStay.Value != require.StayNever {
+	if !e.Protected || len(e.Requirements) != 4 || e.Default != change.Rebase || !e.DeleteSource.Value || e.ApprovalsStay.Value != require.StayNever {
 		t.Errorf("effective settings are %+v", e)
 	}
 	if e.Rewrite.Value != Never || e.Delete.Value != Never || len(e.Push) != 1 || len(e.Push[0].Who) != 0 {
@@ -68,7 +68,7 @@ func TestParseSample(t *testing.T) {
 	if d.Alone(7).For("topic").Protected {
 		t.Error("topic is protected by nothing and said to be protected")
 	}
-	if c := d.Alone(7).Check("unit"); c.Command != "make test" || c.Limit.Seconds() != 90 {
+	if c := d.Alone(7).Check("unit"); c.Command != "make test" || c.Timeout.Seconds() != 90 {
 		t.Errorf("check unit is %+v", c)
 	}
 }
@@ -97,7 +97,7 @@ func TestFindingsSayWhereAndWhatIsRight(t *testing.T) {
 		{"anchor", head + "areas: &x\n  a: {paths: a, owners: team:t}\n", 2, "anchor", ""},
 		{"alias", head + "areas: *x\n", 2, "alias", ""},
 		{"not YAML", head + "areas: [\n", 2, "not YAML", ""},
-		{"bad limit", head + "checks:\n  unit: {command: make, limit: soon}\n", 3, `limit cannot be "soon"`, "1s to 168h"},
+		{"bad limit", head + "checks:\n  unit: {command: make, timeout: soon}\n", 3, `timeout cannot be "soon"`, "1s to 168h"},
 		{"area without owners", head + "areas:\n  a: {paths: a/**}\n", 3, "no owners", "team:NAME"},
 		{"empty", "", 1, "empty", "one YAML mapping"},
 		{"NUL", "tavrin: \x00", 1, "NUL", ""},
@@ -151,15 +151,15 @@ func randomProtection(rng *rand.Rand, name string) string {
 	maybe("    exempt: %s\n", pick("nobody", "person:b"))
 	maybe("    waive: %s\n", pick("nobody", "person:b"))
 	maybe("    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))
-	maybe("    land: {with: %s, remove_source: %s, join_early: %s, message: %s, trailers: %s, by: %s}\n", pick("[rebase]", "[merge, rebase]", "[rebase, squash, merge]"),
+	maybe("    land: {with: %s, delete_source: %s, join_early: %s, message: %s, trailers: %s, by: %s}\n", pick("[rebase]", "[merge, rebase]", "[rebase, squash, merge]"),
 		pick("true", "false"), pick("true", "false"), pick("'{title}'", "'{title}!'"), pick("'A: b'", "['A: b', 'C: d']"), pick("team:a", "role:writer"))
 	b.WriteString("    require:\n")
 	for range 1 + rng.IntN(5) {
 		b.WriteString("      - {" + pick(
 			"approvals: 1", "approvals: 2, from: [team:a, team:b]", "approvals: 2, from: [team:b, team:a]", "approvals: 1, own: counts", "approvals: 1, on: newest_revision",
-			"owners: every touched area", "objections: none", "threads: settled", "tasks: done", "ticket: 'F-[0-9]+'", "fixups: none", "history: straight",
+			"owners: every touched area", "objections: none", "threads: settled", "tasks: done", "ticket: 'F-[0-9]+'", "fixups: none", "history: linear",
 			"messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: [unit, lint]", "checks: [lint, unit]", "checks: 'b*', at: head", "checks: [a, b], at_least: 1",
-			"deployment: field, fresh: 1h") + pick("", "", ", when: {lines: over 10}", ", when: {paths: 'a/**'}", ", level: advisory") + "}\n")
+			"deployment: field, max_age: 1h") + pick("", "", ", when: {lines: over 10}", ", when: {paths: 'a/**'}", ", level: advisory") + "}\n")
 	}
 	return b.String()
 }
@@ -182,7 +182,7 @@ func essence(e *Effective) map[string]any {
 	}
 	return map[string]any{"protected": e.Protected, "requirements": requirements, "push": lists(e.Push), "create": lists(e.Create), "land by": lists(e.LandBy),
 		"rewrite": e.Rewrite.Value, "delete": e.Delete.Value, "approvals": e.ApprovalsStay.Value, "objections": e.ObjectionsStay.Value, "with": e.With,
-		"default": e.Default, "message": e.Message.Value, "remove": e.RemoveSource.Value, "early": e.JoinEarly.Value, "trailers": trailers}
+		"default": e.Default, "message": e.Message.Value, "remove": e.DeleteSource.Value, "early": e.JoinEarly.Value, "trailers": trailers}
 }
 
 // loosened names a setting in which b is looser than a, or nothing.
@@ -364,7 +364,7 @@ func TestSentencesSayEverySetting(t *testing.T) {
 	if got := strings.Join(defined, " "); got != `Check unit is the command "make test", for at most 1m30s. Check preview is reported by robot:previewer, within 1h.` {
 		t.Errorf("definitions say %s", got)
 	}
-	more, findings := Parse("tavrin: rules/1\nlabels: {urgent: {set_by: team:duty}}\nloosening: {agreed_by: role:maintainer}\nchecks: {trial: {kind: deployment, place: field, fresh: 12h}}\n")
+	more, findings := Parse("tavrin: rules/1\nlabels: {urgent: {set_by: team:duty}}\nloosening: {agreed_by: role:maintainer}\nchecks: {trial: {kind: deployment, environment: field, max_age: 12h}}\n")
 	if findings != nil {
 		t.Fatal(findings)
 	}
@@ -406,18 +406,18 @@ protect:
     push: [team:x, team:y]
     rewrite: allowed
     after_push: {approvals_stay: always}
-    land: {with: [rebase, squash], strategy: rebase, remove_source: true, message: "{title}"}
+    land: {with: [rebase, squash], strategy: rebase, delete_source: true, message: "{title}"}
   - name: b
     branches: "**"
     push: team:y
-    land: {by: team:z, with: [squash, merge], strategy: squash, remove_source: true, message: "{title}!"}
+    land: {by: team:z, with: [squash, merge], strategy: squash, delete_source: true, message: "{title}!"}
 `)
 	if findings != nil {
 		t.Fatal(findings)
 	}
 	e := d.Alone(1).For("main")
 	if e.Rewrite.Value != Never || e.Rewrite.From[0].Protection != "b" || e.ApprovalsStay.Value != require.StayIfUnchanged || fmt.Sprint(e.With) != "[squash]" || e.Default != "" || e.Message.Value != "" ||
-		!e.RemoveSource.Value || len(e.Push) != 2 || len(e.LandBy) != 1 {
+		!e.DeleteSource.Value || len(e.Push) != 2 || len(e.LandBy) != 1 {
 		t.Errorf("together: %+v", e)
 	}
 	if d.Alone(1).For("other").Default != change.Squash {
@@ -475,7 +475,7 @@ func long() string {
 	}
 	b.WriteString("checks:\n")
 	for i := range 100 {
-		fmt.Fprintf(&b, "  c%d: {command: make c%d, limit: 5m}\n", i, i)
+		fmt.Fprintf(&b, "  c%d: {command: make c%d, timeout: 5m}\n", i, i)
 	}
 	b.WriteString("protect:\n")
 	for i := range 50 {

@@ -58,8 +58,8 @@ func examples() map[string]string {
 		if k.Name() != "tavrin" {
 			text = "tavrin: " + Format + "\n" + text
 		}
-		if k.Path == "checks{}.kind" || k.Path == "checks{}.place" {
-			text = strings.Replace(text, "{"+example, "{kind: deployment, place: proving-field", 1)
+		if k.Path == "checks{}.kind" || k.Path == "checks{}.environment" {
+			text = strings.Replace(text, "{"+example, "{kind: deployment, environment: proving-field", 1)
 		}
 		out[k.Path] = text + "\n"
 	}

@@ -103,7 +103,7 @@ func (s *Set) Check(name string) Check {
 			}
 		}
 	}
-	return Check{Name: name, Limit: require.DefaultAnswer}
+	return Check{Name: name, Timeout: require.DefaultAnswer}
 }
 
 // Checks returns every check that the documents define, by name, the house's before the repository's own.

@@ -158,11 +158,11 @@ func (e *Effective) sayLanding(say func(string, []require.Source, string, ...any
 		say("land.trailers", t.From, "The trailer %q is added to it.", t.Value)
 	}
 	switch {
-	case e.RemovesSaid > 1:
-		say("land.remove_source", e.RemoveSource.From, "The protections disagree on removing the source branch, so "+
+	case e.DeletesSaid > 1:
+		say("land.delete_source", e.DeleteSource.From, "The protections disagree on removing the source branch, so "+
 			"it is kept.")
-	case e.RemoveSource.Value:
-		say("land.remove_source", e.RemoveSource.From, "The source branch is removed after landing.")
+	case e.DeleteSource.Value:
+		say("land.delete_source", e.DeleteSource.From, "The source branch is removed after landing.")
 	}
 	if !e.JoinEarly.Value {
 		say("land.join_early", e.JoinEarly.From, "A change joins the queue when its gate is ready, not before.")
@@ -224,18 +224,18 @@ func defined(c *Check) string {
 	text := "is reported by whoever has a token for it"
 	switch {
 	case c.Command != "":
-		text = fmt.Sprintf("is the command %q, for at most %s", c.Command, grammar.Brief(c.Limit))
-	case c.Witness != "":
-		text = "is reported by robot:" + c.Witness
+		text = fmt.Sprintf("is the command %q, for at most %s", c.Command, grammar.Brief(c.Timeout))
+	case c.ReportedBy != "":
+		text = "is reported by robot:" + c.ReportedBy
 	}
 	if c.Command == "" {
-		text += ", within " + grammar.Brief(c.Limit)
+		text += ", within " + grammar.Brief(c.Timeout)
 	}
-	if c.Place != "" {
-		text += ", and its pass is a deployment to " + c.Place
+	if c.Environment != "" {
+		text += ", and its pass is a deployment to " + c.Environment
 	}
-	if c.Fresh > 0 {
-		text += ", and a pass counts for " + grammar.Brief(c.Fresh)
+	if c.MaxAge > 0 {
+		text += ", and a pass counts for " + grammar.Brief(c.MaxAge)
 	}
 	return text
 }

@@ -216,7 +216,7 @@ func (e Example) facts(set *rules.Set, repository string, number int, people map
 	for name, state := range e.Checks {
 		declared := set.Check(name)
 		f.HeadChecks = append(f.HeadChecks, change.Check{Name: name, State: change.CheckState(state), Attempt: 1,
-			Runner: declared.Command != "", By: cmp.Or(declared.Witness, "witness")})
+			Runner: declared.Command != "", By: cmp.Or(declared.ReportedBy, "a check robot")})
 	}
 	slices.SortFunc(f.HeadChecks, func(a, b change.Check) int { return strings.Compare(a.Name, b.Name) })
 	if f.Asker != "" && f.Strategy == "" {

@@ -82,7 +82,7 @@ CREATE TABLE tokens (
   account_id   INTEGER NOT NULL REFERENCES accounts (id),
   name         TEXT NOT NULL,
   hash         TEXT NOT NULL UNIQUE,                -- SHA-256, hexadecimal
-  scope        TEXT NOT NULL CHECK (scope IN ('all', 'read', 'witness', 'runner')),
+  scope        TEXT NOT NULL CHECK (scope IN ('all', 'read', 'checks', 'runner')),
   expires_at   DATETIME,
   revoked_at   DATETIME,
   last_used_at DATETIME,
@@ -90,7 +90,7 @@ CREATE TABLE tokens (
   created_at   DATETIME NOT NULL
 );
 
-CREATE TABLE token_bindings (                       -- what a witness or runner token is for
+CREATE TABLE token_bindings (                       -- what a check robot or runner token is for
   token_id      INTEGER NOT NULL REFERENCES tokens (id),
   repository_id INTEGER NOT NULL REFERENCES repositories (id),
   check_name    TEXT NOT NULL,                      -- empty: every check that is a command (runners)
@@ -362,7 +362,7 @@ CREATE TABLE check_runs (                           -- one attempt of one check 
   reported_by   TEXT NOT NULL DEFAULT '',
   runner        BOOLEAN NOT NULL DEFAULT FALSE,
   command       TEXT NOT NULL DEFAULT '',
-  limit_seconds INTEGER NOT NULL DEFAULT 0,
+  timeout_seconds INTEGER NOT NULL DEFAULT 0,
   asked_for     TEXT NOT NULL DEFAULT '',           -- such as change/4 or rehearsal/7; empty: nobody asked
   lease_hash    TEXT NOT NULL DEFAULT '',
   lease_until   DATETIME,
@@ -405,7 +405,7 @@ CREATE TABLE entries (                              -- places in queues; those t
   place         INTEGER NOT NULL,
   strategy      TEXT NOT NULL,
   message       TEXT NOT NULL,
-  remove_source BOOLEAN NOT NULL,
+  delete_source BOOLEAN NOT NULL,
   joined_by     TEXT NOT NULL,
   reason        TEXT NOT NULL DEFAULT '',
   ended_at      DATETIME,
