@@ -43,9 +43,9 @@ func (c repositories) Repository(ctx context.Context, repo string) (wire.Reposit
 	return get[wire.Repository](ctx, c, repoPath(repo))
 }
 
-// SettleRepository tries once more to settle a repository that was set apart; for administrators.
-func (c repositories) SettleRepository(ctx context.Context, repo string) (wire.Repository, error) {
-	return post[wire.Repository](ctx, c, repoPath(repo)+"/settle", nil)
+// ResumeRepository tries once more to resume a repository that was set apart; for administrators.
+func (c repositories) ResumeRepository(ctx context.Context, repo string) (wire.Repository, error) {
+	return post[wire.Repository](ctx, c, repoPath(repo)+"/resume", nil)
 }
 
 // Branches lists a repository's branches.

@@ -21,11 +21,11 @@ func (c reviews) Review(ctx context.Context, repo string, number int, verdict st
 		map[string]any{"verdict": verdict, "revision": revision, "text": text})
 }
 
-// SendGathered is Review together with everything that the caller has gathered.
-func (c reviews) SendGathered(ctx context.Context, repo string, number int, verdict string, revision int,
+// ReviewWithDrafts is Review together with the caller's draft comments.
+func (c reviews) ReviewWithDrafts(ctx context.Context, repo string, number int, verdict string, revision int,
 	text string) (wire.Review, error) {
 	return post[wire.Review](ctx, c, changePath(repo, number)+"/reviews",
-		map[string]any{"verdict": verdict, "revision": revision, "text": text, "gathered": true})
+		map[string]any{"verdict": verdict, "revision": revision, "text": text, "drafts": true})
 }
 
 // Withdraw takes back one's approval or objection.

@@ -37,51 +37,51 @@ func (c threads) BeginThread(ctx context.Context, repo string, number int, n New
 // Reply says something in a discussion; suggest is what its lines should be, nil for words only.
 func (c threads) Reply(ctx context.Context, repo string, number int, thread int64, text string,
 	suggest *string) (wire.Thread, error) {
-	return post[wire.Thread](ctx, c, threadPath(repo, number, thread)+"/remarks",
+	return post[wire.Thread](ctx, c, threadPath(repo, number, thread)+"/comments",
 		NewThread{Text: text, Suggest: suggest})
 }
 
 // TakeIn takes suggestions in, as one commit of the caller's on the source branch.
-func (c threads) TakeIn(ctx context.Context, repo string, number int, remarks []int64) (wire.Change, error) {
+func (c threads) TakeIn(ctx context.Context, repo string, number int, comments []int64) (wire.Change, error) {
 	return post[wire.Change](ctx, c, changePath(repo, number)+"/take-in",
-		map[string]any{"remarks": append([]int64{}, remarks...)})
+		map[string]any{"comments": append([]int64{}, comments...)})
 }
 
-// Gather keeps a remark for a review that is not sent yet: one that begins a discussion, or, where thread is not 0, a
+// SaveDraft keeps a comment for a review that is not sent yet: one that begins a discussion, or, where thread is not 0, a
 // reply.
-func (c threads) Gather(ctx context.Context, repo string, number int, thread int64,
-	n NewThread) (wire.Gathered, error) {
-	path := changePath(repo, number) + "/gathered"
+func (c threads) SaveDraft(ctx context.Context, repo string, number int, thread int64,
+	n NewThread) (wire.DraftComment, error) {
+	path := changePath(repo, number) + "/drafts"
 	if thread != 0 {
 		path += fmt.Sprintf("?thread=%d", thread)
 	}
-	return post[wire.Gathered](ctx, c, path, n)
+	return post[wire.DraftComment](ctx, c, path, n)
 }
 
-// Gathered lists what the caller has gathered on a change and not sent.
-func (c threads) Gathered(ctx context.Context, repo string, number int) ([]wire.Gathered, error) {
-	return get[[]wire.Gathered](ctx, c, changePath(repo, number)+"/gathered")
+// Drafts lists the caller's draft comments on a change.
+func (c threads) Drafts(ctx context.Context, repo string, number int) ([]wire.DraftComment, error) {
+	return get[[]wire.DraftComment](ctx, c, changePath(repo, number)+"/drafts")
 }
 
-// Ungather throws a gathered remark away.
-func (c threads) Ungather(ctx context.Context, repo string, number int, id int64) error {
-	return c.Call(ctx, http.MethodDelete, fmt.Sprintf("%s/gathered/%d", changePath(repo, number), id), nil, nil)
+// DropDraft deletes a draft comment.
+func (c threads) DropDraft(ctx context.Context, repo string, number int, id int64) error {
+	return c.Call(ctx, http.MethodDelete, fmt.Sprintf("%s/drafts/%d", changePath(repo, number), id), nil, nil)
 }
 
-// EditRemark alters one's own remark.
-func (c threads) EditRemark(ctx context.Context, repo string, number int, thread, remark int64,
+// EditComment alters one's own comment.
+func (c threads) EditComment(ctx context.Context, repo string, number int, thread, comment int64,
 	text string) (wire.Thread, error) {
 	var out wire.Thread
-	err := c.Call(ctx, http.MethodPut, fmt.Sprintf("%s/remarks/%d", threadPath(repo, number, thread), remark),
+	err := c.Call(ctx, http.MethodPut, fmt.Sprintf("%s/comments/%d", threadPath(repo, number, thread), comment),
 		map[string]string{"text": text}, &out)
 	return out, err
 }
 
-// Settle settles a discussion, with what came of it, or opens it again.
-func (c threads) Settle(ctx context.Context, repo string, number int, thread int64, settled bool,
+// Resolve resolves a discussion, with what came of it, or opens it again.
+func (c threads) Resolve(ctx context.Context, repo string, number int, thread int64, resolved bool,
 	outcome string) (wire.Thread, error) {
 	var out wire.Thread
-	err := c.Call(ctx, http.MethodPut, threadPath(repo, number, thread)+"/settled",
-		map[string]any{"settled": settled, "outcome": outcome}, &out)
+	err := c.Call(ctx, http.MethodPut, threadPath(repo, number, thread)+"/resolved",
+		map[string]any{"resolved": resolved, "outcome": outcome}, &out)
 	return out, err
 }

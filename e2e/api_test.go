@@ -406,7 +406,7 @@ func TestP11EveryCallNeedsASignIn(t *testing.T) {
 	open := map[string]bool{"POST /api/v1/session": true, "DELETE /api/v1/session": true, "POST /api/v1/rules/check": true,
 		"GET /api/v1/rules/schema": true, "GET /api/v1/rules/templates": true, // what the form of a document is, is no secret
 		"GET /api/v1/houses": true, "GET /api/v1/repositories": true} // the last two show what is readable by all: nothing here
-	fill := strings.NewReplacer("{house}", "growers", "{name}", "irrigation", "{number}", "1", "{commit}", k.Head, "{id}", "1", "{thread}", "1", "{remark}", "1", "{waiver}", "1", "{file}", "1", "{login}", "ines", "{team}", "hydraulics")
+	fill := strings.NewReplacer("{house}", "growers", "{name}", "irrigation", "{number}", "1", "{commit}", k.Head, "{id}", "1", "{thread}", "1", "{comment}", "1", "{waiver}", "1", "{file}", "1", "{login}", "ines", "{team}", "hydraulics")
 	before := len(w.kinds())
 	n := 0
 	for path, methods := range description.Paths {
@@ -476,7 +476,7 @@ func bodyFor(path string) string {
 		return `{"protection":"trunk","for_seconds":60,"because":"let me in"}`
 	case strings.HasSuffix(path, "/resumptions"):
 		return `{"protection":"trunk"}`
-	case strings.HasSuffix(path, "/threads"), strings.HasSuffix(path, "/remarks"), strings.HasSuffix(path, "/{remark}"):
+	case strings.HasSuffix(path, "/threads"), strings.HasSuffix(path, "/comments"), strings.HasSuffix(path, "/{comment}"):
 		return `{"text":"hello"}`
 	case strings.HasSuffix(path, "/push/plan"):
 		return `{"branch":"main","commit":"` + strings.Repeat("a", 40) + `"}`
@@ -486,18 +486,18 @@ func bodyFor(path string) string {
 		return `{"branch":"main","commit":"` + strings.Repeat("a", 40) + `","because":"it floods"}`
 	case strings.HasSuffix(path, "/waivers"):
 		return `{"because":"it floods"}`
-	case strings.HasSuffix(path, "/acknowledge"), strings.HasSuffix(path, "/markdown"), strings.HasSuffix(path, "/gathered"):
+	case strings.HasSuffix(path, "/acknowledge"), strings.HasSuffix(path, "/markdown"), strings.HasSuffix(path, "/drafts"):
 		return `{"text":"hello"}`
 	case strings.HasSuffix(path, "/take-in"):
-		return `{"remarks":[1]}`
+		return `{"comments":[1]}`
 	case strings.HasSuffix(path, "/follow"):
 		return `{"follow":true}`
 	case strings.HasSuffix(path, "/seen"):
 		return `{"seq":1}`
 	case strings.HasSuffix(path, "/read"):
 		return `{"read":true}`
-	case strings.HasSuffix(path, "/settled"):
-		return `{"settled":true}`
+	case strings.HasSuffix(path, "/resolved"):
+		return `{"resolved":true}`
 	case strings.HasSuffix(path, "/reviewers"):
 		return `{"who":["person:odo"]}`
 	case strings.HasSuffix(path, "/keys"):

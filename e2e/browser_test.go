@@ -314,7 +314,7 @@ func consoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.shows("ines objected to revision 1", "<script>alert(1)</script> not yet")
 	p.press("Withdraw my objection")
 	p.shows("and took it back")
-	// A question on a line of the difference, answered and settled; a remark that needs no answer.
+	// A question on a line of the difference, answered and resolved; a comment that needs no answer.
 	p.do(clicking(`button[aria-label="Discuss line 1"]`))
 	p.shows("a, line 1", "another number makes it a range")
 	p.do(chromedp.SendKeys(chromedp.CSS("#speak"), "why one?"))
@@ -323,7 +323,7 @@ func consoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.do(clicking(`button[aria-label="Discuss line 1"]`), chromedp.SendKeys(chromedp.CSS("#speak"), "neat, **really**"))
 	p.do(clicking(`[aria-label="Speak of the chosen lines"] button[aria-pressed]`))
 	p.shows("neat, really")
-	p.press("Remark, needs no answer")
+	p.press("Comment, needs no answer")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#thread-2")))
 	p.shows("neat, really")
 	// One of the whole file, in the one commit; and one's own words are altered.
@@ -331,19 +331,19 @@ func consoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.do(clicking(`button[aria-label="Discuss the file a"]`))
 	p.shows("a, the whole file, in commit ")
 	p.do(chromedp.SendKeys(chromedp.CSS("#speak"), "fine"))
-	p.press("Remark, needs no answer")
+	p.press("Comment, needs no answer")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#thread-3")))
 	p.pressIn("#thread-3", "Alter my words")
 	p.do(chromedp.SendKeys(chromedp.CSS("#alter-3"), ", and short"))
 	p.press("Save my words")
 	p.shows("fine, and short", "before: fine")
-	p.pressIn("#thread-1", "Answer or settle")
+	p.pressIn("#thread-1", "Answer or resolve")
 	p.do(chromedp.SendKeys(chromedp.CSS("#reply-1"), "because it is measured"))
 	p.press("Reply")
 	p.shows("because it is measured")
 	p.do(chromedp.SendKeys(chromedp.CSS("#outcome-1"), "as agreed"))
-	p.press("Settle it")
-	p.shows("settled by ines: as agreed")
+	p.press("Resolve")
+	p.shows("resolved by ines: as agreed")
 	p.press("Close")
 	p.shows("It is closed.")
 	p.press("Reopen")
@@ -460,7 +460,7 @@ func (c *carried) agree(step string, words ...string) {
 // a second reviewer; every page and command agrees at every step.
 func twoBrowsersAndATerminal(t *testing.T) {
 	w := aloneTown(t)
-	ines := w.begin(strings.Replace(simple, "      - objections: none\n", "      - objections: none\n      - threads: settled\n", 1))
+	ines := w.begin(strings.Replace(simple, "      - objections: none\n", "      - objections: none\n      - threads: resolved\n", 1))
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
 	w.commit("tamsin", dir, "valves/east", "open east\nwait 20\nclose east\n", "Open the east valve")
@@ -481,17 +481,17 @@ func twoBrowsersAndATerminal(t *testing.T) {
 	reviewer.do(bringing(`#difference [data-shows]`), clicking(`button[aria-label="Discuss line 2"]`), chromedp.WaitVisible(chromedp.CSS("#speak")),
 		chromedp.SendKeys(chromedp.CSS("#speak"), "too short"), clicking(`[aria-label="Speak of the chosen lines"] input[type=checkbox]`),
 		chromedp.SendKeys(chromedp.CSS(`[aria-label="Speak of the chosen lines"] textarea.font-mono`), "5"))
-	reviewer.press("Gather for my review")
-	reviewer.shows("Gathered for your review", "valves/east, line 2")
-	c.agree("gathered", "2 requirements still missing")
+	reviewer.press("Save as draft")
+	reviewer.shows("Draft comments", "valves/east, line 2")
+	c.agree("draft", "2 requirements still missing")
 	reviewer.do(chromedp.SendKeys(chromedp.CSS("#text"), "the last rows stay dry"))
 	reviewer.press("Object")
 	author.shows("odo objected to revision 1", "too short", "suggests instead", "wait 205", "holds up: no open objection")
-	c.agree("objected", "no open objection; every discussion is settled")
+	c.agree("objected", "no open objection; every discussion is resolved")
 
-	// The author takes it in with one click; it is settled by that, and the reviewer is an author now.
+	// The author takes it in with one click; it is resolved by that, and the reviewer is an author now.
 	author.press("Take it in")
-	author.shows("1 settled discussion")
+	author.shows("1 resolved discussion")
 	c.agree("taken in", "no open objection")
 	w.must("tamsin", dir, "pull", "-q", "--ff-only", "origin", "topic")
 	if got := w.must("tamsin", dir, "show", "HEAD:valves/east"); got != "open east\nwait 205\nclose east" {
@@ -518,7 +518,7 @@ func twoBrowsersAndATerminal(t *testing.T) {
 	c.agree("approved again", "Ready for main")
 	w.commit("ines", ines, "docs", "d\n", "docs")
 	w.landDirectly(ines)
-	w.apply(strings.Replace(simple, "      - objections: none\n", "      - objections: none\n      - threads: settled\n", 1))
+	w.apply(strings.Replace(simple, "      - objections: none\n", "      - objections: none\n      - threads: resolved\n", 1))
 	w.must("tamsin", dir, "fetch", "-q", "origin")
 	w.must("tamsin", dir, "-c", "sequence.editor=true", "rebase", "-q", "-i", "--autosquash", "origin/main")
 	w.must("tamsin", dir, "push", "-q", "-f", "origin", "topic")

@@ -229,7 +229,7 @@ func TestP4KilledWhileAnWaiverIsUsed(t *testing.T) {
 	}
 }
 
-// Killed while suggestions are taken in, the service knows afterwards which were: the commit and the remarks agree (P4).
+// Killed while suggestions are taken in, the service knows afterwards which were: the commit and the comments agree (P4).
 func TestP4KilledWhileSuggestionsAreTakenIn(t *testing.T) {
 	t.Parallel()
 	for _, step := range []string{"push:intended", "push:moved"} {
@@ -237,9 +237,9 @@ func TestP4KilledWhileSuggestionsAreTakenIn(t *testing.T) {
 			w := newTown(t)
 			w.begin(simple)
 			k := w.propose("tamsin", "topic", "a", "a\n")
-			remark := w.suggest("odo", k, "a", 1, 1, "b")
+			comment := w.suggest("odo", k, "a", 1, 1, "b")
 			again := w.dieAt(step)
-			if _, err := w.as("tamsin").TakeIn(t.Context(), repo, k.Number, []int64{remark}); err == nil {
+			if _, err := w.as("tamsin").TakeIn(t.Context(), repo, k.Number, []int64{comment}); err == nil {
 				t.Fatal("it was answered by a dead service")
 			}
 			again()
@@ -249,11 +249,11 @@ func TestP4KilledWhileSuggestionsAreTakenIn(t *testing.T) {
 			}
 			threads, err := w.as("tamsin").Threads(t.Context(), repo, k.Number)
 			w.ok(err)
-			if taken := threads[0].Remarks[0].TakenAs != ""; taken != moved || threads[0].Settled != moved {
-				t.Errorf("moved %v, taken %v, settled %v", moved, taken, threads[0].Settled)
+			if taken := threads[0].Comments[0].TakenAs != ""; taken != moved || threads[0].Resolved != moved {
+				t.Errorf("moved %v, taken %v, resolved %v", moved, taken, threads[0].Resolved)
 			}
 			if !moved {
-				_, err = w.as("tamsin").TakeIn(t.Context(), repo, k.Number, []int64{remark})
+				_, err = w.as("tamsin").TakeIn(t.Context(), repo, k.Number, []int64{comment})
 				w.ok(err)
 			}
 			if now := w.openedAs(1); now.Revision != 2 {

@@ -47,7 +47,7 @@ func TestDesk(t *testing.T) {
 		t.Error("the author has answered, and is asked still")
 	}
 	has(t, w.desk("odo"), "answer growers/irrigation 1 asked=false: tamsin on valves/a, line 2")
-	_, err = w.as("odo").Settle(t.Context(), repo, k.Number, 1, true, "")
+	_, err = w.as("odo").Resolve(t.Context(), repo, k.Number, 1, true, "")
 	w.ok(err)
 	_, err = w.as("odo").Review(t.Context(), repo, k.Number, "object", 1, "not two")
 	w.ok(err)

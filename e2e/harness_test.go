@@ -122,7 +122,7 @@ func besideOthers(t *testing.T) {
 // alters what all of the process share, so that nothing may.
 func aloneTown(t testing.TB) *town {
 	t.Helper()
-	settled.Do(func() {
+	resolved.Do(func() {
 		w := &town{t: t, dir: filepath.Join(scratch, "town"), tokens: map[string]string{}}
 		w.open(service.Options{})
 		token, err := w.service.Access.FirstStart(t.Context())
@@ -131,12 +131,12 @@ func aloneTown(t testing.TB) *town {
 		w.admin = w.as("admin")
 		w.populate()
 		w.close()
-		settled.tokens = w.tokens
+		resolved.tokens = w.tokens
 	})
-	if settled.tokens == nil {
+	if resolved.tokens == nil {
 		t.Fatal("the first town could not be made")
 	}
-	w := &town{t: t, dir: t.TempDir(), tokens: maps.Clone(settled.tokens)}
+	w := &town{t: t, dir: t.TempDir(), tokens: maps.Clone(resolved.tokens)}
 	w.ok(os.CopyFS(filepath.Join(w.dir, "data"), os.DirFS(filepath.Join(scratch, "town", "data"))))
 	w.open(service.Options{})
 	w.admin = w.as("admin")
@@ -144,8 +144,8 @@ func aloneTown(t testing.TB) *town {
 	return w
 }
 
-// settled is a town with its people, made once; each test has a copy of its folder.
-var settled struct {
+// resolved is a town with its people, made once; each test has a copy of its folder.
+var resolved struct {
 	sync.Once
 	tokens map[string]string
 }

@@ -155,7 +155,7 @@ func TestRequestsAreBounded(t *testing.T) {
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	w.close()
-	w.open(service.Options{Bounds: bound(t, "calls.token=30", "calls.address=21", "calls.failed-sign-ins=3", "calls.streams=2", "change.threads=2", "thread.remarks=2", "repository.refs=4", "markdown.html-bytes=2000")})
+	w.open(service.Options{Bounds: bound(t, "calls.token=30", "calls.address=21", "calls.failed-sign-ins=3", "calls.streams=2", "change.threads=2", "thread.comments=2", "repository.refs=4", "markdown.html-bytes=2000")})
 	ctx := t.Context()
 	status := func(token string) (int, string) {
 		req, err := http.NewRequestWithContext(ctx, "GET", w.url+"/api/v1/me", nil)
@@ -204,7 +204,7 @@ func TestRequestsAreBounded(t *testing.T) {
 	_, err = odo.Reply(ctx, repo, k.Number, threads[0].ID, "and", nil)
 	w.ok(err)
 	_, err = odo.Reply(ctx, repo, k.Number, threads[0].ID, "and", nil)
-	problem(t, err, 422, "thread.remarks is 2")
+	problem(t, err, 422, "thread.comments is 2")
 
 	// Streams: as many as one may have, and no more; a closed one makes room.
 	open := func() (*http.Response, context.CancelFunc) {
@@ -312,12 +312,12 @@ func TestFindingsAreBounded(t *testing.T) {
 	if err == nil || !strings.Contains(err.Error(), "nested too deeply") {
 		t.Errorf("%v", err)
 	}
-	// remarks of lint are bounded too, the worst first
+	// comments of lint are bounded too, the worst first
 	many := strings.Replace(simple, "owners: team:hydraulics", "owners: ["+keys(500, "person:nobody%d,")+"]", 1)
 	said, err := w.as("ines").LintRules(t.Context(), repo, many)
 	w.ok(err)
 	if n := len(said.Advice); n != lint.MaxTold+1 || !strings.Contains(said.Advice[n-1].Text, "findings more") || said.Advice[0].Severity != lint.Blocked {
-		t.Errorf("%d remarks; %v", n, said.Findings)
+		t.Errorf("%d comments; %v", n, said.Findings)
 	}
 }
 

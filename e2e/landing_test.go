@@ -260,7 +260,7 @@ func TestP9FailuresStandAlone(t *testing.T) {
 	dir := w.clone("wren")
 	w.must("wren", dir, "checkout", "-q", "conflicting")
 	w.must("wren", dir, "reset", "-q", "--hard", "origin/main")
-	w.commit("wren", dir, "README.md", lines(20, map[int]string{5: "both"}), "settled")
+	w.commit("wren", dir, "README.md", lines(20, map[int]string{5: "both"}), "resolved")
 	w.must("wren", dir, "push", "-q", "--force", "origin", "conflicting")
 	conflicting = w.until(conflicting, "revised", func(k wire.Change) bool { return k.Revision == 2 })
 	w.approve("odo", conflicting)

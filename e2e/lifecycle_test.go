@@ -225,7 +225,7 @@ func TestSourceDeletedAndReused(t *testing.T) {
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	w.approve("odo", k)
-	remark := w.suggest("odo", k, "a", 1, 1, "b")
+	comment := w.suggest("odo", k, "a", 1, 1, "b")
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
 	now := w.openedAs(1)
@@ -244,7 +244,7 @@ func TestSourceDeletedAndReused(t *testing.T) {
 	if now = w.openedAs(1); now.Revision != 1 || now.SourceGone {
 		t.Errorf("after an unrelated push: %+v", now)
 	}
-	w.says("tamsin", 1, "topic has just moved", "thread", "take", "1", fmt.Sprint(remark), "--repo", repo) // not onto something else
+	w.says("tamsin", 1, "topic has just moved", "thread", "take", "1", fmt.Sprint(comment), "--repo", repo) // not onto something else
 	// Used again for other work: a revision that nobody has approved.
 	w.must("tamsin", dir, "checkout", "-q", "-b", "more", "origin/main")
 	w.commit("tamsin", dir, "c", "c\n", "other work")

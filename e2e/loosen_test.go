@@ -58,7 +58,7 @@ func TestP8NoLooseningWithoutASecondPerson(t *testing.T) {
 		{"another order", "[main, develop]", "[develop, main]", false, ""},
 		{"another title", "called: hot ones", "called: the hot ones", false, ""},
 		{"one more protection", "", "  - {name: more, branches: '**', push: role:writer, waive: role:writer, require: [{approvals: 1, level: advisory}]}\n", false, ""},
-		{"one more requirement", "      - fixups: none\n", "      - fixups: none\n      - threads: settled\n", false, ""},
+		{"one more requirement", "      - fixups: none\n", "      - fixups: none\n      - threads: resolved\n", false, ""},
 		{"an area", "  valves:", "  docs: {paths: docs/**, owners: team:hydraulics}\n  valves:", false, ""},
 	} {
 		now, err := w.as("ines").Rules(ctx, repo, 0)

@@ -125,14 +125,14 @@ func consoleNeverTakesAPressForWhatWasReplaced(t *testing.T) {
 	p.reads("revision=2&commit=" + second)
 	p.do(clicking(`button[aria-label="Discuss line 2"]`))
 	p.shows("a, line 2, in commit " + second[:10])
-	// Who chooses other lines while a remark is sent keeps them.
+	// Who chooses other lines while a comment is sent keeps them.
 	p.do(chromedp.SendKeys(chromedp.CSS("#speak"), "why worse?"))
 	p.press("Ask")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#thread-1")))
 	threads, err := w.as("odo").Threads(t.Context(), repo, k.Number)
 	w.ok(err)
 	if len(threads) != 1 || threads[0].Commit != second || threads[0].FirstLine != 2 {
-		t.Errorf("the remark is about %+v", threads)
+		t.Errorf("the comment is about %+v", threads)
 	}
 	p.untroubled()
 }

@@ -133,8 +133,8 @@ func TestContentSettings(t *testing.T) {
 	w.ok(err)
 	cases := []struct{ requirement, key, state, says string }{
 		{"tasks: done", "tasks", "unmet", `still to do: "written up"`},
-		{"threads: settled", "threads", "not-applicable", "no discussion to settle"},
-		{"{threads: settled, settled_by: role:maintainer}", "threads", "not-applicable", "by role:maintainer"},
+		{"threads: resolved", "threads", "not-applicable", "no discussion to resolve"},
+		{"{threads: resolved, resolved_by: role:maintainer}", "threads", "not-applicable", "by role:maintainer"},
 		{"ticket: FEN-[0-9]+", "ticket", "unmet", "name the ticket in the title, description, branch or commits"},
 		{"ticket: fen-[0-9]+", "ticket", "met", ""},
 		{"{ticket: 'fen-[0-9]+', in: [title, commits], example: fen-7}", "ticket", "unmet", `such as "fen-7"`},

@@ -12,12 +12,12 @@ import (
 
 func text(s string) *string { return &s }
 
-// suggest begins a discussion with a suggestion and returns the remark's number.
+// suggest begins a discussion with a suggestion and returns the comment's number.
 func (w *town) suggest(login string, k wire.Change, path string, first, last int, suggestion string) int64 {
 	w.t.Helper()
 	t, err := w.as(login).BeginThread(w.t.Context(), repo, k.Number, client.NewThread{Path: path, First: first, Last: last, Suggest: &suggestion})
 	w.ok(err)
-	return t.Remarks[0].ID
+	return t.Comments[0].ID
 }
 
 // An author takes suggestions in as one commit of theirs, with who suggested them as co-author, who counts as author from
@@ -50,12 +50,12 @@ func TestP6SuggestionsAreTakenIn(t *testing.T) {
 	_, err = author.TakeIn(ctx, repo, k.Number, []int64{stale})
 	problem(t, err, 409, "have changed since")
 	_, err = author.TakeIn(ctx, repo, k.Number, []int64{99})
-	problem(t, err, 404, "no remark 99")
+	problem(t, err, 404, "no comment 99")
 	_, err = author.TakeIn(ctx, repo, k.Number, nil)
-	problem(t, err, 422, "name the remarks")
+	problem(t, err, 422, "name the comments")
 	plain, err := w.as("odo").BeginThread(ctx, repo, k.Number, client.NewThread{Text: "hm"})
 	w.ok(err)
-	_, err = author.TakeIn(ctx, repo, k.Number, []int64{plain.Remarks[0].ID})
+	_, err = author.TakeIn(ctx, repo, k.Number, []int64{plain.Comments[0].ID})
 	problem(t, err, 409, "suggests nothing")
 
 	out := w.says("tamsin", 0, "change 1 is at revision 3", "thread", "take", "1", fmt.Sprint(first), fmt.Sprint(gone), fmt.Sprint(crlf), "--repo", repo)
@@ -76,11 +76,11 @@ func TestP6SuggestionsAreTakenIn(t *testing.T) {
 	}
 	threads, err := author.Threads(ctx, repo, k.Number)
 	w.ok(err)
-	if r := threads[0]; !r.Settled || r.SettledBy != "tamsin" || r.Remarks[0].TakenAs != now.Head || r.Remarks[0].TakenBy != "tamsin" || !strings.HasPrefix(r.Outcome, "taken in as "+now.Head[:10]) {
+	if r := threads[0]; !r.Resolved || r.ResolvedBy != "tamsin" || r.Comments[0].TakenAs != now.Head || r.Comments[0].TakenBy != "tamsin" || !strings.HasPrefix(r.Outcome, "taken in as "+now.Head[:10]) {
 		t.Errorf("the thread is %+v", r)
 	}
 	_, err = author.TakeIn(ctx, repo, k.Number, []int64{first})
-	problem(t, err, 409, "tamsin took remark")
+	problem(t, err, 409, "tamsin took comment")
 	has(t, w.says("odo", 0, "+ and more", "thread", "list", "1", "--repo", repo), "suggested, and tamsin took it in as")
 
 	for _, n := range []client.NewThread{{Suggest: text("x")}, {Path: "pumps", Suggest: text("x")}, {Path: "README.md", First: 1, Before: true, Suggest: text("x")}} {
@@ -94,8 +94,8 @@ func TestP6SuggestionsAreTakenIn(t *testing.T) {
 	w.says("odo", 2, "at least one of the flags", "thread", "begin", "1", "--repo", repo)
 }
 
-// Remarks are gathered unseen and sent at once with a review; a push in between loses none of them.
-func TestGatheredReview(t *testing.T) {
+// Draft comments are seen by nobody else and sent at once with a review; a push in between loses none of them.
+func TestDraftComments(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	ctx := t.Context()
@@ -106,56 +106,56 @@ func TestGatheredReview(t *testing.T) {
 	k := w.openChange("tamsin", "topic")
 	open, err := w.as("wren").BeginThread(ctx, repo, k.Number, client.NewThread{Text: "why?"})
 	w.ok(err)
-	w.says("odo", 0, "gathered as 1, on a, line 2", "thread", "begin", "1", "--path", "a", "--lines", "2", "--text", "units?", "--gather", "--repo", repo)
-	w.says("odo", 0, "gathered as 2", "thread", "begin", "1", "--path", "a", "--lines", "3", "--suggest", "better", "--gather", "--repo", repo)
-	w.says("odo", 0, "gathered as 3", "thread", "reply", "1", fmt.Sprint(open.ID), "--text", "because", "--gather", "--repo", repo)
-	w.says("odo", 0, "gathered as 4", "thread", "begin", "1", "--text", "never mind", "--gather", "--repo", repo)
+	w.says("odo", 0, "draft 1, on a, line 2", "thread", "begin", "1", "--path", "a", "--lines", "2", "--text", "units?", "--draft", "--repo", repo)
+	w.says("odo", 0, "draft 2", "thread", "begin", "1", "--path", "a", "--lines", "3", "--suggest", "better", "--draft", "--repo", repo)
+	w.says("odo", 0, "draft 3", "thread", "reply", "1", fmt.Sprint(open.ID), "--text", "because", "--draft", "--repo", repo)
+	w.says("odo", 0, "draft 4", "thread", "begin", "1", "--text", "never mind", "--draft", "--repo", repo)
 	w.says("odo", 0, "", "thread", "drop", "1", "4", "--repo", repo)
-	w.says("odo", 1, "no remark 4", "thread", "drop", "1", "4", "--repo", repo)
-	w.says("wren", 1, "no remark 1", "thread", "drop", "1", "1", "--repo", repo)
-	if mine := w.says("odo", 0, "units?", "thread", "gathered", "1", "--repo", repo); strings.Contains(mine, "never mind") {
+	w.says("odo", 1, "no comment 4", "thread", "drop", "1", "4", "--repo", repo)
+	w.says("wren", 1, "no comment 1", "thread", "drop", "1", "1", "--repo", repo)
+	if mine := w.says("odo", 0, "units?", "thread", "drafts", "1", "--repo", repo); strings.Contains(mine, "never mind") {
 		t.Errorf("what was thrown away is there:\n%s", mine)
 	}
-	w.says("wren", 0, "Nothing.", "thread", "gathered", "1", "--repo", repo)
+	w.says("wren", 0, "Nothing.", "thread", "drafts", "1", "--repo", repo)
 	count := func() int {
 		t.Helper()
 		all, err := w.as("tamsin").Threads(ctx, repo, k.Number)
 		w.ok(err)
 		n := 0
 		for _, t := range all {
-			n += len(t.Remarks)
+			n += len(t.Comments)
 		}
 		return n
 	}
 	if n := count(); n != 1 {
-		t.Errorf("%d remarks are seen before the review is sent", n)
+		t.Errorf("%d comments are seen before the review is sent", n)
 	}
-	_, err = w.as("odo").Gather(ctx, repo, k.Number, 99, client.NewThread{Text: "x"})
+	_, err = w.as("odo").SaveDraft(ctx, repo, k.Number, 99, client.NewThread{Text: "x"})
 	problem(t, err, 404, "no discussion 99")
-	_, err = w.as("odo").Gather(ctx, repo, k.Number, 0, client.NewThread{Path: "a", First: 9, Text: "x"})
+	_, err = w.as("odo").SaveDraft(ctx, repo, k.Number, 0, client.NewThread{Path: "a", First: 9, Text: "x"})
 	problem(t, err, 422, "a has 5 lines")
-	_, err = w.as("odo").Gather(ctx, repo, k.Number, 0, client.NewThread{})
-	problem(t, err, 422, "a remark needs words")
+	_, err = w.as("odo").SaveDraft(ctx, repo, k.Number, 0, client.NewThread{})
+	problem(t, err, 422, "a comment needs words")
 
 	w.commit("tamsin", dir, "a", "new\n"+lines(5, nil), "two")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
-	_, err = w.as("odo").SendGathered(ctx, repo, k.Number, "object", 1, "units are missing")
-	problem(t, err, 409, "the newest revision of change 1 is 2, not 1", "diff 1 --since 1", "what you gathered is kept")
+	_, err = w.as("odo").ReviewWithDrafts(ctx, repo, k.Number, "object", 1, "units are missing")
+	problem(t, err, 409, "the newest revision of change 1 is 2, not 1", "diff 1 --since 1", "draft comments are kept")
 	if n := count(); n != 1 {
-		t.Errorf("%d remarks are seen after a review that was not taken", n)
+		t.Errorf("%d comments are seen after a review that was not taken", n)
 	}
-	w.says("odo", 0, "objection of revision 2 is on record", "review", "object", "1", "--revision", "2", "--because", "units are missing", "--gathered", "--repo", repo)
+	w.says("odo", 0, "objection of revision 2 is on record", "review", "object", "1", "--revision", "2", "--because", "units are missing", "--drafts", "--repo", repo)
 	threads, err := w.as("tamsin").Threads(ctx, repo, k.Number)
 	w.ok(err)
-	if len(threads) != 3 || len(threads[0].Remarks) != 2 || threads[1].Revision != 1 || threads[1].Now == nil || threads[1].Now.First != 3 || *threads[2].Remarks[0].Suggestion != "better" {
+	if len(threads) != 3 || len(threads[0].Comments) != 2 || threads[1].Revision != 1 || threads[1].Now == nil || threads[1].Now.First != 3 || *threads[2].Comments[0].Suggestion != "better" {
 		t.Errorf("threads are %+v", threads)
 	}
-	w.says("odo", 1, "nothing was gathered", "review", "comment", "1", "--gathered", "--repo", repo)
+	w.says("odo", 1, "there are no draft comments", "review", "comment", "1", "--drafts", "--repo", repo)
 	w.says("odo", 2, "say something", "review", "comment", "1", "--repo", repo)
-	w.says("odo", 0, "gathered as", "thread", "begin", "1", "--text", "one more", "--gather", "--repo", repo)
-	w.says("odo", 0, "comment of revision 2 is on record", "review", "comment", "1", "--gathered", "--repo", repo)
+	w.says("odo", 0, "draft", "thread", "begin", "1", "--text", "one more", "--draft", "--repo", repo)
+	w.says("odo", 0, "comment of revision 2 is on record", "review", "comment", "1", "--drafts", "--repo", repo)
 	if n := count(); n != 5 {
-		t.Errorf("%d remarks in the end", n)
+		t.Errorf("%d comments in the end", n)
 	}
 	report, err := w.as("odo").Gate(ctx, repo, k.Number)
 	w.ok(err)
@@ -182,12 +182,12 @@ func TestMarkdown(t *testing.T) {
 	w.ok(err)
 	var laid wire.Laid
 	w.ok(w.as("odo").Call(ctx, "POST", "/markdown", map[string]string{"text": hostile}, &laid))
-	for _, html := range []string{k.DescriptionHTML, thread.Remarks[0].HTML, review.HTML, laid.HTML} {
+	for _, html := range []string{k.DescriptionHTML, thread.Comments[0].HTML, review.HTML, laid.HTML} {
 		if !strings.Contains(html, "<strong>now</strong>") || strings.Contains(html, "<script") || strings.Contains(html, "javascript:") || strings.Contains(html, "<img") {
 			t.Errorf("laid out as %s", html)
 		}
 	}
-	if k.Description != hostile || thread.Remarks[0].Text != hostile {
+	if k.Description != hostile || thread.Comments[0].Text != hostile {
 		t.Error("what was typed is not kept as it was")
 	}
 	long := strings.Repeat("a", 1<<20)

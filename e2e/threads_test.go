@@ -14,7 +14,7 @@ import (
 // marked when they are gone, never lost; and the gate waits for those that need an answer.
 func TestThreadsAreCarriedOver(t *testing.T) {
 	w := newTown(t)
-	w.begin(requiring("threads: settled"))
+	w.begin(requiring("threads: resolved"))
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
 	first := w.commit("tamsin", dir, "valves.c", lines(30, nil), "add valves")
@@ -55,40 +55,40 @@ func TestThreadsAreCarriedOver(t *testing.T) {
 	if all[1].Now != nil || !all[1].Gone || all[1].Quoted != "line 19" || all[2].Gone {
 		t.Errorf("the altered line is %+v, the file %+v", all[1], all[2])
 	}
-	// Reply, alter, settle with an outcome, reopen; two at once, and without the right.
+	// Reply, alter, resolve with an outcome, reopen; two at once, and without the right.
 	c := w.as("tamsin")
 	v, err := c.Reply(t.Context(), repo, k.Number, onLine.ID, "tvr_ABCDEFGHIJKLMNOPQRSTUVWXYZ stands for it", nil)
 	w.ok(err)
-	if strings.Contains(v.Remarks[1].Text, "ABCDEFGH") {
-		t.Error("a token pasted into a remark is shown")
+	if strings.Contains(v.Comments[1].Text, "ABCDEFGH") {
+		t.Error("a token pasted into a comment is shown")
 	}
-	v, err = c.EditRemark(t.Context(), repo, k.Number, onLine.ID, v.Remarks[1].ID, "mended")
+	v, err = c.EditComment(t.Context(), repo, k.Number, onLine.ID, v.Comments[1].ID, "mended")
 	w.ok(err)
-	if v.Remarks[1].Text != "mended" || len(v.Remarks[1].Earlier) != 1 || v.Remarks[1].EditedAt == nil {
-		t.Errorf("altered: %+v", v.Remarks[1])
+	if v.Comments[1].Text != "mended" || len(v.Comments[1].Earlier) != 1 || v.Comments[1].EditedAt == nil {
+		t.Errorf("altered: %+v", v.Comments[1])
 	}
-	_, err = w.as("odo").EditRemark(t.Context(), repo, k.Number, onLine.ID, v.Remarks[1].ID, "no")
+	_, err = w.as("odo").EditComment(t.Context(), repo, k.Number, onLine.ID, v.Comments[1].ID, "no")
 	problem(t, err, 403, "tamsin's")
-	_, err = c.Settle(t.Context(), repo, k.Number, onLine.ID, true, "mended in revision 2")
+	_, err = c.Resolve(t.Context(), repo, k.Number, onLine.ID, true, "mended in revision 2")
 	w.ok(err)
-	_, err = w.as("odo").Settle(t.Context(), repo, k.Number, onLine.ID, true, "")
-	problem(t, err, 409, "settled by tamsin already")
-	_, err = w.as("odo").Settle(t.Context(), repo, k.Number, onLine.ID, false, "")
+	_, err = w.as("odo").Resolve(t.Context(), repo, k.Number, onLine.ID, true, "")
+	problem(t, err, 409, "resolved by tamsin already")
+	_, err = w.as("odo").Resolve(t.Context(), repo, k.Number, onLine.ID, false, "")
 	w.ok(err)
-	_, err = w.as("pavo").Settle(t.Context(), repo, k.Number, onLine.ID, true, "")
+	_, err = w.as("pavo").Resolve(t.Context(), repo, k.Number, onLine.ID, true, "")
 	problem(t, err, 403, "odo, who began it")
 	for _, id := range []int64{onLines.ID, onLine.ID, onFile.ID, onCommit.ID} {
-		_, err := c.Settle(t.Context(), repo, k.Number, id, true, "")
+		_, err := c.Resolve(t.Context(), repo, k.Number, id, true, "")
 		w.ok(err)
 	}
 	w.stands(k, "threads", "met", "")
-	w.apply(requiring("{threads: settled, settled_by: role:maintainer}"))
-	w.stands(k, "threads", "unmet", "tamsin settled without the right to")
-	has(t, strings.Join(w.kinds(), " "), "thread.begun", "thread.replied", "thread.edited", "thread.settled", "thread.reopened")
+	w.apply(requiring("{threads: resolved, resolved_by: role:maintainer}"))
+	w.stands(k, "threads", "unmet", "tamsin resolved without the right to")
+	has(t, strings.Join(w.kinds(), " "), "thread.begun", "thread.replied", "thread.edited", "thread.resolved", "thread.reopened")
 }
 
-// Somebody without a role of their own may remark in a public repository, and blocks nobody by it.
-func TestRemarksOfStrangersBlockNothing(t *testing.T) {
+// Somebody without a role of their own may comment in a public repository, and blocks nobody by it.
+func TestCommentsOfStrangersBlockNothing(t *testing.T) {
 	w := newTown(t)
 	const open = "growers/open-day"
 	_, err := w.admin.CreateRepository(t.Context(), client.NewRepository{Name: open, Public: true})
@@ -100,7 +100,7 @@ func TestRemarksOfStrangersBlockNothing(t *testing.T) {
 	w.must("ines", dir, "push", "-q", "origin", "HEAD:main")
 	w.commit("ines", dir, "b", "b\n", "more")
 	w.must("ines", dir, "push", "-q", "origin", "HEAD:topic")
-	_, err = w.as("ines").ApplyRules(t.Context(), open, requiring("threads: settled"), "talk", -1)
+	_, err = w.as("ines").ApplyRules(t.Context(), open, requiring("threads: resolved"), "talk", -1)
 	w.ok(err)
 	k, err := w.as("ines").OpenChange(t.Context(), open, client.NewChange{Source: "topic", Title: "More"})
 	w.ok(err)
@@ -152,7 +152,7 @@ func TestBadThreads(t *testing.T) {
 // The same from the command line.
 func TestThreadCommands(t *testing.T) {
 	w := newTown(t)
-	w.begin(requiring("threads: settled"))
+	w.begin(requiring("threads: resolved"))
 	k := w.propose("tamsin", "topic", "a", "one\ntwo\nthree\n")
 	n := fmt.Sprint(k.Number)
 	w.says("odo", 0, "discussion 1 on a, lines 2 to 3 (revision 1)", "--repo", repo, "thread", "begin", n, "--path", "a", "--lines", "2-3", "--text", "why two?")
@@ -160,14 +160,14 @@ func TestThreadCommands(t *testing.T) {
 	w.says("tamsin", 3, "odo's on a, lines 2 to 3", "--repo", repo, "change", "gate", n)
 	out := w.says("tamsin", 0, "because", "--repo", repo, "thread", "reply", n, "1", "--text", "because it is not one")
 	has(t, out, "| two", "why two?")
-	w.says("tamsin", 0, "altered", "--repo", repo, "thread", "edit", n, "1", "--remark", "2", "--text", "because it is measured")
-	w.says("odo", 0, "settled by odo: taken further in FEN-9", "--repo", repo, "thread", "settle", n, "1", "--outcome", "taken further in FEN-9")
+	w.says("tamsin", 0, "altered", "--repo", repo, "thread", "edit", n, "1", "--comment", "2", "--text", "because it is measured")
+	w.says("odo", 0, "resolved by odo: taken further in FEN-9", "--repo", repo, "thread", "resolve", n, "1", "--outcome", "taken further in FEN-9")
 	w.says("tamsin", 0, "Ready for main", "--repo", repo, "change", "gate", n)
 	w.says("odo", 0, "open", "--repo", repo, "thread", "reopen", n, "1")
-	w.says("odo", 2, "not the number of a discussion", "--repo", repo, "thread", "settle", n, "one")
+	w.says("odo", 2, "not the number of a discussion", "--repo", repo, "thread", "resolve", n, "one")
 }
 
-// Of those who settle, or open again, one discussion at once, exactly one does; the others are told.
+// Of those who resolve, or open again, one discussion at once, exactly one does; the others are told.
 func TestSettlingAtOnce(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
@@ -175,13 +175,13 @@ func TestSettlingAtOnce(t *testing.T) {
 	thread, err := w.as("odo").BeginThread(t.Context(), repo, k.Number, client.NewThread{Text: "why?"})
 	w.ok(err)
 	for round := range 6 {
-		settle := round%2 == 0
+		resolve := round%2 == 0
 		people := []string{"ines", "odo", "tamsin", "wren"}
 		errs := make(chan error, len(people))
 		for _, login := range people {
 			c := w.as(login)
 			go func() {
-				_, err := c.Settle(t.Context(), repo, k.Number, thread.ID, settle, "by "+login)
+				_, err := c.Resolve(t.Context(), repo, k.Number, thread.ID, resolve, "by "+login)
 				errs <- err
 			}()
 		}
@@ -194,11 +194,11 @@ func TestSettlingAtOnce(t *testing.T) {
 			}
 		}
 		if done != 1 {
-			t.Errorf("round %d: %d settled or opened it", round, done)
+			t.Errorf("round %d: %d resolved or opened it", round, done)
 		}
 		now, err := w.as("ines").Threads(t.Context(), repo, k.Number)
 		w.ok(err)
-		if now[0].Settled != settle || settle != (now[0].Outcome != "") {
+		if now[0].Resolved != resolve || resolve != (now[0].Outcome != "") {
 			t.Errorf("round %d: %+v", round, now[0])
 		}
 	}

@@ -182,7 +182,7 @@ func TestStaleLocksAreRemoved(t *testing.T) {
 	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
 }
 
-// What could not be written down is settled by the next round, without a restart, and nobody is told what is not so meanwhile:
+// What could not be written down is resolved by the next round, without a restart, and nobody is told what is not so meanwhile:
 // a landing whose records were busy is not "withdrawn" afterwards (P4).
 func TestP4OpenIntentsAreSettledInEveryRound(t *testing.T) {
 	w := newTown(t)
@@ -238,7 +238,7 @@ func (w *town) holdRecords() func() {
 	return func() { db.Exec("ROLLBACK"); sql.Close() }
 }
 
-// A repository that cannot be settled at the start is set apart: it is only read, loudly, and everything else goes on, until
+// A repository that cannot be brought into order at the start is set apart: it is only read, loudly, and everything else goes on, until
 // an administrator has mended it.
 func TestARepositoryIsSetApart(t *testing.T) {
 	w := newTown(t)
@@ -262,11 +262,11 @@ func TestARepositoryIsSetApart(t *testing.T) {
 	w.reopen()
 	desk, err := w.admin.Desk(ctx)
 	w.ok(err)
-	if len(desk) != 1 || desk[0].Kind != "set-apart" || !strings.Contains(desk[0].What, "tavrin repo settle growers/irrigation") {
+	if len(desk) != 1 || desk[0].Kind != "set-apart" || !strings.Contains(desk[0].What, "tavrin repo resume growers/irrigation") {
 		t.Errorf("the administrator's desk has %+v", desk)
 	}
 	_, err = w.as("ines").ApplyRules(ctx, repo, simple, "to see", -1)
-	problem(t, err, 503, "set apart and only to be read", "tavrin repo settle growers/irrigation")
+	problem(t, err, 503, "set apart and only to be read", "tavrin repo resume growers/irrigation")
 	_, err = w.as("tamsin").Leave(ctx, repo, k.Number)
 	problem(t, err, 503, "set apart")
 	if now := w.openedAs(1); now.Entry == nil || now.Entry.State == "ejected" {
@@ -285,20 +285,20 @@ func TestARepositoryIsSetApart(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(put, "repositories", "2.git", "packed-refs")); err != nil {
 		t.Error(err)
 	}
-	_, err = w.admin.SettleRepository(ctx, repo)
-	problem(t, err, 409, "cannot be settled yet")
-	_, err = w.as("ines").SettleRepository(ctx, repo)
+	_, err = w.admin.ResumeRepository(ctx, repo)
+	problem(t, err, 409, "cannot go on yet")
+	_, err = w.as("ines").ResumeRepository(ctx, repo)
 	problem(t, err, 403, "for service administrators")
 	w.ok(os.Rename(w.bareDir()+".away", w.bareDir()))
 	w.ok(os.Remove(refs))
 	w.ok(os.Rename(refs+".kept", refs))
 	w.ok(os.Rename(filepath.Join(w.bareDir(), "objects.kept"), filepath.Join(w.bareDir(), "objects")))
-	w.says("admin", 0, "is settled and goes on", "repo", "settle", repo)
+	w.says("admin", 0, "goes on", "repo", "resume", repo)
 	w.report(commit, "unit", "passed")
 	w.landed(k)
-	_, err = w.admin.SettleRepository(ctx, repo)
+	_, err = w.admin.ResumeRepository(ctx, repo)
 	problem(t, err, 409, "not set apart")
-	has(t, strings.Join(w.kinds(), " "), "repository.set-apart", "repository.settled")
+	has(t, strings.Join(w.kinds(), " "), "repository.set-apart", "repository.resumed")
 }
 
 // Trouble with one repository, or a git that hangs there, holds up no other.

@@ -29,7 +29,7 @@ type Rules struct {
 type RulesApplied struct {
 	Rules
 	Proposal *Proposal `json:"proposal,omitempty" doc:"present: nothing is in force yet"`
-	Advice   []Advice  `json:"advice" doc:"what lint remarks on"`
+	Advice   []Advice  `json:"advice" doc:"what lint comments on"`
 }
 
 // Proposal is a loosening that waits for a second person, or waited.
@@ -71,7 +71,7 @@ type RulesCheck struct {
 	Valid     bool      `json:"valid"`
 	Findings  []Finding `json:"findings"`
 	Sentences []string  `json:"sentences" doc:"what the document says, when it is valid"`
-	Advice    []Advice  `json:"advice" doc:"what lint remarks on, when it is valid and a place was named"`
+	Advice    []Advice  `json:"advice" doc:"what lint comments on, when it is valid and a place was named"`
 }
 
 // BranchRules explains what protects one branch.

@@ -15,14 +15,14 @@ type Thread struct {
 	Now         *Lines     `json:"now,omitempty" doc:"where the lines are in the newest revision; absent: they are gone, or it is not about lines"`
 	Gone        bool       `json:"gone" doc:"what it is about is not in the newest revision any more"`
 	Where       string     `json:"where" doc:"in words"`
-	NeedsAnswer bool       `json:"needs_answer" doc:"false: a remark that needs none and never blocks"`
+	NeedsAnswer bool       `json:"needs_answer" doc:"false: a comment that needs none and never blocks"`
 	BegunBy     string     `json:"begun_by"`
 	BegunAt     time.Time  `json:"begun_at"`
-	Settled     bool       `json:"settled"`
-	SettledBy   string     `json:"settled_by,omitempty"`
-	SettledAt   *time.Time `json:"settled_at,omitempty"`
+	Resolved    bool       `json:"resolved"`
+	ResolvedBy  string     `json:"resolved_by,omitempty"`
+	ResolvedAt  *time.Time `json:"resolved_at,omitempty"`
 	Outcome     string     `json:"outcome,omitempty" doc:"what came of it, or the ticket that takes it further"`
-	Remarks     []Remark   `json:"remarks" doc:"oldest first"`
+	Comments    []Comment  `json:"comments" doc:"oldest first"`
 }
 
 // Lines are lines of a file.
@@ -32,28 +32,28 @@ type Lines struct {
 	Last  int    `json:"last"`
 }
 
-// Remark is what somebody said in a thread.
-type Remark struct {
-	ID         int64           `json:"id"`
-	By         string          `json:"by"`
-	Text       string          `json:"text" doc:"Markdown"`
-	HTML       string          `json:"html" doc:"the text laid out, safe to show"`
-	Suggestion *string         `json:"suggestion,omitempty" doc:"what the discussion's lines should be; empty: they should go; absent: nothing is suggested"`
-	TakenAs    string          `json:"taken_as,omitempty" doc:"the commit that took the suggestion in"`
-	TakenBy    string          `json:"taken_by,omitempty"`
-	CreatedAt  time.Time       `json:"created_at"`
-	EditedAt   *time.Time      `json:"edited_at,omitempty"`
-	Earlier    []RemarkVersion `json:"earlier,omitempty" doc:"what it said before it was edited, oldest first"`
+// Comment is what somebody said in a thread.
+type Comment struct {
+	ID         int64            `json:"id"`
+	By         string           `json:"by"`
+	Text       string           `json:"text" doc:"Markdown"`
+	HTML       string           `json:"html" doc:"the text laid out, safe to show"`
+	Suggestion *string          `json:"suggestion,omitempty" doc:"what the discussion's lines should be; empty: they should go; absent: nothing is suggested"`
+	TakenAs    string           `json:"taken_as,omitempty" doc:"the commit that took the suggestion in"`
+	TakenBy    string           `json:"taken_by,omitempty"`
+	CreatedAt  time.Time        `json:"created_at"`
+	EditedAt   *time.Time       `json:"edited_at,omitempty"`
+	Earlier    []CommentVersion `json:"earlier,omitempty" doc:"what it said before it was edited, oldest first"`
 }
 
-// RemarkVersion is what a remark said before it was edited.
-type RemarkVersion struct {
+// CommentVersion is what a comment said before it was edited.
+type CommentVersion struct {
 	Text  string    `json:"text"`
 	Until time.Time `json:"until"`
 }
 
-// Gathered is a remark for a review that is not sent yet. Only who gathered it sees it.
-type Gathered struct {
+// DraftComment is a comment for a review that is not sent yet. Only who gathered it sees it.
+type DraftComment struct {
 	ID          int64     `json:"id"`
 	Thread      int64     `json:"thread,omitempty" doc:"the discussion it replies in; absent: it begins one"`
 	Where       string    `json:"where" doc:"in words"`

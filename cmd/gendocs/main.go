@@ -119,10 +119,10 @@ func limits() string {
 			"bytes"}, {"mappings and lists in each other there", plainyaml.MaxDepth, "levels"}, {"entries of one " +
 			"mapping there", plainyaml.MaxEntries, "entries"},
 		{"findings told of a rules document; the last says how many more there are", grammar.MaxFindings,
-			"findings"}, {"remarks of lint told; the last says how many more there are", lint.MaxTold, "remarks"},
+			"findings"}, {"comments of lint told; the last says how many more there are", lint.MaxTold, "comments"},
 		{"protections in one rules document", grammar.MaxProtections, "protections"}, {"requirements in one",
 			grammar.MaxRequirements, "requirements"}, {"patterns of branches in one, of kinds and protections", grammar.MaxPatterns, "patterns"}, {"entries of all lists of one", grammar.MaxItems, "entries"}, {"globs of one, with braces multiplied out", grammar.MaxItems, "globs"},
-		{"a title", typed.MaxTitle, "characters"}, {"a description, review or remark", typed.MaxProse,
+		{"a title", typed.MaxTitle, "characters"}, {"a description, review or comment", typed.MaxProse,
 			"bytes"}, {"a request's body, but for Git's", api.MaxBody, "bytes"},
 		{"a check's log that is kept, its end", checks.MaxLog, "bytes"}, {"a file that is shown whole",
 			hosted.MaxFileBytes, "bytes"}, {"the patch of a difference in one answer; it says when it was cut", reading.MaxPatch, "bytes"},

@@ -108,12 +108,12 @@ func (s *server) changes() {
 				Verdict  string `json:"verdict" enum:"approve,object,comment"`
 				Revision int    `json:"revision,omitempty" minimum:"0" doc:"the one that was read; a comment may leave it out"`
 				Text     string `json:"text,omitempty" doc:"Markdown"`
-				Gathered bool   `json:"gathered,omitempty" doc:"send what you have gathered with it, in one go"`
+				Drafts   bool   `json:"drafts,omitempty" doc:"send your draft comments with it, in one go"`
 			}
 		}) (wire.Review, error) {
 			return s.Service.Changes.Review(ctx, a, q.repository(), q.Number,
 				changes.NewReview{Verdict: change.Verdict(q.Body.Verdict), Revision: q.Body.Revision, Text: q.Body.Text,
-					Gathered: q.Body.Gathered})
+					Drafts: q.Body.Drafts})
 		})
 	call(s, "POST", changePath+"/withdraw", "withdraw-review", "Take back your approval or objection",
 		func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Review, error) {

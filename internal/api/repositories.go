@@ -41,9 +41,9 @@ func (s *server) repositories() {
 		func(ctx context.Context, a accounts.Actor, q *InRepo) (wire.Repository, error) {
 			return s.Service.Repositories.Repository(ctx, a, q.repository())
 		})
-	call(s, "POST", repoPath+"/settle", "settle-repository", "Try once more to settle a repository that was set apart",
+	call(s, "POST", repoPath+"/resume", "resume-repository", "Try once more to resume a repository that was set apart",
 		func(ctx context.Context, a accounts.Actor, q *InRepo) (wire.Repository, error) {
-			return s.Service.Repositories.SettleRepository(ctx, a, q.repository())
+			return s.Service.Repositories.ResumeRepository(ctx, a, q.repository())
 		})
 	call(s, "GET", repoPath+"/branches", "list-branches", "Branches with what protects them",
 		func(ctx context.Context, a accounts.Actor, q *InRepo) ([]wire.Branch, error) {

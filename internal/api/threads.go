@@ -48,7 +48,7 @@ func (s *server) threads() {
 		Text    string  `json:"text,omitempty" doc:"Markdown; may be left out beside a suggestion"`
 		Suggest *string `json:"suggestion,omitempty" doc:"what the discussion's lines should be; empty: they should go"`
 	}
-	call(s, "POST", one+"/remarks", "create-remark", "Reply in a discussion",
+	call(s, "POST", one+"/comments", "create-comment", "Reply in a discussion",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			InThread
 			Body reply
@@ -59,51 +59,51 @@ func (s *server) threads() {
 		"the source branch", func(ctx context.Context, a accounts.Actor, q *struct {
 		InChange
 		Body struct {
-			Remarks []int64 `json:"remarks" doc:"whose suggestions to take in"`
+			Comments []int64 `json:"comments" doc:"whose suggestions to take in"`
 		}
 	}) (wire.Change, error) {
-		return s.Service.Intake.TakeIn(ctx, a, q.repository(), q.Number, q.Body.Remarks)
+		return s.Service.Intake.TakeIn(ctx, a, q.repository(), q.Number, q.Body.Comments)
 	})
-	call(s, "GET", changePath+"/gathered", "list-gathered", "What you have gathered for a review and not sent, "+
-		"oldest first", func(ctx context.Context, a accounts.Actor, q *InChange) ([]wire.Gathered, error) {
-		return s.Service.Threads.Gathered(ctx, a, q.repository(), q.Number)
+	call(s, "GET", changePath+"/drafts", "list-drafts", "Your draft comments: not sent, "+
+		"oldest first", func(ctx context.Context, a accounts.Actor, q *InChange) ([]wire.DraftComment, error) {
+		return s.Service.Threads.Drafts(ctx, a, q.repository(), q.Number)
 	})
-	call(s, "POST", changePath+"/gathered", "create-gathered", "Gather a remark for a review",
+	call(s, "POST", changePath+"/drafts", "create-draft", "Save a draft comment for a review",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			InChange
 			Thread int64 `query:"thread" minimum:"0" doc:"the discussion it replies in; absent: it begins one"`
 			Body   beginning
-		}) (wire.Gathered, error) {
-			return s.Service.Threads.Gather(ctx, a, q.repository(), q.Number, q.Thread, changes.NewThread(q.Body))
+		}) (wire.DraftComment, error) {
+			return s.Service.Threads.SaveDraft(ctx, a, q.repository(), q.Number, q.Thread, changes.NewThread(q.Body))
 		})
-	call(s, "DELETE", changePath+"/gathered/{id}", "delete-gathered", "Throw a gathered remark away",
+	call(s, "DELETE", changePath+"/drafts/{id}", "delete-draft", "Delete a draft comment",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			InChange
 			ID int64 `path:"id" minimum:"1"`
 		}) (done, error) {
-			return done{true}, s.Service.Threads.Ungather(ctx, a, q.repository(), q.Number, q.ID)
+			return done{true}, s.Service.Threads.DropDraft(ctx, a, q.repository(), q.Number, q.ID)
 		})
 	call(s, "POST", base+"/markdown", "lay-out", "Show how a text will be laid out",
 		func(_ context.Context, a accounts.Actor, q *struct{ Body words }) (wire.Laid, error) {
 			html, err := s.Service.Threads.LayOut(a, q.Body.Text)
 			return wire.Laid{HTML: html}, err
 		})
-	call(s, "PUT", one+"/remarks/{remark}", "put-remark", "Alter one's own remark; what it said before is kept",
+	call(s, "PUT", one+"/comments/{comment}", "put-comment", "Alter one's own comment; what it said before is kept",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			InThread
-			Remark int64 `path:"remark" minimum:"1"`
-			Body   words
+			Comment int64 `path:"comment" minimum:"1"`
+			Body    words
 		}) (wire.Thread, error) {
-			return s.Service.Threads.EditRemark(ctx, a, q.repository(), q.Number, q.Thread, q.Remark, q.Body.Text)
+			return s.Service.Threads.EditComment(ctx, a, q.repository(), q.Number, q.Thread, q.Comment, q.Body.Text)
 		})
-	call(s, "PUT", one+"/settled", "put-settled", "Settle a discussion, or open it again",
+	call(s, "PUT", one+"/resolved", "put-resolved", "Resolve a discussion, or open it again",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			InThread
 			Body struct {
-				Settled bool   `json:"settled"`
-				Outcome string `json:"outcome,omitempty" doc:"what came of it, or the ticket that takes it further"`
+				Resolved bool   `json:"resolved"`
+				Outcome  string `json:"outcome,omitempty" doc:"what came of it, or the ticket that takes it further"`
 			}
 		}) (wire.Thread, error) {
-			return s.Service.Threads.Settle(ctx, a, q.repository(), q.Number, q.Thread, q.Body.Settled, q.Body.Outcome)
+			return s.Service.Threads.Resolve(ctx, a, q.repository(), q.Number, q.Thread, q.Body.Resolved, q.Body.Outcome)
 		})
 }

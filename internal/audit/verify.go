@@ -283,7 +283,7 @@ func (v *verification) refsOf(ctx context.Context, repo *records.Repository) err
 		return err
 	}
 	if open > 0 {
-		v.say("%s has moves that are begun and not settled: verify again in a minute", repo.Name)
+		v.say("%s has moves that are begun and not resolved: verify again in a minute", repo.Name)
 		return nil
 	}
 	later, err := readLines(v.s.records.Read(ctx).Where("seq > ? AND repository_id = ?", v.chain.Head().Seq,

@@ -15,7 +15,7 @@ type Bounds struct {
 	PushRefs, PushCommandBytes, PushPackBytes, PushCommits, PushDirectCommits int64
 	PushTextBytes, PushObjectBytes, PushTreePaths, PushTreeDepth              int64
 	ChangeCommits, ChangePaths, ChangeMessageBytes, ChangeThreads             int64
-	ThreadRemarks, RepositoryRefs                                             int64
+	ThreadComments, RepositoryRefs                                            int64
 	GitProcesses, GitPersonProcesses, GitTransfers                            int64
 	GitSeconds, GitTransferSeconds, GitCPUSeconds, GitMemory, GitOutput       int64
 	TokenCalls, AddressCalls, FailedSignIns, PersonStreams                    int64
@@ -46,7 +46,7 @@ var Table = []Bound{
 	{"change.paths", 50_000, "paths", "files that one change touches, by its difference or by a commit of it", func(b *Bounds) *int64 { return &b.ChangePaths }},
 	{"change.message-bytes", 4 << 20, "bytes", "the messages of all commits of one change together", func(b *Bounds) *int64 { return &b.ChangeMessageBytes }},
 	{"change.threads", 1000, "discussions", "discussions of one change", func(b *Bounds) *int64 { return &b.ChangeThreads }},
-	{"thread.remarks", 500, "remarks", "what is said in one discussion", func(b *Bounds) *int64 { return &b.ThreadRemarks }},
+	{"thread.comments", 500, "comments", "what is said in one discussion", func(b *Bounds) *int64 { return &b.ThreadComments }},
 	{"repository.refs", 20_000, "refs", "branches and tags of one repository", func(b *Bounds) *int64 { return &b.RepositoryRefs }},
 	{"git.processes", 48, "processes", "git processes at once, in all", func(b *Bounds) *int64 { return &b.GitProcesses }},
 	{"git.person-processes", 12, "processes", "git processes at once on behalf of one person or address", func(b *Bounds) *int64 { return &b.GitPersonProcesses }},

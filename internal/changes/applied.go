@@ -7,10 +7,10 @@ import (
 	"tavrin/internal/records"
 )
 
-// RecordTaken records that a push took suggestions in, and settles their discussions.
+// RecordTaken records that a push took suggestions in, and resolves their discussions.
 func (s *Threads) RecordTaken(tx *records.Tx, repo *records.Repository, i *records.Intent) error {
 	for _, id := range i.Takes {
-		var r records.Remark
+		var r records.Comment
 		var t records.Thread
 		var c records.Change
 		err := tx.First(&r, id).Error
@@ -26,11 +26,11 @@ func (s *Threads) RecordTaken(tx *records.Tx, repo *records.Repository, i *recor
 		if err != nil {
 			return err
 		}
-		if t.SettledBy != "" {
+		if t.ResolvedBy != "" {
 			continue
 		}
 		now := s.records.Now()
-		t.SettledBy, t.SettledAt, t.Outcome = i.Actor, &now, fmt.Sprintf("taken in as %.10s", i.New)
+		t.ResolvedBy, t.ResolvedAt, t.Outcome = i.Actor, &now, fmt.Sprintf("taken in as %.10s", i.New)
 		if err := tx.Save(&t).Error; err != nil {
 			return err
 		}

@@ -16,18 +16,18 @@ import (
 	"tavrin/wire"
 )
 
-// maxGathered is how many remarks somebody may gather before sending them.
-const maxGathered = 200
+// maxDrafts is how many draft comments somebody may have on a change.
+const maxDrafts = 200
 
-// Gather keeps a remark for a review that is not sent yet: one that begins a discussion, or a reply in one.
-func (s *Threads) Gather(ctx context.Context, a accounts.Actor, name string, number int, thread int64,
-	n NewThread) (wire.Gathered, error) {
+// SaveDraft keeps a comment for a review that is not sent yet: one that begins a discussion, or a reply in one.
+func (s *Threads) SaveDraft(ctx context.Context, a accounts.Actor, name string, number int, thread int64,
+	n NewThread) (wire.DraftComment, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
-		return wire.Gathered{}, err
+		return wire.DraftComment{}, err
 	}
-	row := records.GatheredRemark{ChangeID: c.ID, Login: a.Login(), Text: n.Text, Suggestion: n.Suggest,
+	row := records.DraftComment{ChangeID: c.ID, Login: a.Login(), Text: n.Text, Suggestion: n.Suggest,
 		CreatedAt: s.records.Now()}
 	if thread == 0 {
 		row.Thread, err = s.newThread(ctx, db, a, repo, c, n)
@@ -45,27 +45,27 @@ func (s *Threads) Gather(ctx context.Context, a accounts.Actor, name string, num
 		err = problem.First(err)
 	}
 	if err != nil {
-		return wire.Gathered{}, err
+		return wire.DraftComment{}, err
 	}
 	err = s.records.Note(ctx, func(tx *records.Tx) error {
 		var many int64
 		if err := tx.Model(&row).Where("change_id = ? AND login = ?", c.ID, a.Login()).Count(&many).Error; err != nil {
 			return err
 		}
-		if many >= maxGathered {
-			return problem.New(problem.Conflict, "you have gathered %d remarks on change %d: send them with a review",
+		if many >= maxDrafts {
+			return problem.New(problem.Conflict, "you have %d draft comments on change %d: send them with a review",
 				many, number)
 		}
 		return tx.Create(&row).Error
 	})
 	if err != nil {
-		return wire.Gathered{}, err
+		return wire.DraftComment{}, err
 	}
-	return gatheredView(s.records.Read(ctx), row)
+	return draftView(s.records.Read(ctx), row)
 }
 
-func gatheredView(db *gorm.DB, r records.GatheredRemark) (wire.Gathered, error) {
-	v := wire.Gathered{ID: r.ID, Text: r.Text, Suggestion: r.Suggestion, CreatedAt: r.CreatedAt}
+func draftView(db *gorm.DB, r records.DraftComment) (wire.DraftComment, error) {
+	v := wire.DraftComment{ID: r.ID, Text: r.Text, Suggestion: r.Suggestion, CreatedAt: r.CreatedAt}
 	t := r.Thread
 	if r.ThreadID != nil {
 		v.Thread = *r.ThreadID
@@ -77,8 +77,8 @@ func gatheredView(db *gorm.DB, r records.GatheredRemark) (wire.Gathered, error) 
 	return v, nil
 }
 
-// Gathered lists what the actor has gathered on a change and not sent, oldest first. Nobody else sees it.
-func (s *Threads) Gathered(ctx context.Context, a accounts.Actor, name string, number int) ([]wire.Gathered, error) {
+// Drafts lists the actor's draft comments on a change, oldest first. Nobody else sees it.
+func (s *Threads) Drafts(ctx context.Context, a accounts.Actor, name string, number int) ([]wire.DraftComment, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -87,9 +87,9 @@ func (s *Threads) Gathered(ctx context.Context, a accounts.Actor, name string, n
 		return nil, err
 	}
 	rows, err := unsent(db, c, a)
-	out := []wire.Gathered{}
+	out := []wire.DraftComment{}
 	for _, r := range rows {
-		v, err := gatheredView(db, r)
+		v, err := draftView(db, r)
 		if err != nil {
 			return nil, err
 		}
@@ -98,40 +98,40 @@ func (s *Threads) Gathered(ctx context.Context, a accounts.Actor, name string, n
 	return out, err
 }
 
-func unsent(db *gorm.DB, c records.Change, a accounts.Actor) ([]records.GatheredRemark, error) {
-	var rows []records.GatheredRemark
+func unsent(db *gorm.DB, c records.Change, a accounts.Actor) ([]records.DraftComment, error) {
+	var rows []records.DraftComment
 	err := db.Where("change_id = ? AND login = ? AND login <> ''", c.ID, a.Login()).Order("id").Find(&rows).Error
 	return rows, err
 }
 
-// Ungather throws a gathered remark away.
-func (s *Threads) Ungather(ctx context.Context, a accounts.Actor, name string, number int, id int64) error {
+// DropDraft deletes a draft comment.
+func (s *Threads) DropDraft(ctx context.Context, a accounts.Actor, name string, number int, id int64) error {
 	return s.records.Note(ctx, func(tx *records.Tx) error {
 		_, c, err := facts.ChangeRow(tx.DB, a, name, number, people.Reader)
 		if err != nil {
 			return err
 		}
 		done := tx.Where("id = ? AND change_id = ? AND login = ?", id, c.ID,
-			a.Login()).Delete(&records.GatheredRemark{})
+			a.Login()).Delete(&records.DraftComment{})
 		if done.Error == nil && done.RowsAffected == 0 {
-			return problem.New(problem.Unknown, "you have gathered no remark %d on change %d", id, number)
+			return problem.New(problem.Unknown, "you have no draft comment %d on change %d", id, number)
 		}
 		return done.Error
 	})
 }
 
-// sendGathered records what the actor has gathered on a change, and says how many remarks that were.
-func (s *Threads) sendGathered(tx *records.Tx, a accounts.Actor, repo *records.Repository,
+// sendDrafts records the actor's draft comments on a change, and says how many comments that were.
+func (s *Threads) sendDrafts(tx *records.Tx, a accounts.Actor, repo *records.Repository,
 	c records.Change) (int, error) {
 	rows, err := unsent(tx.DB, c, a)
 	if err != nil {
 		return 0, err
 	}
 	for _, r := range rows {
-		remark := records.Remark{Text: r.Text, Suggestion: r.Suggestion}
+		comment := records.Comment{Text: r.Text, Suggestion: r.Suggestion}
 		if r.ThreadID == nil {
 			r.Thread.BegunAt = s.records.Now()
-			if err := s.saveThread(tx, a, repo, c, &r.Thread, remark); err != nil {
+			if err := s.saveThread(tx, a, repo, c, &r.Thread, comment); err != nil {
 				return 0, err
 			}
 		} else {
@@ -139,7 +139,7 @@ func (s *Threads) sendGathered(tx *records.Tx, a accounts.Actor, repo *records.R
 			if err := tx.First(&t, *r.ThreadID).Error; err != nil {
 				return 0, err
 			}
-			if err := s.saveRemark(tx, a, t, remark); err != nil {
+			if err := s.saveComment(tx, a, t, comment); err != nil {
 				return 0, err
 			}
 			if err := tx.Record(a.Login(), repo, event.ThreadReplied{OfThread: ofThread(c, t)}); err != nil {

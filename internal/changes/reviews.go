@@ -22,7 +22,7 @@ type NewReview struct {
 	Verdict  change.Verdict
 	Revision int // 0 is allowed for comments: the newest
 	Text     string
-	Gathered bool // send what was gathered with it
+	Drafts   bool // send the draft comments with it
 }
 
 // Review records a reviewer's word on a revision. It answers "conflict" when that is no longer the newest.
@@ -31,7 +31,7 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 	if err := typed.Prose("text", n.Text, typed.MaxProse); err != nil {
 		return wire.Review{}, err
 	}
-	if n.Verdict != change.Approve && strings.TrimSpace(n.Text) == "" && !(n.Verdict == change.Comment && n.Gathered) {
+	if n.Verdict != change.Approve && strings.TrimSpace(n.Text) == "" && !(n.Verdict == change.Comment && n.Drafts) {
 		return wire.Review{}, problem.Wrong("text", "say what you mean: an objection or a comment needs words")
 	}
 	n.Text = typed.Mask(n.Text) // a token pasted by mistake is not shown to everybody
@@ -52,18 +52,18 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 		}
 		if n.Revision != c.Revision {
 			return problem.New(problem.Conflict, "conflict: the newest revision of change %d is %d, not %d: look at "+
-				"what came since (tavrin change diff %d --since %d) and say it again with --revision %d; what you "+
-				"gathered is kept",
+				"what came since (tavrin change diff %d --since %d) and say it again with --revision %d; your "+
+				"draft comments are kept",
 				number, c.Revision, n.Revision, number, n.Revision, c.Revision)
 		}
 		sent := 0
-		if n.Gathered {
-			if sent, err = s.threads.sendGathered(tx, a, repo, c); err != nil {
+		if n.Drafts {
+			if sent, err = s.threads.sendDrafts(tx, a, repo, c); err != nil {
 				return err
 			}
 		}
 		if n.Verdict == change.Comment && strings.TrimSpace(n.Text) == "" && sent == 0 {
-			return problem.Wrong("text", "say what you mean: nothing was gathered, and a comment needs words")
+			return problem.Wrong("text", "say what you mean: there are no draft comments, and a comment needs words")
 		}
 		teams, err := accounts.TeamsOf(tx.DB, []string{a.Login()})
 		if err != nil {

@@ -41,7 +41,7 @@ type NewThread struct {
 	Suggest *string
 }
 
-// BeginThread begins a discussion. Who has no role of their own may remark, but not ask for an answer that blocks.
+// BeginThread begins a discussion. Who has no role of their own may comment, but not ask for an answer that blocks.
 func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string, number int,
 	n NewThread) (wire.Thread, error) {
 	db := s.records.Read(ctx)
@@ -54,7 +54,7 @@ func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string
 		return wire.Thread{}, err
 	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
-		return s.saveThread(tx, a, repo, c, &row, records.Remark{Text: n.Text, Suggestion: n.Suggest})
+		return s.saveThread(tx, a, repo, c, &row, records.Comment{Text: n.Text, Suggestion: n.Suggest})
 	})
 	if err != nil {
 		return wire.Thread{}, err
@@ -88,9 +88,9 @@ func (s *Threads) newThread(ctx context.Context, db *gorm.DB, a accounts.Actor, 
 	return row, nil
 }
 
-// saveThread records a discussion with its first remark.
+// saveThread records a discussion with its first comment.
 func (s *Threads) saveThread(tx *records.Tx, a accounts.Actor, repo *records.Repository, c records.Change,
-	row *records.Thread, first records.Remark) error {
+	row *records.Thread, first records.Comment) error {
 	var many int64
 	if err := tx.Model(&records.Thread{}).Where("change_id = ?", c.ID).Count(&many).Error; err != nil {
 		return err
@@ -101,20 +101,20 @@ func (s *Threads) saveThread(tx *records.Tx, a accounts.Actor, repo *records.Rep
 	if err := tx.Create(row).Error; err != nil {
 		return err
 	}
-	if err := s.saveRemark(tx, a, *row, first); err != nil {
+	if err := s.saveComment(tx, a, *row, first); err != nil {
 		return err
 	}
 	return tx.Record(a.Login(), repo, event.ThreadBegun{OfThread: ofThread(c, *row)})
 }
 
-// saveRemark records what somebody says in a discussion.
-func (s *Threads) saveRemark(tx *records.Tx, a accounts.Actor, t records.Thread, r records.Remark) error {
+// saveComment records what somebody says in a discussion.
+func (s *Threads) saveComment(tx *records.Tx, a accounts.Actor, t records.Thread, r records.Comment) error {
 	var said int64
-	if err := tx.Model(&records.Remark{}).Where("thread_id = ?", t.ID).Count(&said).Error; err != nil {
+	if err := tx.Model(&records.Comment{}).Where("thread_id = ?", t.ID).Count(&said).Error; err != nil {
 		return err
 	}
-	if said >= s.bounds.ThreadRemarks {
-		return s.bounds.Reach("thread.remarks", "this discussion has %d remarks", said)
+	if said >= s.bounds.ThreadComments {
+		return s.bounds.Reach("thread.comments", "this discussion has %d comments", said)
 	}
 	r.ThreadID, r.Login, r.Text, r.CreatedAt = t.ID, a.Login(), typed.Mask(r.Text), s.records.Now()
 	return tx.Create(&r).Error
@@ -123,7 +123,7 @@ func (s *Threads) saveRemark(tx *records.Tx, a accounts.Actor, t records.Thread,
 // saying checks what somebody wants to say: words, or a suggestion, which may speak for itself.
 func saying(text string, suggest *string) error {
 	if suggest == nil {
-		return remarkText(text)
+		return commentText(text)
 	}
 	return errors.Join(typed.Prose("suggestion", *suggest, typed.MaxProse), typed.Prose("text", text, typed.MaxProse))
 }
@@ -139,9 +139,9 @@ func (s *Threads) LayOut(a accounts.Actor, text string) (string, error) {
 	return s.html(text), nil
 }
 
-func remarkText(text string) error {
+func commentText(text string) error {
 	if strings.TrimSpace(text) == "" {
-		return problem.Wrong("text", "say what you mean: a remark needs words")
+		return problem.Wrong("text", "say what you mean: a comment needs words")
 	}
 	return typed.Prose("text", text, typed.MaxProse)
 }
@@ -235,7 +235,7 @@ func (s *Threads) threadViews(ctx context.Context, db *gorm.DB, repo *records.Re
 	for i, t := range list {
 		ids[i] = t.ID
 	}
-	remarks, err := s.remarkViews(db, ids)
+	comments, err := s.commentViews(db, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -254,8 +254,8 @@ func (s *Threads) threadViews(ctx context.Context, db *gorm.DB, repo *records.Re
 		v := wire.Thread{
 			ID: t.ID, Revision: t.Revision, Commit: t.CommitID, Path: t.Path, Before: t.Before, FirstLine: t.FirstLine, LastLine: t.LastLine,
 			Quoted: t.Quoted, Where: facts.Where(t), NeedsAnswer: t.NeedsAnswer, BegunBy: t.BegunBy, BegunAt: t.BegunAt,
-			Settled: t.SettledBy != "", SettledBy: t.SettledBy, SettledAt: t.SettledAt, Outcome: t.Outcome,
-			Remarks: append([]wire.Remark{}, remarks[t.ID]...),
+			Resolved: t.ResolvedBy != "", ResolvedBy: t.ResolvedBy, ResolvedAt: t.ResolvedAt, Outcome: t.Outcome,
+			Comments: append([]wire.Comment{}, comments[t.ID]...),
 		}
 		if t.Path != "" {
 			if v.Now, v.Gone, err = s.carriedBetween(ctx, repo, t, revisions[t.Revision],
@@ -268,22 +268,22 @@ func (s *Threads) threadViews(ctx context.Context, db *gorm.DB, repo *records.Re
 	return out, nil
 }
 
-// remarkViews describes what was said in threads, by thread.
-func (s *Threads) remarkViews(db *gorm.DB, threads []int64) (map[int64][]wire.Remark, error) {
-	var rows []records.Remark
+// commentViews describes what was said in threads, by thread.
+func (s *Threads) commentViews(db *gorm.DB, threads []int64) (map[int64][]wire.Comment, error) {
+	var rows []records.Comment
 	if err := db.Where("thread_id IN ?", threads).Order("id").Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	var versions []records.RemarkVersion
-	err := db.Where("remark_id IN (SELECT id FROM remarks WHERE thread_id IN ?)",
+	var versions []records.CommentVersion
+	err := db.Where("comment_id IN (SELECT id FROM comments WHERE thread_id IN ?)",
 		threads).Order("until").Find(&versions).Error
-	earlier := map[int64][]wire.RemarkVersion{}
+	earlier := map[int64][]wire.CommentVersion{}
 	for _, v := range versions {
-		earlier[v.RemarkID] = append(earlier[v.RemarkID], wire.RemarkVersion{Text: v.Text, Until: v.Until})
+		earlier[v.CommentID] = append(earlier[v.CommentID], wire.CommentVersion{Text: v.Text, Until: v.Until})
 	}
-	out := map[int64][]wire.Remark{}
+	out := map[int64][]wire.Comment{}
 	for _, r := range rows {
-		out[r.ThreadID] = append(out[r.ThreadID], wire.Remark{
+		out[r.ThreadID] = append(out[r.ThreadID], wire.Comment{
 			ID: r.ID, By: r.Login, Text: r.Text, HTML: s.html(r.Text), Suggestion: r.Suggestion, TakenAs: r.TakenAs, TakenBy: r.TakenBy,
 			CreatedAt: r.CreatedAt, EditedAt: r.EditedAt, Earlier: earlier[r.ID],
 		})
@@ -370,7 +370,7 @@ func (s *Threads) Reply(ctx context.Context, a accounts.Actor, name string, numb
 		if err := suggestible(*t, suggest); err != nil {
 			return err
 		}
-		if err := s.saveRemark(tx, a, *t, records.Remark{Text: text, Suggestion: suggest}); err != nil {
+		if err := s.saveComment(tx, a, *t, records.Comment{Text: text, Suggestion: suggest}); err != nil {
 			return err
 		}
 		return tx.Record(a.Login(), repo, event.ThreadReplied{OfThread: ofThread(c, *t)})
@@ -384,9 +384,9 @@ func suggestible(t records.Thread, suggest *string) error {
 	return nil
 }
 
-// Settle settles a discussion, with what came of it, or opens it again. Those who may write may, and whoever began it;
+// Resolve resolves a discussion, with what came of it, or opens it again. Those who may write may, and whoever began it;
 // whether that counts for the gate is the rules' business.
-func (s *Threads) Settle(ctx context.Context, a accounts.Actor, name string, number int, id int64, settled bool,
+func (s *Threads) Resolve(ctx context.Context, a accounts.Actor, name string, number int, id int64, resolved bool,
 	outcome string) (wire.Thread, error) {
 	if outcome != "" {
 		if err := typed.Line("outcome", outcome, 1, 500); err != nil {
@@ -401,46 +401,46 @@ func (s *Threads) Settle(ctx context.Context, a accounts.Actor, name string, num
 		}
 		switch {
 		case !role.AtLeast(people.Writer) && t.BegunBy != a.Login():
-			return problem.New(problem.Forbidden, "a discussion is settled and opened again by those who may write, "+
+			return problem.New(problem.Forbidden, "a discussion is resolved and opened again by those who may write, "+
 				"and by %s, who began it", t.BegunBy)
-		case settled && t.SettledBy != "":
-			return problem.New(problem.Conflict, "the discussion was settled by %s already", t.SettledBy)
-		case !settled && t.SettledBy == "":
+		case resolved && t.ResolvedBy != "":
+			return problem.New(problem.Conflict, "the discussion was resolved by %s already", t.ResolvedBy)
+		case !resolved && t.ResolvedBy == "":
 			return problem.New(problem.Conflict, "the discussion is open")
 		}
 		now := s.records.Now()
-		if settled {
-			t.SettledBy, t.SettledAt, t.Outcome = a.Login(), &now, typed.Mask(outcome)
+		if resolved {
+			t.ResolvedBy, t.ResolvedAt, t.Outcome = a.Login(), &now, typed.Mask(outcome)
 		} else {
-			t.SettledBy, t.SettledAt, t.Outcome = "", nil, ""
+			t.ResolvedBy, t.ResolvedAt, t.Outcome = "", nil, ""
 		}
 		if err := tx.Save(t).Error; err != nil {
 			return err
 		}
-		if settled {
+		if resolved {
 			return tx.Record(a.Login(), repo, event.ThreadSettled{OfThread: ofThread(c, *t), Outcome: t.Outcome})
 		}
 		return tx.Record(a.Login(), repo, event.ThreadReopened{OfThread: ofThread(c, *t)})
 	})
 }
 
-// EditRemark alters one's own remark; what it said before is kept and shown.
-func (s *Threads) EditRemark(ctx context.Context, a accounts.Actor, name string, number int, id, remark int64,
+// EditComment alters one's own comment; what it said before is kept and shown.
+func (s *Threads) EditComment(ctx context.Context, a accounts.Actor, name string, number int, id, comment int64,
 	text string) (wire.Thread, error) {
-	if err := remarkText(text); err != nil {
+	if err := commentText(text); err != nil {
 		return wire.Thread{}, err
 	}
 	return s.inThread(ctx, a, name, number, id, func(tx *records.Tx, repo *records.Repository, c records.Change,
 		t *records.Thread) error {
-		var r records.Remark
-		if err := tx.Where("id = ? AND thread_id = ?", remark, t.ID).First(&r).Error; err != nil {
-			return records.OrUnknown(err, "discussion %d has no remark %d", id, remark)
+		var r records.Comment
+		if err := tx.Where("id = ? AND thread_id = ?", comment, t.ID).First(&r).Error; err != nil {
+			return records.OrUnknown(err, "discussion %d has no comment %d", id, comment)
 		}
 		if r.Login != a.Login() {
-			return problem.New(problem.Forbidden, "the remark is %s's, and only they may alter it", r.Login)
+			return problem.New(problem.Forbidden, "the comment is %s's, and only they may alter it", r.Login)
 		}
 		now := s.records.Now()
-		if err := tx.Create(&records.RemarkVersion{RemarkID: r.ID, Text: r.Text, Until: now}).Error; err != nil {
+		if err := tx.Create(&records.CommentVersion{CommentID: r.ID, Text: r.Text, Until: now}).Error; err != nil {
 			return err
 		}
 		if err := tx.Model(&r).Updates(map[string]any{"text": typed.Mask(text), "edited_at": now}).Error; err != nil {

@@ -446,7 +446,7 @@ func recorded(w io.Writer, r wire.Review) {
 func (p *program) verdict(verdict, short string, needsWhy bool) *cobra.Command {
 	var revision int
 	var because string
-	var gathered bool
+	var drafts bool
 	c := onChange(p, verdict+" N", short, func(ctx context.Context, h here, n int) (wire.Review, error) {
 		if needsWhy && because == "" {
 			return wire.Review{}, misuse("say why: --because TEXT")
@@ -457,12 +457,12 @@ func (p *program) verdict(verdict, short string, needsWhy bool) *cobra.Command {
 				return wire.Review{}, err
 			}
 		}
-		if gathered {
-			return h.SendGathered(ctx, h.repo, n, verdict, revision, because)
+		if drafts {
+			return h.ReviewWithDrafts(ctx, h.repo, n, verdict, revision, because)
 		}
 		return h.Review(ctx, h.repo, n, verdict, revision, because)
 	}, recorded)
-	c.Flags().BoolVar(&gathered, "gathered", false, "send what you have gathered with it, in one go")
+	c.Flags().BoolVar(&drafts, "drafts", false, "send your draft comments with it, in one go")
 	c.Flags().IntVar(&revision, "revision", 0, "the revision that was read (asked for on a terminal)")
 	c.Flags().StringVar(&because, "because", "", "what you have to say about it")
 	return c
@@ -493,7 +493,7 @@ func (p *program) agreed(format string, args ...any) bool {
 }
 
 func (p *program) comment() *cobra.Command {
-	var gathered bool
+	var drafts bool
 	c := inRepo(p, "comment N [TEXT]", "Say something without a verdict", cobra.RangeArgs(1, 2),
 		func(ctx context.Context, h here, args []string) (wire.Review, error) {
 			n, err := changeNumber(args[0])
@@ -502,15 +502,15 @@ func (p *program) comment() *cobra.Command {
 			}
 			text := strings.Join(args[1:], "")
 			switch {
-			case gathered:
-				return h.SendGathered(ctx, h.repo, n, "comment", 0, text)
+			case drafts:
+				return h.ReviewWithDrafts(ctx, h.repo, n, "comment", 0, text)
 			case text == "":
-				return wire.Review{}, misuse("say something: tavrin review comment %d TEXT, or --gathered to send what "+
-					"you have gathered", n)
+				return wire.Review{}, misuse("say something: tavrin review comment %d TEXT, or --drafts to send what "+
+					"you have drafts", n)
 			}
 			return h.Review(ctx, h.repo, n, "comment", 0, text)
 		}, recorded)
-	c.Flags().BoolVar(&gathered, "gathered", false, "send what you have gathered, in one go")
+	c.Flags().BoolVar(&drafts, "drafts", false, "send your draft comments, in one go")
 	return c
 }
 

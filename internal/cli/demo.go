@@ -145,8 +145,8 @@ Eight things to try (export TAVRIN_URL=%s):
   2. Be refused: git clone %s/git/growers/irrigation.git, commit, push to main
      (git config credential.helper '!tavrin credential', export TAVRIN_TOKEN=$(cat .../tamsin.token))
   3. Ask what change 4 still needs: tavrin change gate 4 --repo growers/irrigation
-  4. As ines, who owns the ledger too: settle what wren asks, approve, and join it to the queue, in the console or by
-     tavrin thread settle 4 1, tavrin review approve 4 --revision 1, tavrin queue join 4 (each with --repo growers/irrigation)
+  4. As ines, who owns the ledger too: resolve what wren asks, approve, and join it to the queue, in the console or by
+     tavrin thread resolve 4 1, tavrin review approve 4 --revision 1, tavrin queue join 4 (each with --repo growers/irrigation)
   5. See why a change was ejected: %s/growers/irrigation/changes/8
   6. Try stricter rules before they can hurt: paste %s
      into %s/growers/irrigation/rules/edit, or tavrin rules try FILE --repo growers/irrigation

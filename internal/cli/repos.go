@@ -55,10 +55,10 @@ func (p *program) repository() *cobra.Command {
 				row(w, "house rules", version(r.HouseVersion))
 				row(w, "clone", "git clone "+r.Clone)
 			}),
-		answer(p, "settle HOUSE/NAME", "Try once more to settle a repository that was set apart (administrators)",
+		answer(p, "resume HOUSE/NAME", "Try once more to resume a repository that was set apart (administrators)",
 			cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Repository, error) {
-				return c.SettleRepository(ctx, args[0])
-			}, func(w io.Writer, r wire.Repository) { row(w, r.Name+" is settled and goes on") }),
+				return c.ResumeRepository(ctx, args[0])
+			}, func(w io.Writer, r wire.Repository) { row(w, r.Name+" goes on") }),
 		p.grant("grant HOUSE/NAME LOGIN|team:NAME ROLE", "Give a role: reader, writer, maintainer or none"))
 }
 

@@ -23,16 +23,16 @@ func (p *program) thread() *cobra.Command {
 				for _, t := range threads {
 					p.printThread(w, t)
 				}
-			}), p.beginThread(), p.reply(), p.take(), p.gathered(), p.drop(), p.settle("settle N THREAD", "Settle a discussion, with what came of it", true), p.settle("reopen N THREAD", "Open a settled discussion again", false), p.editRemark())
+			}), p.beginThread(), p.reply(), p.take(), p.drafts(), p.drop(), p.resolve("resolve N THREAD", "Resolve a discussion, with what came of it", true), p.resolve("reopen N THREAD", "Open a resolved discussion again", false), p.editComment())
 }
 
 func (p *program) printThread(w io.Writer, t wire.Thread) {
 	state := "open"
 	switch {
-	case t.Settled && t.Outcome != "":
-		state = fmt.Sprintf("settled by %s: %s", t.SettledBy, t.Outcome)
-	case t.Settled:
-		state = "settled by " + t.SettledBy
+	case t.Resolved && t.Outcome != "":
+		state = fmt.Sprintf("resolved by %s: %s", t.ResolvedBy, t.Outcome)
+	case t.Resolved:
+		state = "resolved by " + t.ResolvedBy
 	case !t.NeedsAnswer:
 		state = "needs no answer"
 	}
@@ -49,12 +49,12 @@ func (p *program) printThread(w io.Writer, t wire.Thread) {
 			row(w, "  | "+line)
 		}
 	}
-	for _, r := range t.Remarks {
+	for _, r := range t.Comments {
 		edited := ""
 		if r.EditedAt != nil {
 			edited = ", altered"
 		}
-		row(w, fmt.Sprintf("  %s, %s%s (remark %d):", r.By, ago(r.CreatedAt), edited, r.ID))
+		row(w, fmt.Sprintf("  %s, %s%s (comment %d):", r.By, ago(r.CreatedAt), edited, r.ID))
 		for line := range strings.SplitSeq(r.Text, "\n") {
 			row(w, "    "+line)
 		}
@@ -62,8 +62,8 @@ func (p *program) printThread(w io.Writer, t wire.Thread) {
 	}
 }
 
-// printSuggestion shows what a remark suggests, and whether it was taken in.
-func printSuggestion(w io.Writer, r wire.Remark) {
+// printSuggestion shows what a comment suggests, and whether it was taken in.
+func printSuggestion(w io.Writer, r wire.Comment) {
 	if r.Suggestion == nil {
 		return
 	}
@@ -82,33 +82,33 @@ func printSuggestion(w io.Writer, r wire.Remark) {
 	}
 }
 
-// said is what a command about words says afterwards: the discussion, or that the words are gathered.
+// said is what a command about words says afterwards: the discussion, or that they are a draft.
 type said struct {
 	wire.Thread
-	Gathered *wire.Gathered `json:"gathered,omitempty"`
+	Draft *wire.DraftComment `json:"drafts,omitempty"`
 }
 
 func (p *program) printSaid(w io.Writer, v said) {
-	if v.Gathered == nil {
+	if v.Draft == nil {
 		p.printThread(w, v.Thread)
 		return
 	}
-	row(w, fmt.Sprintf("gathered as %d, on %s; send it with: tavrin review … --gathered", v.Gathered.ID,
-		v.Gathered.Where))
+	row(w, fmt.Sprintf("draft %d, on %s; send it with: tavrin review … --drafts", v.Draft.ID,
+		v.Draft.Where))
 }
 
-// suggestFlags adds the flags of a command that may suggest and gather.
-func suggestFlags(c *cobra.Command, n *client.NewThread, suggest *string, gather *bool) {
+// suggestFlags adds the flags of a command that may suggest and save a draft.
+func suggestFlags(c *cobra.Command, n *client.NewThread, suggest *string, draft *bool) {
 	f := c.Flags()
 	f.StringVar(&n.Text, "text", "", "what you have to say, in Markdown (needed, but for a suggestion)")
 	f.StringVar(suggest, "suggest", "", "what the lines should be; an empty text means that they should go")
-	f.BoolVar(gather, "gather", false, "keep it for a review that you send later")
+	f.BoolVar(draft, "draft", false, "keep it for a review that you send later")
 }
 
 func (p *program) beginThread() *cobra.Command {
 	n := client.NewThread{}
 	var lines, suggest string
-	var gather bool
+	var draft bool
 	var c *cobra.Command
 	c = onChange(p, "begin N", "Begin a discussion on lines, a file, a commit or the change",
 		func(ctx context.Context, h here, number int) (said, error) {
@@ -125,15 +125,15 @@ func (p *program) beginThread() *cobra.Command {
 			if c.Flags().Changed("suggest") {
 				n.Suggest = &suggest
 			}
-			if gather {
-				g, err := h.Gather(ctx, h.repo, number, 0, n)
-				return said{Gathered: &g}, err
+			if draft {
+				g, err := h.SaveDraft(ctx, h.repo, number, 0, n)
+				return said{Draft: &g}, err
 			}
 			t, err := h.BeginThread(ctx, h.repo, number, n)
 			return said{Thread: t}, err
 		}, p.printSaid)
 	f := c.Flags()
-	suggestFlags(c, &n, &suggest, &gather)
+	suggestFlags(c, &n, &suggest, &draft)
 	f.StringVar(&n.Path, "path", "", "file it is about")
 	f.StringVar(&lines, "lines", "", "lines of the file, such as 12 or 12-15")
 	f.BoolVar(&n.Before, "before", false, "the lines are those of the file before the change")
@@ -152,27 +152,27 @@ func (p *program) take() *cobra.Command {
 			if err != nil {
 				return wire.Change{}, err
 			}
-			var remarks []int64
+			var comments []int64
 			for _, arg := range args[1:] {
-				id, err := number(arg, "a remark; see tavrin thread list")
+				id, err := number(arg, "a comment; see tavrin thread list")
 				if err != nil {
 					return wire.Change{}, err
 				}
-				remarks = append(remarks, id)
+				comments = append(comments, id)
 			}
-			return h.TakeIn(ctx, h.repo, n, remarks)
+			return h.TakeIn(ctx, h.repo, n, comments)
 		}, func(w io.Writer, k wire.Change) {
 			row(w, fmt.Sprintf("taken in as %s; change %d is at revision %d", short(k.Head), k.Number, k.Revision))
 			row(w, "in your clone: git fetch origin && git merge --ff-only origin/"+k.Source)
 		})
 }
 
-// gathered lists what the caller has gathered.
-func (p *program) gathered() *cobra.Command {
-	return onChange(p, "gathered N", "List what you have gathered for a review and not sent; nobody else sees it",
-		func(ctx context.Context, h here, n int) ([]wire.Gathered, error) {
-			return h.Gathered(ctx, h.repo, n)
-		}, func(w io.Writer, all []wire.Gathered) {
+// drafts lists what the caller has drafts.
+func (p *program) drafts() *cobra.Command {
+	return onChange(p, "drafts N", "List your draft comments for a review and not sent; nobody else sees it",
+		func(ctx context.Context, h here, n int) ([]wire.DraftComment, error) {
+			return h.Drafts(ctx, h.repo, n)
+		}, func(w io.Writer, all []wire.DraftComment) {
 			if len(all) == 0 {
 				row(w, "Nothing.")
 			}
@@ -183,17 +183,17 @@ func (p *program) gathered() *cobra.Command {
 }
 
 func (p *program) drop() *cobra.Command {
-	return inRepo(p, "drop N ID", "Throw a gathered remark away", cobra.ExactArgs(2),
+	return inRepo(p, "drop N ID", "Delete a draft comment", cobra.ExactArgs(2),
 		func(ctx context.Context, h here, args []string) (nothing, error) {
 			n, err := changeNumber(args[0])
 			if err != nil {
 				return nothing{}, err
 			}
-			id, err := number(args[1], "a gathered remark; see tavrin thread gathered")
+			id, err := number(args[1], "a draft comment; see tavrin thread drafts")
 			if err != nil {
 				return nothing{}, err
 			}
-			return nothing{}, h.Ungather(ctx, h.repo, n, id)
+			return nothing{}, h.DropDraft(ctx, h.repo, n, id)
 		}, silent)
 }
 
@@ -222,7 +222,7 @@ func (p *program) inThread(use, short string, call func(ctx context.Context, h h
 func (p *program) reply() *cobra.Command {
 	n := client.NewThread{}
 	var suggest string
-	var gather bool
+	var draft bool
 	var c *cobra.Command
 	c = inRepo(p, "reply N THREAD", "Say something in a discussion", cobra.ExactArgs(2),
 		func(ctx context.Context, h here, args []string) (said, error) {
@@ -233,37 +233,37 @@ func (p *program) reply() *cobra.Command {
 			if c.Flags().Changed("suggest") {
 				n.Suggest = &suggest
 			}
-			if gather {
-				g, err := h.Gather(ctx, h.repo, number, thread, n)
-				return said{Gathered: &g}, err
+			if draft {
+				g, err := h.SaveDraft(ctx, h.repo, number, thread, n)
+				return said{Draft: &g}, err
 			}
 			t, err := h.Reply(ctx, h.repo, number, thread, n.Text, n.Suggest)
 			return said{Thread: t}, err
 		}, p.printSaid)
-	suggestFlags(c, &n, &suggest, &gather)
+	suggestFlags(c, &n, &suggest, &draft)
 	c.MarkFlagsOneRequired("text", "suggest")
 	return c
 }
 
-func (p *program) settle(use, short string, settled bool) *cobra.Command {
+func (p *program) resolve(use, short string, resolved bool) *cobra.Command {
 	var outcome string
 	c := p.inThread(use, short, func(ctx context.Context, h here, n int, thread int64) (wire.Thread, error) {
-		return h.Settle(ctx, h.repo, n, thread, settled, outcome)
+		return h.Resolve(ctx, h.repo, n, thread, resolved, outcome)
 	})
-	if settled {
+	if resolved {
 		c.Flags().StringVar(&outcome, "outcome", "", "what came of it, or the ticket that takes it further")
 	}
 	return c
 }
 
-func (p *program) editRemark() *cobra.Command {
+func (p *program) editComment() *cobra.Command {
 	var text string
-	var remark int64
-	c := p.inThread("edit N THREAD", "Alter your own remark; what it said before is kept and shown",
+	var comment int64
+	c := p.inThread("edit N THREAD", "Alter your own comment; what it said before is kept and shown",
 		func(ctx context.Context, h here, n int, thread int64) (wire.Thread, error) {
-			return h.EditRemark(ctx, h.repo, n, thread, remark, text)
+			return h.EditComment(ctx, h.repo, n, thread, comment, text)
 		})
 	c.Flags().StringVar(&text, "text", "", "what it is to say (needed)")
-	c.Flags().Int64Var(&remark, "remark", 0, "number of the remark (needed)")
-	return needs(c, "text", "remark")
+	c.Flags().Int64Var(&comment, "comment", 0, "number of the comment (needed)")
+	return needs(c, "text", "comment")
 }

@@ -85,13 +85,13 @@ var story = []step{
 		"--title 'FEN-52: close the west valve gently' --draft", shows: `opened change (\d+)`, as: "g"},
 	{say: "Odo reads it, gathers what he has to say, suggests a line, and sends it all at once with an objection.",
 		by: "odo", run: "tavrin thread begin ${g} ${R} --path firmware/valves/west.prog --lines 2 --suggest 'wait " +
-			"35' --text '33 minutes leave the **last rows** dry.' --gather && tavrin thread begin ${g} ${R} --text 'Has " +
-			"anybody rung the west growers?' --gather && tavrin review object ${g} ${R} --revision 1 --because 'Too " +
-			"short as it is' --gathered", shows: `(?s)gathered as 1.*gathered as 2.*objection of revision 1 is on record`},
+			"35' --text '33 minutes leave the **last rows** dry.' --draft && tavrin thread begin ${g} ${R} --text 'Has " +
+			"anybody rung the west growers?' --draft && tavrin review object ${g} ${R} --revision 1 --because 'Too " +
+			"short as it is' --drafts", shows: `(?s)draft 1.*draft 2.*objection of revision 1 is on record`},
 	{say: "Wren takes the suggestion in with one command: a commit of hers, with Odo as co-author.", by: "wren",
 		run: "cd field && tavrin thread list ${g} && tavrin thread take ${g} 1 && git pull -q --ff-only origin " +
 			"wren/gently && git log -1 --format=%an:%n%B", shows: `(?s)\+ wait 35.*taken in as.*Wren Askew:.*Co-authored-by: Odo Marsh`},
-	{by: "wren", run: "cd field && tavrin thread settle ${g} 2 --outcome 'Pavo did, on Monday' && tavrin change " +
+	{by: "wren", run: "cd field && tavrin thread resolve ${g} 2 --outcome 'Pavo did, on Monday' && tavrin change " +
 		"edit ${g} --draft=false --description '- [x] tried on the bench or a spare plot'", shows: `is open, at revision 2`},
 	{say: "Odo looks at what came since he last looked, and takes his objection back. His own word counts no more: " +
 		"he is an author now.", by: "odo", run: "tavrin change diff ${g} --new ${R} && tavrin review withdraw ${g} " +

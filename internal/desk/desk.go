@@ -131,9 +131,9 @@ func saidOf(db *gorm.DB, changes []records.Change) (said, error) {
 			s.asked[r.ChangeID] = append(s.asked[r.ChangeID], r)
 		}
 		var open []openThread
-		err := db.Raw("SELECT t.*, r.login AS last_login, r.created_at AS last_at FROM threads t JOIN remarks r ON "+
-			"r.id = (SELECT max(id) FROM remarks WHERE thread_id = t.id) "+
-			"WHERE t.change_id IN ? AND t.needs_answer AND t.settled_by = '' ORDER BY t.id", ids).Scan(&open).Error
+		err := db.Raw("SELECT t.*, r.login AS last_login, r.created_at AS last_at FROM threads t JOIN comments r ON "+
+			"r.id = (SELECT max(id) FROM comments WHERE thread_id = t.id) "+
+			"WHERE t.change_id IN ? AND t.needs_answer AND t.resolved_by = '' ORDER BY t.id", ids).Scan(&open).Error
 		if err != nil {
 			return s, err
 		}
@@ -167,7 +167,7 @@ func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository)
 	var out []wire.DeskItem
 	if repo.Trouble != "" && repo.TroubleSince != nil && a.Account().Admin {
 		out = append(out, wire.DeskItem{Kind: "set-apart", Repository: repo.Name, Title: "only to be read",
-			What: fmt.Sprintf("%s: tavrin repo settle %s", repo.Trouble, repo.Name), Since: *repo.TroubleSince})
+			What: fmt.Sprintf("%s: tavrin repo resume %s", repo.Trouble, repo.Name), Since: *repo.TroubleSince})
 	}
 	role, err := accounts.RoleIn(db, a.Account(), repo)
 	if err != nil || !role.AtLeast(people.Maintainer) || a.Account().Robot {

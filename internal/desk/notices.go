@@ -94,7 +94,7 @@ WITH mine (id) AS (
   SELECT id FROM changes WHERE opened_by = @login
   UNION SELECT change_id FROM revisions WHERE pushed_by = @login
   UNION SELECT change_id FROM reviews WHERE login = @login
-  UNION SELECT t.change_id FROM remarks r JOIN threads t ON t.id = r.thread_id WHERE r.login = @login
+  UNION SELECT t.change_id FROM comments r JOIN threads t ON t.id = r.thread_id WHERE r.login = @login
   UNION SELECT change_id FROM change_reviewers WHERE who = @person
      OR who IN (SELECT 'team:' || t.name FROM team_members m JOIN teams t ON t.id = m.team_id JOIN accounts a ON a.id = m.account_id WHERE a.login = @login)
   UNION SELECT change_id FROM follows WHERE login = @login AND change_id IS NOT NULL AND NOT muted

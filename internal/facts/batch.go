@@ -138,7 +138,7 @@ func (e *evidence) askThreads(db *gorm.DB, ids []int64) error {
 	e.threads = map[int64][]change.Thread{}
 	for _, t := range rows {
 		e.threads[t.ChangeID] = append(e.threads[t.ChangeID],
-			change.Thread{ID: t.ID, By: t.BegunBy, Where: Where(t), SettledBy: t.SettledBy})
+			change.Thread{ID: t.ID, By: t.BegunBy, Where: Where(t), ResolvedBy: t.ResolvedBy})
 	}
 	return err
 }

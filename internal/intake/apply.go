@@ -21,17 +21,17 @@ import (
 // maxTaken is how many suggestions are taken in at once.
 const maxTaken = 50
 
-// suggestion is one that is about to be taken in: the remark, its thread, and where its lines are now.
+// suggestion is one that is about to be taken in: the comment, its thread, and where its lines are now.
 type suggestion struct {
-	remark records.Remark
-	thread records.Thread
-	now    wire.Lines
+	comment records.Comment
+	thread  records.Thread
+	now     wire.Lines
 }
 
 // TakeIn takes suggestions in: one commit of the actor's on the source branch, with who suggested them as co-authors.
-// The discussions are settled with it.
+// The discussions are resolved with it.
 func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, number int,
-	remarks []int64) (wire.Change, error) {
+	comments []int64) (wire.Change, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, people.Writer)
 	if err != nil {
@@ -44,8 +44,8 @@ func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, numb
 	case c.State != "draft" && c.State != "open":
 		return wire.Change{}, problem.New(problem.Conflict, "change %d is %s; only an open change takes suggestions in",
 			number, c.State)
-	case len(remarks) == 0 || len(remarks) > maxTaken:
-		return wire.Change{}, problem.Wrong("remarks", "name the remarks whose suggestions to take in, at most %d",
+	case len(comments) == 0 || len(comments) > maxTaken:
+		return wire.Change{}, problem.Wrong("comments", "name the comments whose suggestions to take in, at most %d",
 			maxTaken)
 	}
 	head, err := s.disk.Bare(repo).Tip(ctx, "refs/heads/"+c.Source)
@@ -61,7 +61,7 @@ func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, numb
 			"it again", c.Source)
 	}
 	var all []suggestion
-	for _, id := range slices.Compact(slices.Sorted(slices.Values(remarks))) {
+	for _, id := range slices.Compact(slices.Sorted(slices.Values(comments))) {
 		x, err := s.suggested(ctx, repo, c, id)
 		if err != nil {
 			return wire.Change{}, err
@@ -83,7 +83,7 @@ func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, numb
 	}
 	takes := make([]int64, len(all))
 	for i, x := range all {
-		takes[i] = x.remark.ID
+		takes[i] = x.comment.ID
 	}
 	if err := s.pushFor(ctx, a, repo, transport.Update{Ref: "refs/heads/" + c.Source, Old: head, New: commit},
 		takes); err != nil {
@@ -97,27 +97,27 @@ func (s *Intake) suggested(ctx context.Context, repo *records.Repository, c reco
 	id int64) (suggestion, error) {
 	db := s.records.Read(ctx)
 	var x suggestion
-	err := db.Joins("JOIN threads t ON t.id = remarks.thread_id AND t.change_id = ?", c.ID).Where("remarks.id = ?",
-		id).First(&x.remark).Error
+	err := db.Joins("JOIN threads t ON t.id = comments.thread_id AND t.change_id = ?", c.ID).Where("comments.id = ?",
+		id).First(&x.comment).Error
 	if err != nil {
-		return x, records.OrUnknown(err, "change %d has no remark %d: tavrin thread list %d", c.Number, id, c.Number)
+		return x, records.OrUnknown(err, "change %d has no comment %d: tavrin thread list %d", c.Number, id, c.Number)
 	}
-	if err := db.First(&x.thread, x.remark.ThreadID).Error; err != nil {
+	if err := db.First(&x.thread, x.comment.ThreadID).Error; err != nil {
 		return x, err
 	}
 	switch {
-	case x.remark.Suggestion == nil:
-		return x, problem.New(problem.Conflict, "remark %d suggests nothing", id)
-	case x.remark.TakenAs != "":
-		return x, problem.New(problem.Conflict, "%s took remark %d in already, as %.10s", x.remark.TakenBy, id,
-			x.remark.TakenAs)
+	case x.comment.Suggestion == nil:
+		return x, problem.New(problem.Conflict, "comment %d suggests nothing", id)
+	case x.comment.TakenAs != "":
+		return x, problem.New(problem.Conflict, "%s took comment %d in already, as %.10s", x.comment.TakenBy, id,
+			x.comment.TakenAs)
 	}
 	now, _, err := s.threads.Carried(ctx, db, repo, c, x.thread)
 	if err != nil {
 		return x, err
 	}
 	if now == nil {
-		return x, problem.New(problem.Conflict, "the lines that remark %d is about have changed since; there is "+
+		return x, problem.New(problem.Conflict, "the lines that comment %d is about have changed since; there is "+
 			"nothing to put it in the place of", id)
 	}
 	x.now = *now
@@ -130,7 +130,7 @@ func (s *Intake) replacedFiles(ctx context.Context, repo *records.Repository, he
 	byPath := map[string][]carry.Replacement{}
 	for _, x := range all {
 		byPath[x.now.Path] = append(byPath[x.now.Path], carry.Replacement{First: x.now.First, Last: x.now.Last,
-			Text: *x.remark.Suggestion})
+			Text: *x.comment.Suggestion})
 	}
 	var files []git.Written
 	for path, with := range byPath {
@@ -157,8 +157,8 @@ func (s *Intake) replacedFiles(ctx context.Context, repo *records.Repository, he
 func (s *Intake) takingMessage(ctx context.Context, a accounts.Actor, all []suggestion) (string, error) {
 	var by, paths []string
 	for _, x := range all {
-		if !slices.Contains(by, x.remark.Login) {
-			by = append(by, x.remark.Login)
+		if !slices.Contains(by, x.comment.Login) {
+			by = append(by, x.comment.Login)
 		}
 		if !slices.Contains(paths, x.now.Path) {
 			paths = append(paths, x.now.Path)

@@ -57,7 +57,7 @@ func TestP1RefusedUpdatesMoveNothing(t *testing.T) {
 	}
 }
 
-// Suggestions are applied as one commit of who applies them, and their discussions are settled with it.
+// Suggestions are applied as one commit of who applies them, and their discussions are resolved with it.
 func TestSuggestionsAreApplied(t *testing.T) {
 	l := lab.New(t)
 	ctx := t.Context()
@@ -68,15 +68,15 @@ func TestSuggestionsAreApplied(t *testing.T) {
 	better := "drei\n"
 	th, err := l.Threads.BeginThread(ctx, odo, lab.Name, 1, changes.NewThread{Revision: 1, Path: "a", First: 3, Suggest: &better})
 	l.Ok(err)
-	_, err = l.Intake.TakeIn(ctx, l.Admin, lab.Name, 1, []int64{th.Remarks[0].ID})
+	_, err = l.Intake.TakeIn(ctx, l.Admin, lab.Name, 1, []int64{th.Comments[0].ID})
 	l.Ok(err)
 	text, _, err := l.Disk.Bare(l.Repo).File(ctx, l.Tip("topic"), "a", 100)
 	l.Ok(err)
 	all, err := l.Threads.Threads(ctx, l.Admin, lab.Name, 1)
 	l.Ok(err)
-	if text != "one\ntwo\ndrei\n" || !all[0].Settled || all[0].Remarks[0].TakenAs != l.Tip("topic") {
+	if text != "one\ntwo\ndrei\n" || !all[0].Resolved || all[0].Comments[0].TakenAs != l.Tip("topic") {
 		t.Errorf("the file is %q, the discussion %+v", text, all[0])
 	}
-	_, err = l.Intake.TakeIn(ctx, l.Admin, lab.Name, 1, []int64{th.Remarks[0].ID})
-	l.Is(err, problem.Conflict, "took remark")
+	_, err = l.Intake.TakeIn(ctx, l.Admin, lab.Name, 1, []int64{th.Comments[0].ID})
+	l.Is(err, problem.Conflict, "took comment")
 }

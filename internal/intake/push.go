@@ -75,7 +75,7 @@ type push struct {
 	repo  *records.Repository
 	bare  *git.Repo
 	force *rulebook.InForce // the rules it was judged by
-	takes []int64           // remarks whose suggestions it takes in
+	takes []int64           // comments whose suggestions it takes in
 }
 
 // decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the

@@ -74,7 +74,7 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 	switch {
 	case errors.As(err, &conflict):
 		return wire.Change{}, problem.New(problem.Conflict, "%s and %s do not go together in %s: bring it up in a "+
-			"clone and settle the conflict there (git fetch origin && git rebase origin/%s)", c.Source, c.Target, strings.Join(conflict.Files, ", "), c.Target)
+			"clone and resolve the conflict there (git fetch origin && git rebase origin/%s)", c.Source, c.Target, strings.Join(conflict.Files, ", "), c.Target)
 	case errors.As(err, &nothing):
 		return wire.Change{}, problem.New(problem.Conflict,
 			"%s has everything that %s brings already: close the change", c.Target, c.Source)
@@ -92,7 +92,7 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 }
 
 // pushFor moves a branch to a commit that the service built for the actor, as a push of theirs: judged by the same
-// rules, on record in the same way, together with the remarks whose suggestions it takes in. The repository's lock must
+// rules, on record in the same way, together with the comments whose suggestions it takes in. The repository's lock must
 // not be held.
 func (s *Intake) pushFor(ctx context.Context, a accounts.Actor, repo *records.Repository, u transport.Update,
 	takes []int64) error {

@@ -233,7 +233,7 @@ func (m *Moves) SettleOne(ctx context.Context, repo *records.Repository) error {
 			return m.joinAgain(tx, repo)
 		}
 		m.log.Error("A REPOSITORY IS SET APART: it is only read until an administrator has looked",
-			"repository", repo.Name, "error", trouble, "next", "tavrin repo settle "+repo.Name)
+			"repository", repo.Name, "error", trouble, "next", "tavrin repo resume "+repo.Name)
 		now := m.records.Now()
 		repo.Trouble, repo.TroubleSince = typed.Shortened(trouble.Error()), &now
 		err := tx.Model(repo).Updates(map[string]any{"trouble": repo.Trouble, "trouble_since": now}).Error
@@ -250,5 +250,5 @@ func (m *Moves) joinAgain(tx *records.Tx, repo *records.Repository) error {
 	if err := tx.Model(repo).Updates(map[string]any{"trouble": "", "trouble_since": nil}).Error; err != nil {
 		return err
 	}
-	return tx.Record(records.Itself, repo, event.RepositorySettled{Name: repo.Name})
+	return tx.Record(records.Itself, repo, event.RepositoryResumed{Name: repo.Name})
 }

@@ -77,7 +77,7 @@ func TestTroubleRefusesWriters(t *testing.T) {
 		t.Errorf("the journal ends with %s", l.Kinds(1))
 	}
 	l.Ok(l.Moves.Close(t.Context(), i, moves.Dropped))
-	_, err = l.Repositories.SettleRepository(t.Context(), l.Admin, lab.Name)
+	_, err = l.Repositories.ResumeRepository(t.Context(), l.Admin, lab.Name)
 	l.Ok(err)
 	unlock, err := l.Moves.Lock(t.Context(), l.Repo)
 	l.Ok(err)

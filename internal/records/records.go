@@ -253,7 +253,7 @@ func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 // SetApart refuses what would write to a repository that is set apart.
 func SetApart(repo *Repository) error {
 	return problem.New(problem.Unavailable, "%s is set apart and only to be read: %s. An administrator has to look: "+
-		"tavrin repo settle %s",
+		"tavrin repo resume %s",
 		repo.Name, repo.Trouble, repo.Name)
 }
 

@@ -339,7 +339,7 @@ type Intent struct {
 	RulesVersion int
 	HouseVersion int
 	WaiverID     *int64  // that a push rests on
-	Takes        []int64 `gorm:"serializer:json"` // remarks whose suggestions a push takes in
+	Takes        []int64 `gorm:"serializer:json"` // comments whose suggestions a push takes in
 	Facts        string
 	Digest       string
 	Outcome      string
@@ -393,13 +393,13 @@ type Thread struct {
 	NeedsAnswer bool
 	BegunBy     string
 	BegunAt     time.Time
-	SettledBy   string
-	SettledAt   *time.Time
+	ResolvedBy  string
+	ResolvedAt  *time.Time
 	Outcome     string
 }
 
-// Remark is what somebody said in a thread.
-type Remark struct {
+// Comment is what somebody said in a thread.
+type Comment struct {
 	ID       int64
 	ThreadID int64
 	Login    string
@@ -412,8 +412,8 @@ type Remark struct {
 	EditedAt   *time.Time
 }
 
-// GatheredRemark is a remark that a reviewer has not sent yet.
-type GatheredRemark struct {
+// DraftComment is a comment that a reviewer has not sent yet.
+type DraftComment struct {
 	ID         int64
 	ChangeID   int64
 	Login      string
@@ -424,11 +424,11 @@ type GatheredRemark struct {
 	CreatedAt  time.Time
 }
 
-// RemarkVersion is what a remark said before it was edited.
-type RemarkVersion struct {
-	RemarkID int64
-	Text     string
-	Until    time.Time
+// CommentVersion is what a comment said before it was edited.
+type CommentVersion struct {
+	CommentID int64
+	Text      string
+	Until     time.Time
 }
 
 // AccountKey is a public key by which a person signs commits.

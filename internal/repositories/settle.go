@@ -9,9 +9,9 @@ import (
 	"tavrin/wire"
 )
 
-// SettleRepository tries once more to settle a repository that was set apart.
-func (s *Repositories) SettleRepository(ctx context.Context, a accounts.Actor, name string) (wire.Repository, error) {
-	if err := a.MustAdminister("settling a repository"); err != nil {
+// ResumeRepository tries once more to resume a repository that was set apart.
+func (s *Repositories) ResumeRepository(ctx context.Context, a accounts.Actor, name string) (wire.Repository, error) {
+	if err := a.MustAdminister("resolving a repository"); err != nil {
 		return wire.Repository{}, err
 	}
 	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Reader)
@@ -23,13 +23,13 @@ func (s *Repositories) SettleRepository(ctx context.Context, a accounts.Actor, n
 		return wire.Repository{}, err
 	}
 	if repo.Trouble == "" {
-		return wire.Repository{}, problem.New(problem.Conflict, "%s is not set apart: there is nothing to settle", name)
+		return wire.Repository{}, problem.New(problem.Conflict, "%s is not set apart: there is nothing to resolve", name)
 	}
 	if err := s.moves.SettleOne(context.WithoutCancel(ctx), repo); err != nil {
 		return wire.Repository{}, err
 	}
 	if repo.Trouble != "" {
-		return wire.Repository{}, problem.New(problem.Conflict, "%s cannot be settled yet: %s. The service's log "+
+		return wire.Repository{}, problem.New(problem.Conflict, "%s cannot go on yet: %s. The service's log "+
 			"says more; see docs/guide/09-keep-the-service.md", name, repo.Trouble)
 	}
 	s.moves.Nudge()

@@ -11,14 +11,14 @@
     cancel,
   }: {
     chosen: Chosen;
-    send: (text: string, suggestion: string | undefined, how: 'ask' | 'remark' | 'gather') => Promise<boolean>;
+    send: (text: string, suggestion: string | undefined, how: 'ask' | 'comment' | 'draft') => Promise<boolean>;
     cancel: () => void;
   } = $props();
   let text = $state('');
   let suggests = $state(false);
   let suggestion = $state('');
   const empty = $derived(!text.trim() && !suggests);
-  async function go(how: 'ask' | 'remark' | 'gather') {
+  async function go(how: 'ask' | 'comment' | 'draft') {
     if (!(await send(text, suggests ? suggestion : undefined, how))) return; // what was typed is kept
     text = suggestion = '';
     suggests = false;
@@ -58,10 +58,10 @@
     {/if}
     <div class="flex flex-wrap gap-2">
       <Button size="sm" disabled={empty} onclick={() => go('ask')}>Ask</Button>
-      <Button size="sm" color="alternative" disabled={empty} onclick={() => go('remark')}
-        >Remark, needs no answer</Button
+      <Button size="sm" color="alternative" disabled={empty} onclick={() => go('comment')}
+        >Comment, needs no answer</Button
       >
-      <Button size="sm" color="alternative" disabled={empty} onclick={() => go('gather')}>Gather for my review</Button>
+      <Button size="sm" color="alternative" disabled={empty} onclick={() => go('draft')}>Save as draft</Button>
       <Button size="sm" color="alternative" onclick={cancel}>Not on these lines</Button>
     </div>
   </div>

@@ -135,7 +135,7 @@
   }
   const discussed = (f: ShownFile) => (line: number, before: boolean) =>
     threads.find((t) => {
-      if (t.settled) return false;
+      if (t.resolved) return false;
       const at = t.now ?? (t.revision === change.revision ? { path: t.path, first: t.first_line } : undefined);
       return at?.path === f.about.path && at?.first === line && !!t.before === before;
     })?.id;
@@ -149,7 +149,7 @@
       .join('\n');
     choose?.({ revision: shown!.about.revision, path: f.about.path, first, last, before, text, commit });
   }
-  const settled = $derived(
+  const resolved = $derived(
     !!shown &&
       !replaced &&
       shown.files.slice(seen[0], seen[1]).every((f) => !f.open || f.lines || f.without || f.problem),
@@ -201,7 +201,7 @@
     class="relative transition-opacity"
     class:opacity-40={replaced}
     inert={replaced}
-    aria-busy={!settled}
+    aria-busy={!resolved}
     data-shows={shown.query}
     style:height={`${shown.tops[shown.files.length]}px`}
   >

@@ -1,5 +1,5 @@
 <script lang="ts">
-  // The discussions of a change: what each is about, what was said and suggested, and whether it is settled.
+  // The discussions of a change: what each is about, what was said and suggested, and whether it is resolved.
   import { Button, Input, Label } from 'flowbite-svelte';
   import { post, put, type Thread } from '../lib/api';
   import { session } from '../lib/session.svelte';
@@ -28,12 +28,12 @@
   let text = $state('');
   let outcome = $state('');
   let settledToo = $state(false);
-  const settled = $derived(threads.filter((t) => t.settled).length);
-  const visible = $derived(threads.filter((t) => settledToo || !t.settled || t.id === chosen));
-  const standing = (t: Thread) => (t.settled ? 'met' : t.needs_answer ? 'unmet' : 'none');
+  const resolved = $derived(threads.filter((t) => t.resolved).length);
+  const visible = $derived(threads.filter((t) => settledToo || !t.resolved || t.id === chosen));
+  const standing = (t: Thread) => (t.resolved ? 'met' : t.needs_answer ? 'unmet' : 'none');
   const word = (t: Thread) =>
-    t.settled
-      ? `settled by ${t.settled_by}${t.outcome ? `: ${t.outcome}` : ''}`
+    t.resolved
+      ? `resolved by ${t.resolved_by}${t.outcome ? `: ${t.outcome}` : ''}`
       : t.needs_answer
         ? 'open'
         : 'needs no answer';
@@ -44,32 +44,32 @@
         ? `now ${t.now.path}, line ${t.now.first}`
         : '';
   async function reply(t: Thread) {
-    if (await act('Your reply is on record.', () => post(`${path}/threads/${t.id}/remarks`, { text }))) text = '';
+    if (await act('Your reply is on record.', () => post(`${path}/threads/${t.id}/comments`, { text }))) text = '';
   }
-  async function settle(t: Thread) {
-    const went = await act(t.settled ? 'The discussion is open again.' : 'The discussion is settled.', () =>
-      put(`${path}/threads/${t.id}/settled`, { settled: !t.settled, ...(outcome && !t.settled ? { outcome } : {}) }),
+  async function resolve(t: Thread) {
+    const went = await act(t.resolved ? 'The discussion is open again.' : 'The discussion is resolved.', () =>
+      put(`${path}/threads/${t.id}/resolved`, { resolved: !t.resolved, ...(outcome && !t.resolved ? { outcome } : {}) }),
     );
     if (went) outcome = '';
   }
-  // One's own remark may be altered; what it said before stays to be seen.
+  // One's own comment may be altered; what it said before stays to be seen.
   let altering = $state<number>();
   let altered = $state('');
   const alter = (t: Thread) =>
     act('It is altered.', async () => {
-      await put(`${path}/threads/${t.id}/remarks/${altering}`, { text: altered });
+      await put(`${path}/threads/${t.id}/comments/${altering}`, { text: altered });
       altering = undefined;
     });
-  const take = (remark: number) =>
+  const take = (comment: number) =>
     act('It is taken in, as a commit of yours on the source branch.', () =>
-      post(`${path}/take-in`, { remarks: [remark] }),
+      post(`${path}/take-in`, { comments: [comment] }),
     );
 </script>
 
-{#if settled > 0}
+{#if resolved > 0}
   <p class="mt-3 text-sm">
     <button type="button" class="plain-link cursor-pointer" onclick={() => (settledToo = !settledToo)}
-      >{settledToo ? 'Hide' : 'Show'} {settled} settled {settled === 1 ? 'discussion' : 'discussions'}</button
+      >{settledToo ? 'Hide' : 'Show'} {resolved} resolved {resolved === 1 ? 'discussion' : 'discussions'}</button
     >
   </p>
 {/if}
@@ -87,7 +87,7 @@
             text={t.quoted}
           /></pre>{/if}
       <ul class="mt-1 ml-6">
-        {#each t.remarks as r (r.id)}
+        {#each t.comments as r (r.id)}
           <li class="py-1">
             <span class="text-sm"
               ><span class="font-medium">{r.by}</span>
@@ -136,14 +136,14 @@
       {#if alive && chosen === t.id}
         <div class="mt-2 ml-6 flex max-w-prose flex-col gap-2">
           <Write id={`reply-${t.id}`} label="Your reply" bind:value={text} rows={2} />
-          {#if !t.settled}
+          {#if !t.resolved}
             <Label for={`outcome-${t.id}`} class="text-ink">What came of it, or the ticket that takes it further</Label>
             <Input id={`outcome-${t.id}`} size="sm" bind:value={outcome} />
           {/if}
           <div class="flex flex-wrap gap-2">
             <Button size="sm" onclick={() => reply(t)} disabled={!text.trim()}>Reply</Button>
-            <Button size="sm" color="alternative" onclick={() => settle(t)}
-              >{t.settled ? 'Open it again' : 'Settle it'}</Button
+            <Button size="sm" color="alternative" onclick={() => resolve(t)}
+              >{t.resolved ? 'Open it again' : 'Resolve'}</Button
             >
           </div>
         </div>
@@ -151,7 +151,7 @@
         <button
           type="button"
           class="plain-link mt-1 ml-6 cursor-pointer text-sm"
-          onclick={() => ((chosen = t.id), (text = ''))}>Answer or settle</button
+          onclick={() => ((chosen = t.id), (text = ''))}>Answer or resolve</button
         >
       {/if}
     </li>

@@ -27,7 +27,7 @@
     type ChangeAreas,
     type Check,
     type Following,
-    type Gathered,
+    type DraftComment,
     type Report,
     type Repository,
     type Review,
@@ -51,10 +51,10 @@
   );
   const owners = new Live(() => get<ChangeAreas>(`${path}/areas`));
   const threads = new Live(() => get<Thread[]>(`${path}/threads`));
-  const gathered = new Live(() => get<Gathered[]>(`${path}/gathered`));
+  const drafts = new Live(() => get<DraftComment[]>(`${path}/drafts`));
   const following = new Live(() => get<Following[]>('/following'));
   const place = new Live(() => get<Repository>(`/repositories/${repo}`));
-  const all = [change, report, reviews, revisions, checks, owners, threads, gathered, following, place];
+  const all = [change, report, reviews, revisions, checks, owners, threads, drafts, following, place];
   $effect(() => follow(repo, ...all));
 
   const c = $derived(change.value);
@@ -102,7 +102,7 @@
     busy = false;
     return went;
   }
-  async function speak(words: string, suggestion: string | undefined, how: 'ask' | 'remark' | 'gather') {
+  async function speak(words: string, suggestion: string | undefined, how: 'ask' | 'comment' | 'draft') {
     const lines = chosen; // others may be chosen before this is answered
     const about = lines && {
       path: lines.path,
@@ -114,12 +114,12 @@
       text: words,
       suggestion,
       revision: lines?.revision ?? reading,
-      no_answer: how === 'remark',
+      no_answer: how === 'comment',
     };
     return act(
-      how === 'gather' ? 'It is gathered; send it with your review.' : 'Your remark is on record.',
+      how === 'draft' ? 'It is saved as a draft; send it with your review.' : 'Your comment is on record.',
       async () => {
-        await post(`${path}/${how === 'gather' ? 'gathered' : 'threads'}`, body);
+        await post(`${path}/${how === 'draft' ? 'drafts' : 'threads'}`, body);
         if (chosen === lines) chosen = undefined;
         if (!about) text = '';
       },
@@ -132,7 +132,7 @@
         verdict,
         revision: reading,
         text,
-        gathered: (gathered.value?.length ?? 0) > 0,
+        drafts: (drafts.value?.length ?? 0) > 0,
       });
       text = '';
     });
@@ -301,11 +301,11 @@
           <Reviews reviews={reviews.value ?? []} report={report.value} />
           <Threads threads={threads.value ?? []} {path} alive={alive ?? false} {author} {act} />
           {#if alive}
-            {#if (gathered.value?.length ?? 0) > 0}
+            {#if (drafts.value?.length ?? 0) > 0}
               <div class="mt-4 rounded border border-dashed border-rule p-3 text-sm">
-                <p class="mb-1 font-medium">Gathered for your review; nobody else sees it yet</p>
+                <p class="mb-1 font-medium">Draft comments; nobody else sees it yet</p>
                 <ul class="divide-y divide-rule">
-                  {#each gathered.value ?? [] as g (g.id)}
+                  {#each drafts.value ?? [] as g (g.id)}
                     <li class="flex gap-3 py-1">
                       <span class="min-w-0 grow break-words"
                         ><span class="font-mono">{g.where}</span>: {g.text || 'a suggestion'}</span
@@ -313,7 +313,7 @@
                       <button
                         type="button"
                         class="plain-link shrink-0 cursor-pointer"
-                        onclick={() => act('It is thrown away.', () => remove(`${path}/gathered/${g.id}`))}
+                        onclick={() => act('It is thrown away.', () => remove(`${path}/drafts/${g.id}`))}
                         >Throw away</button
                       >
                     </li>

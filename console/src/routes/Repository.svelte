@@ -55,7 +55,7 @@
 >
   {#if about.value?.trouble}
     <p role="alert" class="mb-4 border-l-4 border-rust bg-panel p-3">
-      It is set apart and only to be read: {about.value.trouble}. An administrator has to look: tavrin repo settle {repo}
+      It is set apart and only to be read: {about.value.trouble}. An administrator has to look: tavrin repo resume {repo}
     </p>
   {/if}
   {#if about.value?.empty}

@@ -166,10 +166,10 @@ type Dependency struct {
 
 // Thread is one discussion.
 type Thread struct {
-	ID        int64  `json:"id"`
-	By        string `json:"by"`    // login of who began it
-	Where     string `json:"where"` // in words: a path and line, or "the change"
-	SettledBy string `json:"settled_by,omitempty"`
+	ID         int64  `json:"id"`
+	By         string `json:"by"`    // login of who began it
+	Where      string `json:"where"` // in words: a path and line, or "the change"
+	ResolvedBy string `json:"resolved_by,omitempty"`
 }
 
 // Facts is everything a gate depends on. It can be stored as JSON and judged again.

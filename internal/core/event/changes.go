@@ -215,9 +215,9 @@ func (e ThreadReplied) Text(by string) string { return e.text(by, "replied on") 
 type ThreadEdited struct{ OfThread }
 
 // Text implements Event.
-func (e ThreadEdited) Text(by string) string { return e.text(by, "altered a remark on") }
+func (e ThreadEdited) Text(by string) string { return e.text(by, "altered a comment on") }
 
-// ThreadSettled says that a discussion is settled.
+// ThreadSettled says that a discussion is resolved.
 type ThreadSettled struct {
 	OfThread
 	Outcome string `json:"outcome,omitempty" doc:"what came of it"`
@@ -225,7 +225,7 @@ type ThreadSettled struct {
 
 // Text implements Event.
 func (e ThreadSettled) Text(by string) string {
-	text := e.text(by, "settled the discussion on")
+	text := e.text(by, "resolved the discussion on")
 	if e.Outcome != "" {
 		text += ": " + e.Outcome
 	}

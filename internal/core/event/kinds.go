@@ -48,7 +48,7 @@ var Kinds = []Kind{
 	{Name: "thread.begun", Means: "Somebody began a discussion.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadBegun{thread}},
 	{Name: "thread.replied", Means: "Somebody replied in a discussion.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadReplied{thread}},
 	{Name: "thread.edited", Means: "Somebody altered what they had said.", Touches: Own, Leaves: true, Example: ThreadEdited{thread}},
-	{Name: "thread.settled", Means: "A discussion is settled.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadSettled{thread, "done in revision 3"}},
+	{Name: "thread.resolved", Means: "A discussion is resolved.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadSettled{thread, "done in revision 3"}},
 	{Name: "thread.reopened", Means: "A discussion is open again.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadReopened{thread}},
 
 	// Checks.
@@ -116,8 +116,8 @@ var Kinds = []Kind{
 		Example: RepositoryCreated{"growers/irrigation", "", []Ref{{"refs/heads/main", tip}}}},
 	{Name: "repository.set-apart", Means: "A repository is only to be read until an administrator has looked.", Touches: Repository, Leaves: true, Apart: true,
 		Example: RepositorySetApart{"growers/irrigation", "its refs cannot be read"}},
-	{Name: "repository.settled", Means: "A repository is no longer set apart.", Touches: Repository, Leaves: true, Apart: true,
-		Example: RepositorySettled{"growers/irrigation"}},
+	{Name: "repository.resumed", Means: "A repository is no longer set apart.", Touches: Repository, Leaves: true, Apart: true,
+		Example: RepositoryResumed{"growers/irrigation"}},
 
 	// People and access. None of it leaves the service.
 	{Name: "person.created", Means: "A person was made.", Touches: Everything, Example: PersonCreated{"wren", false, false}},

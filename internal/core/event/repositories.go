@@ -53,17 +53,17 @@ func (e RepositorySetApart) Text(string) string {
 	return fmt.Sprintf("%s was set apart and is only to be read: %s", e.Name, e.Trouble)
 }
 
-// RepositorySettled says that a repository is no longer set apart.
-type RepositorySettled struct {
+// RepositoryResumed says that a repository is no longer set apart.
+type RepositoryResumed struct {
 	Name string `json:"name" doc:"HOUSE/NAME"`
 }
 
 // Subject is repository/HOUSE/NAME.
-func (e RepositorySettled) Subject() string { return "repository/" + e.Name }
+func (e RepositoryResumed) Subject() string { return "repository/" + e.Name }
 
 // Text implements Event.
-func (e RepositorySettled) Text(string) string {
-	return fmt.Sprintf("%s is settled and goes on", e.Name)
+func (e RepositoryResumed) Text(string) string {
+	return fmt.Sprintf("%s goes on", e.Name)
 }
 
 // RefMove is part of every event of a branch, tag or scratch space that moved.

@@ -166,11 +166,11 @@ func TestContentDemands(t *testing.T) {
 		{"no checklist", "tasks: done", func(*change.Facts) {}, require.NotApplicable, "no checklist"},
 		{"boxes ticked", "tasks: done", func(f *change.Facts) { f.Description = "- [x] a\n* [X] b\n1. [x] c" }, require.Met, ""},
 		{"a box open", "tasks: done", func(f *change.Facts) { f.Description = "  - [ ] sow\n- [x] b" }, require.Unmet, `"sow"`},
-		{"no discussion", "threads: settled", func(*change.Facts) {}, require.NotApplicable, "no discussion"},
-		{"an open thread", "threads: settled", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a.c, line 3"}} }, require.Unmet, "wren's on a.c, line 3"},
-		{"settled by a writer", "threads: settled", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", SettledBy: "odo"}} }, require.Met, ""},
-		{"settled by a reader", "threads: settled", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", SettledBy: "pavo"}} }, require.Unmet, "pavo settled without the right"},
-		{"settled by those named", "threads: settled, settled_by: team:accounts", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", SettledBy: "odo"}} }, require.Unmet, "odo settled without"},
+		{"no discussion", "threads: resolved", func(*change.Facts) {}, require.NotApplicable, "no discussion"},
+		{"an open thread", "threads: resolved", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a.c, line 3"}} }, require.Unmet, "wren's on a.c, line 3"},
+		{"resolved by a writer", "threads: resolved", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", ResolvedBy: "odo"}} }, require.Met, ""},
+		{"resolved by a reader", "threads: resolved", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", ResolvedBy: "pavo"}} }, require.Unmet, "pavo resolved without the right"},
+		{"resolved by those named", "threads: resolved, resolved_by: team:accounts", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", ResolvedBy: "odo"}} }, require.Unmet, "odo resolved without"},
 		{"a ticket in a commit", "ticket: 'FEN-[0-9]+'", func(f *change.Facts) { f.Commits = []change.Commit{{Message: "Tidy\n\nFor FEN-3"}} }, require.Met, ""},
 		{"a ticket elsewhere", "ticket: 'FEN-[0-9]+', in: title", func(f *change.Facts) { f.Description = "FEN-3" }, require.Unmet, "name the ticket in the title"},
 		{"a fixup", "fixups: none", func(f *change.Facts) {
@@ -389,7 +389,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 	fmt.Fprintf(&b, "  - name: %s\n    branches: %s\n    require:\n", name, pick("main", "main", "'**'", "dev"))
 	for range 1 + rng.IntN(4) {
 		b.WriteString("      - {" + pick("approvals: 1", "approvals: 2", "approvals: 1, own: counts", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts, not_from: last_pusher",
-			"owners: every touched area", "objections: none", "threads: settled", "tasks: done", "ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: linear",
+			"owners: every touched area", "objections: none", "threads: resolved", "tasks: done", "ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: linear",
 			"messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: 'u*', at: [head, rehearsal]", "checks: [unit, lint], at_least: 1, skipped: counts",
 			"checks: unit, max_age: 2h", "checks: unit, reported_by: robot:barn", "deployment: field") +
 			pick("", "", "", ", level: advisory", ", when: {lines: over 10}", ", when: {areas: ledger}", ", when: {author: team:accounts}", ", when: {cel: 'files > 1'}") + "}\n")
@@ -430,10 +430,10 @@ func randomFacts(rng *rand.Rand) change.Facts {
 	f.CommitAuthors = []string{pick("tamsin", "bela")}
 	if rng.IntN(4) == 0 {
 		f.Waivers = []change.Waiver{{ID: 1, By: pick("odo", "wren"), Because: "it floods", Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Hour),
-			Requirements: []change.Named{{Key: "objections", Title: "no open objection"}, {Key: "approvals", Title: "1 approval"}, {Key: "check/unit@rehearsal", Title: "check unit passes on the rehearsal"}, {Key: "threads", Title: "every discussion is settled"}}}}
+			Requirements: []change.Named{{Key: "objections", Title: "no open objection"}, {Key: "approvals", Title: "1 approval"}, {Key: "check/unit@rehearsal", Title: "check unit passes on the rehearsal"}, {Key: "threads", Title: "every discussion is resolved"}}}}
 	}
 	if rng.IntN(2) == 0 {
-		f.Threads = []change.Thread{{By: "wren", Where: "a", SettledBy: pick("", "odo", "pavo")}}
+		f.Threads = []change.Thread{{By: "wren", Where: "a", ResolvedBy: pick("", "odo", "pavo")}}
 	}
 	return f
 }

@@ -39,7 +39,7 @@ var (
 	pathLists   = []string{"'**'", "ledger/**", "[ledger/**, docs/**]", `["ledger/**,docs/**"]`, "['**', '!docs/**']", "firmware/**"}
 	somebody    = []string{"role:writer", "team:accounts", "'team:hydraulics'", "['person:odo', 'team:accounts']", "person:wren", "role:maintainer"}
 	demands     = []string{"approvals: 1", "approvals: 2", "approvals: 1, own: counts", "approvals: 1, not_from: last_pusher", "approvals: 1, not_from: last_pusher, own: counts", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts",
-		"approvals: 1, from: ['team:accounts', 'person:odo']", "owners: every touched area", "objections: none", "threads: settled", "threads: settled, settled_by: team:accounts", "tasks: done",
+		"approvals: 1, from: ['team:accounts', 'person:odo']", "owners: every touched area", "objections: none", "threads: resolved", "threads: resolved, resolved_by: team:accounts", "tasks: done",
 		"ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: linear", "messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: lint", "checks: 'u*'", "checks: [unit, lint]",
 		`checks: "unit*lint"`, "checks: [unit, lint], at_least: 1", "checks: [unit, lint], at_least: 1, skipped: counts", "checks: unit, skipped: counts", "checks: unit, max_age: 2h", "checks: unit, max_age: 1h",
 		"checks: unit, reported_by: robot:barn", "checks: unit, at: head", "checks: unit, at: [head, rehearsal]", "deployment: field", "case: exact"}
@@ -309,7 +309,7 @@ func landing(rng *rand.Rand) change.Facts {
 		f.Labels = []string{"urgent"}
 	}
 	if rarely() {
-		f.Threads = []change.Thread{{ID: 1, By: "odo", Where: "the change", SettledBy: draw(rng, "", "odo", "bela")}}
+		f.Threads = []change.Thread{{ID: 1, By: "odo", Where: "the change", ResolvedBy: draw(rng, "", "odo", "bela")}}
 	}
 	f.Asker, f.Strategy, f.Message = draw(rng, "odo", "wren", "bela", "ines"), change.Strategies[rng.IntN(3)], draw(rng, "", "", "docs: as typed")
 	return f

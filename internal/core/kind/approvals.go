@@ -131,7 +131,7 @@ func (a *approvals) Judge(c *require.Case, q require.Sourced) {
 	c.ApprovedBy("approvals", "approvals "+q.Identity(), q.Titled, a.count, p, q.Level, q.From)
 }
 
-func (a *approvals) Remark(l require.Remarks, q *require.Requirement) {
+func (a *approvals) Lint(l require.Lint, q *require.Requirement) {
 	l.Principals(q.Line, l.What()+": approvals are asked from", a.from)
 	l.Approvers(q.Line, l.What()+": the requirement of approvals", a.count, a.from, slices.Contains(a.not, require.NotAuthor),
 		q.Level == require.Required)
@@ -140,8 +140,8 @@ func (a *approvals) Remark(l require.Remarks, q *require.Requirement) {
 	}
 }
 
-// RemarkBeside remarks on thresholds that are out of order, and on a smaller count beside a larger one.
-func (a *approvals) RemarkBeside(l require.Remarks, q, other *require.Requirement) bool {
+// LintBeside warns of thresholds that are out of order, and on a smaller count beside a larger one.
+func (a *approvals) LintBeside(l require.Lint, q, other *require.Requirement) bool {
 	b := other.Asks.(*approvals)
 	switch {
 	case grammar.Set(a.from) != grammar.Set(b.from):
@@ -158,7 +158,7 @@ func (a *approvals) RemarkBeside(l require.Remarks, q, other *require.Requiremen
 	return false
 }
 
-func threshold(l require.Remarks, a, b *require.Requirement, unit string, overA, overB int) bool {
+func threshold(l require.Lint, a, b *require.Requirement, unit string, overA, overB int) bool {
 	if overA < 0 || overB < 0 || overA == overB {
 		return false
 	}

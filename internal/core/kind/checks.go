@@ -126,7 +126,7 @@ func (s *checks) Judge(k *require.Case, q require.Sourced) {
 	}
 }
 
-func (s *checks) Remark(l require.Remarks, q *require.Requirement) {
+func (s *checks) Lint(l require.Lint, q *require.Requirement) {
 	for _, name := range s.names {
 		if name.Several() {
 			if !l.Seen(name.Match) {

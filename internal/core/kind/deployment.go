@@ -74,7 +74,7 @@ func (d *deployment) Judge(k *require.Case, q require.Sourced) {
 	}
 }
 
-func (d *deployment) Remark(l require.Remarks, q *require.Requirement) {
+func (d *deployment) Lint(l require.Lint, q *require.Requirement) {
 	if !slices.ContainsFunc(l.Defined(), func(c require.Check) bool { return c.Environment == d.to }) {
 		l.Blocked(q.Line, fmt.Sprintf("checks: {NAME: {kind: deployment, environment: %s}}", d.to), "%s: no check deploys to %s",
 			l.What(), d.to)

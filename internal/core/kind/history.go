@@ -51,14 +51,14 @@ func (history) OnPush(commits []change.Commit, _ map[string]people.Person) (shor
 	return short, sentence
 }
 
-func (history) Remark(l require.Remarks, q *require.Requirement) {
+func (history) Lint(l require.Lint, q *require.Requirement) {
 	if allowed := l.Allowed(); len(allowed) > 0 && !slices.ContainsFunc(allowed, change.Strategy.Linear) {
 		l.Blocked(q.Line, "allow rebase or squash", "%s: history is to stay linear, and every strategy that is "+
 			"allowed makes a merge commit", l.What())
 	}
 }
 
-func (history) RemarkOn(b require.BranchRemarks, q require.Sourced) {
+func (history) LintOn(b require.BranchLint, q require.Sourced) {
 	switch on := b.Settings(); {
 	case len(on.Allowed) > 0 && !slices.ContainsFunc(on.Allowed, change.Strategy.Linear):
 		b.Blocked(q.From, "allow rebase or squash", "%s: history is to stay linear, and only strategies that make a "+

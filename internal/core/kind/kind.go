@@ -1,5 +1,5 @@
 // Package kind has the kinds of requirement, each whole in a file of its own: how it is written, how it is put into
-// words, when two ask the same, how a change is judged by it, what a direct push needs, what is to be remarked on.
+// words, when two ask the same, how a change is judged by it, what a direct push needs, what is to be warned of.
 //
 // Whoever adds a kind writes one file, which registers it; nothing else names kinds one by one, and the schema and the
 // reference follow. The package promises that a kind is judged by the facts and by what its own requirement says alone.

@@ -120,13 +120,13 @@ func TestEveryKind(t *testing.T) {
 // What stands beside a kind that it means nothing beside is told, with what may.
 func TestKeysStandBesideTheirKind(t *testing.T) {
 	for text, says := range map[string]string{
-		"approvals: 1\nsettled_by: role:maintainer": `"settled_by" means nothing beside "approvals"`,
-		"approvals: 1\nchecks: unit":                "asks one thing, this one asks for approvals and checks",
-		"level: advisory":                           "says what it asks for",
-		"checks: []":                                "names none",
-		"checks: [a, b]\nat_least: 3":               "at least 3 of 2 checks can never pass",
-		"messages: \"^a\"\nexample: b":              "does not match",
-		"objections: some":                          `cannot be "some"`,
+		"approvals: 1\nresolved_by: role:maintainer": `"resolved_by" means nothing beside "approvals"`,
+		"approvals: 1\nchecks: unit":                 "asks one thing, this one asks for approvals and checks",
+		"level: advisory":                            "says what it asks for",
+		"checks: []":                                 "names none",
+		"checks: [a, b]\nat_least: 3":                "at least 3 of 2 checks can never pass",
+		"messages: \"^a\"\nexample: b":               "does not match",
+		"objections: some":                           `cannot be "some"`,
 	} {
 		if _, found := read(t, text); len(found) == 0 || !strings.Contains(found[0].Message, says) {
 			t.Errorf("%q: %v", text, found)
@@ -160,8 +160,8 @@ func TestKindsJudge(t *testing.T) {
 		{"objections: none", func(c *require.Case) {
 			c.Reviews = []change.Review{{By: "odo", Verdict: change.Object, Revision: 1}}
 		}, require.Unmet, "odo objects"},
-		{"threads: settled", func(c *require.Case) { c.Threads = []change.Thread{{By: "odo", Where: "the change"}} }, require.Unmet,
-			"settle odo's on the change"},
+		{"threads: resolved", func(c *require.Case) { c.Threads = []change.Thread{{By: "odo", Where: "the change"}} }, require.Unmet,
+			"resolve odo's on the change"},
 		{"tasks: done", func(c *require.Case) { c.Description = "- [x] a\n- [ ] b" }, require.Unmet, `still to do: "b"`},
 		{"ticket: FEN-[0-9]+", func(c *require.Case) { c.Source = "FEN-4" }, require.Met, ""},
 		{"ticket: FEN-[0-9]+\nin: title", func(c *require.Case) { c.Source = "FEN-4" }, require.Unmet, "name the ticket in the title"},

@@ -108,8 +108,8 @@ func (m *messages) OnPush(commits []change.Commit, _ map[string]people.Person) (
 	return "a message is not of the form asked for", m.unfit(wrong) + "."
 }
 
-// RemarkOn remarks on a template of the final message that cannot fit.
-func (m *messages) RemarkOn(b require.BranchRemarks, q require.Sourced) {
+// LintOn warns of a template of the final message that cannot fit.
+func (m *messages) LintOn(b require.BranchLint, q require.Sourced) {
 	made := b.Settings().Template
 	title, _, _ := strings.Cut(m.example, "\n")
 	if made == "" || title == "" && strings.Contains(made, "{title}") {

@@ -30,7 +30,7 @@ func (owners) Judge(c *require.Case, q require.Sourced) {
 	}
 }
 
-func (owners) Remark(l require.Remarks, q *require.Requirement) {
+func (owners) Lint(l require.Lint, q *require.Requirement) {
 	if !l.HasAreas() {
 		l.Note(q.Line, "define areas, or leave it out", "%s: owners are asked for, and there are no areas", l.What())
 	}

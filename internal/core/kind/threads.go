@@ -12,42 +12,42 @@ import (
 var _ = register(require.Kind{
 	Name: "threads", Group: require.OfDiscussion, Order: 1,
 	Keys: []grammar.Key{
-		wordKey("threads", "settled", "every discussion is settled"),
-		{Path: "settled_by", Shape: grammar.Who, Means: "whose settling counts", Absent: "that of everybody who may write",
-			Together: require.PartOf, Example: "settled_by: role:maintainer", Gone: "what they settled is open again"},
+		wordKey("threads", "resolved", "every discussion is resolved"),
+		{Path: "resolved_by", Shape: grammar.Who, Means: "whose resolving counts", Absent: "that of everybody who may write",
+			Together: require.PartOf, Example: "resolved_by: role:maintainer", Gone: "what they resolved is open again"},
 	},
 	Judged: "every discussion",
-	Gone:   "no discussion: not applicable; settled by somebody who may not any more: open again",
+	Gone:   "no discussion: not applicable; resolved by somebody who may not any more: open again",
 	New:    func() require.Ask { return &threads{} },
 })
 
-// threads asks that every discussion is settled.
+// threads asks that every discussion is resolved.
 type threads struct {
-	by []people.Principal // who may settle one; empty: everybody who may write
+	by []people.Principal // who may resolve one; empty: everybody who may write
 }
 
 func (t *threads) Read(r *grammar.Reader, f grammar.Field) {
-	if f.Name == "settled_by" {
+	if f.Name == "resolved_by" {
 		t.by = r.Principals(f, false)
 		return
 	}
-	grammar.OneOf(r, f, "settled")
+	grammar.OneOf(r, f, "resolved")
 }
 
 func (t *threads) Identity() string { return grammar.Set(t.by) }
 
 func (t *threads) Title() string {
 	if len(t.by) > 0 {
-		return "every discussion is settled by " + grammar.Either(grammar.Texts(t.by))
+		return "every discussion is resolved by " + grammar.Either(grammar.Texts(t.by))
 	}
-	return "every discussion is settled"
+	return "every discussion is resolved"
 }
 
 func (t *threads) Words() string {
 	if len(t.by) > 0 {
-		return "every discussion is settled, by " + people.Names(t.by)
+		return "every discussion is resolved, by " + people.Names(t.by)
 	}
-	return "every discussion is settled"
+	return "every discussion is resolved"
 }
 
 func (t *threads) AtLeast(other require.Ask) bool {
@@ -59,7 +59,7 @@ func (t *threads) Judge(c *require.Case, q require.Sourced) {
 	r := q.Outcome("threads")
 	r.Need = len(c.Threads)
 	if len(c.Threads) == 0 {
-		r.State, r.Next = require.NotApplicable, "there is no discussion to settle"
+		r.State, r.Next = require.NotApplicable, "there is no discussion to resolve"
 		c.Say(r, q)
 		return
 	}
@@ -67,18 +67,18 @@ func (t *threads) Judge(c *require.Case, q require.Sourced) {
 	var open []string
 	for _, thread := range c.Threads {
 		switch {
-		case thread.SettledBy == "":
+		case thread.ResolvedBy == "":
 			open = append(open, fmt.Sprintf("%s's on %s", thread.By, thread.Where))
-		case !may(c.People[thread.SettledBy]):
-			open = append(open, fmt.Sprintf("%s's on %s, which %s settled without the right to", thread.By, thread.Where,
-				thread.SettledBy))
+		case !may(c.People[thread.ResolvedBy]):
+			open = append(open, fmt.Sprintf("%s's on %s, which %s resolved without the right to", thread.By, thread.Where,
+				thread.ResolvedBy))
 		default:
 			r.Have++
 		}
 	}
 	if len(open) > 0 {
 		r.State = require.Unmet
-		r.Next = fmt.Sprintf("settle %s: tavrin thread list %d", require.Few(open, "and"), c.Number)
+		r.Next = fmt.Sprintf("resolve %s: tavrin thread list %d", require.Few(open, "and"), c.Number)
 		for login, p := range c.People {
 			if may(p) && (len(t.by) > 0 || !p.Robot) {
 				r.Who = append(r.Who, login)
@@ -89,6 +89,6 @@ func (t *threads) Judge(c *require.Case, q require.Sourced) {
 	c.Say(r, q)
 }
 
-func (t *threads) Remark(l require.Remarks, q *require.Requirement) {
-	l.Principals(q.Line, l.What()+": threads are settled by", t.by)
+func (t *threads) Lint(l require.Lint, q *require.Requirement) {
+	l.Principals(q.Line, l.What()+": threads are resolved by", t.by)
 }

@@ -110,8 +110,8 @@ func (t *ticket) Judge(c *require.Case, q require.Sourced) {
 	c.Say(r, q)
 }
 
-// Remark remarks on an expression that is bound to the ends of texts that may be long.
-func (t *ticket) Remark(l require.Remarks, q *require.Requirement) {
+// Lint warns of an expression that is bound to the ends of texts that may be long.
+func (t *ticket) Lint(l require.Lint, q *require.Requirement) {
 	text := t.matches.String()
 	bound := strings.HasPrefix(text, "^") || strings.HasSuffix(text, "$") && !strings.HasSuffix(text, `\$`)
 	if bound && (slices.Contains(t.in, inDescription) || slices.Contains(t.in, inCommits)) {

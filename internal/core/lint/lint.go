@@ -56,10 +56,10 @@ type World struct {
 	At        time.Time
 }
 
-// Silent is how long a required check may go unreported before it is remarked on.
+// Silent is how long a required check may go unreported before it is warned of.
 const Silent = 30 * 24 * time.Hour
 
-// Lint finds what to remark on in a document. set is the rules in force with it; of is the document's name in sources:
+// Lint finds what to warn of in a document. set is the rules in force with it; of is the document's name in sources:
 // empty for a repository's own.
 func Lint(doc *rules.Document, set *rules.Set, of string, w World) []Advice {
 	l := linter{doc: doc, set: set, of: of, w: w, paths: map[string]bool{}}
@@ -170,7 +170,7 @@ func names(who []people.Principal) string {
 	return strings.Join(texts, ", ")
 }
 
-// principals remarks on names of nobody.
+// principals warns of names of nobody.
 func (l *linter) principals(line int, what string, who []people.Principal) {
 	for _, p := range who {
 		switch {
@@ -189,7 +189,7 @@ func (l *linter) principals(line int, what string, who []people.Principal) {
 	}
 }
 
-// approvals remarks on a demand for n approvals out of a pool.
+// approvals warns of a demand for n approvals out of a pool.
 func (l *linter) approvals(line int, what string, n int, who []people.Principal, notAuthor, required bool) {
 	pool := l.pool(who)
 	severity := func(s Severity) Severity {
@@ -268,7 +268,7 @@ func (l *linter) agreement() {
 	}
 }
 
-// reporter remarks on a check that nobody can or does report.
+// reporter warns of a check that nobody can or does report.
 func (l *linter) reporter(line int, name string, required bool) {
 	c := l.set.Check(name)
 	severity := Blocked
@@ -342,10 +342,10 @@ func (l *linter) branches(p *rules.Protection, what string) {
 		what, strings.Join(p.Branches.Texts(), ", "))
 }
 
-// requirement remarks on one requirement: what its kind has to say, and what there is to say of its condition.
+// requirement warns of one requirement: what its kind has to say, and what there is to say of its condition.
 func (l *linter) requirement(p *rules.Protection, q *require.Requirement, what string) {
-	if r, remarks := q.Asks.(require.Remarked); remarks {
-		r.Remark(remarking{l, p, what}, q)
+	if r, findings := q.Asks.(require.Linted); findings {
+		r.Lint(linting{l, p, what}, q)
 	}
 	if q.When != nil {
 		l.condition(q, what)
@@ -381,18 +381,18 @@ func (l *linter) holdsSomewhere(when *condition.Condition) bool {
 	return l.met[when]
 }
 
-// beside remarks on two requirements of one protection that repeat each other or do not go together, and says whether
+// beside warns of two requirements of one protection that repeat each other or do not go together, and says whether
 // it did.
 func (l *linter) beside(p *rules.Protection, a, b *require.Requirement, what string) bool {
 	if a.SameAs(b) {
 		l.say(Note, b.Line, "leave one out", "%s: line %d asks the same already", what, a.Line)
 		return true
 	}
-	r, remarks := a.Asks.(require.RemarkedBeside)
-	return remarks && a.Kind == b.Kind && r.RemarkBeside(remarking{l, p, what}, a, b)
+	r, findings := a.Asks.(require.LintedBeside)
+	return findings && a.Kind == b.Kind && r.LintBeside(linting{l, p, what}, a, b)
 }
 
-// combined remarks on what the protections of a branch together leave.
+// combined warns of what the protections of a branch together leave.
 func (l *linter) combined() {
 	branches := slices.Clone(l.w.Branches)
 	for i := range l.doc.Protections { // and branches that may come: names that a plain pattern gives
@@ -443,7 +443,7 @@ func (l *linter) sameProtection(from []require.Source) bool {
 	})
 }
 
-// intersection remarks on lists of which each names somebody and all together nobody.
+// intersection warns of lists of which each names somebody and all together nobody.
 func (l *linter) intersection(branch, key string, lists []rules.Allowance) {
 	if len(lists) < 2 {
 		return
@@ -472,7 +472,7 @@ func (l *linter) intersection(branch, key string, lists []rules.Allowance) {
 	}
 }
 
-// at remarks on something that comes from several places, on the first that stands in this document.
+// at warns of something that comes from several places, on the first that stands in this document.
 func (l *linter) at(from []require.Source, s Severity, edit, format string, args ...any) {
 	for _, source := range from {
 		if source.Document == l.of {
@@ -485,7 +485,7 @@ func (l *linter) at(from []require.Source, s Severity, edit, format string, args
 // maxNearly is how many files are named that lie in an area but for upper and lower case.
 const maxNearly = 10
 
-// nearly remarks on files that would lie in an area if upper and lower case were the same.
+// nearly warns of files that would lie in an area if upper and lower case were the same.
 func (l *linter) nearly() {
 	said := 0
 	for _, path := range l.w.Paths {
@@ -503,7 +503,7 @@ func (l *linter) nearly() {
 	}
 }
 
-// unused remarks on keys that have no effect where they stand.
+// unused warns of keys that have no effect where they stand.
 func (l *linter) unused() {
 	for i := range l.doc.Protections {
 		p := &l.doc.Protections[i]
@@ -525,7 +525,7 @@ func (l *linter) unused() {
 			idle("after_push.approvals_stay", "nothing asks for approvals there")
 		}
 		if !l.decides(p, "after_push.objections_stay") {
-			idle("after_push.objections_stay", "nothing asks that objections be settled there (objections: none)")
+			idle("after_push.objections_stay", "nothing asks that objections be resolved there (objections: none)")
 		}
 	}
 	demanded := l.set.Demanded()
@@ -570,7 +570,7 @@ func (l *linter) wantedByGlob(name string) bool {
 	return false
 }
 
-// idle remarks on patterns of areas that match nothing.
+// idle warns of patterns of areas that match nothing.
 func (l *linter) idle() {
 	if l.w.Paths == nil {
 		return

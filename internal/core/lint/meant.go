@@ -18,7 +18,7 @@ func (l *linter) concerned(p *rules.Protection) bool {
 	return len(p.RepoText) == 0 || p.Repositories.Match(name)
 }
 
-// ForNone remarks on parts of a house's document that are for none of the repositories there are.
+// ForNone warns of parts of a house's document that are for none of the repositories there are.
 func ForNone(doc *rules.Document, repositories []string) []Advice {
 	var out []Advice
 	none := func(line int, what string, texts []string, match func(string) bool) {
@@ -55,7 +55,7 @@ func (l *linter) on(branch string) *rules.Effective {
 // anyBranch is a name that nobody gives a protection for.
 const anyBranch = "a-branch-of-somebody"
 
-// everywhere remarks on a protection under which nobody could push a branch to propose.
+// everywhere warns of a protection under which nobody could push a branch to propose.
 func (l *linter) everywhere(p *rules.Protection, what string) {
 	if p.Branches.Match(anyBranch) && len(p.Push) == 0 {
 		l.say(Fragile, p.LineOf("branches"), "push: role:writer, or fewer branches",
@@ -63,7 +63,7 @@ func (l *linter) everywhere(p *rules.Protection, what string) {
 	}
 }
 
-// condition remarks on words that a condition's source nearly means, and on labels that lift what is asked.
+// condition warns of words that a condition's source nearly means, and on labels that lift what is asked.
 func (l *linter) condition(q *require.Requirement, what string) {
 	for _, text := range q.When.SourceText {
 		word := strings.TrimPrefix(text, "!")
@@ -125,7 +125,7 @@ func distance(a, b string) int {
 	return row[len(b)]
 }
 
-// creation remarks on branches that may be created from what nobody had to look at.
+// creation warns of branches that may be created from what nobody had to look at.
 func (l *linter) creation(p *rules.Protection, what string) {
 	if len(p.Create) == 0 {
 		return
@@ -145,16 +145,16 @@ func (l *linter) creation(p *rules.Protection, what string) {
 	}
 }
 
-// together remarks on what kinds have to say of all that holds for a branch.
+// together warns of what kinds have to say of all that holds for a branch.
 func (l *linter) together(branch string, e *rules.Effective) {
 	for _, q := range e.Requirements {
-		if r, remarks := q.Asks.(require.RemarkedOnBranch); remarks && q.Level == require.Required {
-			r.RemarkOn(onBranch{l, branch, e}, q)
+		if r, findings := q.Asks.(require.LintedOnBranch); findings && q.Level == require.Required {
+			r.LintOn(onBranch{l, branch, e}, q)
 		}
 	}
 }
 
-// stricter remarks on settings of a repository that have no effect, because its house is stricter on every branch there
+// stricter warns of settings of a repository that have no effect, because its house is stricter on every branch there
 // is that they are for.
 func (l *linter) stricter(p *rules.Protection, what string) {
 	if l.of != "" {

@@ -10,48 +10,48 @@ import (
 	"tavrin/internal/core/rules"
 )
 
-// remarking takes what kinds of requirements have to remark on about one protection.
-type remarking struct {
+// linting takes what kinds of requirements have to warn of about one protection.
+type linting struct {
 	l    *linter
 	p    *rules.Protection
 	what string
 }
 
-func (r remarking) What() string { return r.what }
+func (r linting) What() string { return r.what }
 
-func (r remarking) Blocked(line int, edit, format string, args ...any) {
+func (r linting) Blocked(line int, edit, format string, args ...any) {
 	r.l.say(Blocked, line, edit, format, args...)
 }
 
-func (r remarking) Fragile(line int, edit, format string, args ...any) {
+func (r linting) Fragile(line int, edit, format string, args ...any) {
 	r.l.say(Fragile, line, edit, format, args...)
 }
 
-func (r remarking) Note(line int, edit, format string, args ...any) {
+func (r linting) Note(line int, edit, format string, args ...any) {
 	r.l.say(Note, line, edit, format, args...)
 }
 
-func (r remarking) Principals(line int, what string, who []people.Principal) {
+func (r linting) Principals(line int, what string, who []people.Principal) {
 	r.l.principals(line, what, who)
 }
 
-func (r remarking) Approvers(line int, what string, n int, who []people.Principal, notAuthor, required bool) {
+func (r linting) Approvers(line int, what string, n int, who []people.Principal, notAuthor, required bool) {
 	r.l.approvals(line, what, n, who, notAuthor, required)
 }
 
-func (r remarking) Reporter(line int, check string, required bool) {
+func (r linting) Reporter(line int, check string, required bool) {
 	r.l.reporter(line, check, required)
 }
 
-func (r remarking) Allowed() []change.Strategy { return r.p.With }
+func (r linting) Allowed() []change.Strategy { return r.p.With }
 
-func (r remarking) HasAreas() bool { return len(r.l.set.Areas()) > 0 }
+func (r linting) HasAreas() bool { return len(r.l.set.Areas()) > 0 }
 
-func (r remarking) Defined() []require.Check { return r.l.set.Checks() }
+func (r linting) Defined() []require.Check { return r.l.set.Checks() }
 
-func (r remarking) Define(name string) require.Check { return r.l.set.Check(name) }
+func (r linting) Define(name string) require.Check { return r.l.set.Check(name) }
 
-func (r remarking) Seen(match func(name string) bool) bool {
+func (r linting) Seen(match func(name string) bool) bool {
 	for name := range r.l.w.Reported {
 		if match(name) {
 			return true
@@ -60,12 +60,12 @@ func (r remarking) Seen(match func(name string) bool) bool {
 	return slices.ContainsFunc(r.l.set.Checks(), func(c require.Check) bool { return match(c.Name) })
 }
 
-func (r remarking) LeftOpen(check string) bool {
+func (r linting) LeftOpen(check string) bool {
 	return r.l.of != "" &&
 		!slices.ContainsFunc(r.l.doc.Checks, func(c require.Check) bool { return c.Name == check })
 }
 
-// onBranch takes what kinds have to remark on about everything that holds for a branch.
+// onBranch takes what kinds have to warn of about everything that holds for a branch.
 type onBranch struct {
 	l      *linter
 	branch string

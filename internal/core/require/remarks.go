@@ -5,17 +5,17 @@ import (
 	"tavrin/internal/core/people"
 )
 
-// Remarks takes what is to be remarked on about the requirements of one protection, and answers what that depends on.
-type Remarks interface {
+// Lint takes what is to be warned of about the requirements of one protection, and answers what that depends on.
+type Lint interface {
 	// What names the protection, to begin a sentence.
 	What() string
-	// Blocked, Fragile and Note remark on something at a line: what can never hold, what may not, what is worth knowing;
+	// Blocked, Fragile and Note warn of something at a line: what can never hold, what may not, what is worth knowing;
 	// edit says what to change.
 	Blocked(line int, edit, format string, args ...any)
 	Fragile(line int, edit, format string, args ...any)
 	Note(line int, edit, format string, args ...any)
 
-	// Principals remarks on names of nobody, Approvers on a demand for so many approvals, Reporter on a check that nobody
+	// Principals warns of names of nobody, Approvers on a demand for so many approvals, Reporter on a check that nobody
 	// can or does report.
 	Principals(line int, what string, who []people.Principal)
 	Approvers(line int, what string, n int, who []people.Principal, notAuthor, required bool)
@@ -33,8 +33,8 @@ type Remarks interface {
 	LeftOpen(check string) bool
 }
 
-// BranchRemarks takes what is to be remarked on about what all protections of a branch together ask.
-type BranchRemarks interface {
+// BranchLint takes what is to be warned of about what all protections of a branch together ask.
+type BranchLint interface {
 	Branch() string
 	// Settings are those in force: the strategy is the default one, the template that of the rules.
 	Settings() Settings
@@ -44,13 +44,13 @@ type BranchRemarks interface {
 	Fragile(from []Source, edit, format string, args ...any)
 }
 
-// RemarkedOnBranch is an Ask with something to remark on about what else holds for the branch.
-type RemarkedOnBranch interface {
-	RemarkOn(b BranchRemarks, q Sourced)
+// LintedOnBranch is an Ask with something to warn of about what else holds for the branch.
+type LintedOnBranch interface {
+	LintOn(b BranchLint, q Sourced)
 }
 
-// RemarkedBeside is an Ask with something to remark on about another of its kind in the same protection, which stands
+// LintedBeside is an Ask with something to warn of about another of its kind in the same protection, which stands
 // after it. It says whether it did.
-type RemarkedBeside interface {
-	RemarkBeside(l Remarks, q, other *Requirement) bool
+type LintedBeside interface {
+	LintBeside(l Lint, q, other *Requirement) bool
 }

@@ -93,9 +93,9 @@ type Pushed interface {
 	OnPush(commits []change.Commit, known map[string]people.Person) (short, sentence string)
 }
 
-// Remarked is an Ask with something to remark on.
-type Remarked interface {
-	Remark(l Remarks, q *Requirement)
+// Linted is an Ask with something to warn of.
+type Linted interface {
+	Lint(l Lint, q *Requirement)
 }
 
 var groups = []Group{OfChange, OfReview, OfDiscussion, OfContent, OfChecks, OfLanding}

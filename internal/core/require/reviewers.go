@@ -368,7 +368,7 @@ func (c *Case) weighObjection(r change.Review, w *Weighed) {
 	}
 	switch {
 	case !asked:
-		w.Not = append(w.Not, "the rules do not ask for objections to be settled")
+		w.Not = append(w.Not, "the rules do not ask for objections to be resolved")
 	case !c.Stands(r):
 		w.Not = append(w.Not, fmt.Sprintf("it was for revision %d, and a push ends objections here", r.Revision))
 	}

@@ -147,7 +147,7 @@ protect:
       - {approvals: 1, own: counts, level: advisory}
       - {owners: every touched area}
       - {objections: none}
-      - {threads: settled, settled_by: [role:maintainer, team:duty]}
+      - {threads: resolved, resolved_by: [role:maintainer, team:duty]}
       - {tasks: done}
       - {ticket: "FEN-[0-9]+", in: [title, branch], example: FEN-1}
       - {case: exact}

@@ -157,7 +157,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 	for range 1 + rng.IntN(5) {
 		b.WriteString("      - {" + pick(
 			"approvals: 1", "approvals: 2, from: [team:a, team:b]", "approvals: 2, from: [team:b, team:a]", "approvals: 1, own: counts", "approvals: 1, on: newest_revision",
-			"owners: every touched area", "objections: none", "threads: settled", "tasks: done", "ticket: 'F-[0-9]+'", "fixups: none", "history: linear",
+			"owners: every touched area", "objections: none", "threads: resolved", "tasks: done", "ticket: 'F-[0-9]+'", "fixups: none", "history: linear",
 			"messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: [unit, lint]", "checks: [lint, unit]", "checks: 'b*', at: head", "checks: [a, b], at_least: 1",
 			"deployment: field, max_age: 1h") + pick("", "", ", when: {lines: over 10}", ", when: {paths: 'a/**'}", ", level: advisory") + "}\n")
 	}

@@ -267,13 +267,13 @@ CREATE TABLE threads (                              -- discussions about a chang
   needs_answer BOOLEAN NOT NULL,
   begun_by     TEXT NOT NULL,
   begun_at     DATETIME NOT NULL,
-  settled_by   TEXT NOT NULL DEFAULT '',
-  settled_at   DATETIME,
+  resolved_by   TEXT NOT NULL DEFAULT '',
+  resolved_at   DATETIME,
   outcome      TEXT NOT NULL DEFAULT ''
 );
 CREATE INDEX threads_change ON threads (change_id);
 
-CREATE TABLE remarks (                              -- what was said in a thread
+CREATE TABLE comments (                              -- what was said in a thread
   id         INTEGER PRIMARY KEY,
   thread_id  INTEGER NOT NULL REFERENCES threads (id),
   login      TEXT NOT NULL,
@@ -284,17 +284,17 @@ CREATE TABLE remarks (                              -- what was said in a thread
   taken_by   TEXT NOT NULL DEFAULT '',
   created_at DATETIME NOT NULL
 );
-CREATE INDEX remarks_thread ON remarks (thread_id);
-CREATE INDEX remarks_login ON remarks (login);
+CREATE INDEX comments_thread ON comments (thread_id);
+CREATE INDEX comments_login ON comments (login);
 
-CREATE TABLE remark_versions (                      -- what a remark said before it was edited
-  remark_id INTEGER NOT NULL REFERENCES remarks (id),
+CREATE TABLE remark_versions (                      -- what a comment said before it was edited
+  comment_id INTEGER NOT NULL REFERENCES comments (id),
   text      TEXT NOT NULL,
   until     DATETIME NOT NULL
 );
-CREATE INDEX remark_versions_remark ON remark_versions (remark_id);
+CREATE INDEX remark_versions_remark ON remark_versions (comment_id);
 
-CREATE TABLE gathered_remarks (                     -- remarks that a reviewer has not sent yet
+CREATE TABLE draft_comments (                     -- comments that a reviewer has not sent yet
   id         INTEGER PRIMARY KEY,
   change_id  INTEGER NOT NULL REFERENCES changes (id),
   login      TEXT NOT NULL,
@@ -304,7 +304,7 @@ CREATE TABLE gathered_remarks (                     -- remarks that a reviewer h
   suggestion TEXT,                                  -- what the thread's lines should be; NULL: nothing is suggested
   created_at DATETIME NOT NULL
 );
-CREATE INDEX gathered_remarks_of ON gathered_remarks (change_id, login);
+CREATE INDEX draft_comments_of ON draft_comments (change_id, login);
 
 -- What people have read and want to hear of.
 
@@ -480,7 +480,7 @@ CREATE TABLE intents (                              -- a protected branch is abo
   digest        TEXT NOT NULL,                      -- SHA-256 of the facts
   outcome       TEXT NOT NULL DEFAULT '',           -- done, dropped or lost; empty while open
   waiver_id   INTEGER REFERENCES waivers (id),  -- that a push rests on
-  takes         TEXT,                               -- JSON list: remarks whose suggestions a push takes in
+  takes         TEXT,                               -- JSON list: comments whose suggestions a push takes in
   created_at    DATETIME NOT NULL
 );
 CREATE INDEX intents_open ON intents (repository_id) WHERE outcome = '';
