@@ -287,12 +287,12 @@ CREATE TABLE comments (                              -- what was said in a threa
 CREATE INDEX comments_thread ON comments (thread_id);
 CREATE INDEX comments_login ON comments (login);
 
-CREATE TABLE remark_versions (                      -- what a comment said before it was edited
+CREATE TABLE comment_versions (                      -- what a comment said before it was edited
   comment_id INTEGER NOT NULL REFERENCES comments (id),
   text      TEXT NOT NULL,
   until     DATETIME NOT NULL
 );
-CREATE INDEX remark_versions_remark ON remark_versions (comment_id);
+CREATE INDEX comment_versions_comment ON comment_versions (comment_id);
 
 CREATE TABLE draft_comments (                     -- comments that a reviewer has not sent yet
   id         INTEGER PRIMARY KEY,
