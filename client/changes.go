@@ -59,9 +59,9 @@ type ChangeEdit struct {
 	DependsOn   *[]int  `json:"depends_on,omitempty"`
 }
 
-// BringUp brings a change's source branch up to its target, by rebase (the default) or merge.
-func (c changes) BringUp(ctx context.Context, repo string, number int, by string) (wire.Change, error) {
-	return post[wire.Change](ctx, c, changePath(repo, number)+"/bring-up", map[string]string{"by": by})
+// UpdateBranch updates a change's source branch to its target, by rebase (the default) or merge.
+func (c changes) UpdateBranch(ctx context.Context, repo string, number int, by string) (wire.Change, error) {
+	return post[wire.Change](ctx, c, changePath(repo, number)+"/update", map[string]string{"by": by})
 }
 
 // EditChange alters a change.

@@ -45,9 +45,9 @@ func (c checks) Wanted(ctx context.Context, repo string) ([]wire.Check, error) {
 	return get[[]wire.Check](ctx, c, repoPath(repo)+"/checks/wanted")
 }
 
-// AskAgain asks for another attempt of a check.
-func (c checks) AskAgain(ctx context.Context, repo, commit, name string) (wire.Check, error) {
-	return post[wire.Check](ctx, c, repoPath(repo)+"/commits/"+url.PathEscape(commit)+"/checks/again",
+// Rerun asks for another attempt of a check.
+func (c checks) Rerun(ctx context.Context, repo, commit, name string) (wire.Check, error) {
+	return post[wire.Check](ctx, c, repoPath(repo)+"/commits/"+url.PathEscape(commit)+"/checks/rerun",
 		map[string]string{"name": name})
 }
 

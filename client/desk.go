@@ -17,14 +17,14 @@ func (c desk) Desk(ctx context.Context) ([]wire.DeskItem, error) {
 	return get[[]wire.DeskItem](ctx, c, "/desk")
 }
 
-// Notices lists what others did to what the caller follows or has a part in, newest first; limit 0: fifty.
-func (c desk) Notices(ctx context.Context, limit int) (wire.Notices, error) {
-	return get[wire.Notices](ctx, c, "/notices", "limit", strconv.Itoa(limit))
+// Notifications lists what others did to what the caller follows or has a part in, newest first; limit 0: fifty.
+func (c desk) Notifications(ctx context.Context, limit int) (wire.Notifications, error) {
+	return get[wire.Notifications](ctx, c, "/notifications", "limit", strconv.Itoa(limit))
 }
 
-// SeenNotices remembers up to which line of the journal the caller has seen their notices.
-func (c desk) SeenNotices(ctx context.Context, seq int64) error {
-	return c.Call(ctx, http.MethodPut, "/notices/seen", map[string]int64{"seq": seq}, nil)
+// SeenNotifications remembers up to which line of the journal the caller has seen their notifications.
+func (c desk) SeenNotifications(ctx context.Context, seq int64) error {
+	return c.Call(ctx, http.MethodPut, "/notifications/seen", map[string]int64{"seq": seq}, nil)
 }
 
 // Digest says what waits for the caller, and what happened since a time.

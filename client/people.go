@@ -54,20 +54,20 @@ func (c people) Teams(ctx context.Context) ([]wire.Team, error) {
 	return get[[]wire.Team](ctx, c, "/teams")
 }
 
-// CreateTeam makes a team. Its keepers may change it, besides administrators.
-func (c people) CreateTeam(ctx context.Context, name string, members, keepers []string) (wire.Team, error) {
+// CreateTeam makes a team. Its managers may change it, besides administrators.
+func (c people) CreateTeam(ctx context.Context, name string, members, managers []string) (wire.Team, error) {
 	return post[wire.Team](ctx, c, "/teams", map[string]any{"name": name, "members": append([]string{}, members...),
-		"keepers": append([]string{}, keepers...)})
+		"managers": append([]string{}, managers...)})
 }
 
-// SetTeam replaces a team's members, its keepers, or both; nil leaves a list as it is.
-func (c people) SetTeam(ctx context.Context, name string, members, keepers []string) error {
+// SetTeam replaces a team's members, its managers, or both; nil leaves a list as it is.
+func (c people) SetTeam(ctx context.Context, name string, members, managers []string) error {
 	body := map[string]any{}
 	if members != nil {
 		body["members"] = members
 	}
-	if keepers != nil {
-		body["keepers"] = keepers
+	if managers != nil {
+		body["managers"] = managers
 	}
 	return c.Call(ctx, http.MethodPut, "/teams/"+url.PathEscape(name), body, nil)
 }

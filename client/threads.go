@@ -41,9 +41,9 @@ func (c threads) Reply(ctx context.Context, repo string, number int, thread int6
 		NewThread{Text: text, Suggest: suggest})
 }
 
-// TakeIn takes suggestions in, as one commit of the caller's on the source branch.
-func (c threads) TakeIn(ctx context.Context, repo string, number int, comments []int64) (wire.Change, error) {
-	return post[wire.Change](ctx, c, changePath(repo, number)+"/take-in",
+// ApplySuggestions applies suggestions, as one commit of the caller's on the source branch.
+func (c threads) ApplySuggestions(ctx context.Context, repo string, number int, comments []int64) (wire.Change, error) {
+	return post[wire.Change](ctx, c, changePath(repo, number)+"/apply",
 		map[string]any{"comments": append([]int64{}, comments...)})
 }
 

@@ -488,7 +488,7 @@ func bodyFor(path string) string {
 		return `{"because":"it floods"}`
 	case strings.HasSuffix(path, "/acknowledge"), strings.HasSuffix(path, "/markdown"), strings.HasSuffix(path, "/drafts"):
 		return `{"text":"hello"}`
-	case strings.HasSuffix(path, "/take-in"):
+	case strings.HasSuffix(path, "/apply"):
 		return `{"comments":[1]}`
 	case strings.HasSuffix(path, "/follow"):
 		return `{"follow":true}`

@@ -380,7 +380,7 @@ func consoleIsAccessible(t *testing.T) {
 	}
 	p := w.visit()
 	paths := []string{"/", "/growers/irrigation", "/growers/irrigation/changes", "/growers/irrigation/changes/1", "/growers/irrigation/changes/2", "/growers/irrigation/queue",
-		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/~/growers/rules", "/~/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/notices", "/growers/irrigation/changes?state=all&text=none", "/growers/irrigation/propose?source=topic", "/nowhere/at/all"}
+		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/houses/growers/rules", "/houses/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/notifications", "/growers/irrigation/changes?state=all&text=none", "/growers/irrigation/propose?source=topic", "/nowhere/at/all"}
 	// A theme alters colours alone, so that in the second one nothing but the contrast is looked at again.
 	check := func(path, theme, only string) {
 		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](fmt.Sprintf(`axe.run(document, {resultTypes: ['violations']%s}).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).slice(0, 3).join(' | ')).join('\n'))`, only), chromedp.EvalAwaitPromise))
@@ -489,10 +489,10 @@ func twoBrowsersAndATerminal(t *testing.T) {
 	author.shows("odo objected to revision 1", "too short", "suggests instead", "wait 205", "holds up: no open objection")
 	c.agree("objected", "no open objection; every discussion is resolved")
 
-	// The author takes it in with one click; it is resolved by that, and the reviewer is an author now.
-	author.press("Take it in")
+	// The author applies it with one click; it is resolved by that, and the reviewer is an author now.
+	author.press("Apply")
 	author.shows("1 resolved discussion")
-	c.agree("taken in", "no open objection")
+	c.agree("applied", "no open objection")
 	w.must("tamsin", dir, "pull", "-q", "--ff-only", "origin", "topic")
 	if got := w.must("tamsin", dir, "show", "HEAD:valves/east"); got != "open east\nwait 205\nclose east" {
 		t.Errorf("valves/east is %q", got)
@@ -544,7 +544,7 @@ func (w *town) openedAs(number int) wire.Change {
 }
 
 // Waiving requirements in the console takes a reason and the confirmation of exactly what is waived; the second
-// look is somebody else's. Notices tell of it.
+// look is somebody else's. Notifications tell of it.
 func consoleWaiver(t *testing.T) {
 	w := aloneTown(t)
 	w.begin(strings.ReplaceAll(withDuty, "person:wren, person:ines", "person:wren"))
@@ -575,7 +575,7 @@ func consoleWaiver(t *testing.T) {
 	author := w.visit()
 	author.signIn("tamsin")
 	author.do(chromedp.KeyEvent("n"))
-	author.shows("Notices", "wren waived for revision 1 of change 1", "landed on main")
+	author.shows("Notifications", "wren waived for revision 1 of change 1", "landed on main")
 	author.press("I have seen all of it")
 	author.shows("You have seen everything")
 	author.press("Make a new address")

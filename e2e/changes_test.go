@@ -134,7 +134,7 @@ func TestLifeOfAChange(t *testing.T) {
 	}
 	// The source branch may go: the revision stays readable, and lands once the branch is back.
 	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
-	w.stands(k, "source", "unmet", "topic was deleted")
+	w.stands(k, "source", "missing", "topic was deleted")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	w.land(k, "squash")
 	_, err = author.ReopenChange(ctx, repo, 1)
@@ -255,25 +255,25 @@ func TestLookingAround(t *testing.T) {
 	}
 }
 
-// A keeper of a house makes repositories in it and gives roles there, and nowhere else.
-func TestKeepersOfHouses(t *testing.T) {
+// A maintainer of a house makes repositories in it and gives roles there, and nowhere else.
+func TestMaintainersOfHouses(t *testing.T) {
 	w := newTown(t)
 	ctx := t.Context()
 	_, err := w.admin.CreateHouse(ctx, "barn")
 	w.ok(err)
-	keeper := w.as("wren")
-	_, err = keeper.CreateRepository(ctx, client.NewRepository{Name: "barn/tools"})
-	problem(t, err, 403, "for keepers of house barn")
-	w.ok(w.admin.Grant(ctx, "barn", "wren", "keeper"))
-	_, err = keeper.CreateRepository(ctx, client.NewRepository{Name: "barn/tools", DefaultBranch: "trunk"})
+	maintainer := w.as("wren")
+	_, err = maintainer.CreateRepository(ctx, client.NewRepository{Name: "barn/tools"})
+	problem(t, err, 403, "for maintainers of house barn")
+	w.ok(w.admin.Grant(ctx, "barn", "wren", "maintainer"))
+	_, err = maintainer.CreateRepository(ctx, client.NewRepository{Name: "barn/tools", DefaultBranch: "trunk"})
 	w.ok(err)
-	w.ok(keeper.Grant(ctx, "barn", "odo", "reader"))
-	w.ok(keeper.Grant(ctx, "barn/tools", "tamsin", "writer"))
-	problem(t, keeper.Grant(ctx, "growers", "wren", "keeper"), 403, "keepers of house growers")
-	problem(t, keeper.Grant(ctx, "none", "wren", "keeper"), 404, "no house")
-	_, err = keeper.CreateRepository(ctx, client.NewRepository{Name: "growers/other"})
-	problem(t, err, 403, "keepers of house growers")
-	_, err = keeper.CreateHouse(ctx, "mill")
+	w.ok(maintainer.Grant(ctx, "barn", "odo", "reader"))
+	w.ok(maintainer.Grant(ctx, "barn/tools", "tamsin", "writer"))
+	problem(t, maintainer.Grant(ctx, "growers", "wren", "maintainer"), 403, "maintainers of house growers")
+	problem(t, maintainer.Grant(ctx, "none", "wren", "maintainer"), 404, "no house")
+	_, err = maintainer.CreateRepository(ctx, client.NewRepository{Name: "growers/other"})
+	problem(t, err, 403, "maintainers of house growers")
+	_, err = maintainer.CreateHouse(ctx, "mill")
 	problem(t, err, 403, "service administrators")
 	for login, want := range map[string][]string{"odo": {"barn/tools", repo}, "tamsin": {"barn/tools", repo}, "pavo": {repo}} {
 		repos, err := w.as(login).Repositories(ctx)

@@ -292,7 +292,7 @@ protect:
     branches: main
     push: nobody
     require: [{checks: unit}]
-    land: {with: [rebase]}
+    land: {strategies: [rebase]}
 `
 
 // A runner runs command checks on exactly the commit, keeps secrets out, and ends what jobs leave running (P7).
@@ -342,7 +342,7 @@ echo ` + w.tokens["barn"] + `
 		change             wire.Change
 		branch, text, says string
 	}{{bad, "bad", "echo no; exit 3\n", "unit failed (exit status 3"}, {slow, "slow", "sleep 60\n", "longer than its limit of 5s"}} {
-		// It conflicts with what has landed, so it is brought up first.
+		// It conflicts with what has landed, so it is updated first.
 		dir := w.clone("wren")
 		w.must("wren", dir, "checkout", "-q", c.branch)
 		w.must("wren", dir, "reset", "-q", "--hard", "origin/main")

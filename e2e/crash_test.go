@@ -128,7 +128,7 @@ func (w *town) agree(changes ...wire.Change) {
 		if n := strings.Count(history, now.LandedCommit); n != 1 || now.LandedCommit == "" {
 			w.t.Errorf("change %d landed as %q, which is %d times in the history", k.Number, now.LandedCommit, n)
 		}
-		w.evidence(k)
+		w.statement(k)
 		w.must("ines", dir, "fsck", "--no-dangling")
 	}
 	reviews, err := w.as("ines").Reviews(w.t.Context(), repo, changes[0].Number)
@@ -229,8 +229,8 @@ func TestP4KilledWhileAnWaiverIsUsed(t *testing.T) {
 	}
 }
 
-// Killed while suggestions are taken in, the service knows afterwards which were: the commit and the comments agree (P4).
-func TestP4KilledWhileSuggestionsAreTakenIn(t *testing.T) {
+// Killed while suggestions are applied, the service knows afterwards which were: the commit and the comments agree (P4).
+func TestP4KilledWhileSuggestionsAreApplied(t *testing.T) {
 	t.Parallel()
 	for _, step := range []string{"push:intended", "push:moved"} {
 		t.Run(step, func(t *testing.T) {
@@ -239,7 +239,7 @@ func TestP4KilledWhileSuggestionsAreTakenIn(t *testing.T) {
 			k := w.propose("tamsin", "topic", "a", "a\n")
 			comment := w.suggest("odo", k, "a", 1, 1, "b")
 			again := w.dieAt(step)
-			if _, err := w.as("tamsin").TakeIn(t.Context(), repo, k.Number, []int64{comment}); err == nil {
+			if _, err := w.as("tamsin").ApplySuggestions(t.Context(), repo, k.Number, []int64{comment}); err == nil {
 				t.Fatal("it was answered by a dead service")
 			}
 			again()
@@ -249,11 +249,11 @@ func TestP4KilledWhileSuggestionsAreTakenIn(t *testing.T) {
 			}
 			threads, err := w.as("tamsin").Threads(t.Context(), repo, k.Number)
 			w.ok(err)
-			if taken := threads[0].Comments[0].TakenAs != ""; taken != moved || threads[0].Resolved != moved {
+			if taken := threads[0].Comments[0].AppliedAs != ""; taken != moved || threads[0].Resolved != moved {
 				t.Errorf("moved %v, taken %v, resolved %v", moved, taken, threads[0].Resolved)
 			}
 			if !moved {
-				_, err = w.as("tamsin").TakeIn(t.Context(), repo, k.Number, []int64{comment})
+				_, err = w.as("tamsin").ApplySuggestions(t.Context(), repo, k.Number, []int64{comment})
 				w.ok(err)
 			}
 			if now := w.openedAs(1); now.Revision != 2 {

@@ -347,7 +347,7 @@ protect:
       - owners: every touched area
       - objections: none
       - checks: [unit]
-    land: {with: [rebase, squash, merge], strategy: rebase}
+    land: {strategies: [rebase, squash, merge], default: rebase}
 `
 
 // begin pushes a first commit, applies rules, and returns ines's clone.

@@ -48,7 +48,7 @@ func TestOddBytesInCommits(t *testing.T) {
 	w.must("tamsin", dir, "push", "-q", "origin", top+":refs/heads/topic")
 	k := w.openChange("tamsin", "topic")
 	q := w.requirement(k, "messages")
-	if q.State != "unmet" || q.Need != 2 {
+	if q.State != "missing" || q.Need != 2 {
 		t.Errorf("the hidden commit is not judged: %+v", q)
 	}
 	if q := w.requirement(k, "signed"); q.Need != 2 {

@@ -52,7 +52,7 @@ func TestSignedCommits(t *testing.T) {
 	}
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	k := w.openChange("tamsin", "topic")
-	w.stands(k, "signed", "unmet", "is signed by a key that nobody has registered here")
+	w.stands(k, "signed", "missing", "is signed by a key that nobody has registered here")
 	registered := w.addKey("tamsin", ed)
 	w.addKey("tamsin", rsa)
 	if q := w.requirement(k, "signed"); q.Have != 2 || q.Need != 3 {
@@ -67,10 +67,10 @@ func TestSignedCommits(t *testing.T) {
 	}
 	// A key that is removed counts no more; nor does one of somebody who has lost their access.
 	w.ok(w.as("tamsin").RemoveKey(t.Context(), registered.ID))
-	w.stands(k, "signed", "unmet", "nobody has registered")
+	w.stands(k, "signed", "missing", "nobody has registered")
 	w.addKey("tamsin", ed)
 	w.disable("wren", true)
-	w.stands(k, "signed", "unmet", "signed by wren, who has no access any more")
+	w.stands(k, "signed", "missing", "signed by wren, who has no access any more")
 	w.disable("wren", false)
 	// A signature that is taken over to another commit does not fit it.
 	raw := w.must("tamsin", dir, "cat-file", "commit", "HEAD")
@@ -81,7 +81,7 @@ func TestSignedCommits(t *testing.T) {
 	w.ok(err)
 	w.must("tamsin", dir, "push", "-q", "--force", "origin", strings.TrimSpace(string(id))+":refs/heads/topic")
 	k = w.until(k, "at revision 2", func(k wire.Change) bool { return k.Revision == 2 })
-	w.stands(k, "signed", "unmet", "has a signature that does not fit it")
+	w.stands(k, "signed", "missing", "has a signature that does not fit it")
 	// One made for another purpose does not count, though it is over the commit's very text.
 	w.must("tamsin", dir, "reset", "-q", "--hard", "origin/main")
 	w.commit("tamsin", dir, "e", "e\n", "for another purpose")
@@ -97,7 +97,7 @@ func TestSignedCommits(t *testing.T) {
 	w.ok(err)
 	w.must("tamsin", dir, "push", "-q", "--force", "origin", strings.TrimSpace(string(id))+":refs/heads/other")
 	other := w.openChange("tamsin", "other")
-	w.stands(other, "signed", "unmet", "has a signature that does not fit it")
+	w.stands(other, "signed", "missing", "has a signature that does not fit it")
 	// Nor does one of a kind that is not verified here.
 	pgp := "-----BEGIN PGP SIGNATURE-----\n \n iHUEABYKAB0=\n -----END PGP SIGNATURE-----"
 	cmd = exec.Command("git", "-C", dir, "hash-object", "-t", "commit", "-w", "--stdin")
@@ -106,7 +106,7 @@ func TestSignedCommits(t *testing.T) {
 	w.ok(err)
 	w.must("tamsin", dir, "push", "-q", "--force", "origin", strings.TrimSpace(string(id))+":refs/heads/other")
 	other = w.until(other, "at revision 2", func(k wire.Change) bool { return k.Revision == 2 })
-	w.stands(other, "signed", "unmet", "signed in a way that is not verified here (OpenPGP or X.509")
+	w.stands(other, "signed", "missing", "signed in a way that is not verified here (OpenPGP or X.509")
 	// Nor does an unsigned commit.
 	w.must("tamsin", dir, "fetch", "-q")
 	w.must("tamsin", dir, "checkout", "-q", "topic")
@@ -114,7 +114,7 @@ func TestSignedCommits(t *testing.T) {
 	w.commit("tamsin", dir, "b", "b\n", "unsigned")
 	w.must("tamsin", dir, "push", "-q", "--force", "origin", "topic")
 	k = w.until(k, "at revision 3", func(k wire.Change) bool { return k.Revision == 3 })
-	w.stands(k, "signed", "unmet", "is not signed")
+	w.stands(k, "signed", "missing", "is not signed")
 	// A direct push is held to it too.
 	w.apply(requiring("signed: every commit") + "    push: role:writer\n")
 	straight := w.clone("tamsin")

@@ -18,7 +18,7 @@ import (
 	"tavrin/wire"
 )
 
-// What was tested is what lands, for each strategy, and the evidence says so (P2).
+// What was tested is what lands, for each strategy, and the statement says so (P2).
 func TestP2TheRehearsedCommitLands(t *testing.T) {
 	w := newTown(t)
 	dir := w.begin(simple)
@@ -58,12 +58,12 @@ func TestP2TheRehearsedCommitLands(t *testing.T) {
 				t.Errorf("merge: parents %v, head %s", parents, k.Head)
 			}
 		}
-		w.evidence(k)
+		w.statement(k)
 	}
 }
 
-// evidence checks that a landing's signed statement names the landed commit and a clear gate.
-func (w *town) evidence(k wire.Change) {
+// statement checks that a landing's signed statement names the landed commit and a clear gate.
+func (w *town) statement(k wire.Change) {
 	w.t.Helper()
 	l, err := w.as("ines").Landing(w.t.Context(), repo, k.Number)
 	w.ok(err)
@@ -74,7 +74,7 @@ func (w *town) evidence(k wire.Change) {
 		PayloadType, Payload string
 		Signatures           []struct{ Sig string }
 	}
-	w.ok(json.Unmarshal([]byte(l.Evidence), &e))
+	w.ok(json.Unmarshal([]byte(l.Statement), &e))
 	payload, err := base64.StdEncoding.DecodeString(e.Payload)
 	w.ok(err)
 	head, err := w.admin.VerifyJournal(w.t.Context(), nil)
@@ -85,7 +85,7 @@ func (w *town) evidence(k wire.Change) {
 	w.ok(err)
 	signed := fmt.Sprintf("DSSEv1 %d %s %d %s", len(e.PayloadType), e.PayloadType, len(payload), payload)
 	if !ed25519.Verify(key, []byte(signed), sig) {
-		w.t.Error("the signature of the evidence is not good")
+		w.t.Error("the signature of the statement is not good")
 	}
 	has(w.t, string(payload), `"gitCommit":"`+l.New+`"`, `"https://in-toto.io/Statement/v1"`, `"rules_version":`)
 }
@@ -204,7 +204,7 @@ func TestP7OnlyTheRightWitnessIsHeard(t *testing.T) {
 	w.ok(say("builder", "unit", "failed", 0))
 	w.ok(say("builder", "unit", "failed", 0)) // said twice is said once
 	problem(t, say("builder", "unit", "passed", 0), 409, "an answer is not taken back")
-	_, err = w.as("tamsin").AskAgain(ctx, repo, k.Head, "unit")
+	_, err = w.as("tamsin").Rerun(ctx, repo, k.Head, "unit")
 	w.ok(err)
 	problem(t, say("builder", "unit", "passed", 0), 409, "--attempt 2")
 	problem(t, say("builder", "unit", "passed", 1), 409, "attempt 1 of unit", "is over")
@@ -398,7 +398,7 @@ func TestP10JournalTellsTheSameStory(t *testing.T) {
 		t.Error("the signature of the head is not good")
 	}
 	kinds := w.kinds()
-	for _, want := range []string{"rules.applied", "change.opened", "change.revised", "review.approve", "queue.joined", "queue.lined-up", "rehearsal.built",
+	for _, want := range []string{"rules.applied", "change.opened", "change.revised", "review.approve", "queue.joined", "queue.queued", "rehearsal.built",
 		"check.asked", "check.reported", "queue.rehearsing", "queue.landing", "change.landed"} {
 		if !slices.Contains(kinds, want) {
 			t.Errorf("the journal has no %s: %v", want, kinds)
@@ -540,7 +540,7 @@ func TestCommandChangedWhileRehearsed(t *testing.T) {
 // Where protections disagree on the default strategy, the person has to choose.
 func TestPersonChoosesWhereRulesDisagree(t *testing.T) {
 	w := newTown(t)
-	w.begin(simple + "  - {name: all, branches: '**', push: role:writer, land: {strategy: squash}}\n")
+	w.begin(simple + "  - {name: all, branches: '**', push: role:writer, land: {default: squash}}\n")
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{})
 	problem(t, err, 422, "agree on no default strategy: say which, one of rebase, squash, merge")

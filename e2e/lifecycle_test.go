@@ -160,26 +160,26 @@ func TestDescriptionsBegin(t *testing.T) {
 }
 
 // One command brings a branch up to its target; approvals live on, and authorship is not laundered (P6).
-func TestP6BringUp(t *testing.T) {
+func TestP6Update(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	ctx := t.Context()
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	w.approve("odo", k)
-	w.says("tamsin", 1, "topic has everything of main already", "change", "bring-up", "1", "--repo", repo)
+	w.says("tamsin", 1, "topic has everything of main already", "change", "update", "1", "--repo", repo)
 	w.land(w.propose("tamsin", "other", "b", "b\n"), "rebase")
-	w.says("wren", 1, "bringing up change 1 is for its authors", "change", "bring-up", "1", "--repo", repo)
-	w.says("tamsin", 0, "topic has everything of main now; change 1 is at revision 2", "change", "bring-up", "1", "--repo", repo)
+	w.says("wren", 1, "updating change 1 is for its authors", "change", "update", "1", "--repo", repo)
+	w.says("tamsin", 0, "topic has everything of main now; change 1 is at revision 2", "change", "update", "1", "--repo", repo)
 	now, err := w.as("ines").Change(ctx, repo, 1)
 	w.ok(err)
 	if now.Behind != 0 || now.Ahead != 1 || !now.Ready || !slices.Equal(now.Authors, []string{"tamsin"}) || w.tip("topic") != now.Head {
-		t.Errorf("brought up: %+v", now)
+		t.Errorf("updated: %+v", now)
 	}
 	w.land(w.propose("tamsin", "third", "c", "c\n"), "rebase")
-	now, err = w.as("ines").BringUp(ctx, repo, 1, "merge") // a maintainer may, and does not become an author by it
+	now, err = w.as("ines").UpdateBranch(ctx, repo, 1, "merge") // a maintainer may, and does not become an author by it
 	w.ok(err)
 	if now.Behind != 0 || !now.Ready || !slices.Equal(now.Authors, []string{"tamsin"}) {
-		t.Errorf("brought up by a merge: %+v", now)
+		t.Errorf("updated by a merge: %+v", now)
 	}
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "-b", "clash")
@@ -188,10 +188,10 @@ func TestP6BringUp(t *testing.T) {
 	clash := w.openChange("tamsin", "clash")
 	w.land(w.propose("tamsin", "theirs", "README.md", "theirs\n"), "rebase")
 	before := w.tip("clash")
-	_, err = w.as("tamsin").BringUp(ctx, repo, clash.Number, "rebase")
+	_, err = w.as("tamsin").UpdateBranch(ctx, repo, clash.Number, "rebase")
 	problem(t, err, 409, "clash and main do not go together in README.md", "git rebase origin/main")
 	if w.tip("clash") != before {
-		t.Error("a branch that could not be brought up moved")
+		t.Error("a branch that could not be updated moved")
 	}
 }
 
@@ -233,7 +233,7 @@ func TestSourceDeletedAndReused(t *testing.T) {
 		t.Errorf("its source deleted: %+v", now)
 	}
 	has(t, w.says("tamsin", 0, "goes on when the branch is pushed again", "change", "show", "1", "--repo", repo), "topic to main")
-	w.says("tamsin", 1, "no branch topic", "change", "bring-up", "1", "--repo", repo)
+	w.says("tamsin", 1, "no branch topic", "change", "update", "1", "--repo", repo)
 	w.says("odo", 0, "+a", "change", "diff", "1", "--repo", repo)
 
 	// Used again for something that shares no history: the change does not follow, and the pusher is told.
@@ -244,7 +244,7 @@ func TestSourceDeletedAndReused(t *testing.T) {
 	if now = w.openedAs(1); now.Revision != 1 || now.SourceGone {
 		t.Errorf("after an unrelated push: %+v", now)
 	}
-	w.says("tamsin", 1, "topic has just moved", "thread", "take", "1", fmt.Sprint(comment), "--repo", repo) // not onto something else
+	w.says("tamsin", 1, "topic has just moved", "thread", "apply", "1", fmt.Sprint(comment), "--repo", repo) // not onto something else
 	// Used again for other work: a revision that nobody has approved.
 	w.must("tamsin", dir, "checkout", "-q", "-b", "more", "origin/main")
 	w.commit("tamsin", dir, "c", "c\n", "other work")
@@ -257,7 +257,7 @@ func TestSourceDeletedAndReused(t *testing.T) {
 	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
 	w.join("tamsin", now, "")
 	w.until(now, "waiting", func(k wire.Change) bool { return k.Entry != nil && k.Entry.State == "waiting" })
-	w.stands(now, "source", "unmet", "topic was deleted")
+	w.stands(now, "source", "missing", "topic was deleted")
 	w.must("tamsin", dir, "push", "-q", "origin", "more:topic")
 	w.report(w.rehearsed(now), "unit", "passed")
 	w.landed(now)

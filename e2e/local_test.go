@@ -22,18 +22,18 @@ func TestScratchSpaces(t *testing.T) {
 	if status != 0 {
 		t.Fatalf("preview ended with %d: %s", status, errOut)
 	}
-	has(t, out, "refs/scratch/tamsin/"+commit[:10]+" to main: 1 commit, 1 file", "it merges", "an owner of valves")
+	has(t, out, "refs/preview/tamsin/"+commit[:10]+" to main: 1 commit, 1 file", "it merges", "an owner of valves")
 	if out, errOut, status = w.run("tamsin", dir, "change", "preview", "--here"); status != 0 { // once more: it is there already
 		t.Errorf("again: %d %s%s", status, out, errOut)
 	}
 	w.says("tamsin", 2, "at least one of the flags", "change", "preview", "--repo", repo)
-	w.says("tamsin", 1, "has nothing at refs/scratch/tamsin/none", "change", "preview", "--source", "refs/scratch/tamsin/none", "--repo", repo)
+	w.says("tamsin", 1, "has nothing at refs/preview/tamsin/none", "change", "preview", "--source", "refs/preview/tamsin/none", "--repo", repo)
 	if refs := w.must("ines", w.dir, "ls-remote", w.gitURL()); strings.Contains(refs, "scratch") {
 		t.Errorf("others are shown it:\n%s", refs)
 	}
-	_, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "refs/scratch/tamsin/" + commit[:10], Title: "From nowhere"})
+	_, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "refs/preview/tamsin/" + commit[:10], Title: "From nowhere"})
 	problem(t, err, 422, "reads like the full name of another ref")
-	if out, err := w.gitAs("wren", dir, "push", "origin", "HEAD:refs/scratch/tamsin/mine"); err == nil {
+	if out, err := w.gitAs("wren", dir, "push", "origin", "HEAD:refs/preview/tamsin/mine"); err == nil {
 		t.Errorf("somebody else pushed there:\n%s", out)
 	}
 	has(t, strings.Join(w.kinds(), " "), "scratch.created")
@@ -43,7 +43,7 @@ func TestScratchSpaces(t *testing.T) {
 	w.open(service.Options{Now: func() time.Time { return later }})
 	w.ok(w.service.Repositories.Tidy(ctx))
 	w.admin = w.as("admin")
-	_, err = w.as("tamsin").Preview(ctx, repo, "refs/scratch/tamsin/"+commit[:10], "", "")
+	_, err = w.as("tamsin").Preview(ctx, repo, "refs/preview/tamsin/"+commit[:10], "", "")
 	problem(t, err, 422, "has nothing at")
 }
 

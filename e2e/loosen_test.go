@@ -50,8 +50,8 @@ func TestP8NoLooseningWithoutASecondPerson(t *testing.T) {
 		{"a kind that a condition uses is narrowed", "line: hotfix/**", "line: hotfix/urgent/**", true, ""},
 		{"a kind is taken out", "branches: [main, develop]", "branches: [main, develop, '!line']", true, ""},
 		{"a glob instead of names", "- checks: [unit, lint]", `- checks: "unit*"`, true, ""},
-		{"a default strategy", "      - fixups: none\n", "      - fixups: none\n    land: {strategy: squash}\n", true, "depends on the strategy"},
-		{"a protection with a default strategy", "", "  - {name: more, branches: '**', land: {strategy: squash}}\n", true, "depends on the strategy"},
+		{"a default strategy", "      - fixups: none\n", "      - fixups: none\n    land: {default: squash}\n", true, "depends on the strategy"},
+		{"a protection with a default strategy", "", "  - {name: more, branches: '**', land: {default: squash}}\n", true, "depends on the strategy"},
 		{"a protection with a message", "", "  - {name: more, branches: main, land: {message: 'x: {title}'}}\n", true, "judged by what it makes"},
 		{"an area's right to waive", "asks: {approvals: 1}", "asks: {approvals: 1, waive: role:writer}", true, ""},
 		{"a check that becomes a command", "unit: {reported_by: robot:builder}", "unit: {reported_by: robot:builder}\n  lint: {command: 'true'}", true, "a command of these rules"},
@@ -89,7 +89,7 @@ func TestP8NoLooseningWithoutASecondPerson(t *testing.T) {
 		}
 	}
 	file := filepath.Join(w.dir, "more.yaml")
-	w.ok(os.WriteFile(file, []byte(guarded+"    land: {strategy: squash}\n"), 0o600))
+	w.ok(os.WriteFile(file, []byte(guarded+"    land: {default: squash}\n"), 0o600))
 	has(t, w.says("ines", 0, "one of person:odo has to agree besides you", "rules", "try", file, "--repo", repo), "loosens: what is asked of commits and messages depends on the strategy")
 }
 
@@ -129,14 +129,14 @@ func TestWhyAnApprovalLapsed(t *testing.T) {
 	w.approve("odo", k)
 	w.stands(k, "approvals", "met", "")
 	w.ok(w.admin.SetTeam(ctx, "hydraulics", []string{"wren"}, nil))
-	w.stands(k, "approvals", "unmet", "odo's approval does not count: they have left the team since")
+	w.stands(k, "approvals", "missing", "odo's approval does not count: they have left the team since")
 	w.ok(w.admin.SetTeam(ctx, "hydraulics", []string{"odo"}, nil))
 	w.stands(k, "approvals", "met", "")
 	w.disable("odo", true)
-	w.stands(k, "approvals", "unmet", "odo's approval does not count: their account is disabled")
+	w.stands(k, "approvals", "missing", "odo's approval does not count: their account is disabled")
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
-	w.stands(k, "source", "unmet", "topic was deleted: push it again (git push origin "+k.Head[:10]+":refs/heads/topic)")
+	w.stands(k, "source", "missing", "topic was deleted: push it again (git push origin "+k.Head[:10]+":refs/heads/topic)")
 	w.must("tamsin", dir, "push", "-q", "origin", k.Head+":refs/heads/topic")
 	report, err := w.as("ines").Gate(ctx, repo, 1)
 	w.ok(err)

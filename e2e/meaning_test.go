@@ -46,8 +46,8 @@ func TestP8WhatBeginsElsewhere(t *testing.T) {
 		{"a house's area of a repository's name", "", "areas: {docs: {paths: docs/**, owners: team:hydraulics}}\n" + own, "growers", "areas: {docs: {paths: '**', owners: team:hydraulics}}\n", "defines area docs too"},
 		{"a longer timeout than absence gives", "", own, repo, "checks: {unit: {timeout: 3h}}\n", "may pass with more of it"},
 		{"a description that ticks what is asked", asks("tasks: done"), own, repo, "changes: {description: '- [x] tried'}\n", "tasks is judged by descriptions"},
-		{"squash alone, which is then the first allowed", asks("fixups: none"), own, repo, "protect: [{name: own, branches: main}, {name: more, branches: main, land: {with: squash}}]\n", "which is this one where nobody says another"},
-		{"rebase alone", asks("fixups: none"), own, repo, "protect: [{name: own, branches: main}, {name: more, branches: main, land: {with: rebase}}]\n", ""},
+		{"squash alone, which is then the first allowed", asks("fixups: none"), own, repo, "protect: [{name: own, branches: main}, {name: more, branches: main, land: {strategies: squash}}]\n", "which is this one where nobody says another"},
+		{"rebase alone", asks("fixups: none"), own, repo, "protect: [{name: own, branches: main}, {name: more, branches: main, land: {strategies: rebase}}]\n", ""},
 	} {
 		settle(repo, head+own)
 		settle("growers", head+c.house)
@@ -84,14 +84,14 @@ func TestP8AHouseMeansWhatItSays(t *testing.T) {
 	w.house("tavrin: rules/1\nprotect: [{name: floor, branches: main, require: [{tasks: done, when: {source: line}}, {objections: none, when: {source: ['**', '!line']}}, " +
 		`{approvals: 2, when: {cel: "!('late' in labels) && size(areas) < 1"}}]}]` + "\n")
 	k := w.propose("tamsin", "topic", "docs/a", "a\n")
-	w.stands(k, "approvals", "unmet", "2 approvals")
+	w.stands(k, "approvals", "missing", "2 approvals")
 	w.apply("tavrin: rules/1\nbranches: {line: topic}\nlabels: {late: {set_by: role:writer}}\nareas: {docs: {paths: docs/**, owners: team:hydraulics}}\nprotect: [{name: own, branches: main, require: [{threads: settled, when: {source: line}}]}]\n")
 	_, err := w.as("tamsin").SetLabels(ctx, repo, k.Number, []string{"late"}, nil)
 	w.ok(err)
-	w.stands(k, "approvals", "unmet", "2 approvals")
+	w.stands(k, "approvals", "missing", "2 approvals")
 	w.stands(k, "objections", "met", "")
-	w.stands(k, "tasks", "not-applicable", "asked for when the source branch is line")
-	w.stands(k, "threads", "not-applicable", "no discussion") // the repository's own kind
+	w.stands(k, "tasks", "not-asked", "asked for when the source branch is line")
+	w.stands(k, "threads", "not-asked", "no discussion") // the repository's own kind
 	_, err = w.admin.ApplyRules(ctx, "growers", "tavrin: rules/1\nbranches: {line: hotfix/**}\n", "to see", -1)
 	problem(t, err, 422, `"line" in the rules of growers/irrigation`, "stands for topic and would stand for hotfix/**")
 	// A word of a repository's that would become a kind of the house's.
@@ -142,7 +142,7 @@ func TestP6AnAreaAloneKeepsNoOldApprovals(t *testing.T) {
 	w.must("tamsin", dir, "checkout", "-q", "topic")
 	w.commit("tamsin", dir, "valves/a", "b\n", "another")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
-	w.stands(k, "owners/valves", "unmet", "")
+	w.stands(k, "owners/valves", "missing", "")
 }
 
 // What settings mean where it was not plain.
@@ -157,7 +157,7 @@ func TestMeaning(t *testing.T) {
 	if out, err := w.gitAs("tamsin", dir, "push", "origin", "HEAD:other"); err == nil {
 		t.Errorf("other is pushed to: %s", out)
 	}
-	w.stands(w.openChange("tamsin", "hotfix/1"), "approvals", "not-applicable", "") // and out of a condition's sources
+	w.stands(w.openChange("tamsin", "hotfix/1"), "approvals", "not-asked", "") // and out of a condition's sources
 	check, err := w.as("ines").LintRules(ctx, repo, kinds+"protect: [{name: all, branches: ['**', '!odd']}]\n")
 	w.ok(err)
 	if check.Valid || !strings.Contains(check.Findings[0].Message, "takes out a kind that takes something out itself") {
@@ -195,8 +195,8 @@ func TestMeaning(t *testing.T) {
 	k, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "topic-a", Title: "docs: a"})
 	w.ok(err)
 	for strategy, says := range map[string]string{"rebase": "\"a\": not of the form", "merge": "\"a\": not of the form", "squash": ""} {
-		w.apply(requiring("messages: '^docs: '") + "    land: {strategy: " + strategy + "}\n")
-		w.stands(k, "messages", map[bool]string{true: "met", false: "unmet"}[says == ""], says)
+		w.apply(requiring("messages: '^docs: '") + "    land: {default: " + strategy + "}\n")
+		w.stands(k, "messages", map[bool]string{true: "met", false: "missing"}[says == ""], says)
 	}
 	// A glob that means no check is not met; a likely new name of a check is told.
 	w.apply(requiring("{checks: 'bench *', at: head}"))
@@ -214,7 +214,7 @@ func TestMeaning(t *testing.T) {
 	w.must("wren", other, "push", "-q", "origin", "topic-a")
 	k = w.until(k, "at revision 2", func(k wire.Change) bool { return k.Revision == 2 })
 	w.approve("tamsin", k)
-	w.stands(k, "approvals", "unmet", "")
+	w.stands(k, "approvals", "missing", "")
 	w.approve("odo", k)
 	w.stands(k, "approvals", "met", "")
 }
@@ -233,7 +233,7 @@ func TestLintTellsWhatWasNotMeant(t *testing.T) {
 		{"checks: {unit: {reported_by: robot:builder}}\n" + one("checks: unit, reported_by: robot:barn"), "so that nobody's does"},
 		{"protect: [{name: p, branches: '**', push: nobody}]\n", "nobody can push one to propose"},
 		{"protect: [{name: p, branches: main, land: {message: 'Change {number}'}, require: [{messages: '^[a-z]+: ', example: 'docs: a'}]}]\n", "does not fit the messages"},
-		{"protect: [{name: p, branches: main, land: {strategy: merge}, require: [{history: linear}]}]\n", "by merge where nobody says another"},
+		{"protect: [{name: p, branches: main, land: {default: merge}, require: [{history: linear}]}]\n", "by merge where nobody says another"},
 		{"branches: {hotfix: hotfix/**}\n" + one("objections: none, when: {source: hotfx}"), "did you mean the kind hotfix?"},
 		{"labels: {urgent: {set_by: role:writer}}\n" + one(`objections: none, when: {cel: "!('urgent' in labels)"}`), "may set that on a change of their own"},
 		{"protect: [{name: p, branches: 'release/**', create: role:writer, create_from: main}]\n", "nothing there asks for a review"},
@@ -265,7 +265,7 @@ func TestLintTellsWhatWasNotMeant(t *testing.T) {
 	for _, login := range []string{"odo", "tamsin", "wren", "pavo"} {
 		w.disable(login, true)
 	}
-	own, err = w.as("ines").LintRules(ctx, repo, "tavrin: rules/1\nprotect: [{name: mine, branches: main, land: {by: person:ines}, require: [{approvals: 1, own: counts}]}]\n")
+	own, err = w.as("ines").LintRules(ctx, repo, "tavrin: rules/1\nprotect: [{name: mine, branches: main, land: {who: person:ines}, require: [{approvals: 1, own: counts}]}]\n")
 	w.ok(err)
 	if said(own.Advice, "slack") || said(own.Advice, "absence") || said(own.Advice, "asks for 1") {
 		t.Errorf("one alone is told %+v", own.Advice)

@@ -12,13 +12,13 @@ import (
 	"tavrin/wire"
 )
 
-// notices lists the kinds of what somebody hears of that is new, oldest first.
-func (w *town) notices(login string) string {
+// notifications lists the kinds of what somebody hears of that is new, oldest first.
+func (w *town) notifications(login string) string {
 	w.t.Helper()
-	n, err := w.as(login).Notices(w.t.Context(), 0)
+	n, err := w.as(login).Notifications(w.t.Context(), 0)
 	w.ok(err)
 	var kinds []string
-	for _, x := range n.Notices {
+	for _, x := range n.Notifications {
 		if x.New {
 			kinds = append([]string{x.Kind}, kinds...)
 		}
@@ -30,14 +30,14 @@ func (w *town) notices(login string) string {
 }
 
 // People hear of what others did to what they have a part in or follow, once, and of nothing that they may not read (P11).
-func TestP11Notices(t *testing.T) {
+func TestP11Notifications(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	ctx := t.Context()
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	expect := func(login, want string) {
 		t.Helper()
-		if got := w.notices(login); got != want {
+		if got := w.notifications(login); got != want {
 			t.Errorf("%s hears of %q, not %q", login, got, want)
 		}
 	}
@@ -48,7 +48,7 @@ func TestP11Notices(t *testing.T) {
 	expect("tamsin", "review.approve")
 	expect("odo", "change.opened change.revised") // it reviewed it, so it has a part in it
 	expect("wren", "change.opened change.revised review.approve")
-	has(t, w.says("tamsin", 0, "1 new", "notices"), "odo approved revision 1 of change 1")
+	has(t, w.says("tamsin", 0, "1 new", "notifications"), "odo approved revision 1 of change 1")
 	expect("tamsin", "")
 	_, err := w.as("wren").BeginThread(ctx, repo, k.Number, client.NewThread{Text: "why?"})
 	w.ok(err)
@@ -57,7 +57,7 @@ func TestP11Notices(t *testing.T) {
 	expect("tamsin", "") // muted, although it is theirs
 	w.says("tamsin", 0, "you follow change 1", "follow", "1", "--repo", repo)
 	expect("tamsin", "thread.begun")
-	has(t, w.says("tamsin", 0, "1 new", "notices", "--keep"), "began a discussion")
+	has(t, w.says("tamsin", 0, "1 new", "notifications", "--keep"), "began a discussion")
 	expect("tamsin", "thread.begun")
 
 	expect("ines", "")
@@ -82,13 +82,13 @@ func TestP11Notices(t *testing.T) {
 	problem(t, err, 404, "growers/irrigation")
 	nobody, err := client.New(w.url, "")
 	w.ok(err)
-	_, err = nobody.Notices(ctx, 0)
+	_, err = nobody.Notifications(ctx, 0)
 	problem(t, err, 401, "sign in")
 
 	has(t, w.says("odo", 0, "Since ", "digest", "--since", "1h"), "tamsin opened change 1", "missing")
 	d, err := w.as("odo").Digest(ctx, time.Now().Add(time.Hour))
 	w.ok(err)
-	if len(d.Notices) != 0 || len(d.Desk) == 0 {
+	if len(d.Notifications) != 0 || len(d.Desk) == 0 {
 		t.Errorf("of the future: %+v", d)
 	}
 }

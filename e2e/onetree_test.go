@@ -23,7 +23,7 @@ protect:
     branches: [main, "release/**"]
     push: role:maintainer
     require: [{approvals: 1}, {owners: every touched area}, {checks: [unit]}]
-    land: {with: [rebase, squash, merge], strategy: rebase}
+    land: {strategies: [rebase, squash, merge], default: rebase}
 `
 
 // lacks fails the test when a change's gate has a requirement.
@@ -32,7 +32,7 @@ func (w *town) lacks(k wire.Change, key string) {
 	r, err := w.as("ines").Gate(w.t.Context(), repo, k.Number)
 	w.ok(err)
 	for _, q := range r.Requirements {
-		if strings.HasPrefix(q.Key, key) && q.State != "not-applicable" {
+		if strings.HasPrefix(q.Key, key) && q.State != "not-asked" {
 			w.t.Errorf("the gate has %+v", q)
 		}
 	}
@@ -48,7 +48,7 @@ func TestP2WhatTheDifferenceDoesNotShow(t *testing.T) {
 	w.commit("tamsin", dir, "valves/east", "open wide\n", "side")
 	w.must("tamsin", dir, "checkout", "-q", "-b", "topic", "main")
 	w.commit("tamsin", dir, "docs", "one line\n", "one line")
-	w.must("tamsin", dir, "merge", "-q", "-s", "ours", "-m", "take it in", "side")
+	w.must("tamsin", dir, "merge", "-q", "-s", "ours", "-m", "apply it", "side")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	k := w.openChange("tamsin", "topic")
 	if k.Files != 1 || len(k.Hidden) != 1 || k.Hidden[0] != "valves/east" {
@@ -56,7 +56,7 @@ func TestP2WhatTheDifferenceDoesNotShow(t *testing.T) {
 	}
 	out, _, _ := w.run("tamsin", dir, "change", "show", "1", "--repo", repo)
 	has(t, out, "its commits touch valves/east, which its difference does not show")
-	if q := w.requirement(k, "owners/valves"); q.State != "unmet" { // by rebase, the default, its commits come too
+	if q := w.requirement(k, "owners/valves"); q.State != "missing" { // by rebase, the default, its commits come too
 		t.Errorf("the owners are not asked: %+v", q)
 	}
 	w.approve("wren", k)
@@ -127,7 +127,7 @@ func TestP6ApprovalsAreComparedStraight(t *testing.T) {
 	has(t, q.Next, "commits since touch secret, which the difference does not show")
 }
 
-// Where source and target have taken in each other's commits, no one difference shows what comes: that is asked for first.
+// Where source and target have merged each other's commits, no one difference shows what comes: that is asked for first.
 func TestSeveralMergeBases(t *testing.T) {
 	w := newTown(t)
 	ines := w.begin(allWays)
@@ -146,11 +146,11 @@ func TestSeveralMergeBases(t *testing.T) {
 	k := w.openChange("tamsin", "topic")
 	w.approve("wren", k)
 	q := w.requirement(k, "base")
-	if q.State != "unmet" || w.openedAs(1).Ready {
+	if q.State != "missing" || w.openedAs(1).Ready {
 		t.Fatalf("it may land: %+v", q)
 	}
-	has(t, q.Next, "have taken in each other's commits (2 common ancestors)", "tavrin change bring-up 1")
-	_, err := w.as("tamsin").BringUp(t.Context(), repo, k.Number, "merge")
+	has(t, q.Next, "have merged each other's commits (2 common ancestors)", "tavrin change update 1")
+	_, err := w.as("tamsin").UpdateBranch(t.Context(), repo, k.Number, "merge")
 	w.ok(err)
 	k = w.openedAs(1)
 	w.lacks(k, "base")
@@ -160,16 +160,16 @@ func TestSeveralMergeBases(t *testing.T) {
 	w.landed(k)
 }
 
-// A linear history has no use for a merge: bringing up rebases there.
-func TestBringUpKeepsALine(t *testing.T) {
+// A linear history has no use for a merge: updating rebases there.
+func TestUpdateKeepsALine(t *testing.T) {
 	w := newTown(t)
 	ines := w.begin(strings.Replace(allWays, "with: [rebase, squash, merge]", "with: [rebase]", 1))
 	k := w.propose("tamsin", "topic", "x", "x\n")
 	w.commit("ines", ines, "d", "d\n", "main moves")
 	w.must("ines", ines, "push", "-q", "origin", "HEAD:main")
-	_, err := w.as("tamsin").BringUp(t.Context(), repo, k.Number, "merge")
+	_, err := w.as("tamsin").UpdateBranch(t.Context(), repo, k.Number, "merge")
 	problem(t, err, 409, "keeps a linear history", "by rebase")
-	_, err = w.as("tamsin").BringUp(t.Context(), repo, k.Number, "rebase")
+	_, err = w.as("tamsin").UpdateBranch(t.Context(), repo, k.Number, "rebase")
 	w.ok(err)
 }
 

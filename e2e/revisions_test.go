@@ -57,7 +57,7 @@ func TestP6WhatARevisionBrings(t *testing.T) {
 	w.must("tamsin", dir, "commit", "-q", "-m", "add a")
 	push()
 	revision(5, "rewritten")
-	w.stands(k, "approvals", "unmet", "the difference has changed since")
+	w.stands(k, "approvals", "missing", "the difference has changed since")
 	// Fixups that are folded together with another alteration are a rewrite.
 	w.commit("tamsin", dir, "a", "one\nthree\nfour\n", "fixup! add a")
 	push()

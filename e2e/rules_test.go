@@ -42,7 +42,7 @@ func TestP8HouseRulesAreAFloor(t *testing.T) {
 	w := newTown(t)
 	w.begin(trunk("    require: [{objections: none}]\n    rewrite: allowed\n"))
 	_, err := w.as("ines").ApplyRules(t.Context(), "growers", floor, "let me", -1)
-	problem(t, err, 403, "for keepers of house growers")
+	problem(t, err, 403, "for maintainers of house growers")
 	w.house(floor)
 	e, err := w.as("pavo").ExplainBranch(t.Context(), repo, "main")
 	w.ok(err)
@@ -64,7 +64,7 @@ func TestP8HouseRulesAreAFloor(t *testing.T) {
 		t.Errorf("explained as %+v", e)
 	}
 	k := w.propose("tamsin", "topic", "a", "a\n")
-	w.stands(k, "approvals", "unmet", "")
+	w.stands(k, "approvals", "missing", "")
 	if q := w.requirement(k, "approvals"); q.Because != `"floor" (house growers, rules version 1, line 9)` {
 		t.Errorf("because %s", q.Because)
 	}
@@ -186,7 +186,7 @@ func TestLooseningNeedsASecondPerson(t *testing.T) {
 		t.Errorf("suspended, and still asked for: %s", k.Summary)
 	}
 	now = now.Add(61 * time.Minute)
-	w.stands(k, "approvals", "unmet", "")
+	w.stands(k, "approvals", "missing", "")
 	w.until(k, "on record", func(wire.Change) bool { return slices.Contains(w.kinds(), "rules.resumed") })
 	_, err = w.as("ines").Suspend(t.Context(), repo, "nosuch", time.Hour, "it rains")
 	problem(t, err, 404, `no protection "nosuch"`)
@@ -207,7 +207,7 @@ func TestSuspendAndResume(t *testing.T) {
 	push := func() error { _, err := w.gitAs("odo", dir, "push", "-q", "origin", "main"); return err }
 	w.says("ines", 0, "is suspended until", "--repo", repo, "rules", "suspend", "trunk", "--for", "2h", "--because", "the pump stands still")
 	w.says("ines", 1, "is suspended already", "--repo", repo, "rules", "suspend", "trunk", "--for", "2h", "--because", "the pump stands still")
-	w.says("ines", 1, "keepers of house growers", "rules", "suspend", "floor", "--house", "growers", "--for", "2h", "--because", "the pump stands still")
+	w.says("ines", 1, "maintainers of house growers", "rules", "suspend", "floor", "--house", "growers", "--for", "2h", "--because", "the pump stands still")
 	if push() == nil {
 		t.Error("the house's protection did not hold")
 	}
@@ -314,7 +314,7 @@ func TestBeforeItHurts(t *testing.T) {
 	}
 }
 
-// Teams that rules use are kept by named people; each edit is on record, and what is open is judged by it at once.
+// Teams that rules use are managed by named people; each edit is on record, and what is open is judged by it at once.
 func TestTeamsAreKept(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
@@ -324,7 +324,7 @@ func TestTeamsAreKept(t *testing.T) {
 	k := w.propose("tamsin", "topic", "valves/a", "a\n")
 	w.approve("wren", k)
 	w.join("tamsin", k, "rebase")
-	w.stands(k, "owners/valves", "unmet", "ask odo")
+	w.stands(k, "owners/valves", "missing", "ask odo")
 	w.ok(w.as("odo").SetTeam(t.Context(), "hydraulics", []string{"odo", "wren"}, nil)) // wren's approval counts now
 	w.report(w.rehearsed(k), "unit", "passed")
 	w.landed(k)
@@ -361,7 +361,7 @@ func TestBadDocuments(t *testing.T) {
 		"an alias":         "tavrin: rules/1\nareas: *a\n",
 		"keys twice":       "tavrin: rules/1\nchecks: {}\nchecks: {}\n",
 		"unseen letters":   "tavrin: rules/1\nprotect:\n  - {name: \"tr\\u202Eunk\", branches: main}\n",
-		"a contradiction":  "tavrin: rules/1\nprotect:\n  - {name: a, branches: main, land: {with: [merge], strategy: rebase}}\n",
+		"a contradiction":  "tavrin: rules/1\nprotect:\n  - {name: a, branches: main, land: {strategies: [merge], default: rebase}}\n",
 		"an odd condition": "tavrin: rules/1\nprotect:\n  - {name: a, branches: main, require: [{approvals: 1, when: {cel: 'lines + 1'}}]}\n",
 		"no such label":    "tavrin: rules/1\nprotect:\n  - {name: a, branches: main, require: [{approvals: 1, when: {label: x}}]}\n",
 		"an expression":    "tavrin: rules/1\nprotect:\n  - {name: a, branches: main, require: [{ticket: '('}]}\n",
@@ -421,7 +421,7 @@ func consoleEditsRules(t *testing.T) {
 	p.shows("not the token of scope all that ines signed in with")
 	p.do(headless.Script(`document.querySelector('#again').value = ''`), chromedp.SendKeys(chromedp.CSS("#again"), w.tokens["ines"]+"\r"))
 	p.shows("version 2, by ines", "two see more", "2 approvals, an author's own not counting.")
-	w.stands(k, "approvals", "unmet", "2 approvals")
+	w.stands(k, "approvals", "missing", "2 approvals")
 	// Loosening makes a proposal, to which odo agrees.
 	p.open("/growers/irrigation/rules/edit?version=1")
 	p.shows("It loosens: one of team:hydraulics, person:ines, other than you, has to agree")
@@ -444,7 +444,7 @@ func consoleEditsRules(t *testing.T) {
 	q.shows("team:hydraulics", "because area valves has the glob valves/**", "There is no such file now.")
 	q.open("/growers/irrigation/changes/1")
 	q.shows("Enough would be", "odo", "1 path, by valves/**")
-	q.open("/~/growers/rules")
+	q.open("/houses/growers/rules")
 	q.shows("House rules of growers", "floor")
 	for _, v := range []*page{p, q} {
 		v.mu.Lock()
@@ -537,7 +537,7 @@ func TestBranchRenamed(t *testing.T) {
 	w.ok(err)
 	w.approve("odo", k)
 	w.must("ines", dir, "push", "-q", "origin", "main:refs/heads/line/one", ":refs/heads/line/1")
-	w.stands(k, "target", "unmet", "line/1 was deleted or renamed")
+	w.stands(k, "target", "missing", "line/1 was deleted or renamed")
 	if _, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{}); err == nil {
 		w.ejected(k)
 	}

@@ -62,16 +62,16 @@ func TestApprovalSettings(t *testing.T) {
 	}
 	cases := []struct{ requirement, state, says string }{
 		{"approvals: 1", "met", ""},
-		{"approvals: 2", "unmet", "wren's approval does not count: an author"},
+		{"approvals: 2", "missing", "wren's approval does not count: an author"},
 		{"{approvals: 2, own: counts}", "met", "an author's own counting"},
-		{"{approvals: 2, not_from: last_pusher, own: counts}", "unmet", "the last to push"},
-		{"{approvals: 2, not_from: commit_authors, own: counts}", "unmet", "brought or wrote a commit"},
+		{"{approvals: 2, not_from: last_pusher, own: counts}", "missing", "the last to push"},
+		{"{approvals: 2, not_from: commit_authors, own: counts}", "missing", "brought or wrote a commit"},
 		{"{approvals: 1, from: team:hydraulics}", "met", "from team:hydraulics"},
-		{"{approvals: 1, from: person:pavo}", "unmet", "ask pavo"},
-		{"{approvals: 1, from: role:maintainer}", "unmet", "ask ines"},
+		{"{approvals: 1, from: person:pavo}", "missing", "ask pavo"},
+		{"{approvals: 1, from: role:maintainer}", "missing", "ask ines"},
 		{"{approvals: 1, on: newest_revision}", "met", "on the newest revision"},
 		{"{approvals: 1, called: two pairs of eyes}", "met", "two pairs of eyes: 1 approval"},
-		{"{approvals: 9, level: advisory}", "unmet", "only admin or ines"},
+		{"{approvals: 9, level: advisory}", "missing", "only admin or ines"},
 	}
 	for _, c := range cases {
 		w.apply(requiring(c.requirement))
@@ -86,12 +86,12 @@ func TestApprovalSettings(t *testing.T) {
 	w.must("wren", dir, "rebase", "-q", "origin/main")
 	w.must("wren", dir, "push", "-q", "--force", "origin", "topic")
 	k = w.until(k, "at revision 3", func(k wire.Change) bool { return k.Revision == 3 })
-	for stay, state := range map[string]string{"never": "unmet", "if_unchanged": "met", "always": "met"} {
+	for stay, state := range map[string]string{"never": "missing", "if_unchanged": "met", "always": "met"} {
 		w.apply(requiring("approvals: 1") + "    after_push: {approvals_stay: " + stay + "}\n")
 		w.stands(k, "approvals", state, "")
 	}
 	w.apply(requiring("{approvals: 1, on: newest_revision}"))
-	w.stands(k, "approvals", "unmet", "approved revision 2, and the newest is asked for")
+	w.stands(k, "approvals", "missing", "approved revision 2, and the newest is asked for")
 }
 
 // land2 moves main on by a push, under rules that let it.
@@ -109,12 +109,12 @@ func TestObjectionsStaySettings(t *testing.T) {
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	_, err := w.as("odo").Review(t.Context(), repo, k.Number, "object", 1, "not like this")
 	w.ok(err)
-	w.stands(k, "objections", "unmet", "odo objects")
+	w.stands(k, "objections", "missing", "odo objects")
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "topic")
 	w.commit("tamsin", dir, "a", "better\n", "do it otherwise")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
-	for stay, state := range map[string]string{"always": "unmet", "if_unchanged": "met", "never": "met"} {
+	for stay, state := range map[string]string{"always": "missing", "if_unchanged": "met", "never": "met"} {
 		w.apply(requiring("objections: none") + "    after_push: {objections_stay: " + stay + "}\n")
 		w.stands(k, "objections", state, "")
 	}
@@ -132,28 +132,28 @@ func TestContentSettings(t *testing.T) {
 	k, err := w.as("tamsin").OpenChange(t.Context(), repo, client.NewChange{Source: "fen-7-topic", Title: "Open slowly", Description: "- [x] measured\n- [ ] written up\n"})
 	w.ok(err)
 	cases := []struct{ requirement, key, state, says string }{
-		{"tasks: done", "tasks", "unmet", `still to do: "written up"`},
-		{"threads: resolved", "threads", "not-applicable", "no discussion to resolve"},
-		{"{threads: resolved, resolved_by: role:maintainer}", "threads", "not-applicable", "by role:maintainer"},
-		{"ticket: FEN-[0-9]+", "ticket", "unmet", "name the ticket in the title, description, branch or commits"},
+		{"tasks: done", "tasks", "missing", `still to do: "written up"`},
+		{"threads: resolved", "threads", "not-asked", "no discussion to resolve"},
+		{"{threads: resolved, resolved_by: role:maintainer}", "threads", "not-asked", "by role:maintainer"},
+		{"ticket: FEN-[0-9]+", "ticket", "missing", "name the ticket in the title, description, branch or commits"},
 		{"ticket: fen-[0-9]+", "ticket", "met", ""},
-		{"{ticket: 'fen-[0-9]+', in: [title, commits], example: fen-7}", "ticket", "unmet", `such as "fen-7"`},
-		{"fixups: none", "fixups", "unmet", "autosquash main"},
-		{"{messages: '^valves: ', example: 'valves: open'}", "messages", "unmet", `not of the form ^valves: ; one that fits is "valves: open"`},
+		{"{ticket: 'fen-[0-9]+', in: [title, commits], example: fen-7}", "ticket", "missing", `such as "fen-7"`},
+		{"fixups: none", "fixups", "missing", "autosquash main"},
+		{"{messages: '^valves: ', example: 'valves: open'}", "messages", "missing", `not of the form ^valves: ; one that fits is "valves: open"`},
 		{"messages: '^(fixup! )?valves: '", "messages", "met", ""},
-		{"signed: every commit", "signed", "unmet", "is not signed"},
+		{"signed: every commit", "signed", "missing", "is not signed"},
 		{"history: linear", "history", "met", ""},
 	}
 	for _, c := range cases {
-		w.apply(requiring(c.requirement) + "    land: {with: [rebase, squash, merge], strategy: rebase}\n")
+		w.apply(requiring(c.requirement) + "    land: {strategies: [rebase, squash, merge], default: rebase}\n")
 		w.stands(k, c.key, c.state, c.says)
 	}
-	w.apply(requiring("fixups: none") + "    land: {with: squash}\n")
-	w.stands(k, "fixups", "not-applicable", "squash leaves one commit")
-	w.apply(requiring("messages: '^Open'") + "    land: {with: squash}\n") // a squash has the title for its message
+	w.apply(requiring("fixups: none") + "    land: {strategies: squash}\n")
+	w.stands(k, "fixups", "not-asked", "squash leaves one commit")
+	w.apply(requiring("messages: '^Open'") + "    land: {strategies: squash}\n") // a squash has the title for its message
 	w.stands(k, "messages", "met", "")
-	w.apply(requiring("history: linear") + "    land: {with: [merge, squash], strategy: merge}\n")
-	w.stands(k, "history", "unmet", "join the queue with --strategy squash")
+	w.apply(requiring("history: linear") + "    land: {strategies: [merge, squash], default: merge}\n")
+	w.stands(k, "history", "missing", "join the queue with --strategy squash")
 	w.apply(requiring("tasks: done"))
 	title, text := "Open slowly", "- [x] measured\n- [x] written up"
 	_, err = w.as("tamsin").EditChange(t.Context(), repo, k.Number, client.ChangeEdit{Title: &title, Description: &text})
@@ -220,20 +220,20 @@ func TestCheckSettings(t *testing.T) {
 	report("unit", "passed")
 	report("lint", "skipped")
 	w.stands(k, "check/unit@head", "met", "")
-	w.stands(k, "check/lint@head", "unmet", "skipped, which does not count")
+	w.stands(k, "check/lint@head", "missing", "skipped, which does not count")
 	cases := []struct{ rules, key, state, says string }{
 		{requiring("{checks: lint, at: head, skipped: counts}"), "check/lint@head", "met", ""},
 		{requiring("{checks: '*i*', at: head}"), "check/unit@head", "met", ""},
 		{requiring("{checks: 'bench*', at: head}"), "checks/bench*@head", "pending", "no check that matches bench*"},
 		{requiring("{checks: [unit, lint, bench], at: head, at_least: 1}"), "checks@head", "met", "at least 1 of unit, lint, bench"},
-		{requiring("{checks: [unit, lint, bench], at: head, at_least: 3}"), "checks@head", "unmet", "lint skipped"},
+		{requiring("{checks: [unit, lint, bench], at: head, at_least: 3}"), "checks@head", "missing", "lint skipped"},
 		{requiring("{checks: [unit, lint, bench], at: head, at_least: 2}"), "checks@head", "pending", "waiting for a robot that reports bench"},
 		{requiring("{checks: unit, at: head, reported_by: robot:builder}"), "check/unit@head", "met", ""},
-		{requiring("{checks: unit, at: head, reported_by: robot:another}"), "check/unit@head", "unmet", "names robot:another"},
+		{requiring("{checks: unit, at: head, reported_by: robot:another}"), "check/unit@head", "missing", "names robot:another"},
 		{requiring("{checks: unit, at: head, max_age: 1h}"), "check/unit@head", "met", ""},
 		{"tavrin: rules/1\nchecks: {unit: {reported_by: robot:builder, kind: deployment, environment: field}}\n" + strings.TrimPrefix(requiring("{deployment: field, at: head}"), "tavrin: rules/1\n"), "deployment/field@head", "met", "a deployment to field"},
 		{requiring("{deployment: field, at: head}"), "deployment/field@head", "pending", "no check deploys to field"},
-		{requiring("{checks: lint, at: head, level: advisory}"), "check/lint@head", "unmet", ""},
+		{requiring("{checks: lint, at: head, level: advisory}"), "check/lint@head", "missing", ""},
 	}
 	for _, c := range cases {
 		w.apply(c.rules)
@@ -304,7 +304,7 @@ func TestConditions(t *testing.T) {
 	for when, asked := range cases {
 		w.apply(under(when))
 		q := w.requirement(k, "approvals")
-		if (q.State == "unmet") != asked || (!asked && (q.State != "not-applicable" || !strings.HasPrefix(q.Next, "asked for when"))) {
+		if (q.State == "missing") != asked || (!asked && (q.State != "not-asked" || !strings.HasPrefix(q.Next, "asked for when"))) {
 			t.Errorf("when %s: %s, %q", when, q.State, q.Next)
 		}
 		w.stands(k, "objections", "met", "")
@@ -320,20 +320,20 @@ func TestConditions(t *testing.T) {
 	if fmt.Sprint(labelled.Labels) != "[urgent]" {
 		t.Errorf("labels are %v", labelled.Labels)
 	}
-	w.stands(k, "approvals", "unmet", "")
+	w.stands(k, "approvals", "missing", "")
 	_, err = w.as("odo").SetLabels(t.Context(), repo, k.Number, nil, []string{"urgent"})
 	w.ok(err)
-	w.stands(k, "approvals", "not-applicable", "labelled urgent")
+	w.stands(k, "approvals", "not-asked", "labelled urgent")
 	// An author who lost their access keeps their teams for conditions: nothing opens by that.
 	w.apply(under("author: team:contractors"))
 	w.disable("tamsin", true)
-	w.stands(k, "approvals", "unmet", "")
+	w.stands(k, "approvals", "missing", "")
 }
 
 // Settings about landing: by whom, how, with which message and trailers, and whether joining early is allowed.
 func TestLandSettings(t *testing.T) {
 	w := newTown(t)
-	w.begin(trunk("    require: [{approvals: 1}]\n    land: {by: role:maintainer, with: [squash, merge], strategy: squash, join_early: false, delete_source: true,\n" +
+	w.begin(trunk("    require: [{approvals: 1}]\n    land: {who: role:maintainer, strategies: [squash, merge], default: squash, join_early: false, delete_source: true,\n" +
 		"      message: \"{title} ({source})\", trailers: [\"Proposed-by: {author}\", \"Number: {number}\"]}\n"))
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{})
@@ -342,7 +342,7 @@ func TestLandSettings(t *testing.T) {
 	_, err = w.as("ines").Join(t.Context(), repo, k.Number, client.NewEntry{Strategy: "rebase"})
 	problem(t, err, 422, "one of squash, merge")
 	w.join("tamsin", k, "")
-	w.stands(k, "lander", "unmet", "landing is for role:maintainer")
+	w.stands(k, "lander", "missing", "landing is for role:maintainer")
 	_, err = w.as("tamsin").Leave(t.Context(), repo, k.Number)
 	w.ok(err)
 	w.join("ines", k, "")
@@ -394,8 +394,8 @@ func TestAreaSettings(t *testing.T) {
 	if fmt.Sprint(asked) != "[team:hydraulics false person:pavo true]" {
 		t.Errorf("reviewers are %v", asked)
 	}
-	w.stands(k, "owners/valves", "unmet", "ask odo")
-	w.stands(k, "owners/all", "unmet", "2 approvals by an owner of all")
+	w.stands(k, "owners/valves", "missing", "ask odo")
+	w.stands(k, "owners/all", "missing", "2 approvals by an owner of all")
 	w.stands(k, "check/bench@rehearsal", "pending", "")
 	at, err := w.as("pavo").ChangeAreas(t.Context(), repo, k.Number)
 	w.ok(err)
@@ -409,9 +409,9 @@ func TestAreaSettings(t *testing.T) {
 	}
 	// A person removed while an area names them, a team emptied: the gate says so, and nothing opens.
 	w.ok(w.admin.SetTeam(t.Context(), "hydraulics", []string{}, nil))
-	w.stands(k, "owners/valves", "unmet", "nobody could give one")
+	w.stands(k, "owners/valves", "missing", "nobody could give one")
 	w.disable("wren", true)
-	w.stands(k, "owners/all", "unmet", "only ines could give one")
+	w.stands(k, "owners/all", "missing", "only ines could give one")
 	at, err = w.as("pavo").ChangeAreas(t.Context(), repo, k.Number)
 	w.ok(err)
 	if len(at.Hopeless) != 2 {

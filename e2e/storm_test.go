@@ -57,7 +57,7 @@ func storm(t *testing.T, rng *rand.Rand) {
 		w.ok(err)
 		if now.State == "landed" {
 			landed[now.LandedCommit] = true
-			w.evidence(now)
+			w.statement(now)
 		} else if now.Entry == nil || now.Entry.State != "ejected" {
 			t.Errorf("change %d is %s, its entry %+v", k.Number, now.State, now.Entry)
 		}

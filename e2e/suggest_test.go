@@ -20,9 +20,9 @@ func (w *town) suggest(login string, k wire.Change, path string, first, last int
 	return t.Comments[0].ID
 }
 
-// An author takes suggestions in as one commit of theirs, with who suggested them as co-author, who counts as author from
+// An author applies suggestions as one commit of theirs, with who suggested them as co-author, who counts as author from
 // then on (P6).
-func TestP6SuggestionsAreTakenIn(t *testing.T) {
+func TestP6SuggestionsAreApplied(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	ctx := t.Context()
@@ -43,22 +43,22 @@ func TestP6SuggestionsAreTakenIn(t *testing.T) {
 	w.commit("tamsin", dir, "pumps", "top\nfirst\n"+strings.TrimPrefix(lines(10, nil), "line 0\n"), "more")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	author := w.as("tamsin")
-	_, err := w.as("wren").TakeIn(ctx, repo, k.Number, []int64{first})
+	_, err := w.as("wren").ApplySuggestions(ctx, repo, k.Number, []int64{first})
 	problem(t, err, 403, "taking suggestions into change 1 is for its authors")
-	_, err = author.TakeIn(ctx, repo, k.Number, []int64{first, over})
+	_, err = author.ApplySuggestions(ctx, repo, k.Number, []int64{first, over})
 	problem(t, err, 409, "do not go together in pumps", "line 4")
-	_, err = author.TakeIn(ctx, repo, k.Number, []int64{stale})
+	_, err = author.ApplySuggestions(ctx, repo, k.Number, []int64{stale})
 	problem(t, err, 409, "have changed since")
-	_, err = author.TakeIn(ctx, repo, k.Number, []int64{99})
+	_, err = author.ApplySuggestions(ctx, repo, k.Number, []int64{99})
 	problem(t, err, 404, "no comment 99")
-	_, err = author.TakeIn(ctx, repo, k.Number, nil)
+	_, err = author.ApplySuggestions(ctx, repo, k.Number, nil)
 	problem(t, err, 422, "name the comments")
 	plain, err := w.as("odo").BeginThread(ctx, repo, k.Number, client.NewThread{Text: "hm"})
 	w.ok(err)
-	_, err = author.TakeIn(ctx, repo, k.Number, []int64{plain.Comments[0].ID})
+	_, err = author.ApplySuggestions(ctx, repo, k.Number, []int64{plain.Comments[0].ID})
 	problem(t, err, 409, "suggests nothing")
 
-	out := w.says("tamsin", 0, "change 1 is at revision 3", "thread", "take", "1", fmt.Sprint(first), fmt.Sprint(gone), fmt.Sprint(crlf), "--repo", repo)
+	out := w.says("tamsin", 0, "change 1 is at revision 3", "thread", "apply", "1", fmt.Sprint(first), fmt.Sprint(gone), fmt.Sprint(crlf), "--repo", repo)
 	has(t, out, "git merge --ff-only origin/topic")
 	w.must("tamsin", dir, "pull", "-q", "--ff-only", "origin", "topic")
 	if got := w.must("tamsin", dir, "show", "HEAD:pumps"); got != "top\nfirst\nline two\nand three\nand more\nline 3\nline 4\nline 5\nline 6\nline 7\nline 9" {
@@ -68,7 +68,7 @@ func TestP6SuggestionsAreTakenIn(t *testing.T) {
 		t.Errorf("crlf is %q", got)
 	}
 	log := w.must("tamsin", dir, "log", "-1", "--format=%an <%ae>%n%B")
-	has(t, log, "Tamsin of Fennmoor <tamsin@fennmoor.example>", "Take in what odo and wren suggested for pumps, crlf", "Co-authored-by: Odo of Fennmoor <odo@fennmoor.example>", "Co-authored-by: Wren of Fennmoor <wren@fennmoor.example>")
+	has(t, log, "Tamsin of Fennmoor <tamsin@fennmoor.example>", "Apply what odo and wren suggested for pumps, crlf", "Co-authored-by: Odo of Fennmoor <odo@fennmoor.example>", "Co-authored-by: Wren of Fennmoor <wren@fennmoor.example>")
 	now, err := author.Change(ctx, repo, k.Number)
 	w.ok(err)
 	if !slices.Equal(now.Authors, []string{"odo", "tamsin", "wren"}) || now.Ready {
@@ -76,10 +76,10 @@ func TestP6SuggestionsAreTakenIn(t *testing.T) {
 	}
 	threads, err := author.Threads(ctx, repo, k.Number)
 	w.ok(err)
-	if r := threads[0]; !r.Resolved || r.ResolvedBy != "tamsin" || r.Comments[0].TakenAs != now.Head || r.Comments[0].TakenBy != "tamsin" || !strings.HasPrefix(r.Outcome, "taken in as "+now.Head[:10]) {
+	if r := threads[0]; !r.Resolved || r.ResolvedBy != "tamsin" || r.Comments[0].AppliedAs != now.Head || r.Comments[0].AppliedBy != "tamsin" || !strings.HasPrefix(r.Outcome, "applied as "+now.Head[:10]) {
 		t.Errorf("the thread is %+v", r)
 	}
-	_, err = author.TakeIn(ctx, repo, k.Number, []int64{first})
+	_, err = author.ApplySuggestions(ctx, repo, k.Number, []int64{first})
 	problem(t, err, 409, "tamsin took comment")
 	has(t, w.says("odo", 0, "+ and more", "thread", "list", "1", "--repo", repo), "suggested, and tamsin took it in as")
 

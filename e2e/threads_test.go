@@ -20,7 +20,7 @@ func TestThreadsAreCarriedOver(t *testing.T) {
 	first := w.commit("tamsin", dir, "valves.c", lines(30, nil), "add valves")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	k := w.openChange("tamsin", "topic")
-	w.stands(k, "threads", "not-applicable", "no discussion")
+	w.stands(k, "threads", "not-asked", "no discussion")
 	begin := func(login string, n client.NewThread) wire.Thread {
 		t.Helper()
 		v, err := w.as(login).BeginThread(t.Context(), repo, k.Number, n)
@@ -35,7 +35,7 @@ func TestThreadsAreCarriedOver(t *testing.T) {
 	if onLines.Quoted != "line 9\nline 10\nline 11" || onLines.Where != "valves.c, lines 10 to 12" || onCommit.Where != fmt.Sprintf("commit %.10s", first) || praise.Where != "the change" {
 		t.Errorf("begun: %+v %+v %+v", onLines, onCommit, praise)
 	}
-	w.stands(k, "threads", "unmet", "odo's on valves.c, lines 10 to 12")
+	w.stands(k, "threads", "missing", "odo's on valves.c, lines 10 to 12")
 	if q := w.requirement(k, "threads"); q.Need != 4 || q.Have != 0 {
 		t.Errorf("praise blocks, or a question does not: %+v", q)
 	}
@@ -83,7 +83,7 @@ func TestThreadsAreCarriedOver(t *testing.T) {
 	}
 	w.stands(k, "threads", "met", "")
 	w.apply(requiring("{threads: resolved, resolved_by: role:maintainer}"))
-	w.stands(k, "threads", "unmet", "tamsin resolved without the right to")
+	w.stands(k, "threads", "missing", "tamsin resolved without the right to")
 	has(t, strings.Join(w.kinds(), " "), "thread.begun", "thread.replied", "thread.edited", "thread.resolved", "thread.reopened")
 }
 

@@ -88,7 +88,7 @@ func TestTroubleOfTheServicesOwnEjectsNobody(t *testing.T) {
 	w.sabotage(fmt.Sprintf(`case "$*" in *"merge-tree"*|*"hash-object"*) test -e %s || kill -9 $$ ;; esac`, flag))
 	w.join("tamsin", first, "squash")
 	w.until(first, "resting", func(k wire.Change) bool {
-		return k.Entry.State == "lined-up" && strings.Contains(k.Entry.Reason, "which is not about the change")
+		return k.Entry.State == "queued" && strings.Contains(k.Entry.Reason, "which is not about the change")
 	})
 	w.ok(os.WriteFile(flag, nil, 0o644))
 	w.report(w.rehearsed(first), "unit", "passed")

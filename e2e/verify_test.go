@@ -109,7 +109,7 @@ func TestP10WhatWasAlteredIsFound(t *testing.T) {
 		{"an objection that is gone", func() { w.records("UPDATE reviews SET withdrawn_at = '2026-01-01'") }, "the journal tells of a review by odo", false},
 		{"a landing", func() { w.records("UPDATE landings SET strategy = 'rebase'") }, "the landing of growers/irrigation change 1 is not what the journal tells", false},
 		{"a change that never landed", func() { w.records("UPDATE changes SET state = 'landed' WHERE number = 2") }, "change 2 landed, the journal does not", false},
-		{"a statement", func() { w.records("UPDATE landings SET evidence = replace(evidence, 'payload', 'payloaf')") }, "the statement of growers/irrigation change 1 was altered", false},
+		{"a statement", func() { w.records("UPDATE landings SET statement = replace(statement, 'payload', 'payloaf')") }, "the statement of growers/irrigation change 1 was altered", false},
 		{"rules in force", func() { w.records("UPDATE rules_versions SET text = replace(text, 'approvals: 1', 'approvals: 2')") }, "version 1 of the rules of growers/irrigation is not the one that was applied", false},
 		{"rules that nobody applied", func() {
 			w.records("INSERT INTO rules_versions (repository_id, version, text, because, applied_by, applied_at) VALUES (1, 2, 'tavrin: rules/1', 'x', 'ines', '2026-01-01')")

@@ -2,8 +2,8 @@ package wire
 
 import "time"
 
-// Notice is something that others did to what a person follows or has a part in.
-type Notice struct {
+// Notification is something that others did to what a person follows or has a part in.
+type Notification struct {
 	Seq        int64     `json:"seq" doc:"line of the journal"`
 	At         time.Time `json:"at"`
 	Repository string    `json:"repository"`
@@ -15,10 +15,10 @@ type Notice struct {
 	New        bool      `json:"new" doc:"you have not seen it yet"`
 }
 
-// Notices are a person's notices, newest first.
-type Notices struct {
-	New     int      `json:"new" doc:"how many you have not seen, at most 500"`
-	Notices []Notice `json:"notices"`
+// Notifications are a person's notifications, newest first.
+type Notifications struct {
+	New           int            `json:"new" doc:"how many you have not seen, at most 500"`
+	Notifications []Notification `json:"notifications"`
 }
 
 // Following says what a person follows by their own choice.
@@ -36,7 +36,7 @@ type Feed struct {
 
 // Digest is what somebody has missed: what waits for them, and what happened.
 type Digest struct {
-	Since   time.Time  `json:"since"`
-	Desk    []DeskItem `json:"desk"`
-	Notices []Notice   `json:"notices" doc:"newest first"`
+	Since         time.Time      `json:"since"`
+	Desk          []DeskItem     `json:"desk"`
+	Notifications []Notification `json:"notifications" doc:"newest first"`
 }

@@ -88,7 +88,7 @@ type BranchRules struct {
 
 // RuleSentence is one effective setting in words, with its places.
 type RuleSentence struct {
-	Setting string   `json:"setting" doc:"the key it is about, such as push, require or land.with"`
+	Setting string   `json:"setting" doc:"the key it is about, such as push, require or land.strategies"`
 	Text    string   `json:"text"`
 	Level   string   `json:"level,omitempty" doc:"of a requirement: required or advisory"`
 	Sources []Source `json:"sources"`

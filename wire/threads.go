@@ -39,8 +39,8 @@ type Comment struct {
 	Text       string           `json:"text" doc:"Markdown"`
 	HTML       string           `json:"html" doc:"the text laid out, safe to show"`
 	Suggestion *string          `json:"suggestion,omitempty" doc:"what the discussion's lines should be; empty: they should go; absent: nothing is suggested"`
-	TakenAs    string           `json:"taken_as,omitempty" doc:"the commit that took the suggestion in"`
-	TakenBy    string           `json:"taken_by,omitempty"`
+	AppliedAs  string           `json:"applied_as,omitempty" doc:"the commit that applied the suggestion"`
+	AppliedBy  string           `json:"applied_by,omitempty"`
 	CreatedAt  time.Time        `json:"created_at"`
 	EditedAt   *time.Time       `json:"edited_at,omitempty"`
 	Earlier    []CommentVersion `json:"earlier,omitempty" doc:"what it said before it was edited, oldest first"`

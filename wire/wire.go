@@ -24,13 +24,13 @@ type (
 	JournalHead = journal.Head
 )
 
-// Scratch begins the names to which everybody who may write pushes what is only to be looked at: SCRATCH/LOGIN/NAME.
-const Scratch = guard.Scratch
+// PreviewRefs begins the names to which everybody who may write pushes what is only to be looked at: PREVIEW/LOGIN/NAME.
+const PreviewRefs = guard.Preview
 
 // House is the home of repositories that belong together.
 type House struct {
 	Name         string `json:"name"`
-	Role         string `json:"role" doc:"your role in the house: reader, writer, maintainer, keeper or none"`
+	Role         string `json:"role" doc:"your role in the house: reader, writer, maintainer or none"`
 	Repositories int    `json:"repositories" doc:"how many of its repositories you may read"`
 }
 
@@ -127,9 +127,9 @@ type Refusal struct {
 
 // Team is a named set of people.
 type Team struct {
-	Name    string   `json:"name"`
-	Members []string `json:"members"`
-	Keepers []string `json:"keepers" doc:"who may change it, besides administrators"`
+	Name     string   `json:"name"`
+	Members  []string `json:"members"`
+	Managers []string `json:"managers" doc:"who may change it, besides administrators"`
 }
 
 // Grant is a role that somebody has.
@@ -257,7 +257,7 @@ type Entry struct {
 	Title        string     `json:"title"`
 	Target       string     `json:"target"`
 	Position     int        `json:"position" doc:"1 is next; 0 when it has ended"`
-	State        string     `json:"state" enum:"waiting,lined-up,rehearsing,landing,landed,ejected,withdrawn"`
+	State        string     `json:"state" enum:"waiting,queued,rehearsing,landing,landed,ejected,withdrawn"`
 	Strategy     string     `json:"strategy"`
 	Message      string     `json:"message,omitempty"`
 	DeleteSource bool       `json:"delete_source"`
@@ -300,7 +300,7 @@ type Job struct {
 	LeaseSeconds   int    `json:"lease_seconds" doc:"how long the lease holds without a sign of life"`
 }
 
-// Landing is one landed change with its evidence.
+// Landing is one landed change with its statement.
 type Landing struct {
 	Number       int       `json:"number"`
 	Target       string    `json:"target"`
@@ -313,7 +313,7 @@ type Landing struct {
 	LandedBy     string    `json:"landed_by"`
 	LandedAt     time.Time `json:"landed_at"`
 	Report       Report    `json:"report" doc:"the gate as it was judged then"`
-	Evidence     string    `json:"evidence" doc:"DSSE envelope with an in-toto statement"`
+	Statement    string    `json:"statement" doc:"DSSE envelope with an in-toto statement"`
 }
 
 // SignedHead is the newest line of the journal, signed by the service.

@@ -100,7 +100,7 @@ func tokens() string {
 		"answer for that one attempt, until the answer is given, the lease runs out, or the runner's token ends |\n" +
 		"| a console session | signing in with a token of scope all or read | what that token opens; rules and " +
 		"access only within ten minutes of showing the same token again |\n" +
-		"| a feed's address | `tavrin feed` | its owner's notices |\n\n" +
+		"| a feed's address | `tavrin feed` | its owner's notifications |\n\n" +
 		"What was begun with a token ends with it, within seconds: sessions, streams, leases, and pushes that have " +
 		"not been judged yet. " +
 		"That holds when it is revoked, when it runs out, and when the account is taken out of use; an account that " +

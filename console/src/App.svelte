@@ -1,7 +1,7 @@
 <script lang="ts">
   import type { Component } from 'svelte';
   import { Button, Modal } from 'flowbite-svelte';
-  import { get, type Notices as Known } from './lib/api';
+  import { get, type Notifications as Known } from './lib/api';
   import { follow, Live } from './lib/live.svelte';
   import { go, here, match } from './lib/router.svelte';
   import { session, signOut, whoAmI } from './lib/session.svelte';
@@ -10,7 +10,7 @@
   import Changes from './routes/Changes.svelte';
   import Files from './routes/Files.svelte';
   import Journal from './routes/Journal.svelte';
-  import Notices from './routes/Notices.svelte';
+  import Notifications from './routes/Notifications.svelte';
   import Propose from './routes/Propose.svelte';
   import Queue from './routes/Queue.svelte';
   import Repositories from './routes/Repositories.svelte';
@@ -23,9 +23,9 @@
   const routes = [
     ['', Repositories],
     ['/journal', Journal],
-    ['/notices', Notices],
-    ['/~/:house/rules', Rules], // a house's: no repository is called ~
-    ['/~/:house/rules/edit', RulesEdit],
+    ['/notifications', Notifications],
+    ['/houses/:house/rules', Rules], // a house's: no repository is called ~
+    ['/houses/:house/rules/edit', RulesEdit],
     ['/:house/:name', Repository],
     ['/:house/:name/changes', Changes],
     ['/:house/:name/changes/:number', Change],
@@ -76,7 +76,7 @@
     if (event.key === '?') help = true;
     else if (event.key === 't') turn();
     else if (event.key === 'r') go('/');
-    else if (event.key === 'n') go('/notices');
+    else if (event.key === 'n') go('/notifications');
     else {
       const s = sections.find((x) => x[2] === event.key);
       if (!s) return;
@@ -85,8 +85,8 @@
     event.preventDefault();
   }
 
-  const notices = new Live(() => get<Known>('/notices?limit=1'));
-  $effect(() => (session.me ? follow('', notices) : undefined));
+  const notifications = new Live(() => get<Known>('/notifications?limit=1'));
+  $effect(() => (session.me ? follow('', notifications) : undefined));
 
   void whoAmI();
 </script>
@@ -102,10 +102,10 @@
     {#if repo}<a href={`/${repo}`} class="font-mono text-sm break-all">{repo}</a>{/if}
     <span class="grow"></span>
     {#if session.me}
-      <a href="/notices" class="text-sm hover:underline"
-        >Notices{#if notices.value?.new}
+      <a href="/notifications" class="text-sm hover:underline"
+        >Notifications{#if notifications.value?.new}
           <span class="ml-1 rounded bg-teal px-1.5 text-xs text-sheet"
-            >{notices.value.new}<span class="sr-only"> new</span></span
+            >{notifications.value.new}<span class="sr-only"> new</span></span
           >{/if}</a
       >
       <a href="/journal" class="text-sm hover:underline">Journal</a>
@@ -146,7 +146,7 @@
 
 <Modal bind:open={help} title="Keys" size="xs">
   <dl class="grid grid-cols-[3rem_1fr] gap-y-1 text-ink">
-    {#each [['?', 'this list'], ['t', 'light or dark'], ['r', 'repositories'], ['n', 'notices'], ['o', 'overview of the repository'], ['c', 'changes'], ['q', 'queue'], ['f', 'files'], ['u', 'rules'], ['a', 'areas'], ['j', 'journal']] as [key, what] (key)}
+    {#each [['?', 'this list'], ['t', 'light or dark'], ['r', 'repositories'], ['n', 'notifications'], ['o', 'overview of the repository'], ['c', 'changes'], ['q', 'queue'], ['f', 'files'], ['u', 'rules'], ['a', 'areas'], ['j', 'journal']] as [key, what] (key)}
       <dt class="font-mono">{key}</dt>
       <dd>{what}</dd>
     {/each}

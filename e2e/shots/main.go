@@ -75,7 +75,7 @@ var pictures = []picture{
 	{name: "rules-edit", path: irrigation + "/rules/edit", who: "ines", script: typed(data.TooStrict())},
 	{name: "areas", path: irrigation + "/areas?path=ledger/tariff.csv", who: "ines"},
 	{name: "files", path: irrigation + "/files?path=docs/members.md", who: "ines", script: after(`[...document.querySelectorAll('main button')].find((b) => b.innerText.includes('Which change'))?.click()`)},
-	{name: "notices", path: "/notices", who: "tamsin"},
+	{name: "notifications", path: "/notifications", who: "tamsin"},
 	{name: "journal", path: irrigation + "/journal", who: "ines"},
 	{name: "command-gate", command: "tavrin change gate 5", who: "ines"},
 	{name: "command-rules", command: "tavrin rules explain --branch main", who: "ines"},

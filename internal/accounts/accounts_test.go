@@ -85,7 +85,7 @@ func TestRolesComeFromHouseTeamAndRepository(t *testing.T) {
 		{lab.House, "odo", "maintainer", map[string]people.Role{"odo": people.Maintainer}},
 		{lab.House, "odo", "none", map[string]people.Role{"odo": people.Writer}},
 		{lab.Name, "odo", "none", map[string]people.Role{"odo": people.Reader}},
-		{lab.House, "ines", "keeper", map[string]people.Role{"ines": people.Maintainer}},
+		{lab.House, "ines", "maintainer", map[string]people.Role{"ines": people.Maintainer}},
 		{lab.House, "team:hydraulics", "none", map[string]people.Role{"odo": people.NoRole}},
 	}
 	for _, s := range steps {

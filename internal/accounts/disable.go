@@ -102,7 +102,7 @@ WHERE v.version = (SELECT max(version) FROM rules_versions o WHERE o.repository_
 	for _, q := range []string{
 		"SELECT 'team ' || t.name FROM team_members m JOIN teams t ON t.id = m.team_id JOIN accounts a ON a.id = " +
 			"m.account_id WHERE a.login = ? ORDER BY 1",
-		"SELECT 'team ' || t.name || ', which they keep' FROM team_keepers k JOIN teams t ON t.id = k.team_id JOIN " +
+		"SELECT 'team ' || t.name || ', which they manage' FROM team_managers k JOIN teams t ON t.id = k.team_id JOIN " +
 			"accounts a ON a.id = k.account_id WHERE a.login = ? ORDER BY 1",
 		"SELECT 'the role ' || g.role || ' in ' || coalesce(r.name, h.name) FROM grants g JOIN accounts a ON a.id = " +
 			"g.account_id LEFT JOIN repositories r ON r.id = g.repository_id LEFT JOIN houses h ON h.id = " +

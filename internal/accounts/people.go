@@ -83,9 +83,9 @@ held AS (SELECT repository_id, house_id FROM grants WHERE account_id = @me OR te
 places AS (SELECT id, house_id FROM repositories WHERE id IN (SELECT repository_id FROM held) OR house_id IN (SELECT house_id FROM held)),
 there AS (SELECT account_id, team_id FROM grants WHERE repository_id IN (SELECT id FROM places) OR house_id IN (SELECT house_id FROM places UNION SELECT house_id FROM held)),
 named AS (SELECT id AS team_id FROM teams WHERE name IN @named),
-teams_known AS (SELECT team_id FROM mine UNION SELECT team_id FROM named UNION SELECT team_id FROM team_keepers WHERE account_id = @me UNION SELECT team_id FROM there WHERE team_id IS NOT NULL),
+teams_known AS (SELECT team_id FROM mine UNION SELECT team_id FROM named UNION SELECT team_id FROM team_managers WHERE account_id = @me UNION SELECT team_id FROM there WHERE team_id IS NOT NULL),
 people_known AS (SELECT @me AS account_id UNION SELECT account_id FROM there WHERE account_id IS NOT NULL
- UNION SELECT account_id FROM team_members WHERE team_id IN (SELECT team_id FROM teams_known) UNION SELECT account_id FROM team_keepers WHERE team_id IN (SELECT team_id FROM teams_known)
+ UNION SELECT account_id FROM team_members WHERE team_id IN (SELECT team_id FROM teams_known) UNION SELECT account_id FROM team_managers WHERE team_id IN (SELECT team_id FROM teams_known)
  UNION SELECT id FROM accounts WHERE admin)
 `
 
@@ -183,8 +183,8 @@ func (s *People) Me(ctx context.Context, a Actor) (wire.Me, error) {
 	return wire.Me{Person: personView(a.account, teams), Scope: string(a.scope), Confirmed: a.confirmedUntil}, err
 }
 
-// CreateTeam makes a team. Its keepers may change it, besides administrators.
-func (s *People) CreateTeam(ctx context.Context, a Actor, name string, members, keepers []string) (wire.Team, error) {
+// CreateTeam makes a team. Its managers may change it, besides administrators.
+func (s *People) CreateTeam(ctx context.Context, a Actor, name string, members, managers []string) (wire.Team, error) {
 	if err := a.MustAdminister("making teams"); err != nil {
 		return wire.Team{}, err
 	}
@@ -200,29 +200,29 @@ func (s *People) CreateTeam(ctx context.Context, a Actor, name string, members, 
 		if err := setMembers(tx.DB, team, members); err != nil {
 			return err
 		}
-		if err := setKeepers(tx.DB, team, keepers); err != nil {
+		if err := setManagers(tx.DB, team, managers); err != nil {
 			return err
 		}
-		return tx.Record(a.Login(), nil, event.TeamCreated{Team: name, Members: members, Keepers: keepers})
+		return tx.Record(a.Login(), nil, event.TeamCreated{Team: name, Members: members, Managers: managers})
 	})
 	if members == nil {
 		members = []string{}
 	}
-	if keepers == nil {
-		keepers = []string{}
+	if managers == nil {
+		managers = []string{}
 	}
-	return wire.Team{Name: name, Members: members, Keepers: keepers}, err
+	return wire.Team{Name: name, Members: members, Managers: managers}, err
 }
 
-// setMembers and setKeepers replace the people of a team.
+// setMembers and setManagers replace the people of a team.
 func setMembers(db *gorm.DB, team records.Team, logins []string) error {
 	return setPeople(db, team, logins, "members", &records.TeamMember{},
 		func(id int64) any { return &records.TeamMember{TeamID: team.ID, AccountID: id} })
 }
 
-func setKeepers(db *gorm.DB, team records.Team, logins []string) error {
-	return setPeople(db, team, logins, "keepers", &records.TeamKeeper{},
-		func(id int64) any { return &records.TeamKeeper{TeamID: team.ID, AccountID: id} })
+func setManagers(db *gorm.DB, team records.Team, logins []string) error {
+	return setPeople(db, team, logins, "managers", &records.TeamManager{},
+		func(id int64) any { return &records.TeamManager{TeamID: team.ID, AccountID: id} })
 }
 
 // setPeople replaces the rows of a kind that a team has by one for each login. Robots are in no team and keep none.
@@ -237,7 +237,7 @@ func setPeople(db *gorm.DB, team records.Team, logins []string, field string, ki
 			return err
 		}
 		if account.Robot {
-			return problem.Wrong(field, "%s is a robot, and teams are of people and kept by people", login)
+			return problem.Wrong(field, "%s is a robot, and teams are of people and managed by people", login)
 		}
 		if err := db.Create(row(account.ID)).Error; err != nil {
 			return err
@@ -248,11 +248,11 @@ func setPeople(db *gorm.DB, team records.Team, logins []string, field string, ki
 
 // TeamEdit is what to change of a team; nil leaves it.
 type TeamEdit struct {
-	Members *[]string
-	Keepers *[]string
+	Members  *[]string
+	Managers *[]string
 }
 
-// SetTeam replaces a team's members, its keepers, or both. Its keepers and administrators may set members; who keeps
+// SetTeam replaces a team's members, its managers, or both. Its managers and administrators may set members; who keeps
 // it is for administrators. Each edit is on record, and what is open is judged by it at once.
 func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit TeamEdit) error {
 	if !a.Known() {
@@ -264,11 +264,11 @@ func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit TeamEdi
 			return records.OrUnknown(err, "there is no team %q", name)
 		}
 		var keeps int64
-		if err := tx.Model(&records.TeamKeeper{}).Where("team_id = ? AND account_id = ?", team.ID,
+		if err := tx.Model(&records.TeamManager{}).Where("team_id = ? AND account_id = ?", team.ID,
 			a.account.ID).Count(&keeps).Error; err != nil {
 			return err
 		}
-		if keeps == 0 || a.scope != ScopeAll || edit.Keepers != nil {
+		if keeps == 0 || a.scope != ScopeAll || edit.Managers != nil {
 			if err := a.MustAdminister("changing teams that one does not keep"); err != nil {
 				return err
 			}
@@ -284,17 +284,17 @@ func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit TeamEdi
 				return err
 			}
 		}
-		if edit.Keepers != nil {
-			if err := setKeepers(tx.DB, team, *edit.Keepers); err != nil {
+		if edit.Managers != nil {
+			if err := setManagers(tx.DB, team, *edit.Managers); err != nil {
 				return err
 			}
 		}
 		return tx.Record(a.Login(), nil, event.TeamChanged{Team: name, Was: before, Members: edit.Members,
-			Keepers: edit.Keepers})
+			Managers: edit.Managers})
 	})
 }
 
-// Teams lists the teams with their members and keepers: all of them for administrators, for others those they know of.
+// Teams lists the teams with their members and managers: all of them for administrators, for others those they know of.
 func (s *People) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
 	if !a.Known() {
 		return nil, problem.New(problem.SignInNeeded, "sign in to see teams")
@@ -318,7 +318,7 @@ func teamsKnown(db *gorm.DB, a Actor) ([]wire.Team, error) {
 	if err := query.Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	var members, keepers []struct {
+	var members, managers []struct {
 		TeamID int64
 		Login  string
 	}
@@ -326,21 +326,21 @@ func teamsKnown(db *gorm.DB, a Actor) ([]wire.Team, error) {
 		"a.login").Scan(&members).Error; err != nil {
 		return nil, err
 	}
-	if err := db.Raw("SELECT k.team_id, a.login FROM team_keepers k JOIN accounts a ON a.id = k.account_id ORDER BY " +
-		"a.login").Scan(&keepers).Error; err != nil {
+	if err := db.Raw("SELECT k.team_id, a.login FROM team_managers k JOIN accounts a ON a.id = k.account_id ORDER BY " +
+		"a.login").Scan(&managers).Error; err != nil {
 		return nil, err
 	}
 	teams := []wire.Team{}
 	for _, row := range rows {
-		t := wire.Team{Name: row.Name, Members: []string{}, Keepers: []string{}}
+		t := wire.Team{Name: row.Name, Members: []string{}, Managers: []string{}}
 		for _, m := range members {
 			if m.TeamID == row.ID {
 				t.Members = append(t.Members, m.Login)
 			}
 		}
-		for _, k := range keepers {
+		for _, k := range managers {
 			if k.TeamID == row.ID {
-				t.Keepers = append(t.Keepers, k.Login)
+				t.Managers = append(t.Managers, k.Login)
 			}
 		}
 		teams = append(teams, t)
@@ -350,11 +350,7 @@ func teamsKnown(db *gorm.DB, a Actor) ([]wire.Team, error) {
 
 // Grant gives somebody a role in a house or a repository; the role "none" takes it away.
 func (s *People) Grant(ctx context.Context, a Actor, where, who, role string) error {
-	atHouse := !strings.Contains(where, "/")
 	allowed := []string{"reader", "writer", "maintainer", "none"}
-	if atHouse {
-		allowed = append(allowed, RoleKeeper)
-	}
 	if !slices.Contains(allowed, role) {
 		return problem.Wrong("role", "%q is not a role here: one of %s", role, strings.Join(allowed, ", "))
 	}
@@ -388,7 +384,7 @@ func grantPlace(tx *records.Tx, a Actor, where string) (records.Grant, *records.
 		if err != nil {
 			return records.Grant{}, nil, err
 		}
-		return records.Grant{HouseID: &house.ID}, nil, MustKeep(tx.DB, a, house, "giving roles in a house")
+		return records.Grant{HouseID: &house.ID}, nil, MustMaintainHouse(tx.DB, a, house, "giving roles in a house")
 	}
 	repo, err := Reach(tx.DB, a, where, people.Maintainer)
 	if err != nil {

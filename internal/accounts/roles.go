@@ -11,9 +11,6 @@ import (
 	"tavrin/internal/records"
 )
 
-// RoleKeeper is the house role above maintainer.
-const RoleKeeper = "keeper"
-
 // Roles are what an account may do where: its own roles and its teams', in houses and in repositories.
 type Roles struct {
 	account    records.Account
@@ -35,7 +32,7 @@ func RolesOf(db *gorm.DB, account records.Account) (Roles, error) {
 		if id == nil {
 			at, id = r.repository, g.RepositoryID
 		}
-		if role := PlainRole(g.Role); role.AtLeast(at[*id]) {
+		if role := people.Role(g.Role); role.AtLeast(at[*id]) {
 			at[*id] = role
 		}
 	}
@@ -69,13 +66,6 @@ func RoleIn(db *gorm.DB, account records.Account, repo *records.Repository) (peo
 	return r.In(repo), err
 }
 
-func PlainRole(role string) people.Role {
-	if role == RoleKeeper {
-		return people.Maintainer
-	}
-	return people.Role(role)
-}
-
 // PeopleOf returns everybody with a role in a repository, by login, with their teams.
 func PeopleOf(db *gorm.DB, repo *records.Repository) (map[string]people.Person, error) {
 	var rows []struct {
@@ -96,26 +86,26 @@ SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabl
 	if err != nil {
 		return nil, err
 	}
-	people := map[string]people.Person{}
+	known := map[string]people.Person{}
 	for _, r := range rows {
-		p, known := people[r.Login]
-		p.Login, p.Robot, p.Standby = r.Login, r.Robot, r.Standby && (!known || p.Standby)
-		if role := PlainRole(r.Role); role.AtLeast(p.Role) {
+		p, already := known[r.Login]
+		p.Login, p.Robot, p.Standby = r.Login, r.Robot, r.Standby && (!already || p.Standby)
+		if role := people.Role(r.Role); role.AtLeast(p.Role) {
 			p.Role = role
 		}
-		people[r.Login] = p
+		known[r.Login] = p
 	}
 	var members []struct{ Login, Team string }
 	err = db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN " +
 		"teams t ON t.id = m.team_id ORDER BY t.name").
 		Scan(&members).Error
 	for _, m := range members {
-		if p, ok := people[m.Login]; ok {
+		if p, ok := known[m.Login]; ok {
 			p.Teams = append(p.Teams, m.Team)
-			people[m.Login] = p
+			known[m.Login] = p
 		}
 	}
-	return people, err
+	return known, err
 }
 
 // TeamsOf returns the teams of people, by login, whether or not they have any access.
@@ -164,8 +154,8 @@ func Reach(db *gorm.DB, a Actor, name string, need people.Role) (*records.Reposi
 	return &repo, nil
 }
 
-// MustKeep refuses everybody but keepers of a house and administrators.
-func MustKeep(db *gorm.DB, a Actor, house records.House, what string) error {
+// MustMaintainHouse refuses everybody but the maintainers of a house and administrators.
+func MustMaintainHouse(db *gorm.DB, a Actor, house records.House, what string) error {
 	if a.scope != ScopeAll {
 		return a.MustAdminister(what)
 	}
@@ -173,10 +163,10 @@ func MustKeep(db *gorm.DB, a Actor, house records.House, what string) error {
 		return nil
 	}
 	role, err := HouseRole(db, a.account, house.ID)
-	if err != nil || role == RoleKeeper {
+	if err != nil || role == string(people.Maintainer) {
 		return err
 	}
-	return problem.New(problem.Forbidden, "%s is for keepers of house %s, and %s is not one", what, house.Name, a.Who())
+	return problem.New(problem.Forbidden, "%s is for maintainers of house %s, and %s is not one", what, house.Name, a.Who())
 }
 
 func HouseRole(db *gorm.DB, account records.Account, house int64) (string, error) {
@@ -185,7 +175,7 @@ func HouseRole(db *gorm.DB, account records.Account, house int64) (string, error
 		"team_members WHERE account_id = ?))",
 		house, account.ID, account.ID).Pluck("role", &roles).Error
 	best := ""
-	for _, r := range []string{"reader", "writer", "maintainer", RoleKeeper} {
+	for _, r := range []string{"reader", "writer", "maintainer"} {
 		if slices.Contains(roles, r) {
 			best = r
 		}

@@ -53,23 +53,23 @@ func (s *server) access() {
 		})
 	call(s, "POST", base+"/teams", "create-team", "Make a team", func(ctx context.Context, a accounts.Actor, q *struct {
 		Body struct {
-			Name    string   `json:"name"`
-			Members []string `json:"members,omitempty"`
-			Keepers []string `json:"keepers,omitempty" doc:"who may change it, besides administrators"`
+			Name     string   `json:"name"`
+			Members  []string `json:"members,omitempty"`
+			Managers []string `json:"managers,omitempty" doc:"who may change it, besides administrators"`
 		}
 	}) (wire.Team, error) {
-		return s.Service.People.CreateTeam(ctx, a, q.Body.Name, q.Body.Members, q.Body.Keepers)
+		return s.Service.People.CreateTeam(ctx, a, q.Body.Name, q.Body.Members, q.Body.Managers)
 	})
-	call(s, "PUT", base+"/teams/{team}", "put-team", "Set a team's members, its keepers, or both",
+	call(s, "PUT", base+"/teams/{team}", "put-team", "Set a team's members, its managers, or both",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			Team string `path:"team"`
 			Body struct {
-				Members *[]string `json:"members,omitempty" doc:"absent: as they are"`
-				Keepers *[]string `json:"keepers,omitempty" doc:"absent: as they are"`
+				Members  *[]string `json:"members,omitempty" doc:"absent: as they are"`
+				Managers *[]string `json:"managers,omitempty" doc:"absent: as they are"`
 			}
 		}) (done, error) {
 			return done{true}, s.Service.People.SetTeam(ctx, a, q.Team,
-				accounts.TeamEdit{Members: q.Body.Members, Keepers: q.Body.Keepers})
+				accounts.TeamEdit{Members: q.Body.Members, Managers: q.Body.Managers})
 		})
 	call(s, "PUT", base+"/grants", "put-grant", "Give a role in a house or a repository",
 		func(ctx context.Context, a accounts.Actor, q *struct{ Body wire.Grant }) (done, error) {

@@ -118,7 +118,7 @@ func (s *server) routes() {
 	s.areas()
 	s.changes()
 	s.reading()
-	s.notices()
+	s.notifications()
 	s.threads()
 	s.waivers()
 	s.checks()

@@ -68,14 +68,14 @@ func (s *server) changes() {
 			return s.Service.Landing.Preview(ctx, a, q.repository(),
 				changes.NewChange{Source: q.Source, Target: q.Target, Title: q.Title})
 		})
-	call(s, "POST", changePath+"/bring-up", "bring-up-change", "Bring the source branch up to its target",
+	call(s, "POST", changePath+"/update", "update-branch", "Update the source branch to its target",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			InChange
 			Body struct {
 				By string `json:"by,omitempty" enum:"rebase,merge" doc:"absent: rebase"`
 			}
 		}) (wire.Change, error) {
-			return s.Service.Intake.BringUp(ctx, a, q.repository(), q.Number, rehearsal.Strategy(q.Body.By))
+			return s.Service.Intake.UpdateBranch(ctx, a, q.repository(), q.Number, rehearsal.Strategy(q.Body.By))
 		})
 	call(s, "POST", changePath+"/close", "close-change", "Give a change up",
 		func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Change, error) {
@@ -89,7 +89,7 @@ func (s *server) changes() {
 		func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Report, error) {
 			return s.Service.Facts.Gate(ctx, a, q.repository(), q.Number)
 		})
-	call(s, "GET", changePath+"/landing", "get-landing", "How a change landed, with its evidence",
+	call(s, "GET", changePath+"/landing", "get-landing", "How a change landed, with its statement",
 		func(ctx context.Context, a accounts.Actor, q *InChange) (wire.Landing, error) {
 			return s.Service.Facts.Landing(ctx, a, q.repository(), q.Number)
 		})

@@ -44,7 +44,7 @@ func (s *server) checks() {
 		}) ([]wire.Check, error) {
 			return s.Service.Checks.Checks(ctx, a, q.repository(), q.Commit)
 		})
-	call(s, "POST", repoPath+"/commits/{commit}/checks/again", "ask-check-again", "Ask for another attempt",
+	call(s, "POST", repoPath+"/commits/{commit}/checks/rerun", "ask-check-again", "Ask for another attempt",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			InRepo
 			Commit string `path:"commit"`
@@ -52,7 +52,7 @@ func (s *server) checks() {
 				Name string `json:"name"`
 			}
 		}) (wire.Check, error) {
-			return s.Service.Checks.AskAgain(ctx, a, q.repository(), q.Commit, q.Body.Name)
+			return s.Service.Checks.Rerun(ctx, a, q.repository(), q.Commit, q.Body.Name)
 		})
 	call(s, "POST", base+"/jobs/lease", "lease-job", "Take the oldest waiting command check",
 		func(ctx context.Context, a accounts.Actor, _ *in) ([]wire.Job, error) {

@@ -53,7 +53,7 @@ func EventReference() (string, error) {
 		"The stream (`tavrin events`, `/api/v1/events`) and the journal (`tavrin journal`) carry the same lines; " +
 		"`data` holds what is listed here. " +
 		"The JSON Schema of every kind is in [events.schema.json](events.schema.json).\n\n" +
-		"*Heard by*: whose notices tell of it, but for who did it. *Leaves*: it may be sent out of the service.\n\n" +
+		"*Heard by*: whose notifications tell of it, but for who did it. *Leaves*: it may be sent out of the service.\n\n" +
 		"| kind | what happened | heard by | leaves |\n| --- | --- | --- | --- |\n")
 	hearers := [...]string{
 		event.Nobody: "–", event.Part: "who has a part in the change", event.Followers: "who follows the repository", event.Both: "both",

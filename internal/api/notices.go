@@ -18,33 +18,33 @@ import (
 	"tavrin/wire"
 )
 
-// notices: what happened to what somebody follows, in the console, as a digest and as a feed.
-func (s *server) notices() {
-	call(s, "GET", base+"/notices", "list-notices",
+// notifications: what happened to what somebody follows, in the console, as a digest and as a feed.
+func (s *server) notifications() {
+	call(s, "GET", base+"/notifications", "list-notifications",
 		"What others did to what you follow or have a part in, newest first", func(ctx context.Context,
 			a accounts.Actor, q *struct {
 				Limit int `query:"limit" minimum:"0" maximum:"500"`
-			}) (wire.Notices, error) {
-			return s.Service.Notices.Notices(ctx, a, desk.NoticeQuery{Limit: q.Limit})
+			}) (wire.Notifications, error) {
+			return s.Service.Notifications.Notifications(ctx, a, desk.NotificationQuery{Limit: q.Limit})
 		})
-	call(s, "PUT", base+"/notices/seen", "put-notices-seen", "Remember up to which line you have seen your notices",
+	call(s, "PUT", base+"/notifications/seen", "put-notifications-seen", "Remember up to which line you have seen your notifications",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			Body struct {
 				Seq int64 `json:"seq" minimum:"0"`
 			}
 		}) (done, error) {
-			return done{true}, s.Service.Notices.SeenNotices(ctx, a, q.Body.Seq)
+			return done{true}, s.Service.Notifications.SeenNotifications(ctx, a, q.Body.Seq)
 		})
 	call(s, "GET", base+"/digest", "get-digest", "What waits for you, and what happened since a time",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			Since time.Time `query:"since" required:"true"`
 		}) (wire.Digest, error) {
-			return s.Service.Notices.Digest(ctx, a, q.Since)
+			return s.Service.Notifications.Digest(ctx, a, q.Since)
 		})
 	call(s, "GET", base+"/following", "list-following",
 		"What you follow, or do not want to hear of, by your own choice", func(ctx context.Context, a accounts.Actor,
 			_ *in) ([]wire.Following, error) {
-			return s.Service.Notices.Following(ctx, a)
+			return s.Service.Notifications.Following(ctx, a)
 		})
 	type choice struct {
 		Follow bool `json:"follow"`
@@ -54,22 +54,22 @@ func (s *server) notices() {
 			InRepo
 			Body choice
 		}) (wire.Following, error) {
-			return s.Service.Notices.Follow(ctx, a, q.repository(), 0, q.Body.Follow)
+			return s.Service.Notifications.Follow(ctx, a, q.repository(), 0, q.Body.Follow)
 		})
 	call(s, "PUT", changePath+"/follow", "put-change-follow", "Follow a change, or hear nothing of it",
 		func(ctx context.Context, a accounts.Actor, q *struct {
 			InChange
 			Body choice
 		}) (wire.Following, error) {
-			return s.Service.Notices.Follow(ctx, a, q.repository(), q.Number, q.Body.Follow)
+			return s.Service.Notifications.Follow(ctx, a, q.repository(), q.Number, q.Body.Follow)
 		})
 	call(s, "POST", base+"/me/feed", "create-feed", "Give your Atom feed a new private address; the one before ends",
 		func(ctx context.Context, a accounts.Actor, _ *in) (wire.Feed, error) {
-			return s.Service.Notices.MakeFeed(ctx, a)
+			return s.Service.Notifications.MakeFeed(ctx, a)
 		})
 	call(s, "DELETE", base+"/me/feed", "delete-feed", "Revoke the address of your Atom feed",
 		func(ctx context.Context, a accounts.Actor, _ *in) (done, error) {
-			return done{true}, s.Service.Notices.RevokeFeed(ctx, a)
+			return done{true}, s.Service.Notifications.RevokeFeed(ctx, a)
 		})
 }
 
@@ -106,9 +106,9 @@ type atomLink struct {
 	Href string `xml:"href,attr"`
 }
 
-// feed serves somebody's notices at their private address.
+// feed serves somebody's notifications at their private address.
 func (s *server) feed(w http.ResponseWriter, r *http.Request) {
-	login, n, err := s.Service.Notices.Feed(r.Context(), strings.TrimSuffix(chi.URLParam(r, "secret"), ".atom"))
+	login, n, err := s.Service.Notifications.Feed(r.Context(), strings.TrimSuffix(chi.URLParam(r, "secret"), ".atom"))
 	if err != nil {
 		writeProblem(w, s.problemOf(r.Context(), err))
 		return
@@ -118,9 +118,9 @@ func (s *server) feed(w http.ResponseWriter, r *http.Request) {
 		scheme = "https"
 	}
 	home := url.URL{Scheme: scheme, Host: r.Host}
-	f := atomFeed{ID: fmt.Sprintf("tag:%s,2026:notices/%s", r.Host, login), Title: "Tavrin: notices of " + login,
+	f := atomFeed{ID: fmt.Sprintf("tag:%s,2026:notifications/%s", r.Host, login), Title: "Tavrin: notifications of " + login,
 		Updated: time.Unix(0, 0).UTC().Format(time.RFC3339), Author: atomPerson{"Tavrin"}}
-	for _, x := range n.Notices {
+	for _, x := range n.Notifications {
 		e := atomEntry{ID: fmt.Sprintf("tag:%s,2026:journal/%d", r.Host, x.Seq), Title: x.Text,
 			Updated: x.At.Format(time.RFC3339), Author: atomPerson{x.By}}
 		e.Category.Term = x.Kind

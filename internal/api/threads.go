@@ -55,14 +55,14 @@ func (s *server) threads() {
 		}) (wire.Thread, error) {
 			return s.Service.Threads.Reply(ctx, a, q.repository(), q.Number, q.Thread, q.Body.Text, q.Body.Suggest)
 		})
-	call(s, "POST", changePath+"/take-in", "take-in-suggestions", "Take suggestions in, as one commit of yours on "+
+	call(s, "POST", changePath+"/apply", "apply-suggestions", "Apply suggestions, as one commit of yours on "+
 		"the source branch", func(ctx context.Context, a accounts.Actor, q *struct {
 		InChange
 		Body struct {
-			Comments []int64 `json:"comments" doc:"whose suggestions to take in"`
+			Comments []int64 `json:"comments" doc:"whose suggestions to apply"`
 		}
 	}) (wire.Change, error) {
-		return s.Service.Intake.TakeIn(ctx, a, q.repository(), q.Number, q.Body.Comments)
+		return s.Service.Intake.ApplySuggestions(ctx, a, q.repository(), q.Number, q.Body.Comments)
 	})
 	call(s, "GET", changePath+"/drafts", "list-drafts", "Your draft comments: not sent, "+
 		"oldest first", func(ctx context.Context, a accounts.Actor, q *InChange) ([]wire.DraftComment, error) {

@@ -21,7 +21,7 @@ func (s *Threads) RecordTaken(tx *records.Tx, repo *records.Repository, i *recor
 			err = tx.First(&c, t.ChangeID).Error
 		}
 		if err == nil {
-			err = tx.Model(&r).Updates(map[string]any{"taken_as": i.New, "taken_by": i.Actor}).Error
+			err = tx.Model(&r).Updates(map[string]any{"applied_as": i.New, "applied_by": i.Actor}).Error
 		}
 		if err != nil {
 			return err
@@ -30,7 +30,7 @@ func (s *Threads) RecordTaken(tx *records.Tx, repo *records.Repository, i *recor
 			continue
 		}
 		now := s.records.Now()
-		t.ResolvedBy, t.ResolvedAt, t.Outcome = i.Actor, &now, fmt.Sprintf("taken in as %.10s", i.New)
+		t.ResolvedBy, t.ResolvedAt, t.Outcome = i.Actor, &now, fmt.Sprintf("applied as %.10s", i.New)
 		if err := tx.Save(&t).Error; err != nil {
 			return err
 		}

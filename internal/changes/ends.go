@@ -10,10 +10,10 @@ import (
 	"tavrin/internal/records"
 )
 
-// PreviewEnds is ends for a source that may be in somebody's scratch space too.
+// PreviewEnds is ends for a source that may be in somebody's preview space too.
 func (s *Changes) PreviewEnds(ctx context.Context, repo *records.Repository,
 	n NewChange) (head, tip string, err error) {
-	if !strings.HasPrefix(n.Source, guard.Scratch) {
+	if !strings.HasPrefix(n.Source, guard.Preview) {
 		return s.Ends(ctx, repo, n)
 	}
 	bare := s.disk.Bare(repo)

@@ -284,7 +284,7 @@ func (s *Threads) commentViews(db *gorm.DB, threads []int64) (map[int64][]wire.C
 	out := map[int64][]wire.Comment{}
 	for _, r := range rows {
 		out[r.ThreadID] = append(out[r.ThreadID], wire.Comment{
-			ID: r.ID, By: r.Login, Text: r.Text, HTML: s.html(r.Text), Suggestion: r.Suggestion, TakenAs: r.TakenAs, TakenBy: r.TakenBy,
+			ID: r.ID, By: r.Login, Text: r.Text, HTML: s.html(r.Text), Suggestion: r.Suggestion, AppliedAs: r.AppliedAs, AppliedBy: r.AppliedBy,
 			CreatedAt: r.CreatedAt, EditedAt: r.EditedAt, Earlier: earlier[r.ID],
 		})
 	}

@@ -54,7 +54,7 @@ func (s *Checks) nextAttempt(tx *records.Tx, repo *records.Repository, c rules.C
 // AskForHead asks for the checks that the gate wants on a change's head.
 func (s *Checks) AskForHead(tx *records.Tx, repo *records.Repository, g facts.Gathered) error {
 	for _, q := range g.Judge().Requirements {
-		if q.At == "rehearsal" || q.State == require.NotApplicable {
+		if q.At == "rehearsal" || q.State == require.NotAsked {
 			continue
 		}
 		for _, name := range q.Checks {
@@ -95,7 +95,7 @@ func RehearsalName(r records.Rehearsal) string { return fmt.Sprintf("rehearsal/%
 func rehearsalChecks(g facts.Gathered) []rules.Check {
 	var out []rules.Check
 	for _, q := range g.Judge().Requirements {
-		if q.At != "rehearsal" || q.State == require.NotApplicable {
+		if q.At != "rehearsal" || q.State == require.NotAsked {
 			continue
 		}
 		for _, name := range q.Checks {
@@ -112,7 +112,7 @@ func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Ga
 		if q.At == "rehearsal" && g.Rehearsal != nil {
 			commit, purpose = g.Rehearsal.CommitID, RehearsalName(*g.Rehearsal)
 		}
-		for _, name := range q.Again {
+		for _, name := range q.Rerun {
 			err := s.records.Write(ctx, func(tx *records.Tx) error {
 				var run records.CheckRun
 				err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit,

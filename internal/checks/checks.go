@@ -139,7 +139,7 @@ func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n NewReport) 
 			n.Name, n.Commit, run.Attempt)
 	case change.CheckState(run.State).Final() && run.State != string(n.State):
 		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s has ended as %s, and an answer is not "+
-			"taken back: tavrin check again %s --name %q asks for another attempt",
+			"taken back: tavrin check rerun %s --name %q asks for another attempt",
 			run.Attempt, n.Name, n.Commit, run.State, n.Commit, n.Name)
 	}
 	return run, nil
@@ -163,8 +163,8 @@ func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run record
 		Summary: run.Summary})
 }
 
-// AskAgain asks for another attempt of a check on a commit.
-func (s *Checks) AskAgain(ctx context.Context, a accounts.Actor, name, commit, check string) (wire.Check, error) {
+// Rerun asks for another attempt of a check on a commit.
+func (s *Checks) Rerun(ctx context.Context, a accounts.Actor, name, commit, check string) (wire.Check, error) {
 	var out wire.Check
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		repo, err := accounts.Reach(tx.DB, a, name, people.Writer)

@@ -87,7 +87,7 @@ func TestP9SilentChecksEnd(t *testing.T) {
 	}
 	_, err := l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 2})
 	l.Is(err, problem.Conflict, "has ended as errored")
-	_, err = l.Checks.AskAgain(ctx, l.Admin, lab.Name, c.Head, "unit")
+	_, err = l.Checks.Rerun(ctx, l.Admin, lab.Name, c.Head, "unit")
 	l.Ok(err)
 	_, err = l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 2})
 	l.Is(err, problem.Conflict, "is over; the newest is 3")

@@ -62,8 +62,8 @@ func (p *program) preview() *cobra.Command {
 			row(w, v.Report.Summary)
 			printRequirements(w, v.Report)
 		})
-	c.Flags().StringVar(&source, "source", "", "branch that brings the commits, or a name in your scratch space "+
-		"(refs/scratch/LOGIN/NAME)")
+	c.Flags().StringVar(&source, "source", "", "branch that brings the commits, or a name in your preview space "+
+		"(refs/preview/LOGIN/NAME)")
 	c.Flags().BoolVar(&fromHere, "here", false, "what this clone has checked out: it is pushed to your scratch "+
 		"space, and opens nothing")
 	c.Flags().StringVar(&target, "target", "", "branch to bring them to (default: the default branch)")
@@ -137,9 +137,9 @@ func (p *program) editChange() *cobra.Command {
 
 func (p *program) bringUp() *cobra.Command {
 	var by string
-	c := onChange(p, "bring-up N", "Bring the source branch up to its target; landing does not need it",
+	c := onChange(p, "update N", "Update the source branch to its target; landing does not need it",
 		func(ctx context.Context, h here, n int) (wire.Change, error) {
-			return h.BringUp(ctx, h.repo, n, by)
+			return h.UpdateBranch(ctx, h.repo, n, by)
 		}, func(w io.Writer, k wire.Change) {
 			row(w, fmt.Sprintf("%s has everything of %s now; change %d is at revision %d", k.Source, k.Target, k.Number,
 				k.Revision))
@@ -231,7 +231,7 @@ func (p *program) showChange() *cobra.Command {
 }
 
 func (p *program) landing() *cobra.Command {
-	return onChange(p, "landing N", "Show how a change landed, with the signed evidence",
+	return onChange(p, "landing N", "Show how a change landed, with the signed statement",
 		func(ctx context.Context, h here, n int) (wire.Landing, error) {
 			return h.Landing(ctx, h.repo, n)
 		}, func(w io.Writer, l wire.Landing) {
@@ -245,7 +245,7 @@ func (p *program) landing() *cobra.Command {
 }
 
 // marks show a requirement's state by shape, so that it can be read without colour.
-var marks = map[string]string{"met": "[x]", "unmet": "[ ]", "pending": "[~]", "not-applicable": "[-]",
+var marks = map[string]string{"met": "[x]", "missing": "[ ]", "pending": "[~]", "not-asked": "[-]",
 	"waived": "<o>"}
 
 // printRequirements lines up what is had, needed and asked; the next step stands below each that does not hold.

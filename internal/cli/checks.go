@@ -22,7 +22,7 @@ func (p *program) check() *cobra.Command {
 	var name string
 	again := inRepo(p, "again COMMIT", "Ask for another attempt of a check", cobra.ExactArgs(1),
 		func(ctx context.Context, h here, args []string) (wire.Check, error) {
-			return h.AskAgain(ctx, h.repo, args[0], name)
+			return h.Rerun(ctx, h.repo, args[0], name)
 		}, func(w io.Writer, k wire.Check) {
 			row(w, fmt.Sprintf("attempt %d of %s on %s was asked for", k.Attempt, k.Name, short(k.Commit)))
 		})

@@ -150,8 +150,8 @@ Eight things to try (export TAVRIN_URL=%s):
   5. See why a change was ejected: %s/growers/irrigation/changes/8
   6. Try stricter rules before they can hurt: paste %s
      into %s/growers/irrigation/rules/edit, or tavrin rules try FILE --repo growers/irrigation
-  7. As wren, take in the line that odo suggests: %s/growers/irrigation/changes/5
-     or tavrin thread list 5, tavrin thread take 5 REMARK
+  7. As wren, apply the line that odo suggests: %s/growers/irrigation/changes/5
+     or tavrin thread list 5, tavrin thread apply 5 COMMENT
   8. As ines, look at what odo let onto main at night: tavrin desk, tavrin waiver acknowledge 1 --text "..."
 
 Ctrl-C ends the demonstration and removes what it made.

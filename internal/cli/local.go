@@ -32,7 +32,7 @@ func gitHere(ctx context.Context, h here, args ...string) error {
 	return nil
 }
 
-// pushScratch pushes what is checked out here to the caller's scratch space, and returns its name there.
+// pushScratch pushes what is checked out here to the caller's preview space, and returns its name there.
 func (p *program) pushScratch(ctx context.Context, h here) (string, error) {
 	out, err := exec.CommandContext(ctx, "git", "rev-parse", "--verify", "HEAD^{commit}").Output()
 	if err != nil {
@@ -43,7 +43,7 @@ func (p *program) pushScratch(ctx context.Context, h here) (string, error) {
 		return "", err
 	}
 	commit := strings.TrimSpace(string(out))
-	name := wire.Scratch + me.Login + "/" + short(commit)
+	name := wire.PreviewRefs + me.Login + "/" + short(commit)
 	return name, gitHere(ctx, h, "push", "--quiet", h.GitURL(h.repo), commit+":"+name)
 }
 

@@ -12,27 +12,27 @@ import (
 	"tavrin/wire"
 )
 
-// notices lists what happened to what whoever asks follows.
-func (p *program) notices() *cobra.Command {
+// notifications lists what happened to what whoever asks follows.
+func (p *program) notifications() *cobra.Command {
 	var limit int
 	var keep bool
-	c := answer(p, "notices", "Show what others did to what you follow or have a part in", cobra.NoArgs,
-		func(ctx context.Context, c *client.Client, _ []string) (wire.Notices, error) {
-			n, err := c.Notices(ctx, limit)
-			if err == nil && !keep && len(n.Notices) > 0 {
-				err = c.SeenNotices(ctx, n.Notices[0].Seq)
+	c := answer(p, "notifications", "Show what others did to what you follow or have a part in", cobra.NoArgs,
+		func(ctx context.Context, c *client.Client, _ []string) (wire.Notifications, error) {
+			n, err := c.Notifications(ctx, limit)
+			if err == nil && !keep && len(n.Notifications) > 0 {
+				err = c.SeenNotifications(ctx, n.Notifications[0].Seq)
 			}
 			return n, err
-		}, func(w io.Writer, n wire.Notices) {
+		}, func(w io.Writer, n wire.Notifications) {
 			row(w, fmt.Sprintf("%d new", n.New))
-			printNotices(w, n.Notices)
+			printNotifications(w, n.Notifications)
 		})
 	c.Flags().IntVar(&limit, "limit", 50, "how many")
 	c.Flags().BoolVar(&keep, "keep", false, "leave them new")
 	return c
 }
 
-func printNotices(w io.Writer, all []wire.Notice) {
+func printNotifications(w io.Writer, all []wire.Notification) {
 	for _, n := range all {
 		mark := " "
 		if n.New {
@@ -57,10 +57,10 @@ func (p *program) digest() *cobra.Command {
 				row(w, deskWords[i.Kind], ago(i.Since), fmt.Sprintf("%s %d, %q", i.Repository, i.Number, i.Title), i.What)
 			}
 			fmt.Fprintln(w)
-			if len(d.Notices) == 0 {
+			if len(d.Notifications) == 0 {
 				row(w, "Nothing happened to what you follow.")
 			}
-			printNotices(w, d.Notices)
+			printNotifications(w, d.Notifications)
 		})
 	c.Flags().DurationVar(&since, "since", 24*time.Hour, "how far to look back")
 	return c
@@ -90,7 +90,7 @@ func (p *program) follow(use, short string, follow bool) *cobra.Command {
 // feed makes and revokes the private address of somebody's Atom feed.
 func (p *program) feed() *cobra.Command {
 	var revoke bool
-	c := answer(p, "feed", "Give your notices a private Atom address; the one before ends", cobra.NoArgs,
+	c := answer(p, "feed", "Give your notifications a private Atom address; the one before ends", cobra.NoArgs,
 		func(ctx context.Context, c *client.Client, _ []string) (wire.Feed, error) {
 			if revoke {
 				return wire.Feed{}, c.RevokeFeed(ctx)
@@ -104,7 +104,7 @@ func (p *program) feed() *cobra.Command {
 				return
 			}
 			row(w, f.Path)
-			row(w, "whoever knows this address may read your notices; tavrin feed --revoke ends it")
+			row(w, "whoever knows this address may read your notifications; tavrin feed --revoke ends it")
 		})
 	c.Flags().BoolVar(&revoke, "revoke", false, "end the address, and make none")
 	return c

@@ -44,7 +44,7 @@ func (p *program) house() *cobra.Command {
 			}
 		}),
 		p.grant("grant HOUSE LOGIN|team:NAME ROLE",
-			"Give a role in a house: reader, writer, maintainer, keeper or none"))
+			"Give a role in a house: reader, writer, maintainer or none"))
 }
 
 func (p *program) grant(use, short string) *cobra.Command {
@@ -133,10 +133,10 @@ func (p *program) listPeople(robots bool) *cobra.Command {
 }
 
 func (p *program) team() *cobra.Command {
-	var members, keepers []string
+	var members, managers []string
 	withPeople := func(c *cobra.Command) *cobra.Command {
 		c.Flags().StringSliceVar(&members, "member", nil, "login of a member; may be given several times")
-		c.Flags().StringSliceVar(&keepers, "keeper", nil, "login of somebody who may change the team, besides "+
+		c.Flags().StringSliceVar(&managers, "manager", nil, "login of somebody who may change the team, besides "+
 			"administrators; may be given several times")
 		return c
 	}
@@ -146,8 +146,8 @@ func (p *program) team() *cobra.Command {
 			if t.Members != nil {
 				text += " with " + list(t.Members)
 			}
-			if len(t.Keepers) > 0 {
-				text += ", kept by " + list(t.Keepers)
+			if len(t.Managers) > 0 {
+				text += ", managed by " + list(t.Managers)
 			}
 			row(w, text)
 		}
@@ -156,15 +156,15 @@ func (p *program) team() *cobra.Command {
 	return group("team", "Make teams, set their members and who keeps them",
 		withPeople(answer(p, "create NAME", "Make a team", cobra.MinimumNArgs(1),
 			func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
-				return c.CreateTeam(ctx, args[0], append(members, args[1:]...), keepers)
+				return c.CreateTeam(ctx, args[0], append(members, args[1:]...), managers)
 			}, said("made"))),
-		withPeople(answer(p, "set NAME", "Replace a team's members, its keepers, or both", cobra.MinimumNArgs(1),
+		withPeople(answer(p, "set NAME", "Replace a team's members, its managers, or both", cobra.MinimumNArgs(1),
 			func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
-				t := wire.Team{Name: args[0], Members: append(members, args[1:]...), Keepers: keepers}
-				if t.Members == nil && t.Keepers == nil {
+				t := wire.Team{Name: args[0], Members: append(members, args[1:]...), Managers: managers}
+				if t.Members == nil && t.Managers == nil {
 					t.Members = []string{}
 				}
-				return t, c.SetTeam(ctx, t.Name, t.Members, t.Keepers)
+				return t, c.SetTeam(ctx, t.Name, t.Members, t.Managers)
 			}, said("set"))),
 		answer(p, "list", "List teams", cobra.NoArgs, func(ctx context.Context, c *client.Client,
 			_ []string) ([]wire.Team, error) {
@@ -172,7 +172,7 @@ func (p *program) team() *cobra.Command {
 		}, func(w io.Writer, teams []wire.Team) {
 			row(w, "TEAM", "MEMBERS", "KEPT BY")
 			for _, t := range teams {
-				row(w, t.Name, list(t.Members), list(t.Keepers))
+				row(w, t.Name, list(t.Members), list(t.Managers))
 			}
 		}))
 }

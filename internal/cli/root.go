@@ -151,7 +151,7 @@ The service is at TAVRIN_URL (default ` + client.DefaultURL + `); TAVRIN_TOKEN s
 		return misuse("--output is table, json or yaml, not %q", p.format)
 	}
 	for group, commands := range map[string][]*cobra.Command{
-		forAuthors: {p.change(), p.review(), p.thread(), p.queue(), p.waiver(), p.browse(), p.desk(), p.notices(),
+		forAuthors: {p.change(), p.review(), p.thread(), p.queue(), p.waiver(), p.browse(), p.desk(), p.notifications(),
 			p.digest(), p.follow("follow", "Hear of a change, or of everything that happens in a repository",
 				true), p.follow("unfollow", "Hear nothing more of a change or a repository", false), p.feed(), p.credential(), p.key(), p.me()},
 		forMaintainers: {p.rules(), p.area(), p.repository(), p.journal()},

@@ -62,15 +62,15 @@ func (p *program) printThread(w io.Writer, t wire.Thread) {
 	}
 }
 
-// printSuggestion shows what a comment suggests, and whether it was taken in.
+// printSuggestion shows what a comment suggests, and whether it was applied.
 func printSuggestion(w io.Writer, r wire.Comment) {
 	if r.Suggestion == nil {
 		return
 	}
 	what := "suggests:"
 	switch {
-	case r.TakenAs != "":
-		what = fmt.Sprintf("suggested, and %s took it in as %s:", r.TakenBy, short(r.TakenAs))
+	case r.AppliedAs != "":
+		what = fmt.Sprintf("suggested, and %s applied it as %s:", r.AppliedBy, short(r.AppliedAs))
 	case *r.Suggestion == "":
 		what = "suggests to take the lines out"
 	}
@@ -144,9 +144,9 @@ func (p *program) beginThread() *cobra.Command {
 	return c
 }
 
-// take takes suggestions in.
+// take applies suggestions.
 func (p *program) take() *cobra.Command {
-	return inRepo(p, "take N REMARK...", "Take suggestions in, as one commit of yours on the source branch",
+	return inRepo(p, "apply N COMMENT...", "Apply suggestions, as one commit of yours on the source branch",
 		cobra.MinimumNArgs(2), func(ctx context.Context, h here, args []string) (wire.Change, error) {
 			n, err := changeNumber(args[0])
 			if err != nil {
@@ -160,9 +160,9 @@ func (p *program) take() *cobra.Command {
 				}
 				comments = append(comments, id)
 			}
-			return h.TakeIn(ctx, h.repo, n, comments)
+			return h.ApplySuggestions(ctx, h.repo, n, comments)
 		}, func(w io.Writer, k wire.Change) {
-			row(w, fmt.Sprintf("taken in as %s; change %d is at revision %d", short(k.Head), k.Number, k.Revision))
+			row(w, fmt.Sprintf("applied as %s; change %d is at revision %d", short(k.Head), k.Number, k.Revision))
 			row(w, "in your clone: git fetch origin && git merge --ff-only origin/"+k.Source)
 		})
 }

@@ -59,10 +59,10 @@ var story = []step{
 		run: "tavrin --repo growers/irrigation change diff ${n} && tavrin --repo growers/irrigation review approve " +
 			"${n} --revision 1", shows: `(?s)\+east 45.*approval of revision 1`},
 	{say: "The gate is ready: the queue rehearses the change on main's tip and runs the checks there.", by: "tamsin",
-		run: "cd work && tavrin queue show", shows: `(?s)Change ${n} is.*(rehears|lined-up)`},
+		run: "cd work && tavrin queue show", shows: `(?s)Change ${n} is.*(rehears|queued)`},
 	{by: "tamsin", run: "cd work && tavrin change wait ${n} --until landed --timeout 60s",
 		shows: `landed on main as ([0-9a-f]{40})`, as: "landed"},
-	{say: "What was tested is what landed, and the evidence says why it was allowed.", by: "ines",
+	{say: "What was tested is what landed, and the statement says why it was allowed.", by: "ines",
 		run: "cd work && git fetch -q --prune && git log -1 --format='%H%n%B' origin/main && tavrin check list " +
 			"${landed}", shows: `(?s)${landed}.*Approved-by: Pavo Lind.*unit +passed`},
 	{by: "ines", run: "cd work && tavrin change landing ${n} && git branch -r",
@@ -89,8 +89,8 @@ var story = []step{
 			"anybody rung the west growers?' --draft && tavrin review object ${g} ${R} --revision 1 --because 'Too " +
 			"short as it is' --drafts", shows: `(?s)draft 1.*draft 2.*objection of revision 1 is on record`},
 	{say: "Wren takes the suggestion in with one command: a commit of hers, with Odo as co-author.", by: "wren",
-		run: "cd field && tavrin thread list ${g} && tavrin thread take ${g} 1 && git pull -q --ff-only origin " +
-			"wren/gently && git log -1 --format=%an:%n%B", shows: `(?s)\+ wait 35.*taken in as.*Wren Askew:.*Co-authored-by: Odo Marsh`},
+		run: "cd field && tavrin thread list ${g} && tavrin thread apply ${g} 1 && git pull -q --ff-only origin " +
+			"wren/gently && git log -1 --format=%an:%n%B", shows: `(?s)\+ wait 35.*applied as.*Wren Askew:.*Co-authored-by: Odo Marsh`},
 	{by: "wren", run: "cd field && tavrin thread resolve ${g} 2 --outcome 'Pavo did, on Monday' && tavrin change " +
 		"edit ${g} --draft=false --description '- [x] tried on the bench or a spare plot'", shows: `is open, at revision 2`},
 	{say: "Odo looks at what came since he last looked, and takes his objection back. His own word counts no more: " +
@@ -111,7 +111,7 @@ var story = []step{
 	{say: "Tamsin's ejected change goes to a release line instead, at its newest state. What was said of it stays; " +
 		"another branch's rules judge it now.", by: "ines", run: "cd work && git fetch -q && git push -q origin " +
 		"origin/main:refs/heads/release/1 && tavrin change edit ${m} --target release/1", shows: `is open, at revision 2 for release/1`},
-	{by: "tamsin", run: "cd work && tavrin change bring-up ${m} && tavrin change show ${m}",
+	{by: "tamsin", run: "cd work && tavrin change update ${m} && tavrin change show ${m}",
 		shows: `(?s)tamsin/flood has everything of release/1 now; change ${m} is at revision 3.*to release/1`},
 	{say: "Tamsin signs what she commits. Whose key that is, is the service's to say.", needs: "ssh-keygen",
 		by: "tamsin", run: "ssh-keygen -q -t ed25519 -N '' -C fennmoor -f signing && tavrin key add signing.pub && " +

@@ -76,14 +76,14 @@ func (w *World) people(ctx context.Context) error {
 	if _, err := w.admin.CreateHouse(ctx, House); err != nil {
 		return err
 	}
-	if err := w.admin.Grant(ctx, House, "ines", "keeper"); err != nil {
+	if err := w.admin.Grant(ctx, House, "ines", "maintainer"); err != nil {
 		return err
 	}
-	keeper, err := w.As("ines")
+	maintainer, err := w.As("ines")
 	if err != nil {
 		return err
 	}
-	_, err = keeper.ApplyRules(ctx, House, data.Rules("house"), "what the members' meeting agreed on", 0)
+	_, err = maintainer.ApplyRules(ctx, House, data.Rules("house"), "what the members' meeting agreed on", 0)
 	return err
 }
 

@@ -56,7 +56,7 @@ func TestDesk(t *testing.T) {
 
 // People hear of what others did to what they have a part in or follow, until they do not want to, and never of what they may
 // not read.
-func TestNotices(t *testing.T) {
+func TestNotifications(t *testing.T) {
 	l := lab.New(t)
 	ctx := t.Context()
 	l.Commit("main", "", "a=1")
@@ -67,10 +67,10 @@ func TestNotices(t *testing.T) {
 	l.Ok(err)
 	heard := func(a accounts.Actor) string {
 		t.Helper()
-		n, err := l.Notices.Notices(ctx, a, desk.NoticeQuery{})
+		n, err := l.Notifications.Notifications(ctx, a, desk.NotificationQuery{})
 		l.Ok(err)
 		var kinds []string
-		for _, x := range n.Notices {
+		for _, x := range n.Notifications {
 			kinds = append(kinds, x.Kind)
 		}
 		return strings.Join(kinds, " ")
@@ -78,31 +78,31 @@ func TestNotices(t *testing.T) {
 	if heard(wren) != "review.comment" || heard(odo) != "change.revised change.opened" || heard(ines) != "" {
 		t.Errorf("heard are %q, %q and %q", heard(wren), heard(odo), heard(ines))
 	}
-	_, err = l.Notices.Follow(ctx, ines, lab.Name, 0, true)
+	_, err = l.Notifications.Follow(ctx, ines, lab.Name, 0, true)
 	l.Ok(err)
-	_, err = l.Notices.Follow(ctx, odo, lab.Name, 1, false)
+	_, err = l.Notifications.Follow(ctx, odo, lab.Name, 1, false)
 	l.Ok(err)
 	if heard(ines) != "change.opened" || heard(odo) != "" {
 		t.Errorf("following and silenced: %q and %q", heard(ines), heard(odo))
 	}
-	feed, err := l.Notices.MakeFeed(ctx, wren)
+	feed, err := l.Notifications.MakeFeed(ctx, wren)
 	l.Ok(err)
 	secret := strings.TrimSuffix(strings.TrimPrefix(feed.Path, "/feeds/"), ".atom")
-	login, n, err := l.Notices.Feed(ctx, secret)
+	login, n, err := l.Notifications.Feed(ctx, secret)
 	l.Ok(err)
-	if login != "wren" || len(n.Notices) != 1 {
+	if login != "wren" || len(n.Notifications) != 1 {
 		t.Errorf("the feed is %s's: %+v", login, n)
 	}
 	l.Ok(l.People.Grant(ctx, l.Admin, lab.Name, "wren", "none"))
 	if heard(wren) != "" {
 		t.Errorf("without a role, wren hears %q", heard(wren))
 	}
-	l.Ok(l.Notices.RevokeFeed(ctx, wren))
-	_, _, err = l.Notices.Feed(ctx, secret)
+	l.Ok(l.Notifications.RevokeFeed(ctx, wren))
+	_, _, err = l.Notifications.Feed(ctx, secret)
 	l.Is(err, problem.Unknown, "no feed at this address")
-	d, err := l.Notices.Digest(ctx, ines, l.Now().Add(-time.Hour))
+	d, err := l.Notifications.Digest(ctx, ines, l.Now().Add(-time.Hour))
 	l.Ok(err)
-	if len(d.Notices) != 1 {
+	if len(d.Notifications) != 1 {
 		t.Errorf("the digest is %+v", d)
 	}
 }

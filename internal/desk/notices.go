@@ -19,36 +19,36 @@ import (
 	"tavrin/wire"
 )
 
-// Notices are not kept: they are the lines of the journal about what somebody follows or has a part in, but for their
+// Notifications are not kept: they are the lines of the journal about what somebody follows or has a part in, but for their
 // own doing. So none is lost or doubled, and nobody hears of what they may not read.
 
-const maxNotices = 500
+const maxNotifications = 500
 
-// NoticeQuery selects notices.
-type NoticeQuery struct {
+// NotificationQuery selects notifications.
+type NotificationQuery struct {
 	Since time.Time // zero: from the beginning
 	Limit int
 }
 
-// Notices lists what others did to what the actor follows or has a part in, newest first.
-func (s *Notices) Notices(ctx context.Context, a accounts.Actor, q NoticeQuery) (wire.Notices, error) {
+// Notifications lists what others did to what the actor follows or has a part in, newest first.
+func (s *Notifications) Notifications(ctx context.Context, a accounts.Actor, q NotificationQuery) (wire.Notifications, error) {
 	if !a.Known() {
-		return wire.Notices{}, problem.New(problem.SignInNeeded, "sign in to see your notices")
+		return wire.Notifications{}, problem.New(problem.SignInNeeded, "sign in to see your notifications")
 	}
 	snap := s.records.View(ctx)
 	defer snap.Close()
-	return noticesOf(snap.DB, a, q)
+	return notificationsOf(snap.DB, a, q)
 }
 
-// noticesOf lists the notices of an actor.
-func noticesOf(db *gorm.DB, a accounts.Actor, q NoticeQuery) (wire.Notices, error) {
-	out := wire.Notices{Notices: []wire.Notice{}}
+// notificationsOf lists the notifications of an actor.
+func notificationsOf(db *gorm.DB, a accounts.Actor, q NotificationQuery) (wire.Notifications, error) {
+	out := wire.Notifications{Notifications: []wire.Notification{}}
 	repos, err := accounts.Readable(db, a)
 	if err != nil {
 		return out, err
 	}
 	var seen int64
-	if err := db.Raw("SELECT ifnull((SELECT seq FROM notices_seen WHERE login = ?), 0)",
+	if err := db.Raw("SELECT ifnull((SELECT seq FROM notifications_seen WHERE login = ?), 0)",
 		a.Login()).Scan(&seen).Error; err != nil {
 		return out, err
 	}
@@ -61,9 +61,9 @@ func noticesOf(db *gorm.DB, a accounts.Actor, q NoticeQuery) (wire.Notices, erro
 		Number int
 		Title  string
 	}
-	err = db.Raw(noticesQuery, map[string]any{"login": a.Login(), "person": "person:" + a.Login(), "repos": ids,
+	err = db.Raw(notificationsQuery, map[string]any{"login": a.Login(), "person": "person:" + a.Login(), "repos": ids,
 		"kinds": event.Heard(event.Part), "wide": event.Heard(event.Followers),
-		"since": q.Since.UTC().Format(time.RFC3339Nano), "limit": maxNotices}).Scan(&rows).Error
+		"since": q.Since.UTC().Format(time.RFC3339Nano), "limit": maxNotifications}).Scan(&rows).Error
 	if err != nil {
 		return out, err
 	}
@@ -79,17 +79,17 @@ func noticesOf(db *gorm.DB, a accounts.Actor, q NoticeQuery) (wire.Notices, erro
 		if r.Seq > seen {
 			out.New++
 		}
-		if len(out.Notices) < limit {
-			out.Notices = append(out.Notices, wire.Notice{Seq: r.Seq, At: at, Repository: r.Repository,
+		if len(out.Notifications) < limit {
+			out.Notifications = append(out.Notifications, wire.Notification{Seq: r.Seq, At: at, Repository: r.Repository,
 				Number: r.Number, Title: r.Title, Kind: r.Kind, By: r.Actor, Text: r.Text, New: r.Seq > seen})
 		}
 	}
 	return out, nil
 }
 
-// noticesQuery finds the changes that somebody has a part in or follows, and the lines about them and about the
+// notificationsQuery finds the changes that somebody has a part in or follows, and the lines about them and about the
 // repositories they follow.
-const noticesQuery = `
+const notificationsQuery = `
 WITH mine (id) AS (
   SELECT id FROM changes WHERE opened_by = @login
   UNION SELECT change_id FROM revisions WHERE pushed_by = @login
@@ -107,20 +107,20 @@ SELECT j.*, c.number, c.title FROM follows f JOIN journal_lines j ON j.repositor
    AND (c.id IS NULL OR c.id NOT IN (SELECT id FROM muted))
 ORDER BY seq DESC LIMIT @limit`
 
-// SeenNotices remembers that the actor has seen their notices up to a line of the journal. It never goes back.
-func (s *Notices) SeenNotices(ctx context.Context, a accounts.Actor, seq int64) error {
+// SeenNotifications remembers that the actor has seen their notifications up to a line of the journal. It never goes back.
+func (s *Notifications) SeenNotifications(ctx context.Context, a accounts.Actor, seq int64) error {
 	if !a.Known() {
-		return problem.New(problem.SignInNeeded, "sign in to see your notices")
+		return problem.New(problem.SignInNeeded, "sign in to see your notifications")
 	}
 	return s.records.Note(ctx, func(tx *records.Tx) error {
-		return tx.Exec("INSERT INTO notices_seen (login, seq) VALUES (?, min(?, (SELECT ifnull(max(seq), 0) FROM "+
+		return tx.Exec("INSERT INTO notifications_seen (login, seq) VALUES (?, min(?, (SELECT ifnull(max(seq), 0) FROM "+
 			"journal_lines))) ON CONFLICT (login) DO UPDATE SET seq = max(seq, excluded.seq)", a.Login(), seq).Error
 	})
 }
 
 // Follow says whether the actor hears of a change, or, where number is 0, of a whole repository. Of a change that they
 // have a part in they hear anyhow, until they say that they do not want to.
-func (s *Notices) Follow(ctx context.Context, a accounts.Actor, name string, number int,
+func (s *Notifications) Follow(ctx context.Context, a accounts.Actor, name string, number int,
 	follow bool) (wire.Following, error) {
 	if !a.Known() {
 		return wire.Following{}, problem.New(problem.SignInNeeded, "sign in to follow something")
@@ -157,7 +157,7 @@ func (s *Notices) Follow(ctx context.Context, a accounts.Actor, name string, num
 }
 
 // Following lists what the actor follows, or does not want to hear of, by their own choice.
-func (s *Notices) Following(ctx context.Context, a accounts.Actor) ([]wire.Following, error) {
+func (s *Notifications) Following(ctx context.Context, a accounts.Actor) ([]wire.Following, error) {
 	if !a.Known() {
 		return nil, problem.New(problem.SignInNeeded, "sign in to see what you follow")
 	}
@@ -176,17 +176,17 @@ func (s *Notices) Following(ctx context.Context, a accounts.Actor) ([]wire.Follo
 }
 
 // Digest says what waits for the actor and what happened since a time.
-func (s *Notices) Digest(ctx context.Context, a accounts.Actor, since time.Time) (wire.Digest, error) {
+func (s *Notifications) Digest(ctx context.Context, a accounts.Actor, since time.Time) (wire.Digest, error) {
 	desk, err := s.desk.Desk(ctx, a)
 	if err != nil {
 		return wire.Digest{}, err
 	}
-	n, err := s.Notices(ctx, a, NoticeQuery{Since: since, Limit: maxNotices})
-	return wire.Digest{Since: since, Desk: desk, Notices: n.Notices}, err
+	n, err := s.Notifications(ctx, a, NotificationQuery{Since: since, Limit: maxNotifications})
+	return wire.Digest{Since: since, Desk: desk, Notifications: n.Notifications}, err
 }
 
 // MakeFeed gives the actor's Atom feed a new private address. The one before is good for nothing from then on.
-func (s *Notices) MakeFeed(ctx context.Context, a accounts.Actor) (wire.Feed, error) {
+func (s *Notifications) MakeFeed(ctx context.Context, a accounts.Actor) (wire.Feed, error) {
 	switch {
 	case !a.Known():
 		return wire.Feed{}, problem.New(problem.SignInNeeded, "sign in to have a feed")
@@ -208,7 +208,7 @@ func (s *Notices) MakeFeed(ctx context.Context, a accounts.Actor) (wire.Feed, er
 }
 
 // RevokeFeed makes the address of the actor's feed good for nothing.
-func (s *Notices) RevokeFeed(ctx context.Context, a accounts.Actor) error {
+func (s *Notifications) RevokeFeed(ctx context.Context, a accounts.Actor) error {
 	if !a.Known() {
 		return problem.New(problem.SignInNeeded, "sign in to revoke your feed")
 	}
@@ -228,13 +228,13 @@ func (s *Notices) RevokeFeed(ctx context.Context, a accounts.Actor) error {
 	})
 }
 
-func (s *Notices) revokeFeeds(tx *records.Tx, a accounts.Actor) error {
+func (s *Notifications) revokeFeeds(tx *records.Tx, a accounts.Actor) error {
 	return tx.Model(&records.Feed{}).Where("account_id = ? AND revoked_at IS NULL", a.Account().ID).Update("revoked_at",
 		s.records.Now()).Error
 }
 
-// Feed finds out whose feed an address is for, and gives their notices.
-func (s *Notices) Feed(ctx context.Context, secret string) (login string, n wire.Notices, err error) {
+// Feed finds out whose feed an address is for, and gives their notifications.
+func (s *Notifications) Feed(ctx context.Context, secret string) (login string, n wire.Notifications, err error) {
 	unknown := problem.New(problem.Unknown, "there is no feed at this address: it was revoked, or is mistyped")
 	var row records.Feed
 	snap := s.records.View(ctx)
@@ -253,6 +253,6 @@ func (s *Notices) Feed(ctx context.Context, secret string) (login string, n wire
 	if account.Disabled {
 		return "", n, unknown
 	}
-	n, err = noticesOf(db, accounts.Reading(account), NoticeQuery{})
+	n, err = notificationsOf(db, accounts.Reading(account), NotificationQuery{})
 	return account.Login, n, err
 }

@@ -19,8 +19,8 @@ type Desk struct {
 	rulebook *rulebook.Rulebook
 }
 
-// Notices are what people hear of. Its methods may be called concurrently.
-type Notices struct {
+// Notifications are what people hear of. Its methods may be called concurrently.
+type Notifications struct {
 	records *records.Records
 	desk    *Desk
 }
@@ -30,5 +30,5 @@ func New(r *records.Records, f *facts.Gatherer, c *checks.Checks, book *rulebook
 	return &Desk{r, f, c, book}
 }
 
-// NewNotices returns the notices of a service.
-func NewNotices(r *records.Records, d *Desk) *Notices { return &Notices{r, d} }
+// NewNotifications returns the notifications of a service.
+func NewNotifications(r *records.Records, d *Desk) *Notifications { return &Notifications{r, d} }

@@ -29,7 +29,7 @@ func (s *Gatherer) ReportOf(db *gorm.DB, repo *records.Repository, intent *recor
 	return gate.JudgeInFull(set, facts), nil
 }
 
-// Landing returns how a change landed, with its evidence.
+// Landing returns how a change landed, with its statement.
 func (s *Gatherer) Landing(ctx context.Context, a accounts.Actor, name string, number int) (wire.Landing, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
@@ -53,7 +53,7 @@ func (s *Gatherer) landingView(db *gorm.DB, repo *records.Repository, c records.
 	report, err := s.ReportOf(db, repo, &intent)
 	return wire.Landing{Number: c.Number, Target: c.Target, Old: l.Old, New: l.New, Strategy: l.Strategy,
 		Revision: l.Revision, RulesVersion: l.RulesVersion, HouseVersion: l.HouseVersion,
-		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: report, Evidence: l.Evidence}, err
+		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: report, Statement: l.Statement}, err
 }
 
 // landingOf is what is told of the landing that brought a commit.

@@ -18,7 +18,7 @@ type lock struct {
 	dir  string
 }
 
-// folders are those kept by services of this process, of which the system's lock knows nothing.
+// folders are those managed by services of this process, of which the system's lock knows nothing.
 var folders struct {
 	sync.Mutex
 	kept map[string]bool
@@ -29,7 +29,7 @@ func take(dir string) (*lock, error) {
 	folders.Lock()
 	defer folders.Unlock()
 	inUse := func(by string) error {
-		return fmt.Errorf("%w: %s is kept by process %s; stop it first or give another --data folder", ErrInUse, dir,
+		return fmt.Errorf("%w: %s is managed by process %s; stop it first or give another --data folder", ErrInUse, dir,
 			by)
 	}
 	// looking into the file would give the lock up: the system drops it with the first handle closed

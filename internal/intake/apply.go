@@ -18,19 +18,19 @@ import (
 	"tavrin/wire"
 )
 
-// maxTaken is how many suggestions are taken in at once.
-const maxTaken = 50
+// maxApplied is how many suggestions are applied at once.
+const maxApplied = 50
 
-// suggestion is one that is about to be taken in: the comment, its thread, and where its lines are now.
+// suggestion is one that is about to be applied: the comment, its thread, and where its lines are now.
 type suggestion struct {
 	comment records.Comment
 	thread  records.Thread
 	now     wire.Lines
 }
 
-// TakeIn takes suggestions in: one commit of the actor's on the source branch, with who suggested them as co-authors.
+// ApplySuggestions applies suggestions: one commit of the actor's on the source branch, with who suggested them as co-authors.
 // The discussions are resolved with it.
-func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, number int,
+func (s *Intake) ApplySuggestions(ctx context.Context, a accounts.Actor, name string, number int,
 	comments []int64) (wire.Change, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, people.Writer)
@@ -42,11 +42,11 @@ func (s *Intake) TakeIn(ctx context.Context, a accounts.Actor, name string, numb
 	}
 	switch {
 	case c.State != "draft" && c.State != "open":
-		return wire.Change{}, problem.New(problem.Conflict, "change %d is %s; only an open change takes suggestions in",
+		return wire.Change{}, problem.New(problem.Conflict, "change %d is %s; only an open change applies suggestions",
 			number, c.State)
-	case len(comments) == 0 || len(comments) > maxTaken:
-		return wire.Change{}, problem.Wrong("comments", "name the comments whose suggestions to take in, at most %d",
-			maxTaken)
+	case len(comments) == 0 || len(comments) > maxApplied:
+		return wire.Change{}, problem.Wrong("comments", "name the comments whose suggestions to apply, at most %d",
+			maxApplied)
 	}
 	head, err := s.disk.Bare(repo).Tip(ctx, "refs/heads/"+c.Source)
 	if err != nil {
@@ -108,9 +108,9 @@ func (s *Intake) suggested(ctx context.Context, repo *records.Repository, c reco
 	switch {
 	case x.comment.Suggestion == nil:
 		return x, problem.New(problem.Conflict, "comment %d suggests nothing", id)
-	case x.comment.TakenAs != "":
-		return x, problem.New(problem.Conflict, "%s took comment %d in already, as %.10s", x.comment.TakenBy, id,
-			x.comment.TakenAs)
+	case x.comment.AppliedAs != "":
+		return x, problem.New(problem.Conflict, "%s applied comment %d already, as %.10s", x.comment.AppliedBy, id,
+			x.comment.AppliedAs)
 	}
 	now, _, err := s.threads.Carried(ctx, db, repo, c, x.thread)
 	if err != nil {
@@ -153,7 +153,7 @@ func (s *Intake) replacedFiles(ctx context.Context, repo *records.Repository, he
 	return files, nil
 }
 
-// takingMessage is the message of the commit that takes suggestions in.
+// takingMessage is the message of the commit that applies suggestions.
 func (s *Intake) takingMessage(ctx context.Context, a accounts.Actor, all []suggestion) (string, error) {
 	var by, paths []string
 	for _, x := range all {
@@ -164,9 +164,9 @@ func (s *Intake) takingMessage(ctx context.Context, a accounts.Actor, all []sugg
 			paths = append(paths, x.now.Path)
 		}
 	}
-	subject := fmt.Sprintf("Take in what %s suggested for %s", strings.Join(by, " and "), strings.Join(paths, ", "))
+	subject := fmt.Sprintf("Apply what %s suggested for %s", strings.Join(by, " and "), strings.Join(paths, ", "))
 	if len(subject) > 72 {
-		subject = fmt.Sprintf("Take in what %s suggested", strings.Join(by, " and "))
+		subject = fmt.Sprintf("Apply what %s suggested", strings.Join(by, " and "))
 	}
 	message := subject + "\n"
 	for _, login := range by {

@@ -27,7 +27,7 @@ func behind(t *testing.T, doc string) *lab.Lab {
 // What the service pushes for somebody is judged and recorded as their push, with the revision that follows.
 func TestUpdatesArePushes(t *testing.T) {
 	l := behind(t, "")
-	c, err := l.Intake.BringUp(t.Context(), l.Admin, lab.Name, 1, rehearsal.Rebase)
+	c, err := l.Intake.UpdateBranch(t.Context(), l.Admin, lab.Name, 1, rehearsal.Rebase)
 	l.Ok(err)
 	if c.Revision != 2 || c.Behind != 0 || c.Head != l.Tip("topic") {
 		t.Errorf("the change is %+v", c)
@@ -35,7 +35,7 @@ func TestUpdatesArePushes(t *testing.T) {
 	if got := l.Kinds(2); got != "branch.moved change.revised" {
 		t.Errorf("the journal ends with %s", got)
 	}
-	_, err = l.Intake.BringUp(t.Context(), l.Admin, lab.Name, 1, rehearsal.Rebase)
+	_, err = l.Intake.UpdateBranch(t.Context(), l.Admin, lab.Name, 1, rehearsal.Rebase)
 	l.Is(err, problem.Conflict, "has everything of main already")
 }
 
@@ -43,7 +43,7 @@ func TestUpdatesArePushes(t *testing.T) {
 func TestP1RefusedUpdatesMoveNothing(t *testing.T) {
 	l := behind(t, "tavrin: rules/1\nprotect:\n  - name: topics\n    branches: topic\n    push: nobody\n")
 	was := l.Tip("topic")
-	_, err := l.Intake.BringUp(t.Context(), l.Admin, lab.Name, 1, rehearsal.Rebase)
+	_, err := l.Intake.UpdateBranch(t.Context(), l.Admin, lab.Name, 1, rehearsal.Rebase)
 	l.Is(err, problem.Conflict, "topic was not moved")
 	var open int64
 	l.Ok(l.Records.Read(t.Context()).Model(&records.Intent{}).Count(&open).Error)
@@ -68,15 +68,15 @@ func TestSuggestionsAreApplied(t *testing.T) {
 	better := "drei\n"
 	th, err := l.Threads.BeginThread(ctx, odo, lab.Name, 1, changes.NewThread{Revision: 1, Path: "a", First: 3, Suggest: &better})
 	l.Ok(err)
-	_, err = l.Intake.TakeIn(ctx, l.Admin, lab.Name, 1, []int64{th.Comments[0].ID})
+	_, err = l.Intake.ApplySuggestions(ctx, l.Admin, lab.Name, 1, []int64{th.Comments[0].ID})
 	l.Ok(err)
 	text, _, err := l.Disk.Bare(l.Repo).File(ctx, l.Tip("topic"), "a", 100)
 	l.Ok(err)
 	all, err := l.Threads.Threads(ctx, l.Admin, lab.Name, 1)
 	l.Ok(err)
-	if text != "one\ntwo\ndrei\n" || !all[0].Resolved || all[0].Comments[0].TakenAs != l.Tip("topic") {
+	if text != "one\ntwo\ndrei\n" || !all[0].Resolved || all[0].Comments[0].AppliedAs != l.Tip("topic") {
 		t.Errorf("the file is %q, the discussion %+v", text, all[0])
 	}
-	_, err = l.Intake.TakeIn(ctx, l.Admin, lab.Name, 1, []int64{th.Comments[0].ID})
-	l.Is(err, problem.Conflict, "took comment")
+	_, err = l.Intake.ApplySuggestions(ctx, l.Admin, lab.Name, 1, []int64{th.Comments[0].ID})
+	l.Is(err, problem.Conflict, "applied comment")
 }

@@ -75,7 +75,7 @@ type push struct {
 	repo  *records.Repository
 	bare  *git.Repo
 	force *rulebook.InForce // the rules it was judged by
-	takes []int64           // comments whose suggestions it takes in
+	takes []int64           // comments whose suggestions it applies
 }
 
 // decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the
@@ -216,7 +216,7 @@ func (p *push) names(in *transport.Incoming, facts *guard.Facts, refs []git.Ref)
 	}
 	for i := range in.Updates {
 		u := &in.Updates[i]
-		if u.Old != "" || u.New == "" || strings.HasPrefix(u.Ref, guard.Scratch) {
+		if u.Old != "" || u.New == "" || strings.HasPrefix(u.Ref, guard.Preview) {
 			continue
 		}
 		if made++; int64(there+made) > p.s.bounds.RepositoryRefs && u.Problem == "" {
@@ -495,7 +495,7 @@ func (s *Intake) FinishPush(ctx context.Context, repo *records.Repository, i *re
 // moveOf is the event of a ref that has moved.
 func moveOf(i *records.Intent) event.Event {
 	m := event.RefMove{Ref: i.Ref, Old: i.Old, New: i.New, RulesVersion: i.RulesVersion}
-	scratch, isBranch := strings.HasPrefix(i.Ref, guard.Scratch), strings.HasPrefix(i.Ref, "refs/heads/")
+	scratch, isBranch := strings.HasPrefix(i.Ref, guard.Preview), strings.HasPrefix(i.Ref, "refs/heads/")
 	switch {
 	case scratch && i.New == "":
 		return event.ScratchDeleted{RefMove: m}

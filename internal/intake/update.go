@@ -20,20 +20,20 @@ import (
 	"tavrin/wire"
 )
 
-// BringUp brings a change's source branch up to its target: by a rebase, or by a merge of the target. It is a push of
+// UpdateBranch updates a change's source branch to its target: by a rebase, or by a merge of the target. It is a push of
 // the actor's, judged as one. Landing does not need it: the queue rehearses every change on the newest target.
-func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, number int,
+func (s *Intake) UpdateBranch(ctx context.Context, a accounts.Actor, name string, number int,
 	by rehearsal.Strategy) (wire.Change, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, people.Writer)
 	if err != nil {
 		return wire.Change{}, err
 	}
-	if err := facts.MayEdit(db, a, repo, c, "bringing up"); err != nil {
+	if err := facts.MayEdit(db, a, repo, c, "updating"); err != nil {
 		return wire.Change{}, err
 	}
 	if c.State != "draft" && c.State != "open" {
-		return wire.Change{}, problem.New(problem.Conflict, "change %d is %s; only an open change is brought up",
+		return wire.Change{}, problem.New(problem.Conflict, "change %d is %s; only an open change is updated",
 			number, c.State)
 	}
 	head, tip, err := s.changes.Ends(ctx, repo, changes.NewChange{Source: c.Source, Target: c.Target})
@@ -73,13 +73,13 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 	var different *rehearsal.DifferentError
 	switch {
 	case errors.As(err, &conflict):
-		return wire.Change{}, problem.New(problem.Conflict, "%s and %s do not go together in %s: bring it up in a "+
+		return wire.Change{}, problem.New(problem.Conflict, "%s and %s do not go together in %s: update it in a "+
 			"clone and resolve the conflict there (git fetch origin && git rebase origin/%s)", c.Source, c.Target, strings.Join(conflict.Files, ", "), c.Target)
 	case errors.As(err, &nothing):
 		return wire.Change{}, problem.New(problem.Conflict,
 			"%s has everything that %s brings already: close the change", c.Target, c.Source)
 	case errors.As(err, &different):
-		return wire.Change{}, problem.New(problem.Conflict, "%v: bring it up in a clone, where you see what is kept "+
+		return wire.Change{}, problem.New(problem.Conflict, "%v: update it in a clone, where you see what is kept "+
 			"(git fetch origin && git rebase origin/%s), or by a merge (--by merge)", err, c.Target)
 	case err != nil:
 		return wire.Change{}, err
@@ -92,7 +92,7 @@ func (s *Intake) BringUp(ctx context.Context, a accounts.Actor, name string, num
 }
 
 // pushFor moves a branch to a commit that the service built for the actor, as a push of theirs: judged by the same
-// rules, on record in the same way, together with the comments whose suggestions it takes in. The repository's lock must
+// rules, on record in the same way, together with the comments whose suggestions it applies. The repository's lock must
 // not be held.
 func (s *Intake) pushFor(ctx context.Context, a accounts.Actor, repo *records.Repository, u transport.Update,
 	takes []int64) error {

@@ -273,7 +273,7 @@ func verdictOf(g facts.Gathered) queue.Verdict {
 	report := g.Judge()
 	v := queue.Verdict{Clear: report.Clear}
 	for _, q := range report.Requirements {
-		if q.At == "rehearsal" && q.Level == require.Required && q.State == require.Unmet {
+		if q.At == "rehearsal" && q.Level == require.Required && q.State == require.Missing {
 			v.Red = q.Next
 		}
 	}

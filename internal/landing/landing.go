@@ -154,7 +154,7 @@ func (s *Conductor) dropLanding(ctx context.Context, repo *records.Repository, i
 // errUnfinished says that a landing ended before its branch moved: the process was killed.
 var errUnfinished = errors.New("it ended before the branch moved")
 
-// finishLanding records a landing whose branch has moved: the change, the entry, the journal line and the evidence,
+// finishLanding records a landing whose branch has moved: the change, the entry, the journal line and the statement,
 // in one transaction. When the source branch is to be removed, the intent to do so is returned.
 func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 	intent *records.Intent) (*records.Intent, error) {
@@ -181,13 +181,13 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 		if err != nil {
 			return err
 		}
-		evidence, err := s.evidence(repo, c, intent, e.Strategy, report)
+		statement, err := s.statement(repo, c, intent, e.Strategy, report)
 		if err != nil {
 			return err
 		}
 		landing := records.Landing{RepositoryID: repo.ID, ChangeID: c.ID, EntryID: e.ID, IntentID: intent.ID,
 			Old: intent.Old, New: intent.New, Strategy: e.Strategy,
-			Revision: intent.Revision, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion, Evidence: evidence, LandedBy: intent.Actor, LandedAt: s.records.Now()}
+			Revision: intent.Revision, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion, Statement: statement, LandedBy: intent.Actor, LandedAt: s.records.Now()}
 		if err := tx.Create(&landing).Error; err != nil {
 			return err
 		}
@@ -216,7 +216,7 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 			err = tx.Record(intent.Actor, repo, event.ChangeLanded{OfChange: event.OfChange{Number: c.Number},
 				Title: c.Title, Target: target, Old: intent.Old, New: intent.New, Strategy: e.Strategy, Revision: intent.Revision,
 				RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion,
-				FactsSHA256: intent.Digest, StatementSHA256: accounts.Digest(evidence)})
+				FactsSHA256: intent.Digest, StatementSHA256: accounts.Digest(statement)})
 		}
 		if err != nil {
 			return err
@@ -309,8 +309,8 @@ func (s *Conductor) settleRemoval(ctx context.Context, repo *records.Repository,
 // statementType is the media type of in-toto statements (https://in-toto.io).
 const statementType = "application/vnd.in-toto+json"
 
-// evidence signs why a landing was allowed: an in-toto statement about the landed commit.
-func (s *Conductor) evidence(repo *records.Repository, c records.Change, intent *records.Intent, strategy string,
+// statement signs why a landing was allowed: an in-toto statement about the landed commit.
+func (s *Conductor) statement(repo *records.Repository, c records.Change, intent *records.Intent, strategy string,
 	report gate.Report) (string, error) {
 	statement, err := json.Marshal(map[string]any{
 		"_type": "https://in-toto.io/Statement/v1",

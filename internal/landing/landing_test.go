@@ -22,7 +22,7 @@ protect:
   - name: trunk
     branches: main
     require: [{approvals: 1}, {checks: unit}]
-    land: {with: [squash, rebase, merge], strategy: squash}
+    land: {strategies: [squash, rebase, merge], default: squash}
 `
 
 // running is a lab whose queues are carried out, with a robot that reports unit.
@@ -135,7 +135,7 @@ func TestP9FailuresLeave(t *testing.T) {
 	if why := entry(l, red).Reason; !strings.Contains(why, "unit failed") {
 		t.Errorf("red left because %s", why)
 	}
-	if why := entry(l, clash).Reason; !strings.Contains(why, "bring clash up to main") {
+	if why := entry(l, clash).Reason; !strings.Contains(why, "update clash from main") {
 		t.Errorf("the other left because %s", why)
 	}
 	if l.Row(good).State != "landed" {

@@ -87,9 +87,9 @@ func (s *Conductor) wouldNotLand(ctx context.Context, db *gorm.DB, repo *records
 	err = rehearsal.Try(ctx, s.disk.Bare(repo), plan)
 	switch {
 	case errors.As(err, new(*rehearsal.ConflictError)):
-		return fmt.Sprintf("%v: bring it up to the target and resolve the conflict there", err), nil
+		return fmt.Sprintf("%v: update it to the target and resolve the conflict there", err), nil
 	case errors.As(err, new(*rehearsal.DifferentError)):
-		return fmt.Sprintf("%v: another strategy may land it, or bring it up to the target", err), nil
+		return fmt.Sprintf("%v: another strategy may land it, or update it to the target", err), nil
 	case errors.As(err, new(rehearsal.NothingError)):
 		return err.Error(), nil
 	}

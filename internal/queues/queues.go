@@ -141,7 +141,7 @@ func (s *Queues) reason(g facts.Gathered, state queue.State) string {
 	switch queue.EntryState(g.Entry.State) {
 	case queue.Waiting:
 		return g.Judge().Summary
-	case queue.LinedUp:
+	case queue.Queued:
 		if e := state.Entry(g.Entry.ID); e != nil && e.Resting(s.records.Now()) {
 			return e.Rest.Words
 		}
@@ -272,7 +272,7 @@ func rehearsalViews(db *gorm.DB, repo *records.Repository,
 func aliveEntries(db *gorm.DB, repo *records.Repository, target string) ([]records.Entry, error) {
 	var rows []records.Entry
 	err := db.Where("repository_id = ? AND target = ? AND ended_at IS NULL", repo.ID, target).
-		Order("CASE state WHEN 'landing' THEN 0 WHEN 'rehearsing' THEN 1 WHEN 'lined-up' THEN 2 ELSE 3 END, place").Find(&rows).Error
+		Order("CASE state WHEN 'landing' THEN 0 WHEN 'rehearsing' THEN 1 WHEN 'queued' THEN 2 ELSE 3 END, place").Find(&rows).Error
 	return rows, err
 }
 
@@ -347,7 +347,7 @@ func caption(q wire.Queue) string {
 	case queue.Rehearsing:
 		return fmt.Sprintf("Change %d is rehearsed on %s's tip: %s.", first.Number, q.Branch,
 			strings.TrimPrefix(first.Reason, "rehearsing: "))
-	case queue.LinedUp:
+	case queue.Queued:
 		return fmt.Sprintf("Change %d is next for %s.", first.Number, q.Branch)
 	}
 	return fmt.Sprintf("Nothing is ready for %s: change %d waits. %s", q.Branch, first.Number, first.Reason)

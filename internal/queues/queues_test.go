@@ -43,7 +43,7 @@ func TestRowsFollowTheState(t *testing.T) {
 	at := queue.At{At: l.Now()}
 	ready := queue.Gate{Revision: 1, Ready: true}
 	tell(l, queue.TargetMoved{At: at, Tip: l.Tip("main")}, queue.Seen{At: at, Entry: 1, Gate: ready})
-	if e := entry(l, 1); e.State != "lined-up" || e.Place <= entry(l, 2).Place || l.Kinds(1) != "queue.lined-up" {
+	if e := entry(l, 1); e.State != "queued" || e.Place <= entry(l, 2).Place || l.Kinds(1) != "queue.queued" {
 		t.Errorf("the entry is %+v; the journal ends with %s", e, l.Kinds(1))
 	}
 	l.Ok(l.Records.Write(t.Context(), func(tx *records.Tx) error {
@@ -63,7 +63,7 @@ func TestRowsFollowTheState(t *testing.T) {
 	if e.State != "ejected" || e.Reason != "unit failed" || e.EndedAt == nil || r.Ended != "unit failed" || run.State != "cancelled" {
 		t.Errorf("the entry is %+v, its rehearsal %+v, the check %+v", e, r, run)
 	}
-	if got := l.Kinds(3); got != "queue.lined-up queue.rehearsing queue.ejected" {
+	if got := l.Kinds(3); got != "queue.queued queue.rehearsing queue.ejected" {
 		t.Errorf("the journal says %s", got)
 	}
 }
@@ -99,7 +99,7 @@ func TestP8TellIf(t *testing.T) {
 		t.Errorf("the entry is %+v", e)
 	}
 	l.Ok(tellIf(version, same))
-	if e := entry(l, 1); e.State != "lined-up" || asked != 1 {
+	if e := entry(l, 1); e.State != "queued" || asked != 1 {
 		t.Errorf("the entry is %+v, judged %d times", e, asked)
 	}
 }

@@ -157,8 +157,8 @@ func placed(e queue.Entry) event.Event {
 	switch e.State {
 	case queue.Waiting:
 		return event.QueueWaiting{Placed: p}
-	case queue.LinedUp:
-		return event.QueueLinedUp{Placed: p}
+	case queue.Queued:
+		return event.QueueQueued{Placed: p}
 	case queue.Rehearsing:
 		return event.QueueRehearsing{Placed: p}
 	case queue.Landing:

@@ -88,7 +88,7 @@ func TestWhatMayNotBeTwice(t *testing.T) {
 	must(&CheckRun{RepositoryID: 1, CommitID: "c", Name: "unit", Attempt: 1, State: "waiting"})
 	for name, v := range map[string]any{
 		"house": &House{Name: "growers"}, "repository": &Repository{HouseID: 1, Name: "growers/a"}, "login": &Account{Login: "ines"},
-		"number of a change": &Change{RepositoryID: 1, Number: 1, State: "open"}, "entry that is alive": &Entry{RepositoryID: 1, ChangeID: 1, State: "lined-up"},
+		"number of a change": &Change{RepositoryID: 1, Number: 1, State: "open"}, "entry that is alive": &Entry{RepositoryID: 1, ChangeID: 1, State: "queued"},
 		"grant": &Grant{AccountID: &one, RepositoryID: &one, Role: "writer"}, "attempt": &CheckRun{RepositoryID: 1, CommitID: "c", Name: "unit", Attempt: 1, State: "passed"},
 	} {
 		if err := write(t, s, v); !errors.Is(err, ErrTaken) {

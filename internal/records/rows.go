@@ -135,8 +135,8 @@ type Suspension struct {
 	EndedAt      *time.Time
 }
 
-// TeamKeeper may change a team.
-type TeamKeeper struct {
+// TeamManager may change a team.
+type TeamManager struct {
 	TeamID    int64
 	AccountID int64
 }
@@ -339,7 +339,7 @@ type Intent struct {
 	RulesVersion int
 	HouseVersion int
 	WaiverID     *int64  // that a push rests on
-	Takes        []int64 `gorm:"serializer:json"` // comments whose suggestions a push takes in
+	Takes        []int64 `gorm:"serializer:json"` // comments whose suggestions a push applies
 	Facts        string
 	Digest       string
 	Outcome      string
@@ -359,7 +359,7 @@ type Landing struct {
 	Revision     int
 	RulesVersion int
 	HouseVersion int
-	Evidence     string
+	Statement    string
 	LandedBy     string
 	LandedAt     time.Time
 }
@@ -406,8 +406,8 @@ type Comment struct {
 	Text     string
 	// Suggestion is what the thread's lines should be; nil: it suggests nothing; empty: they should go.
 	Suggestion *string
-	TakenAs    string // the commit that took it in
-	TakenBy    string
+	AppliedAs  string // the commit that applied it
+	AppliedBy  string
 	CreatedAt  time.Time
 	EditedAt   *time.Time
 }

@@ -176,10 +176,10 @@ func mustBuild(db *gorm.DB, a accounts.Actor, h records.House) error {
 	if err != nil {
 		return err
 	}
-	if a.Scope() == accounts.ScopeAll && (role == "maintainer" || role == accounts.RoleKeeper) {
+	if a.Scope() == accounts.ScopeAll && role == string(people.Maintainer) {
 		return nil
 	}
-	return accounts.MustKeep(db, a, h, "making repositories")
+	return accounts.MustMaintainHouse(db, a, h, "making repositories")
 }
 
 // destination checks a URL against the administrator's list and pins its address.

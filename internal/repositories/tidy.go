@@ -11,7 +11,7 @@ import (
 	"tavrin/internal/records"
 )
 
-// Tidy packs the repositories that have grown untidy, and clears their scratch spaces.
+// Tidy packs the repositories that have grown untidy, and clears their preview spaces.
 func (s *Repositories) Tidy(ctx context.Context) error {
 	var repos []records.Repository
 	if err := s.records.Read(ctx).Where("trouble = ''").Find(&repos).Error; err != nil {
@@ -28,12 +28,12 @@ func (s *Repositories) Tidy(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
-// scratchStays is how long something stays in a scratch space after it was last pushed.
+// scratchStays is how long something stays in a preview space after it was last pushed.
 const scratchStays = 7 * 24 * time.Hour
 
-// clearScratch removes from scratch spaces what was pushed there long ago.
+// clearScratch removes from preview spaces what was pushed there long ago.
 func (s *Repositories) clearScratch(ctx context.Context, repo *records.Repository) error {
-	refs, err := s.disk.Bare(repo).Refs(ctx, guard.Scratch)
+	refs, err := s.disk.Bare(repo).Refs(ctx, guard.Preview)
 	if err != nil {
 		return err
 	}
@@ -52,7 +52,7 @@ func (s *Repositories) clearScratch(ctx context.Context, repo *records.Repositor
 	return errors.Join(errs...)
 }
 
-// removeScratch removes one scratch space, as a writer of the repository; not when it was pushed to meanwhile.
+// removeScratch removes one preview space, as a writer of the repository; not when it was pushed to meanwhile.
 func (s *Repositories) removeScratch(ctx context.Context, repo *records.Repository, r git.Ref) error {
 	unlock, err := s.moves.Lock(ctx, repo)
 	if err != nil {

@@ -24,7 +24,7 @@ import (
 )
 
 // RuleShelf finds the repository or house that rules belong to, for an actor who reads them or, with change, who may
-// change them. House rules have a right of their own: its keepers'.
+// change them. House rules have a right of their own: that of its maintainers.
 func RuleShelf(db *gorm.DB, a accounts.Actor, where string, change bool) (shelf, error) {
 	if strings.Contains(where, "/") {
 		need := people.Reader
@@ -50,7 +50,7 @@ func RuleShelf(db *gorm.DB, a accounts.Actor, where string, change bool) (shelf,
 		return shelf{}, missing
 	}
 	if change {
-		err = accounts.MustKeep(db, a, house, "changing house rules")
+		err = accounts.MustMaintainHouse(db, a, house, "changing house rules")
 	}
 	return shelf{house: &house}, err
 }

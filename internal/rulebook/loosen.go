@@ -182,7 +182,7 @@ func MayDecide(db *gorm.DB, a accounts.Actor, h shelf, row records.RulesProposal
 	return nil
 }
 
-// personAt says what an actor is where rules belong: in a house, keepers and administrators are its maintainers.
+// personAt says what an actor is where rules belong: in a house, administrators are maintainers.
 func personAt(db *gorm.DB, a accounts.Actor, h shelf) (people.Person, error) {
 	if h.repo != nil {
 		people, err := accounts.PeopleOf(db, h.repo)
@@ -193,7 +193,7 @@ func personAt(db *gorm.DB, a accounts.Actor, h shelf) (people.Person, error) {
 		return people.Person{}, err
 	}
 	role, err := accounts.HouseRole(db, a.Account(), h.house.ID)
-	p := people.Person{Login: a.Login(), Role: accounts.PlainRole(role), Teams: teams[a.Login()],
+	p := people.Person{Login: a.Login(), Role: people.Role(role), Teams: teams[a.Login()],
 		Robot: a.Account().Robot}
 	if a.Account().Admin {
 		p.Role = people.Maintainer

@@ -77,26 +77,26 @@ func (o Options) filled() Options {
 
 // Rooms are the rooms of a service, each for one subject.
 type Rooms struct {
-	Records      *records.Records
-	Access       *accounts.Access
-	People       *accounts.People
-	Rulebook     *rulebook.Rulebook
-	Facts        *facts.Gatherer
-	Checks       *checks.Checks
-	Waivers      *waivers.Waivers
-	Queues       *queues.Queues
-	Changes      *changes.Changes
-	Threads      *changes.Threads
-	Reading      *reading.Reader
-	Repositories *repositories.Repositories
-	Intake       *intake.Intake
-	Landing      *landing.Conductor
-	Trials       *trials.Trials
-	Desk         *desk.Desk
-	Notices      *desk.Notices
-	Audit        *audit.Auditor
-	Disk         *hosted.Disk
-	Moves        *moves.Moves
+	Records       *records.Records
+	Access        *accounts.Access
+	People        *accounts.People
+	Rulebook      *rulebook.Rulebook
+	Facts         *facts.Gatherer
+	Checks        *checks.Checks
+	Waivers       *waivers.Waivers
+	Queues        *queues.Queues
+	Changes       *changes.Changes
+	Threads       *changes.Threads
+	Reading       *reading.Reader
+	Repositories  *repositories.Repositories
+	Intake        *intake.Intake
+	Landing       *landing.Conductor
+	Trials        *trials.Trials
+	Desk          *desk.Desk
+	Notifications *desk.Notifications
+	Audit         *audit.Auditor
+	Disk          *hosted.Disk
+	Moves         *moves.Moves
 }
 
 // Service is a running service.
@@ -188,7 +188,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	})
 	s.Trials = trials.New(r, s.Disk, s.Rulebook, s.Facts)
 	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook)
-	s.Notices = desk.NewNotices(r, s.Desk)
+	s.Notifications = desk.NewNotifications(r, s.Desk)
 	s.Audit = audit.New(r, s.Disk, s.Moves, key, o.Log)
 
 	s.Access.OnEnd(checks.EndLeases)

@@ -13,7 +13,7 @@ const groups: [string, (key: string) => boolean][] = [
   ['Landing', () => true],
 ];
 
-export const holds = (r: Requirement) => ['met', 'not-applicable', 'waived'].includes(r.state);
+export const holds = (r: Requirement) => ['met', 'not-asked', 'waived'].includes(r.state);
 
 export function sluices(report: Report): Sluice[] {
   const out: Sluice[] = groups.map(([name]) => ({ name, requirements: [], open: true, held: 0 }));

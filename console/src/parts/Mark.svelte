@@ -5,18 +5,18 @@
     met: 'met',
     passed: 'met',
     landed: 'met',
-    unmet: 'unmet',
-    failed: 'unmet',
-    errored: 'unmet',
-    ejected: 'unmet',
+    missing: 'missing',
+    failed: 'missing',
+    errored: 'missing',
+    ejected: 'missing',
     pending: 'pending',
     waiting: 'pending',
     running: 'pending',
     rehearsing: 'pending',
-    'lined-up': 'pending',
+    'queued': 'pending',
     landing: 'pending',
     waived: 'waived',
-    blocked: 'unmet',
+    blocked: 'missing',
     fragile: 'pending',
     freed: 'met',
     different: 'waived',
@@ -30,7 +30,7 @@
     {#if shape === 'met'}
       <circle cx="10" cy="10" r="8.5" fill="var(--teal)" />
       <path d="M5.8 10.4l2.9 2.9 5.6-6.2" fill="none" stroke="var(--sheet)" stroke-width="2" stroke-linecap="round" />
-    {:else if shape === 'unmet'}
+    {:else if shape === 'missing'}
       <rect x="2.5" y="2.5" width="15" height="15" rx="2" fill="none" stroke="var(--rust)" stroke-width="2" />
       <path d="M6 10h8" stroke="var(--rust)" stroke-width="2.4" stroke-linecap="round" />
     {:else if shape === 'pending'}

@@ -13,7 +13,7 @@
   const state = (r: Review) => {
     const w = weight(r);
     if (r.verdict === 'comment' || !w) return 'none';
-    return r.verdict === 'object' ? 'unmet' : w.for.length > 0 ? 'met' : 'pending';
+    return r.verdict === 'object' ? 'missing' : w.for.length > 0 ? 'met' : 'pending';
   };
 </script>
 

@@ -20,7 +20,7 @@
     threads: Thread[];
     path: string;
     alive: boolean;
-    /** whether suggestions may be taken in by who looks at this */
+    /** whether suggestions may be applied by who looks at this */
     author: boolean;
     act: (done: string, f: () => Promise<unknown>) => Promise<boolean>;
   } = $props();
@@ -30,7 +30,7 @@
   let settledToo = $state(false);
   const resolved = $derived(threads.filter((t) => t.resolved).length);
   const visible = $derived(threads.filter((t) => settledToo || !t.resolved || t.id === chosen));
-  const standing = (t: Thread) => (t.resolved ? 'met' : t.needs_answer ? 'unmet' : 'none');
+  const standing = (t: Thread) => (t.resolved ? 'met' : t.needs_answer ? 'missing' : 'none');
   const word = (t: Thread) =>
     t.resolved
       ? `resolved by ${t.resolved_by}${t.outcome ? `: ${t.outcome}` : ''}`
@@ -61,8 +61,8 @@
       altering = undefined;
     });
   const take = (comment: number) =>
-    act('It is taken in, as a commit of yours on the source branch.', () =>
-      post(`${path}/take-in`, { comments: [comment] }),
+    act('It is applied, as a commit of yours on the source branch.', () =>
+      post(`${path}/apply`, { comments: [comment] }),
     );
 </script>
 
@@ -118,12 +118,12 @@
                       text={r.suggestion}
                     /></pre>{/if}
                 <p class="px-2 py-1 text-sm">
-                  {#if r.taken_as}<Mark state="met" size={14} /> taken in by {r.taken_by} as {short(r.taken_as)}
+                  {#if r.applied_as}<Mark state="met" size={14} /> applied by {r.applied_by} as {short(r.applied_as)}
                   {:else if t.gone}<span class="text-soft">the lines have changed since</span>
                   {:else if alive && author}<Button size="xs" color="alternative" onclick={() => take(r.id)}
-                      >Take it in</Button
+                      >Apply</Button
                     >
-                  {:else}<span class="text-soft">for an author to take in</span>{/if}
+                  {:else}<span class="text-soft">for an author to apply</span>{/if}
                 </p>
               </div>
             {/if}

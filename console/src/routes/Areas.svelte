@@ -64,7 +64,7 @@
             >
           </li>
         {:else}
-          <li class="py-1.5"><Mark state="unmet" /> Nobody owns <code>{owners.value.path}</code>.</li>
+          <li class="py-1.5"><Mark state="missing" /> Nobody owns <code>{owners.value.path}</code>.</li>
         {/each}
         {#if owners.value.files === 0}<li class="py-1.5 text-sm text-soft">There is no such file now.</li>{/if}
       </ul>

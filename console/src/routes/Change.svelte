@@ -67,7 +67,7 @@
   const hears = $derived(choice ? !choice.muted : author || (reviews.value ?? []).some((r) => r.by === me));
   const missing = $derived(
     (report.value?.requirements ?? []).some(
-      (r) => r.level === 'required' && (r.state === 'unmet' || r.state === 'pending') && r.sources.length > 0,
+      (r) => r.level === 'required' && (r.state === 'missing' || r.state === 'pending') && r.sources.length > 0,
     ),
   );
   let text = $state('');
@@ -238,7 +238,7 @@
                   size="sm"
                   color="alternative"
                   title="Landing does not need it: the queue rehearses it on the newest target"
-                  onclick={() => act('It has everything of its target now.', () => post(`${path}/bring-up`, {}))}
+                  onclick={() => act('It has everything of its target now.', () => post(`${path}/update`, {}))}
                   >Bring it up to {c.target}</Button
                 >
               {/if}
@@ -372,7 +372,7 @@
         <Panel title="Owners" id="owners" note="which areas it touches, and whose word is enough">
           {#if owners.value && alive}
             <p class="mb-2">
-              {#if owners.value.hopeless.length > 0}<Mark state="unmet" /> No approvals can meet: {owners.value.hopeless.join(
+              {#if owners.value.hopeless.length > 0}<Mark state="missing" /> No approvals can meet: {owners.value.hopeless.join(
                   '; ',
                 )}.
               {:else if owners.value.enough.length > 0}<Mark state="pending" /> Enough would be

@@ -106,7 +106,7 @@
               >{/each}
             <p class="text-sm break-words text-soft">
               <Mark
-                state={c.state === 'landed' ? 'met' : c.ready ? 'met' : c.state === 'open' ? 'unmet' : 'none'}
+                state={c.state === 'landed' ? 'met' : c.ready ? 'met' : c.state === 'open' ? 'missing' : 'none'}
                 size={14}
               />
               {c.state === 'draft' ? 'Draft. ' : c.state === 'closed' ? 'Closed. ' : ''}{c.summary}

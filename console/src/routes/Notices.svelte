@@ -3,18 +3,18 @@
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import When from '../parts/When.svelte';
-  import { get, post, put, remove, type Feed, type Following, type Notices } from '../lib/api';
+  import { get, post, put, remove, type Feed, type Following, type Notifications } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { count } from '../lib/words';
 
-  const notices = new Live(() => get<Notices>('/notices?limit=200'));
+  const notifications = new Live(() => get<Notifications>('/notifications?limit=200'));
   const following = new Live(() => get<Following[]>('/following'));
-  $effect(() => follow('', notices, following));
+  $effect(() => follow('', notifications, following));
   const answer = $derived(
-    notices.value &&
-      (notices.value.new === 0
+    notifications.value &&
+      (notifications.value.new === 0
         ? 'You have seen everything that others did to what you follow or have a part in.'
-        : `${count(notices.value.new, 'thing')} happened since you last looked.`),
+        : `${count(notifications.value.new, 'thing')} happened since you last looked.`),
   );
   let feed = $state<string>();
   let problem = $state<string>();
@@ -25,21 +25,21 @@
     } catch (error) {
       problem = (error as Error).message;
     }
-    await Promise.all([notices.reload(), following.reload()]);
+    await Promise.all([notifications.reload(), following.reload()]);
   }
-  const seen = () => act(() => put('/notices/seen', { seq: notices.value!.notices[0]!.seq }));
+  const seen = () => act(() => put('/notifications/seen', { seq: notifications.value!.notifications[0]!.seq }));
 </script>
 
 <Page
-  title="Notices"
+  title="Notifications"
   {answer}
-  problem={problem ?? notices.problem}
-  command={['tavrin notices', 'tavrin digest --since 24h', 'tavrin feed'].join('\n')}
+  problem={problem ?? notifications.problem}
+  command={['tavrin notifications', 'tavrin digest --since 24h', 'tavrin feed'].join('\n')}
 >
-  {#if notices.value?.new}<Button class="mb-4" size="sm" onclick={seen}>I have seen all of it</Button>{/if}
-  {#if notices.value}
+  {#if notifications.value?.new}<Button class="mb-4" size="sm" onclick={seen}>I have seen all of it</Button>{/if}
+  {#if notifications.value}
     <ul class="mb-6 divide-y divide-rule rounded-lg border border-rule bg-panel">
-      {#each notices.value.notices as n (n.seq)}
+      {#each notifications.value.notifications as n (n.seq)}
         <li class="grid gap-x-4 px-4 py-2 sm:grid-cols-[4rem_1fr_auto]">
           <span class="text-sm font-medium text-teal">{n.new ? 'new' : ''}</span>
           <span class="min-w-0 break-words"
@@ -83,7 +83,7 @@
   <Panel title="As a feed" note="Atom, at a private address">
     {#if feed}
       <p class="mb-2 break-all"><code class="font-mono text-sm">{location.origin}{feed}</code></p>
-      <p class="mb-2 text-sm text-soft">Whoever knows this address may read your notices. It is shown only now.</p>
+      <p class="mb-2 text-sm text-soft">Whoever knows this address may read your notifications. It is shown only now.</p>
     {/if}
     <div class="flex flex-wrap gap-2">
       <Button

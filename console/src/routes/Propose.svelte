@@ -94,7 +94,7 @@
   </form>
   {#if preview}
     {#if preview.conflict}
-      <p class="mb-4 border-l-4 border-rust bg-panel p-3"><Mark state="unmet" /> {preview.conflict}</p>
+      <p class="mb-4 border-l-4 border-rust bg-panel p-3"><Mark state="missing" /> {preview.conflict}</p>
     {/if}
     <div class="mb-6"><Way report={preview.report} {source} {target} landed={false} /></div>
     <Panel

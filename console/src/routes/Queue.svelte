@@ -18,7 +18,7 @@
   $effect(() => follow(repo, queue));
   const q = $derived(queue.value);
   const flying = $derived(q?.entries.filter((e) => e.state === 'rehearsing' || e.state === 'landing') ?? []);
-  const lined = $derived(q?.entries.filter((e) => e.state === 'lined-up') ?? []);
+  const lined = $derived(q?.entries.filter((e) => e.state === 'queued') ?? []);
   const waiting = $derived(q?.entries.filter((e) => e.state === 'waiting') ?? []);
 </script>
 

@@ -19,13 +19,13 @@
     return `${waiting}; you may read ${repos.value.length === 1 ? '1 repository' : `${repos.value.length} repositories`}.`;
   });
   const wants: Record<DeskItem['kind'], [string, string]> = {
-    'set-apart': ['unmet', 'set apart'],
+    'set-apart': ['missing', 'set apart'],
     silent: ['pending', 'silent check'],
     acknowledge: ['waived', 'to acknowledge'],
-    review: ['unmet', 'review'],
+    review: ['missing', 'review'],
     'look-again': ['pending', 'look again'],
     answer: ['pending', 'answer'],
-    decide: ['unmet', 'decide'],
+    decide: ['missing', 'decide'],
     own: ['none', 'yours, held up'],
   };
   const to = (i: DeskItem) =>
@@ -39,7 +39,7 @@
             ? `/${i.repository}/changes/${i.number}`
             : i.repository.includes('/')
               ? `/${i.repository}/rules`
-              : `/~/${i.repository}/rules`;
+              : `/houses/${i.repository}/rules`;
 </script>
 
 <Page title="Repositories" {answer} problem={repos.problem ?? desk.problem} {command}>

@@ -119,7 +119,7 @@
       </form>
     {/if}
     <span class="flex flex-wrap gap-4 text-sm">
-      {#if name}<a class="plain-link" href={`/~/${house}/rules`}>House rules of {house}</a>{/if}
+      {#if name}<a class="plain-link" href={`/houses/${house}/rules`}>House rules of {house}</a>{/if}
       <a class="plain-link" href={`${place.page}/edit`}>Edit the document</a>
     </span>
   </div>
@@ -175,7 +175,7 @@
               <span class="block text-sm text-soft">
                 {#each s.sources as x, n (n)}{n > 0 ? '; ' : ''}{#if x.document}<a
                       class="plain-link"
-                      href={`/~/${house}/rules?line=${x.line}`}
+                      href={`/houses/${house}/rules?line=${x.line}`}
                       >{x.protection}, {x.document} version {x.version}, line {x.line}</a
                     >{:else}{x.protection}, version {x.version}, line {x.line}{/if}{/each}
               </span>

@@ -215,7 +215,7 @@
           <ul class="divide-y divide-rule text-sm">
             {#each tried.landed.filter((l) => l.stopped) as l (l.repository + l.number)}
               <li class="py-1.5">
-                <Mark state="unmet" size={16} /> stopped:
+                <Mark state="missing" size={16} /> stopped:
                 <a class="plain-link" href={`/${l.repository}/changes/${l.number}`}>{l.number}. {l.title}</a>
                 <span class="block text-soft">{l.by.join('; ')}</span>
               </li>

@@ -98,7 +98,7 @@ func TestWords(t *testing.T) {
 		"wren declined what odo proposed for the rules of growers: later":   RulesDeclined{Decision{"growers", 5, "odo", "later"}},
 		"wren deleted evening by a push":                                    BranchDeleted{RefMove: RefMove{Ref: "refs/heads/evening"}},
 		"wren pushes to refs/heads/main, exempt from a and b":               RulesExempted{Ref: "refs/heads/main", Sources: []string{"a", "b"}},
-		"wren changed team duty, kept by nobody":                            TeamChanged{Team: "duty", Keepers: &[]string{}},
+		"wren changed team duty, managed by nobody":                         TeamChanged{Team: "duty", Managers: &[]string{}},
 	} {
 		if got := e.Text("wren"); got != want {
 			t.Errorf("%T says %q; want %q", e, got, want)

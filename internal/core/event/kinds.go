@@ -61,7 +61,7 @@ var Kinds = []Kind{
 	// Queues and landings.
 	{Name: "queue.joined", Means: "A change joined the queue of its target.", Touches: Own, Leaves: true, Example: QueueJoined{change, "main", "squash", "", false}},
 	{Name: "queue.waiting", Means: "An entry waits for its gate again.", Touches: Own, Leaves: true, Example: QueueWaiting{placed}},
-	{Name: "queue.lined-up", Means: "An entry is ready and in line.", Touches: Own, Leaves: true, Example: QueueLinedUp{placed}},
+	{Name: "queue.queued", Means: "An entry is ready and in line.", Touches: Own, Leaves: true, Example: QueueQueued{placed}},
 	{Name: "queue.rehearsing", Means: "An entry's rehearsal is built.", Touches: Own, Leaves: true, Example: QueueRehearsing{placed}},
 	{Name: "queue.landing", Means: "An entry is landing.", Touches: Own, Leaves: true, Example: QueueLanding{placed}},
 	{Name: "queue.ejected", Means: "The service took an entry out of its queue.", Touches: Own, Hears: Part, Leaves: true, Example: QueueEjected{placed}},
@@ -87,12 +87,12 @@ var Kinds = []Kind{
 	{Name: "tag.created", Means: "A push made a tag.", Touches: Nothing, Leaves: true, Moves: true, Example: TagCreated{RefMove{"refs/tags/v4", "", tip, 7}}},
 	{Name: "tag.moved", Means: "A push moved a tag.", Touches: Nothing, Leaves: true, Moves: true, Example: TagMoved{RefMove{"refs/tags/v4", before, tip, 7}}},
 	{Name: "tag.deleted", Means: "A push deleted a tag.", Touches: Nothing, Leaves: true, Moves: true, Example: TagDeleted{RefMove{"refs/tags/v4", tip, "", 7}}},
-	{Name: "scratch.created", Means: "Somebody pushed to a scratch space of theirs.", Touches: Nothing, Leaves: true,
-		Example: ScratchCreated{RefMove{"refs/scratch/wren/try", "", tip, 7}}},
-	{Name: "scratch.moved", Means: "Somebody pushed to a scratch space of theirs again.", Touches: Nothing, Leaves: true,
-		Example: ScratchMoved{RefMove{"refs/scratch/wren/try", before, tip, 7}}},
-	{Name: "scratch.deleted", Means: "A scratch space is gone.", Touches: Nothing, Leaves: true,
-		Example: ScratchDeleted{RefMove{"refs/scratch/wren/try", tip, "", 0}, true}},
+	{Name: "scratch.created", Means: "Somebody pushed to a preview space of theirs.", Touches: Nothing, Leaves: true,
+		Example: ScratchCreated{RefMove{"refs/preview/wren/try", "", tip, 7}}},
+	{Name: "scratch.moved", Means: "Somebody pushed to a preview space of theirs again.", Touches: Nothing, Leaves: true,
+		Example: ScratchMoved{RefMove{"refs/preview/wren/try", before, tip, 7}}},
+	{Name: "scratch.deleted", Means: "A preview space is gone.", Touches: Nothing, Leaves: true,
+		Example: ScratchDeleted{RefMove{"refs/preview/wren/try", tip, "", 0}, true}},
 
 	// Rules.
 	{Name: "rules.applied", Means: "A version of a rules document is in force.", Touches: Repository, Hears: Followers, Leaves: true,

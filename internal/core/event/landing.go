@@ -96,11 +96,11 @@ type QueueWaiting struct{ Placed }
 // Text implements Event.
 func (e QueueWaiting) Text(string) string { return e.text("is", "waiting") }
 
-// QueueLinedUp says that an entry is ready and in line.
-type QueueLinedUp struct{ Placed }
+// QueueQueued says that an entry is ready and in line.
+type QueueQueued struct{ Placed }
 
 // Text implements Event.
-func (e QueueLinedUp) Text(string) string { return e.text("is", "lined-up") }
+func (e QueueQueued) Text(string) string { return e.text("is", "queued") }
 
 // QueueRehearsing says that an entry's rehearsal is built.
 type QueueRehearsing struct{ Placed }

@@ -76,9 +76,9 @@ func (e AccountEnabled) Text(by string) string { return fmt.Sprintf("%s enabled 
 
 // TeamCreated says that a team was made.
 type TeamCreated struct {
-	Team    string   `json:"team"`
-	Members []string `json:"members"`
-	Keepers []string `json:"keepers" doc:"who may change it, besides administrators"`
+	Team     string   `json:"team"`
+	Members  []string `json:"members"`
+	Managers []string `json:"managers" doc:"who may change it, besides administrators"`
 }
 
 // Subject is team/NAME.
@@ -86,16 +86,16 @@ func (e TeamCreated) Subject() string { return "team/" + e.Team }
 
 // Text implements Event.
 func (e TeamCreated) Text(by string) string {
-	return fmt.Sprintf("%s made team %s with %s, kept by %s", by, e.Team, listed(e.Members, "nobody"),
-		listed(e.Keepers, "nobody"))
+	return fmt.Sprintf("%s made team %s with %s, managed by %s", by, e.Team, listed(e.Members, "nobody"),
+		listed(e.Managers, "nobody"))
 }
 
 // TeamChanged says that the people of a team are others; what is absent stayed.
 type TeamChanged struct {
-	Team    string    `json:"team"`
-	Was     []string  `json:"was" doc:"its members before"`
-	Members *[]string `json:"members,omitempty"`
-	Keepers *[]string `json:"keepers,omitempty"`
+	Team     string    `json:"team"`
+	Was      []string  `json:"was" doc:"its members before"`
+	Members  *[]string `json:"members,omitempty"`
+	Managers *[]string `json:"managers,omitempty"`
 }
 
 // Subject is team/NAME.
@@ -107,8 +107,8 @@ func (e TeamChanged) Text(by string) string {
 	if e.Members != nil {
 		text = fmt.Sprintf("%s set the members of team %s to %s", by, e.Team, listed(*e.Members, "nobody"))
 	}
-	if e.Keepers != nil {
-		text += ", kept by " + listed(*e.Keepers, "nobody")
+	if e.Managers != nil {
+		text += ", managed by " + listed(*e.Managers, "nobody")
 	}
 	return text
 }

@@ -66,7 +66,7 @@ func (e RepositoryResumed) Text(string) string {
 	return fmt.Sprintf("%s goes on", e.Name)
 }
 
-// RefMove is part of every event of a branch, tag or scratch space that moved.
+// RefMove is part of every event of a branch, tag or preview space that moved.
 type RefMove struct {
 	Ref          string `json:"ref" doc:"the whole name, such as refs/heads/main"`
 	Old          string `json:"old" doc:"where it stood; empty: it was made"`
@@ -139,19 +139,19 @@ type TagDeleted struct{ RefMove }
 // Text implements Event.
 func (e TagDeleted) Text(by string) string { return pushed(by, "deleted", e.Ref) }
 
-// ScratchCreated says that somebody pushed to a scratch space of theirs for the first time.
+// ScratchCreated says that somebody pushed to a preview space of theirs for the first time.
 type ScratchCreated struct{ RefMove }
 
 // Text implements Event.
 func (e ScratchCreated) Text(by string) string { return pushed(by, "created", e.Ref) }
 
-// ScratchMoved says that somebody pushed to a scratch space of theirs again.
+// ScratchMoved says that somebody pushed to a preview space of theirs again.
 type ScratchMoved struct{ RefMove }
 
 // Text implements Event.
 func (e ScratchMoved) Text(by string) string { return pushed(by, "moved", e.Ref) }
 
-// ScratchDeleted says that a scratch space is gone: by a push, or because nobody had pushed to it for long.
+// ScratchDeleted says that a preview space is gone: by a push, or because nobody had pushed to it for long.
 type ScratchDeleted struct {
 	RefMove
 	Idle bool `json:"idle,omitempty" doc:"nobody had pushed to it for a week"`

@@ -170,7 +170,7 @@ func (j *judge) judge(q require.Sourced, exempt bool) {
 	line := q.Outcome(q.Kind.Name)
 	switch {
 	case !holds:
-		line.State, line.Next = require.NotApplicable, "asked for when "+q.When.Words()
+		line.State, line.Next = require.NotAsked, "asked for when "+q.When.Words()
 		j.Say(line, q)
 		return
 	case exempt:
@@ -219,24 +219,24 @@ func (j *judge) open() {
 	case "open":
 		q.State, q.Have = require.Met, 1
 	case "draft":
-		q.State, q.Who = require.Unmet, j.Authors
+		q.State, q.Who = require.Missing, j.Authors
 		q.Next = fmt.Sprintf("it is a draft: when it is finished, tavrin change edit %d --draft=false", j.Number)
 	case "landed":
-		q.State, q.Next = require.Unmet, "it has landed already: nothing more to do"
+		q.State, q.Next = require.Missing, "it has landed already: nothing more to do"
 	default:
-		q.State, q.Who = require.Unmet, j.Authors
+		q.State, q.Who = require.Missing, j.Authors
 		q.Next = fmt.Sprintf("it is closed: tavrin change reopen %d", j.Number)
 	}
 	j.Add(q, q.Because, nil)
 	if j.SourceGone {
 		j.every(require.Outcome{Key: "source", Title: "the branch " + j.Source + " is there", Because: "every change",
-			State: require.Unmet, Need: 1, Who: j.Authors,
+			State: require.Missing, Need: 1, Who: j.Authors,
 			Next: fmt.Sprintf("%s was deleted: push it again (git push origin %.10s:refs/heads/%s), or close the "+
 				"change (tavrin change close %d)", j.Source, j.Head, j.Source, j.Number)})
 	}
 	if j.TargetGone && j.State != "landed" {
 		j.every(require.Outcome{Key: "target", Title: "the branch " + j.Target + " is there", Because: "every change",
-			State: require.Unmet, Need: 1,
+			State: require.Missing, Need: 1,
 			Next: fmt.Sprintf("%s was deleted or renamed: bring it back under that name, or close the change "+
 				"(tavrin change close %d) and open it for another branch", j.Target, j.Number)})
 	}
@@ -247,16 +247,16 @@ func (j *judge) open() {
 func (j *judge) shown() {
 	if j.Bases > 1 {
 		j.every(require.Outcome{Key: "base", Title: "one difference shows what it brings", Because: "every change",
-			State: require.Unmet, Need: 1, Who: j.Authors,
-			Next: fmt.Sprintf("%s and %s have taken in each other's commits (%d common ancestors), so that no one "+
-				"difference shows what comes: bring the branch up with tavrin change bring-up %d",
+			State: require.Missing, Need: 1, Who: j.Authors,
+			Next: fmt.Sprintf("%s and %s have merged each other's commits (%d common ancestors), so that no one "+
+				"difference shows what comes: update the branch with tavrin change update %d",
 				j.Source, j.Target, j.Bases, j.Number)})
 	}
 	strategy := j.LandsBy
 	// a rebase writes anew without them
 	if claims := Claims(j.Commits); len(claims) > 0 && strategy.Keeps() && strategy != change.Rebase {
 		j.every(require.Outcome{Key: "trailers", Title: "no commit claims what only the service says",
-			Because: "every change", State: require.Unmet, Need: 1, Who: j.Authors,
+			Because: "every change", State: require.Missing, Need: 1, Who: j.Authors,
 			Next: fmt.Sprintf("%s: reword (git rebase --interactive, git commit --amend), or land by a strategy "+
 				"that writes the messages anew", require.Few(claims, "and"))})
 	}
@@ -266,7 +266,7 @@ func (j *judge) shown() {
 func (j *judge) dependencies() {
 	for _, d := range j.Dependencies {
 		q := require.Outcome{Key: fmt.Sprintf("depends/%d", d.Number),
-			Title: fmt.Sprintf("change %d has landed on %s", d.Number, j.Target), State: require.Unmet, Need: 1,
+			Title: fmt.Sprintf("change %d has landed on %s", d.Number, j.Target), State: require.Missing, Need: 1,
 			Because: "the change itself, which depends on it", Who: j.Authors}
 		away := fmt.Sprintf("or take the dependency away: tavrin change edit %d --depends-on …", j.Number)
 		switch {
@@ -294,14 +294,14 @@ func (j *judge) asked() {
 		Because: "every landing"}
 	var sources []require.Source
 	if !person.Role.AtLeast(people.Writer) {
-		q.State, q.Have, q.Next = require.Unmet, 0, j.Asker+" may not write here: somebody who may has to join the queue"
+		q.State, q.Have, q.Next = require.Missing, 0, j.Asker+" may not write here: somebody who may has to join the queue"
 	}
 	for _, a := range j.effective.LandBy {
 		if person.IsAny(a.Who) || !person.Role.AtLeast(people.Writer) {
 			continue
 		}
 		if q.State == require.Met {
-			q.State, q.Have = require.Unmet, 0
+			q.State, q.Have = require.Missing, 0
 			q.Next = fmt.Sprintf("landing is for %s: one of them has to join the queue", require.List(people.Texts(a.Who), "or"))
 		}
 		sources = append(sources, a.Source) // every one that says no: whoever waives it needs the right from each
@@ -314,7 +314,7 @@ func (j *judge) asked() {
 		s.Because = "every landing"
 	}
 	if !slices.Contains(j.effective.With, j.Strategy) {
-		s.State, s.Have = require.Unmet, 0
+		s.State, s.Have = require.Missing, 0
 		s.Next = fmt.Sprintf("leave the queue and join again with one of: %s", Join(j.effective.With))
 		if len(j.effective.With) == 0 {
 			s.Next = "the matching protections leave no strategy: a maintainer has to change the rules"

@@ -37,7 +37,7 @@ protect:
       - checks: [preview]
         at: head
         level: advisory
-    land: {by: team:hydraulics, with: [rebase, squash]}
+    land: {who: team:hydraulics, strategies: [rebase, squash]}
 `
 
 func parsed(t testing.TB, text string) *rules.Set {
@@ -88,50 +88,50 @@ func TestJudge(t *testing.T) {
 	}{
 		{"all but the rehearsal", func(*change.Facts) {}, true, false, "check/unit@rehearsal", require.Pending, "queue join 7"},
 		{"everything", func(f *change.Facts) { f.Rehearsal = rehearsed(passed) }, true, true, "check/unit@rehearsal", require.Met, ""},
-		{"draft", func(f *change.Facts) { f.State = "draft" }, false, false, "open", require.Unmet, "--draft=false"},
-		{"closed", func(f *change.Facts) { f.State = "closed" }, false, false, "open", require.Unmet, "reopen 7"},
-		{"no approval", func(f *change.Facts) { f.Reviews = nil }, false, false, "approvals", require.Unmet, "ask bela or odo to run: tavrin review approve 7 --revision 2"},
-		{"own approval", func(f *change.Facts) { f.Reviews[0].By = "tamsin" }, false, false, "approvals", require.Unmet, "tamsin's approval does not count: an author"},
-		{"last pusher's approval", func(f *change.Facts) { f.Reviews[0].By = "wren" }, false, false, "approvals", require.Unmet, "the last to push"},
-		{"robot's approval", func(f *change.Facts) { f.Reviews[0].By = "barn" }, false, false, "approvals", require.Unmet, "robots do not approve"},
-		{"approval by somebody who may only read", func(f *change.Facts) { f.Reviews[0].By = "pavo" }, false, false, "approvals", require.Unmet, ""},
-		{"approval by a stranger", func(f *change.Facts) { f.Reviews[0].By = "nobody" }, false, false, "approvals", require.Unmet, ""},
-		{"P6 approval of an older, other difference", func(f *change.Facts) { f.Reviews[0].Revision = 1 }, false, false, "approvals", require.Unmet, "odo approved revision 1, and the difference has changed since"},
+		{"draft", func(f *change.Facts) { f.State = "draft" }, false, false, "open", require.Missing, "--draft=false"},
+		{"closed", func(f *change.Facts) { f.State = "closed" }, false, false, "open", require.Missing, "reopen 7"},
+		{"no approval", func(f *change.Facts) { f.Reviews = nil }, false, false, "approvals", require.Missing, "ask bela or odo to run: tavrin review approve 7 --revision 2"},
+		{"own approval", func(f *change.Facts) { f.Reviews[0].By = "tamsin" }, false, false, "approvals", require.Missing, "tamsin's approval does not count: an author"},
+		{"last pusher's approval", func(f *change.Facts) { f.Reviews[0].By = "wren" }, false, false, "approvals", require.Missing, "the last to push"},
+		{"robot's approval", func(f *change.Facts) { f.Reviews[0].By = "barn" }, false, false, "approvals", require.Missing, "robots do not approve"},
+		{"approval by somebody who may only read", func(f *change.Facts) { f.Reviews[0].By = "pavo" }, false, false, "approvals", require.Missing, ""},
+		{"approval by a stranger", func(f *change.Facts) { f.Reviews[0].By = "nobody" }, false, false, "approvals", require.Missing, ""},
+		{"P6 approval of an older, other difference", func(f *change.Facts) { f.Reviews[0].Revision = 1 }, false, false, "approvals", require.Missing, "odo approved revision 1, and the difference has changed since"},
 		{"P6 approval of the same difference", func(f *change.Facts) { f.Reviews[0].Revision, f.Reviews[0].SameDifference = 1, true }, true, false, "approvals", require.Met, ""},
 		{"P6 the same difference by a history that brings more", func(f *change.Facts) {
 			f.Reviews[0].Revision, f.Reviews[0].SameDifference, f.Reviews[0].Hidden = 1, true, []string{"secret"}
-		}, false, false, "approvals", require.Unmet, "commits since touch secret, which the difference does not show"},
+		}, false, false, "approvals", require.Missing, "commits since touch secret, which the difference does not show"},
 		{"P6 and by a strategy that brings the difference alone", func(f *change.Facts) {
 			f.Reviews[0].Revision, f.Reviews[0].SameDifference, f.Reviews[0].Hidden, f.Asker, f.Strategy = 1, true, []string{"secret"}, "odo", change.Squash
 		}, true, false, "approvals", require.Met, ""},
-		{"P2 an area that the history touches", func(f *change.Facts) { f.History.Hidden = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Unmet, "ask bela or pavo"},
-		{"P2 several merge bases", func(f *change.Facts) { f.Bases, f.Source = 2, "topic" }, false, false, "base", require.Unmet, "tavrin change bring-up 7"},
+		{"P2 an area that the history touches", func(f *change.Facts) { f.History.Hidden = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Missing, "ask bela or pavo"},
+		{"P2 several merge bases", func(f *change.Facts) { f.Bases, f.Source = 2, "topic" }, false, false, "base", require.Missing, "tavrin change update 7"},
 		{"a claim in a commit, by a merge", func(f *change.Facts) {
 			f.Commits, f.Asker, f.Strategy = []change.Commit{{ID: strings.Repeat("d", 40), Message: "x", Reserved: "Approved-by"}}, "wren", change.Merge
-		}, false, false, "trailers", require.Unmet, "(Approved-by): reword"},
+		}, false, false, "trailers", require.Missing, "(Approved-by): reword"},
 		{"objection", func(f *change.Facts) {
 			f.Reviews = append(f.Reviews, change.Review{By: "bela", Verdict: change.Object, Revision: 1})
-		}, false, false, "objections", require.Unmet, "bela objects"},
-		{"area without its owner", func(f *change.Facts) { f.Paths = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Unmet, "ask bela or pavo"},
+		}, false, false, "objections", require.Missing, "bela objects"},
+		{"area without its owner", func(f *change.Facts) { f.Paths = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Missing, "ask bela or pavo"},
 		{"area with its owner", func(f *change.Facts) { f.Paths = []string{"firmware/a.c"} }, true, false, "owners/valves", require.Met, ""},
 		{"area's own check", func(f *change.Facts) { f.Paths = []string{"firmware/a.c"}; f.Rehearsal = rehearsed(passed) }, true, false, "check/valve-bench@rehearsal", require.Pending, "a robot that reports valve-bench"},
-		{"no area touched", func(*change.Facts) {}, true, false, "owners", require.NotApplicable, "touches no area"},
+		{"no area touched", func(*change.Facts) {}, true, false, "owners", require.NotAsked, "touches no area"},
 		{"failed check", func(f *change.Facts) {
 			f.Rehearsal = rehearsed(change.Check{Name: "unit", State: change.Failed, By: "barn", Runner: true, Summary: "3 tests"})
-		}, true, false, "check/unit@rehearsal", require.Unmet, "unit failed (3 tests)"},
+		}, true, false, "check/unit@rehearsal", require.Missing, "unit failed (3 tests)"},
 		{"P7 command check reported by a check robot", func(f *change.Facts) {
 			f.Rehearsal = rehearsed(change.Check{Name: "unit", State: change.Passed, By: "barn"})
-		}, true, false, "check/unit@rehearsal", require.Unmet, "only a runner's answer counts"},
+		}, true, false, "check/unit@rehearsal", require.Missing, "only a runner's answer counts"},
 		{"P7 check by another check robot", func(f *change.Facts) {
 			f.HeadChecks = []change.Check{{Name: "preview", State: change.Passed, By: "barn"}}
-		}, true, false, "check/preview@head", require.Unmet, "robot:previewer"},
+		}, true, false, "check/preview@head", require.Missing, "robot:previewer"},
 		{"advisory check never blocks", func(f *change.Facts) {
 			f.HeadChecks = []change.Check{{Name: "preview", State: change.Failed, By: "previewer"}}
 			f.Rehearsal = rehearsed(passed)
-		}, true, true, "check/preview@head", require.Unmet, "preview failed"},
-		{"asker may not land", func(f *change.Facts) { f.Asker, f.Strategy = "tamsin", change.Rebase }, false, false, "lander", require.Unmet, "team:hydraulics"},
-		{"strategy not allowed", func(f *change.Facts) { f.Asker, f.Strategy = "odo", change.Merge }, false, false, "strategy", require.Unmet, "rebase, squash"},
-		{"administrator is bound too", func(f *change.Facts) { f.Authors = []string{"admin"}; f.Reviews[0].By = "admin" }, false, false, "approvals", require.Unmet, "an author"},
+		}, true, true, "check/preview@head", require.Missing, "preview failed"},
+		{"asker may not land", func(f *change.Facts) { f.Asker, f.Strategy = "tamsin", change.Rebase }, false, false, "lander", require.Missing, "team:hydraulics"},
+		{"strategy not allowed", func(f *change.Facts) { f.Asker, f.Strategy = "odo", change.Merge }, false, false, "strategy", require.Missing, "rebase, squash"},
+		{"administrator is bound too", func(f *change.Facts) { f.Authors = []string{"admin"}; f.Reviews[0].By = "admin" }, false, false, "approvals", require.Missing, "an author"},
 	}
 	doc := parsed(t, document)
 	for _, c := range cases {
@@ -163,30 +163,30 @@ func TestContentDemands(t *testing.T) {
 		state             require.State
 		says              string
 	}{
-		{"no checklist", "tasks: done", func(*change.Facts) {}, require.NotApplicable, "no checklist"},
+		{"no checklist", "tasks: done", func(*change.Facts) {}, require.NotAsked, "no checklist"},
 		{"boxes ticked", "tasks: done", func(f *change.Facts) { f.Description = "- [x] a\n* [X] b\n1. [x] c" }, require.Met, ""},
-		{"a box open", "tasks: done", func(f *change.Facts) { f.Description = "  - [ ] sow\n- [x] b" }, require.Unmet, `"sow"`},
-		{"no discussion", "threads: resolved", func(*change.Facts) {}, require.NotApplicable, "no discussion"},
-		{"an open thread", "threads: resolved", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a.c, line 3"}} }, require.Unmet, "wren's on a.c, line 3"},
+		{"a box open", "tasks: done", func(f *change.Facts) { f.Description = "  - [ ] sow\n- [x] b" }, require.Missing, `"sow"`},
+		{"no discussion", "threads: resolved", func(*change.Facts) {}, require.NotAsked, "no discussion"},
+		{"an open thread", "threads: resolved", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a.c, line 3"}} }, require.Missing, "wren's on a.c, line 3"},
 		{"resolved by a writer", "threads: resolved", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", ResolvedBy: "odo"}} }, require.Met, ""},
-		{"resolved by a reader", "threads: resolved", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", ResolvedBy: "pavo"}} }, require.Unmet, "pavo resolved without the right"},
-		{"resolved by those named", "threads: resolved, resolved_by: team:accounts", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", ResolvedBy: "odo"}} }, require.Unmet, "odo resolved without"},
+		{"resolved by a reader", "threads: resolved", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", ResolvedBy: "pavo"}} }, require.Missing, "pavo resolved without the right"},
+		{"resolved by those named", "threads: resolved, resolved_by: team:accounts", func(f *change.Facts) { f.Threads = []change.Thread{{By: "wren", Where: "a", ResolvedBy: "odo"}} }, require.Missing, "odo resolved without"},
 		{"a ticket in a commit", "ticket: 'FEN-[0-9]+'", func(f *change.Facts) { f.Commits = []change.Commit{{Message: "Tidy\n\nFor FEN-3"}} }, require.Met, ""},
-		{"a ticket elsewhere", "ticket: 'FEN-[0-9]+', in: title", func(f *change.Facts) { f.Description = "FEN-3" }, require.Unmet, "name the ticket in the title"},
+		{"a ticket elsewhere", "ticket: 'FEN-[0-9]+', in: title", func(f *change.Facts) { f.Description = "FEN-3" }, require.Missing, "name the ticket in the title"},
 		{"a fixup", "fixups: none", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Message: "fixup! docs"}}
 			f.Strategy, f.Asker = change.Rebase, "odo"
-		}, require.Unmet, `abc "fixup! docs"`},
+		}, require.Missing, `abc "fixup! docs"`},
 		{"a fixup, squashed", "fixups: none", func(f *change.Facts) {
 			f.Commits = []change.Commit{{Message: "fixup! docs"}}
 			f.Strategy, f.Asker = change.Squash, "odo"
-		}, require.NotApplicable, "one commit"},
+		}, require.NotAsked, "one commit"},
 		{"a word like fixup", "fixups: none", func(f *change.Facts) { f.Commits = []change.Commit{{Message: "fixup of docs"}} }, require.Met, ""},
-		{"a merge strategy", "history: linear", func(f *change.Facts) { f.Strategy, f.Asker = change.Merge, "odo" }, require.Unmet, "--strategy rebase or squash"},
+		{"a merge strategy", "history: linear", func(f *change.Facts) { f.Strategy, f.Asker = change.Merge, "odo" }, require.Missing, "--strategy rebase or squash"},
 		{"messages of commits", "messages: '^docs: '", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Message: "Tidy"}}
 			f.Strategy, f.Asker = change.Rebase, "odo"
-		}, require.Unmet, `abc "Tidy"`},
+		}, require.Missing, `abc "Tidy"`},
 		{"the message of a squash", "messages: '^docs: '", func(f *change.Facts) {
 			f.Title = "docs: a"
 			f.Commits = []change.Commit{{Message: "Tidy"}}
@@ -195,20 +195,20 @@ func TestContentDemands(t *testing.T) {
 		{"a message as typed", "messages: '^docs: '", func(f *change.Facts) {
 			f.Title, f.Message = "docs: a", "Tidy"
 			f.Strategy, f.Asker = change.Squash, "odo"
-		}, require.Unmet, `the final message "Tidy"`},
-		{"unsigned", "signed: every commit", func(f *change.Facts) { f.Commits = []change.Commit{{ID: "abc"}} }, require.Unmet, "abc is not signed"},
+		}, require.Missing, `the final message "Tidy"`},
+		{"unsigned", "signed: every commit", func(f *change.Facts) { f.Commits = []change.Commit{{ID: "abc"}} }, require.Missing, "abc is not signed"},
 		{"an unknown key", "signed: every commit", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.UnknownKey}}}
-		}, require.Unmet, "a key that nobody has registered"},
+		}, require.Missing, "a key that nobody has registered"},
 		{"signed in another way", "signed: every commit", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.Unread}}}
-		}, require.Unmet, "not verified here (OpenPGP or X.509"},
+		}, require.Missing, "not verified here (OpenPGP or X.509"},
 		{"a forged signature", "signed: every commit", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.BadlyMade, By: "odo"}}}
-		}, require.Unmet, "does not fit"},
+		}, require.Missing, "does not fit"},
 		{"signed by somebody gone", "signed: every commit", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.Good, By: "gone"}}}
-		}, require.Unmet, "gone, who has no access"},
+		}, require.Missing, "gone, who has no access"},
 		{"signed", "signed: every commit", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Signature: change.Signature{State: change.Good, By: "odo"}}}
 		}, require.Met, ""},
@@ -222,21 +222,21 @@ func TestContentDemands(t *testing.T) {
 		}, require.Pending, "passed 1h30m ago, and a pass counts for 1h"},
 		{"an approval of who left the team", "approvals: 1, from: team:stewards", func(f *change.Facts) {
 			f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2, Teams: []string{"stewards"}}}
-		}, require.Unmet, "odo's approval does not count: they have left the team since"},
+		}, require.Missing, "odo's approval does not count: they have left the team since"},
 		{"an approval of who was never asked", "approvals: 1, from: team:stewards", func(f *change.Facts) {
 			f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2}}
-		}, require.Unmet, "1 approval more needed from team:stewards, and nobody could give one: a maintainer has to add people or change the rule"},
+		}, require.Missing, "1 approval more needed from team:stewards, and nobody could give one: a maintainer has to add people or change the rule"},
 		{"an approval of a disabled account", "approvals: 1", func(f *change.Facts) {
 			f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2, Disabled: true}}
-		}, require.Unmet, "odo's approval does not count: their account is disabled"},
+		}, require.Missing, "odo's approval does not count: their account is disabled"},
 		{"a check that has another name now", "checks: unit, at: head", func(f *change.Facts) {
 			f.HeadChecks = []change.Check{{Name: "Unit tests", State: change.Passed, By: "barn"}}
 		}, require.Pending,
 			"waiting for a robot that reports unit; Unit tests was reported on the head: if that is its new name"},
 		{"a glob that matches nothing", "checks: 'bench *', at: head", func(*change.Facts) {}, require.Pending, "no check that matches bench * is defined"},
-		{"so many of a glob that matches nothing", "checks: 'bench *', at: head, at_least: 1", func(*change.Facts) {}, require.Unmet, ""},
-		{"an approval of somebody gone", "approvals: 1", func(f *change.Facts) { f.Reviews = []change.Review{{By: "gone", Verdict: change.Approve, Revision: 2}} }, require.Unmet, "no access any more"},
-		{"when it is not so", "approvals: 2, when: {lines: over 3}", func(*change.Facts) {}, require.NotApplicable, "asked for when the lines changed are over 3"},
+		{"so many of a glob that matches nothing", "checks: 'bench *', at: head, at_least: 1", func(*change.Facts) {}, require.Missing, ""},
+		{"an approval of somebody gone", "approvals: 1", func(f *change.Facts) { f.Reviews = []change.Review{{By: "gone", Verdict: change.Approve, Revision: 2}} }, require.Missing, "no access any more"},
+		{"when it is not so", "approvals: 2, when: {lines: over 3}", func(*change.Facts) {}, require.NotAsked, "asked for when the lines changed are over 3"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -263,12 +263,12 @@ func TestSeveralProtectionsTogether(t *testing.T) {
 		t.Errorf("skipped counts for both: %+v", q)
 	}
 	for _, set := range []*rules.Set{two(counts, doesNot), two(doesNot, counts)} {
-		if q := find(t, Judge(set, f), "check/seen@head"); q.State != require.Unmet || q.Level != require.Required || len(q.Sources) != 2 {
+		if q := find(t, Judge(set, f), "check/seen@head"); q.State != require.Missing || q.Level != require.Required || len(q.Sources) != 2 {
 			t.Errorf("skipped counts for one only: %+v", q)
 		}
 	}
 	f.HeadChecks[0].State, f.HeadChecks[0].At = change.Passed, noon.Add(-2*time.Hour)
-	if q := find(t, Judge(two(counts, doesNot), f), "check/seen@head"); q.State != require.Pending || !slices.Equal(q.Again, []string{"seen"}) {
+	if q := find(t, Judge(two(counts, doesNot), f), "check/seen@head"); q.State != require.Pending || !slices.Equal(q.Rerun, []string{"seen"}) {
 		t.Errorf("the lower maximum age: %+v", q)
 	}
 	// An advisory one lends nothing, and takes nothing: each stands for itself.
@@ -279,7 +279,7 @@ func TestSeveralProtectionsTogether(t *testing.T) {
 			if !strings.HasPrefix(q.Key, "check/seen@head") {
 				continue
 			}
-			if want := map[require.Level]require.State{require.Required: require.Met, require.Advisory: require.Unmet}[q.Level]; q.State != want || len(q.Sources) != 1 {
+			if want := map[require.Level]require.State{require.Required: require.Met, require.Advisory: require.Missing}[q.Level]; q.State != want || len(q.Sources) != 1 {
 				t.Errorf("beside an advisory one: %+v", q)
 			}
 		}
@@ -289,12 +289,12 @@ func TestSeveralProtectionsTogether(t *testing.T) {
 	if q := find(t, Judge(two(messages, "require: []"), f), "messages"); q.State != require.Met {
 		t.Errorf("one template: %+v", q)
 	}
-	if q := find(t, Judge(two(messages, "land: {message: 'docs: it is {title}'}"), f), "messages"); q.State != require.Unmet || !strings.Contains(q.Next, "on which the protections disagree") {
+	if q := find(t, Judge(two(messages, "land: {message: 'docs: it is {title}'}"), f), "messages"); q.State != require.Missing || !strings.Contains(q.Next, "on which the protections disagree") {
 		t.Errorf("two templates: %+v", q)
 	}
 	f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 1, SameDifference: true}}
 	newest := Judge(two("require: [{approvals: 1}]", "require: [{approvals: 1, on: newest_revision}]"), f)
-	if find(t, newest, "approvals").State != require.Met || find(t, newest, "approvals/2").State != require.Unmet {
+	if find(t, newest, "approvals").State != require.Met || find(t, newest, "approvals/2").State != require.Missing {
 		t.Errorf("approvals of an older revision: %+v", newest.Requirements)
 	}
 }
@@ -395,7 +395,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 			pick("", "", "", ", level: advisory", ", when: {lines: over 10}", ", when: {areas: ledger}", ", when: {author: team:accounts}", ", when: {cel: 'files > 1'}") + "}\n")
 	}
 	fmt.Fprintf(&b, "    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))
-	fmt.Fprintf(&b, "    land: {with: %s, message: %s%s}\n", pick("[rebase]", "[merge, squash]", "[rebase, squash, merge]"), pick("'{title}'", "'docs: {title}'"), pick("", ", by: team:hydraulics", ", strategy: rebase"))
+	fmt.Fprintf(&b, "    land: {strategies: %s, message: %s%s}\n", pick("[rebase]", "[merge, squash]", "[rebase, squash, merge]"), pick("'{title}'", "'docs: {title}'"), pick("", ", by: team:hydraulics", ", strategy: rebase"))
 	if rng.IntN(8) == 0 {
 		b.WriteString("    exempt: person:odo\n")
 	}
@@ -484,7 +484,7 @@ func TestNothingIsAMystery(t *testing.T) {
 		}
 		doc := around + randomProtection(rng, "p1") + randomProtection(rng, "p2")
 		for _, q := range Judge(parsed(t, doc), f).Requirements {
-			if q.Because == "" || q.Title == "" || (!q.Holds() && q.Next == "") || (q.State == require.NotApplicable && q.Next == "") {
+			if q.Because == "" || q.Title == "" || (!q.Holds() && q.Next == "") || (q.State == require.NotAsked && q.Next == "") {
 				t.Fatalf("%+v\nunder\n%s", q, doc)
 			}
 			for _, login := range q.Who {
@@ -651,13 +651,13 @@ func ExampleJudge() {
 }
 
 func TestDependencies(t *testing.T) {
-	for state, want := range map[string]require.State{"landed main": require.Met, "landed release/1": require.Unmet, "open main": require.Unmet, "draft main": require.Unmet, "closed main": require.Unmet} {
+	for state, want := range map[string]require.State{"landed main": require.Met, "landed release/1": require.Missing, "open main": require.Missing, "draft main": require.Missing, "closed main": require.Missing} {
 		f := facts()
 		d := change.Dependency{Number: 3, Title: "Pumps"}
 		d.State, d.Target, _ = strings.Cut(state, " ")
 		f.Dependencies = []change.Dependency{d}
 		r := Judge(parsed(t, document), f)
-		if q := find(t, r, "depends/3"); q.State != want || r.Ready != (want == require.Met) || (want == require.Unmet) != strings.Contains(q.Next, "--depends-on") && d.State == "landed" {
+		if q := find(t, r, "depends/3"); q.State != want || r.Ready != (want == require.Met) || (want == require.Missing) != strings.Contains(q.Next, "--depends-on") && d.State == "landed" {
 			t.Errorf("%s: %+v", state, q)
 		}
 	}
@@ -723,7 +723,7 @@ func TestP9ACheckThatNobodyDefinesIsNotWaitedForWithoutEnd(t *testing.T) {
 	f := facts()
 	f.Rehearsal = rehearsed()
 	f.Rehearsal.BuiltAt = time.Unix(1_790_000_000, 0)
-	for after, want := range map[time.Duration]require.State{require.DefaultAnswer - time.Second: require.Pending, require.DefaultAnswer: require.Unmet} {
+	for after, want := range map[time.Duration]require.State{require.DefaultAnswer - time.Second: require.Pending, require.DefaultAnswer: require.Missing} {
 		f.At = f.Rehearsal.BuiltAt.Add(after)
 		if q := find(t, Judge(set, f), "checks/bench *@rehearsal"); q.State != want {
 			t.Errorf("after %s it is %s: %s", after, q.State, q.Next)
@@ -734,7 +734,7 @@ func TestP9ACheckThatNobodyDefinesIsNotWaitedForWithoutEnd(t *testing.T) {
 // Paths that lie in an area but for upper and lower case are found, wherever they come from.
 func TestPathsAsTheirAreasWriteThem(t *testing.T) {
 	set := parsed(t, "tavrin: rules/1\nareas:\n  valves: {paths: [\"firmware/Valves/**\", \"!**/*.md\"], owners: person:odo}\nprotect:\n  - {name: trunk, branches: main, require: [{case: exact}]}\n")
-	for path, want := range map[string]require.State{"firmware/Valves/a.c": require.Met, "Firmware/valves/a.c": require.Unmet, "firmware/VALVES/x": require.Unmet, "firmware/valves/x.md": require.Met, "other/valves/a": require.Met} {
+	for path, want := range map[string]require.State{"firmware/Valves/a.c": require.Met, "Firmware/valves/a.c": require.Missing, "firmware/VALVES/x": require.Missing, "firmware/valves/x.md": require.Met, "other/valves/a": require.Met} {
 		f := facts()
 		f.Paths = []string{path}
 		if q := find(t, Judge(set, f), "case"); q.State != want {

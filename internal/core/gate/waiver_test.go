@@ -23,7 +23,7 @@ protect:
     require:
       - approvals: 1
       - checks: [unit]
-    land: {by: team:hydraulics}
+    land: {who: team:hydraulics}
     waive: team:duty
   - name: floor
     branches: main
@@ -31,11 +31,11 @@ protect:
       - objections: none
   - name: releases
     branches: release/**
-    land: {by: team:hydraulics}
+    land: {who: team:hydraulics}
     waive: team:duty
   - name: stewards
     branches: release/**
-    land: {by: role:maintainer}
+    land: {who: role:maintainer}
 `
 
 // waived are facts of a change that lacks everything, with bela on duty and a waiver of hers.
@@ -121,7 +121,7 @@ func TestWaiverOfAnAreasAsk(t *testing.T) {
 	}
 	// No protection opens what an area asks.
 	doc = overridable + "  - {name: more, branches: \"**\", push: nobody, waive: role:reader}\n"
-	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != require.Unmet {
+	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != require.Missing {
 		t.Errorf("a protection opens it: %+v", q)
 	}
 }
@@ -199,7 +199,7 @@ func TestWaiverOfAnAreaThatNoProtectionOfItsDocumentCovers(t *testing.T) {
 	f := waived()
 	f.Waivers[0].Requirements = []change.Named{{Key: "owners/valves", Title: "1 approval by an owner of valves (house growers)"}}
 	set := rules.NewSet(f.Repository, rules.Layer{Document: house, Of: "house growers", Version: 2}, rules.Layer{Document: own, Version: 3})
-	if q := find(t, Judge(set, f), "owners/valves"); q.State != require.Unmet || q.Title != "1 approval by an owner of valves (house growers)" {
+	if q := find(t, Judge(set, f), "owners/valves"); q.State != require.Missing || q.Title != "1 approval by an owner of valves (house growers)" {
 		t.Errorf("it is %+v", q)
 	}
 	for _, s := range Waivable(set, f, "bela") {

@@ -73,7 +73,7 @@ func TestBehaviourIsAsTheTableSays(t *testing.T) {
 			if breaks := asked && !q.Holds(); breaks == slices.Contains(row.NotBy, s) {
 				t.Errorf("%s by %s: the table says that it %s be broken, and it is %s: %s", d, s, map[bool]string{true: "cannot", false: "can"}[slices.Contains(row.NotBy, s)], q.State, q.Next)
 			}
-			if q, asked := of(d, gate.Judge(set(b.text+elsewhere), f)); !asked || q.State != require.NotApplicable || !strings.Contains(q.Next, "asked for when a path in nowhere/* changes") {
+			if q, asked := of(d, gate.Judge(set(b.text+elsewhere), f)); !asked || q.State != require.NotAsked || !strings.Contains(q.Next, "asked for when a path in nowhere/* changes") {
 				t.Errorf("%s on a condition that does not hold is %+v", d, q)
 			}
 		}
@@ -105,17 +105,17 @@ func TestDemandsOnWhatIsGone(t *testing.T) {
 		state              require.State
 		says               string
 	}{
-		{"approvals: 1, from: team:gone", "", nil, "approvals", require.Unmet, "nobody could give one"},
-		{"owners: every touched area", "areas: {valves: {paths: valves/**, owners: team:gone}}\n", nil, "owners/valves", require.Unmet, "nobody could give one"},
-		{"owners: every touched area", "", nil, "owners", require.NotApplicable, "touches no area"},
-		{"objections: none", "", func(f *change.Facts) { f.Reviews = []change.Review{{By: "gone", Verdict: change.Object, Revision: 1}} }, "objections", require.Unmet, "gone objects"},
-		{"threads: resolved", "", nil, "threads", require.NotApplicable, "no discussion"},
-		{"threads: resolved", "", func(f *change.Facts) { f.Threads = []change.Thread{{By: "odo", Where: "a", ResolvedBy: "gone"}} }, "threads", require.Unmet, "gone resolved without the right to"},
-		{"tasks: done", "", nil, "tasks", require.NotApplicable, "no checklist"},
+		{"approvals: 1, from: team:gone", "", nil, "approvals", require.Missing, "nobody could give one"},
+		{"owners: every touched area", "areas: {valves: {paths: valves/**, owners: team:gone}}\n", nil, "owners/valves", require.Missing, "nobody could give one"},
+		{"owners: every touched area", "", nil, "owners", require.NotAsked, "touches no area"},
+		{"objections: none", "", func(f *change.Facts) { f.Reviews = []change.Review{{By: "gone", Verdict: change.Object, Revision: 1}} }, "objections", require.Missing, "gone objects"},
+		{"threads: resolved", "", nil, "threads", require.NotAsked, "no discussion"},
+		{"threads: resolved", "", func(f *change.Facts) { f.Threads = []change.Thread{{By: "odo", Where: "a", ResolvedBy: "gone"}} }, "threads", require.Missing, "gone resolved without the right to"},
+		{"tasks: done", "", nil, "tasks", require.NotAsked, "no checklist"},
 		{"case: exact", "", nil, "case", require.Met, ""},
 		{"signed: every commit", "", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "1", Message: "a", Signature: change.Signature{State: change.Good, By: "gone"}}}
-		}, "signed", require.Unmet, "no access any more"},
+		}, "signed", require.Missing, "no access any more"},
 		{"checks: 'bench *'", "", nil, "checks/bench *", require.Pending, "no check that matches"},
 		{"checks: unit", "", nil, "check/unit", require.Pending, "waiting for"},
 		{"deployment: field", "", nil, "deployment/field", require.Pending, "no check deploys to field"},
@@ -190,9 +190,9 @@ var differing = func() map[string][]string {
 		"protect[].waive":                      one(of("waive: @, require: [{approvals: 4}]"), "nobody", "role:writer"),
 		"protect[].after_push.approvals_stay":  one(of("require: [{approvals: 1}], after_push: {approvals_stay: @}"), "never", "always"),
 		"protect[].after_push.objections_stay": one(of("require: [{objections: none}], after_push: {objections_stay: @}"), "never", "always"),
-		"protect[].land.by":                    one(of("land: {by: @}"), "role:writer", "team:accounts"),
-		"protect[].land.with":                  one(of("land: {with: [@]}"), "rebase", "squash", "merge"),
-		"protect[].land.strategy":              one(of("land: {strategy: @}, require: [{fixups: none}]"), "rebase", "squash", "merge"),
+		"protect[].land.who":                   one(of("land: {who: @}"), "role:writer", "team:accounts"),
+		"protect[].land.strategies":            one(of("land: {strategies: [@]}"), "rebase", "squash", "merge"),
+		"protect[].land.default":               one(of("land: {default: @}, require: [{fixups: none}]"), "rebase", "squash", "merge"),
 		"protect[].land.message":               one(of("land: {message: @}, require: [{"+both+"}]"), "'docs: {title}'", "'x: {title}'"),
 		"protect[].land.trailers":              one(of("land: {trailers: @}, require: [{messages: 'Told-by'}]"), "'Told-by: {author}'", "'Seen-by: {author}'"),
 		"protect[].land.delete_source":         one(of("land: {delete_source: @}"), "true", "false"),
@@ -337,7 +337,7 @@ func TestSettingsOnWhatIsGone(t *testing.T) {
 		"protect[].create_from":           {of("create: role:writer, create_from: nowhere/*"), of("create: nobody")},
 		"protect[].exempt":                {of("exempt: team:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
 		"protect[].waive":                 {of("waive: person:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
-		"protect[].land.by":               {of("land: {by: team:gone}"), of("require: [" + never + "]")},
+		"protect[].land.who":              {of("land: {who: team:gone}"), of("require: [" + never + "]")},
 		"protect[].require[].from":        {of("require: [{approvals: 1, from: team:gone}]"), of("require: [" + never + "]")},
 		"protect[].require[].reported_by": {of("require: [{checks: unit, reported_by: robot:gone}]"), of("require: [" + never + "]")},
 		"protect[].require[].resolved_by": {of("require: [{threads: resolved, resolved_by: team:gone}]"), of("require: [{threads: resolved, resolved_by: person:gone}]")},

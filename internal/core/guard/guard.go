@@ -22,9 +22,9 @@ import (
 	"tavrin/internal/core/rules"
 )
 
-// Scratch begins the names to which everybody who may write pushes what is only to be looked at: SCRATCH/LOGIN/NAME.
+// Preview begins the names to which everybody who may write pushes what is only to be looked at: PREVIEW/LOGIN/NAME.
 // They are no branches: nothing lands from them, and they go away by themselves.
-const Scratch = "refs/scratch/"
+const Preview = "refs/preview/"
 
 // Update is one ref that a push wants to move, with what Git knows about the move.
 type Update struct {
@@ -96,9 +96,9 @@ func Judge(u Update, f Facts) Verdict {
 		return refuse(u, "you may not write here", fmt.Sprintf("%s may not write to %s: ask a maintainer of it for "+
 			"the role writer.",
 			f.Pusher.Login, f.Repository))
-	case strings.HasPrefix(u.Ref, Scratch):
-		if !strings.HasPrefix(u.Ref, Scratch+f.Pusher.Login+"/") {
-			return refuse(u, "not your scratch space", fmt.Sprintf("%s: yours begins with %s%s/.", u.Ref, Scratch,
+	case strings.HasPrefix(u.Ref, Preview):
+		if !strings.HasPrefix(u.Ref, Preview+f.Pusher.Login+"/") {
+			return refuse(u, "not your preview space", fmt.Sprintf("%s: yours begins with %s%s/.", u.Ref, Preview,
 				f.Pusher.Login))
 		}
 		return Verdict{Allowed: true}
@@ -106,7 +106,7 @@ func Judge(u Update, f Facts) Verdict {
 		return alike(u, f.Taken[Likeness(u.Ref)])
 	case !isBranch && !strings.HasPrefix(u.Ref, "refs/tags/"):
 		return refuse(u, "not a branch or tag", fmt.Sprintf("%s: only refs/heads/…, refs/tags/… and %s%s/… can be "+
-			"pushed; every other name is the service's own.", u.Ref, Scratch, f.Pusher.Login))
+			"pushed; every other name is the service's own.", u.Ref, Preview, f.Pusher.Login))
 	case !isBranch:
 		return judgeTag(u, f)
 	}

@@ -32,7 +32,7 @@ func ForFolding(message string) bool { return forFolding.MatchString(message) }
 func (fixups) Judge(c *require.Case, q require.Sourced) {
 	r := q.Outcome("fixups")
 	if c.LandsBy.Folds() {
-		r.State = require.NotApplicable
+		r.State = require.NotAsked
 		r.Next = fmt.Sprintf("%s leaves one commit, so that nothing is left to fold", c.LandsBy)
 		c.Say(r, q)
 		return
@@ -44,7 +44,7 @@ func (fixups) Judge(c *require.Case, q require.Sourced) {
 		}
 	}
 	if r.Have = len(left); r.Have > 0 {
-		r.State, r.Who = require.Unmet, c.Authors
+		r.State, r.Who = require.Missing, c.Authors
 		r.Next = fmt.Sprintf("%s: fold with git rebase --interactive --autosquash %s and push", require.Few(left, "and"), c.Target)
 		if slices.Contains(c.Allowed, change.Squash) {
 			r.Next += ", or land by squash"

@@ -31,7 +31,7 @@ func (history) Judge(c *require.Case, q require.Sourced) {
 				straight = append(straight, string(s))
 			}
 		}
-		r.State, r.Who = require.Unmet, c.Authors
+		r.State, r.Who = require.Missing, c.Authors
 		r.Next = fmt.Sprintf("by %s the branch would get a merge commit: join the queue with --strategy %s", c.LandsBy,
 			require.List(straight, "or"))
 		if len(straight) == 0 {

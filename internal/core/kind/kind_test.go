@@ -147,34 +147,34 @@ func TestKindsJudge(t *testing.T) {
 		state require.State
 		next  string
 	}{
-		{"approvals: 1", nil, require.Unmet, "ask ines or odo"},
+		{"approvals: 1", nil, require.Missing, "ask ines or odo"},
 		{"approvals: 1", approve("odo", 2), require.Met, ""},
-		{"approvals: 1", approve("tamsin", 2), require.Unmet, "an author of the change"},
+		{"approvals: 1", approve("tamsin", 2), require.Missing, "an author of the change"},
 		{"approvals: 1\nown: counts", approve("tamsin", 2), require.Met, ""},
-		{"approvals: 1", approve("odo", 1), require.Unmet, "the difference has changed since"},
-		{"approvals: 1\nfrom: team:hydraulics", approve("ines", 2), require.Unmet, "ask odo"},
-		{"owners: every touched area", nil, require.NotApplicable, "touches no area"},
+		{"approvals: 1", approve("odo", 1), require.Missing, "the difference has changed since"},
+		{"approvals: 1\nfrom: team:hydraulics", approve("ines", 2), require.Missing, "ask odo"},
+		{"owners: every touched area", nil, require.NotAsked, "touches no area"},
 		{"owners: every touched area", func(c *require.Case) {
 			c.Touched = []require.Area{{Name: "valves", Owners: []people.Principal{{Kind: people.ByTeam, Name: "hydraulics"}}}}
-		}, require.Unmet, "ask odo"},
+		}, require.Missing, "ask odo"},
 		{"objections: none", func(c *require.Case) {
 			c.Reviews = []change.Review{{By: "odo", Verdict: change.Object, Revision: 1}}
-		}, require.Unmet, "odo objects"},
-		{"threads: resolved", func(c *require.Case) { c.Threads = []change.Thread{{By: "odo", Where: "the change"}} }, require.Unmet,
+		}, require.Missing, "odo objects"},
+		{"threads: resolved", func(c *require.Case) { c.Threads = []change.Thread{{By: "odo", Where: "the change"}} }, require.Missing,
 			"resolve odo's on the change"},
-		{"tasks: done", func(c *require.Case) { c.Description = "- [x] a\n- [ ] b" }, require.Unmet, `still to do: "b"`},
+		{"tasks: done", func(c *require.Case) { c.Description = "- [x] a\n- [ ] b" }, require.Missing, `still to do: "b"`},
 		{"ticket: FEN-[0-9]+", func(c *require.Case) { c.Source = "FEN-4" }, require.Met, ""},
-		{"ticket: FEN-[0-9]+\nin: title", func(c *require.Case) { c.Source = "FEN-4" }, require.Unmet, "name the ticket in the title"},
-		{"case: exact", func(c *require.Case) { c.Nearly = func(string) (string, bool) { return "valves", true } }, require.Unmet,
+		{"ticket: FEN-[0-9]+\nin: title", func(c *require.Case) { c.Source = "FEN-4" }, require.Missing, "name the ticket in the title"},
+		{"case: exact", func(c *require.Case) { c.Nearly = func(string) (string, bool) { return "valves", true } }, require.Missing,
 			"valves/a.c (area valves)"},
-		{"fixups: none", func(c *require.Case) { c.Commits[0].Message = "fixup! a" }, require.Unmet, "autosquash"},
-		{"fixups: none", func(c *require.Case) { c.Commits[0].Message, c.LandsBy = "fixup! a", change.Squash }, require.NotApplicable, "squash leaves one commit"},
-		{"history: linear", func(c *require.Case) { c.LandsBy = change.Merge }, require.Unmet, "--strategy rebase or squash"},
-		{"messages: ^docs", nil, require.Unmet, "not of the form ^docs"},
-		{"signed: every commit", nil, require.Unmet, "is not signed"},
+		{"fixups: none", func(c *require.Case) { c.Commits[0].Message = "fixup! a" }, require.Missing, "autosquash"},
+		{"fixups: none", func(c *require.Case) { c.Commits[0].Message, c.LandsBy = "fixup! a", change.Squash }, require.NotAsked, "squash leaves one commit"},
+		{"history: linear", func(c *require.Case) { c.LandsBy = change.Merge }, require.Missing, "--strategy rebase or squash"},
+		{"messages: ^docs", nil, require.Missing, "not of the form ^docs"},
+		{"signed: every commit", nil, require.Missing, "is not signed"},
 		{"checks: unit", nil, require.Pending, "when the change is rehearsed"},
 		{"checks: unit\nat: head", func(c *require.Case) { c.HeadChecks = []change.Check{{Name: "unit", State: change.Failed}} },
-			require.Unmet, "unit failed"},
+			require.Missing, "unit failed"},
 		{"deployment: field\nat: head", nil, require.Pending, "no check deploys to field"},
 	} {
 		if lines := judged(t, c.text, c.alter); lines[0].State != c.state || !strings.Contains(lines[0].Next, c.next) {

@@ -79,7 +79,7 @@ func (m *messages) Judge(c *require.Case, q require.Sourced) {
 		}
 	}
 	if len(wrong) > 0 {
-		r.State, r.Who = require.Unmet, c.Authors
+		r.State, r.Who = require.Missing, c.Authors
 		r.Next = m.unfit(wrong) + "; reword (git commit --amend, git rebase --interactive, or the title of the change " +
 			"for a squash)"
 	}

@@ -27,7 +27,7 @@ func (objections) Judge(c *require.Case, q require.Sourced) {
 		}
 	}
 	if r.Have = len(r.Who); r.Have > 0 {
-		r.State = require.Unmet
+		r.State = require.Missing
 		r.Next = fmt.Sprintf("%s objects: resolve it with them; they withdraw it with tavrin review withdraw %d, or "+
 			"approve", require.FewOr(r.Who), c.Number)
 	}

@@ -30,7 +30,7 @@ func (pathCase) Judge(c *require.Case, q require.Sourced) {
 		}
 	}
 	if len(wrong) > 0 {
-		r.State, r.Who = require.Unmet, c.Authors
+		r.State, r.Who = require.Missing, c.Authors
 		r.Next = fmt.Sprintf("%s: written as the area writes it, or moved elsewhere", require.Few(wrong, "and"))
 	}
 	c.Say(r, q)

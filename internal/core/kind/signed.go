@@ -28,7 +28,7 @@ func (signed) Judge(c *require.Case, q require.Sourced) {
 	r.Need = len(c.Commits)
 	wrong := unsigned(c.Commits, c.People)
 	if r.Have = len(c.Commits) - len(wrong); len(wrong) > 0 {
-		r.State, r.Who = require.Unmet, c.Authors
+		r.State, r.Who = require.Missing, c.Authors
 		r.Next = require.Few(wrong, "and") + ": sign the commits again with a registered key and push"
 	}
 	c.Say(r, q)

@@ -10,7 +10,7 @@ import (
 var _ = register(require.Kind{
 	Name: "tasks", Group: require.OfDiscussion, Order: 2, ByDescription: true,
 	Keys:   []grammar.Key{wordKey("tasks", "done", "every box of the description's checklist (- [ ] …) is ticked")},
-	Judged: "the boxes of the description as it is now", Gone: "no checklist: not applicable",
+	Judged: "the boxes of the description as it is now", Gone: "no checklist: not asked",
 	New: func() require.Ask {
 		const text = "every task of the description is done"
 		return tasks{bare{"done", text, text}}
@@ -26,9 +26,9 @@ func (tasks) Judge(c *require.Case, q require.Sourced) {
 	r.Have, r.Need = all-len(open), all
 	switch {
 	case all == 0:
-		r.State, r.Next = require.NotApplicable, "the description has no checklist"
+		r.State, r.Next = require.NotAsked, "the description has no checklist"
 	case len(open) > 0:
-		r.State, r.Who = require.Unmet, c.Authors
+		r.State, r.Who = require.Missing, c.Authors
 		r.Next = fmt.Sprintf("still to do: %s; tick them in the description: tavrin change edit %d --description …",
 			require.Few(quoted(open), "and"), c.Number)
 	}

@@ -17,7 +17,7 @@ var _ = register(require.Kind{
 			Together: require.PartOf, Example: "resolved_by: role:maintainer", Gone: "what they resolved is open again"},
 	},
 	Judged: "every discussion",
-	Gone:   "no discussion: not applicable; resolved by somebody who may not any more: open again",
+	Gone:   "no discussion: not asked; resolved by somebody who may not any more: open again",
 	New:    func() require.Ask { return &threads{} },
 })
 
@@ -59,7 +59,7 @@ func (t *threads) Judge(c *require.Case, q require.Sourced) {
 	r := q.Outcome("threads")
 	r.Need = len(c.Threads)
 	if len(c.Threads) == 0 {
-		r.State, r.Next = require.NotApplicable, "there is no discussion to resolve"
+		r.State, r.Next = require.NotAsked, "there is no discussion to resolve"
 		c.Say(r, q)
 		return
 	}
@@ -77,7 +77,7 @@ func (t *threads) Judge(c *require.Case, q require.Sourced) {
 		}
 	}
 	if len(open) > 0 {
-		r.State = require.Unmet
+		r.State = require.Missing
 		r.Next = fmt.Sprintf("resolve %s: tavrin thread list %d", require.Few(open, "and"), c.Number)
 		for login, p := range c.People {
 			if may(p) && (len(t.by) > 0 || !p.Robot) {

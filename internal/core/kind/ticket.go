@@ -99,7 +99,7 @@ func (t *ticket) Judge(c *require.Case, q require.Sourced) {
 			return
 		}
 	}
-	r.State = require.Unmet
+	r.State = require.Missing
 	r.Next = fmt.Sprintf("name the ticket in the %s", require.List(grammar.Texts(t.in), "or"))
 	if t.example != "" {
 		r.Next += fmt.Sprintf(", such as %q", t.example)

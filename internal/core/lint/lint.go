@@ -304,7 +304,7 @@ func (l *linter) protection(p *rules.Protection) {
 	l.creation(p, what)
 	l.stricter(p, what)
 	for key, who := range map[string][]people.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt,
-		"waive": p.Waive, "land.by": p.LandBy} {
+		"waive": p.Waive, "land.who": p.LandBy} {
 		l.principals(p.LineOf(key), fmt.Sprintf("%s: %s names", what, key), who)
 	}
 	if len(p.Exempt) > 0 {
@@ -313,9 +313,9 @@ func (l *linter) protection(p *rules.Protection) {
 	if p.LandBy != nil {
 		switch pool := l.pool(p.LandBy); {
 		case len(pool) == 0:
-			l.say(Blocked, p.LineOf("land.by"), "name somebody with access", "%s: nobody may ask to land", what)
+			l.say(Blocked, p.LineOf("land.who"), "name somebody with access", "%s: nobody may ask to land", what)
 		case len(pool) == 1 && len(l.pool(nil)) > 1:
-			l.say(Fragile, p.LineOf("land.by"), "name more people",
+			l.say(Fragile, p.LineOf("land.who"), "name more people",
 				"%s: only %s may ask to land, so that one absence blocks", what, pool[0])
 		}
 	}
@@ -425,7 +425,7 @@ func (l *linter) combined() {
 			l.at(e.DeleteSource.From, Fragile, "state the same", "%s: %s disagree on removing the source branch, so "+
 				"that it is kept", branch, require.Because(e.DeleteSource.From))
 		}
-		for key, lists := range map[string][]rules.Allowance{"land.by": e.LandBy, "push": e.Push} {
+		for key, lists := range map[string][]rules.Allowance{"land.who": e.LandBy, "push": e.Push} {
 			l.intersection(branch, key, lists)
 		}
 		for _, q := range e.Requirements {
@@ -464,7 +464,7 @@ func (l *linter) intersection(branch, key string, lists []rules.Allowance) {
 	}
 	if left == 0 {
 		severity := Fragile
-		if key == "land.by" {
+		if key == "land.who" {
 			severity = Blocked
 		}
 		l.at(from, severity, "name somebody in both", "%s: nobody is in every list of %s that applies (%s)", branch,
@@ -514,7 +514,7 @@ func (l *linter) unused() {
 			}
 		}
 		if len(p.With) == 1 {
-			idle("land.strategy", fmt.Sprintf("%s is the only strategy that is allowed", p.With[0]))
+			idle("land.default", fmt.Sprintf("%s is the only strategy that is allowed", p.With[0]))
 		}
 		if len(p.With) == 1 && p.With[0] == change.Rebase {
 			idle("land.message", "a rebase keeps the messages of its commits")

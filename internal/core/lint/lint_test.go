@@ -69,13 +69,13 @@ func TestLint(t *testing.T) {
 		{"a pattern of no check", one("checks: 'bench *'"), Fragile, "matches bench *", ""},
 		{"a script nobody owns", "checks: {bench: {command: sh ci/bench.sh}}\n", Fragile, "ci/bench.sh, which nobody owns", "add ci/bench.sh to an area"},
 		{"a deployment of nothing", one("deployment: field"), Blocked, "no check deploys to field", "kind: deployment"},
-		{"one may land", "protect:\n  - {name: trunk, branches: main, land: {by: person:odo}}\n", Fragile, "only odo may ask to land", ""},
-		{"nobody may land", "protect:\n  - {name: trunk, branches: main, land: {by: team:empty}}\n", Blocked, "nobody may ask to land", ""},
-		{"no strategy left", "protect:\n  - {name: a, branches: main, land: {with: rebase}}\n  - {name: b, branches: '**', land: {with: merge}}\n", Blocked, "leave no strategy", "allow a strategy in both"},
-		{"straight and merge", "protect:\n  - {name: a, branches: main, require: [{history: linear}], land: {with: merge}}\n", Blocked, "stay linear", "rebase or squash"},
-		{"different defaults", "protect:\n  - {name: a, branches: main, land: {strategy: rebase}}\n  - {name: b, branches: '**', land: {strategy: merge}}\n", Fragile, "different default strategies", ""},
+		{"one may land", "protect:\n  - {name: trunk, branches: main, land: {who: person:odo}}\n", Fragile, "only odo may ask to land", ""},
+		{"nobody may land", "protect:\n  - {name: trunk, branches: main, land: {who: team:empty}}\n", Blocked, "nobody may ask to land", ""},
+		{"no strategy left", "protect:\n  - {name: a, branches: main, land: {strategies: rebase}}\n  - {name: b, branches: '**', land: {strategies: merge}}\n", Blocked, "leave no strategy", "allow a strategy in both"},
+		{"straight and merge", "protect:\n  - {name: a, branches: main, require: [{history: linear}], land: {strategies: merge}}\n", Blocked, "stay linear", "rebase or squash"},
+		{"different defaults", "protect:\n  - {name: a, branches: main, land: {default: rebase}}\n  - {name: b, branches: '**', land: {default: merge}}\n", Fragile, "different default strategies", ""},
 		{"different messages", "protect:\n  - {name: a, branches: main, land: {message: a}}\n  - {name: b, branches: '**', land: {message: b}}\n", Fragile, "different messages", ""},
-		{"disjoint landers", "protect:\n  - {name: a, branches: main, land: {by: person:odo}}\n  - {name: b, branches: '**', land: {by: person:wren}}\n", Blocked, "nobody is in every list of land.by", ""},
+		{"disjoint landers", "protect:\n  - {name: a, branches: main, land: {who: person:odo}}\n  - {name: b, branches: '**', land: {who: person:wren}}\n", Blocked, "nobody is in every list of land.who", ""},
 		{"no such branch", "protect:\n  - {name: a, branches: master}\n", Fragile, "no branch there is now matches master", "browse branches"},
 		{"a pattern for later", "protect:\n  - {name: a, branches: hotfix/**}\n", Note, "matches hotfix/**", ""},
 		{"said twice", one("checks: preview\n      - checks: preview"), Note, "line 6 asks the same already", "leave one out"},
@@ -86,8 +86,8 @@ func TestLint(t *testing.T) {
 		{"a condition on no file", one("{objections: none, when: {paths: nowhere/*}}"), Fragile, "condition's paths nowhere/*", ""},
 		{"one to agree", "loosening: {agreed_by: person:odo}\n", Fragile, "another person than the one who proposes", ""},
 		{"another case", "areas:\n  a: {paths: [Firmware/**, 'ci/**', 'docs/**'], owners: team:accounts}\n", Fragile, "differs from its paths by upper and lower case alone", "{case: exact}"},
-		{"a strategy of one", "protect:\n  - {name: a, branches: main, land: {with: rebase, strategy: rebase}}\n", Note, "land.strategy has no effect", "leave it out"},
-		{"a message for a rebase", "protect:\n  - {name: a, branches: main, land: {with: rebase, message: \"{title}\"}}\n", Note, "land.message has no effect", ""},
+		{"a strategy of one", "protect:\n  - {name: a, branches: main, land: {strategies: rebase, default: rebase}}\n", Note, "land.default has no effect", "leave it out"},
+		{"a message for a rebase", "protect:\n  - {name: a, branches: main, land: {strategies: rebase, message: \"{title}\"}}\n", Note, "land.message has no effect", ""},
 		{"approvals that stay of none", "protect:\n  - {name: a, branches: main, after_push: {approvals_stay: never}}\n", Note, "after_push.approvals_stay has no effect", ""},
 		{"objections that stay of none", "protect:\n  - {name: a, branches: main, after_push: {objections_stay: never}}\n", Note, "after_push.objections_stay has no effect", ""},
 		{"a check of no use", "checks: {preview: {reported_by: robot:barn}}\n", Note, "nothing asks for it", ""},
@@ -102,7 +102,7 @@ func TestLint(t *testing.T) {
 		{"a label that lifts", "labels: {urgent: {set_by: team:hydraulics}}\n" + one(`{objections: none, when: {cel: "!('urgent' in labels)"}}`), Note, "team:hydraulics may set that on a change of their own", ""},
 		{"creation from what nobody saw", "protect:\n  - {name: lines, branches: 'release/**', create: role:writer, create_from: main}\n", Fragile, "nothing there asks for a review", "create_from"},
 		{"creation from what was seen", "protect:\n  - {name: lines, branches: [main, 'release/**'], create: role:writer, require: [{approvals: 1}]}\n", "", "", ""},
-		{"a default that history rules out", "protect:\n  - {name: a, branches: main, require: [{history: linear}], land: {strategy: merge}}\n", Fragile, "by merge where nobody says another", ""},
+		{"a default that history rules out", "protect:\n  - {name: a, branches: main, require: [{history: linear}], land: {default: merge}}\n", Fragile, "by merge where nobody says another", ""},
 		{"a message that does not fit", "protect:\n  - {name: a, branches: main, require: [{messages: '^[a-z]+: ', example: 'docs: a'}], land: {message: 'Change {number}: {title}'}}\n", Fragile, "does not fit the messages", ""},
 		{"a message that fits", "protect:\n  - {name: a, branches: main, require: [{messages: '^[a-z]+: ', example: 'docs: a'}], land: {message: '{title} ({number})'}}\n", "", "", ""},
 		{"a person who is disabled", "protect:\n  - {name: trunk, branches: main, push: person:gone}\n", Blocked, "person:gone, whose account is disabled", "enable"},
@@ -220,7 +220,7 @@ func TestHouseAndRepository(t *testing.T) {
 func TestNoSlackInARepositoryOfOne(t *testing.T) {
 	w := world()
 	w.People = map[string]people.Person{"odo": {Login: "odo", Role: people.Maintainer}}
-	for _, a := range linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1, own: counts}], land: {by: person:odo}}\n", w) {
+	for _, a := range linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1, own: counts}], land: {who: person:odo}}\n", w) {
 		if strings.Contains(a.Text, "absence") || strings.Contains(a.Text, "slack") {
 			t.Errorf("it says %+v", a)
 		}

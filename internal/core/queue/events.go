@@ -193,7 +193,7 @@ func (e LandingDropped) apply(s *State) {
 		return
 	}
 	s.drop(entry, e.Why)
-	s.put(entry, LinedUp, e.Why)
+	s.put(entry, Queued, e.Why)
 	if e.Trouble != "" {
 		s.rested(entry, "the branch could not be moved", e.Trouble)
 	}

@@ -70,7 +70,7 @@ func (p *planner) plan() {
 			line = append(line, e)
 		case p.keeps(e, urgent):
 			busy++
-		case e.State == LinedUp:
+		case e.State == Queued:
 			line = append(line, e)
 		}
 	}
@@ -153,7 +153,7 @@ func (p *planner) lineUp(e *Entry) {
 		p.Back++
 		e.Place = p.Back
 	}
-	p.put(e, LinedUp, "its gate is ready")
+	p.put(e, Queued, "its gate is ready")
 	p.act(LineUp, e, e.Reason)
 }
 
@@ -166,7 +166,7 @@ func (p *planner) sendBack(e *Entry) {
 
 func (p *planner) discard(e *Entry, why string) {
 	p.drop(e, why)
-	p.put(e, LinedUp, why)
+	p.put(e, Queued, why)
 	p.act(Discard, e, why)
 }
 

@@ -43,37 +43,37 @@ func TestPlan(t *testing.T) {
 		want   string
 		states string // of the entries, afterwards
 	}{
-		{"one at a time", []Event{Tick{noon}}, "", "rehearsing lined-up"},
-		{"what joins waits for its gate", []Event{Joined{noon, 3, 30}}, "", "rehearsing lined-up waiting"},
-		{"what is ready lines up", []Event{Joined{noon, 3, 30}, Seen{noon, 3, ready}}, "line up 3: its gate is ready", "rehearsing lined-up lined-up"},
-		{"clear lands", []Event{Judged{noon, 1, Verdict{Clear: true}}}, "land 1: its gate is clear", "rehearsing lined-up"},
-		{"clear is said until it is done", []Event{Judged{noon, 1, Verdict{Clear: true}}, Tick{noon}}, "land 1: its gate is clear; land 1: its gate is clear", "rehearsing lined-up"},
-		{"not clear any more does not land", []Event{Judged{noon, 1, Verdict{Clear: true}}, Judged{noon, 1, Verdict{}}}, "land 1: its gate is clear", "rehearsing lined-up"},
-		{"a landing under way keeps the line", []Event{Judged{noon, 1, Verdict{Clear: true}}, LandingBegun{noon, 1}, Tick{noon}}, "land 1: its gate is clear", "landing lined-up"},
-		{"landed: the next is built on the new tip", []Event{LandingBegun{noon, 1}, Done{noon, 1, "t1"}}, "build a rehearsal 2: it is first in line", "landed lined-up"},
-		{"a landing taken back is tried again", []Event{LandingBegun{noon, 1}, LandingDropped{noon, 1, "the target moved on", ""}}, "build a rehearsal 1: it is first in line", "lined-up lined-up"},
-		{"a branch that could not be moved rests", []Event{LandingBegun{noon, 1}, LandingDropped{noon, 1, "again", "no room"}}, "build a rehearsal 2: it is first in line", "lined-up lined-up"},
-		{"a landing that is lost", []Event{LandingBegun{noon, 1}, LandingLost{noon, 1, "somebody moved it"}}, "build a rehearsal 2: it is first in line", "ejected lined-up"},
-		{"red is ejected and the next is built", []Event{Judged{noon, 1, Verdict{Red: "unit failed"}}}, "eject 1: unit failed; build a rehearsal 2: it is first in line", "ejected lined-up"},
-		{"the target moved", []Event{TargetMoved{noon, "t1"}}, "discard the rehearsal 1: the target moved on; build a rehearsal 1: it is first in line", "lined-up lined-up"},
-		{"the target is gone", []Event{TargetMoved{noon, ""}}, "discard the rehearsal 1: the target moved on", "lined-up lined-up"},
-		{"a new revision", []Event{Seen{noon, 1, Gate{Revision: 2, Ready: true}}}, "discard the rehearsal 1: a new revision was pushed; build a rehearsal 1: it is first in line", "lined-up lined-up"},
-		{"a named approval is gone", []Event{Judged{noon, 1, Verdict{Stale: "odo's approval", Clear: true}}}, "discard the rehearsal 1: odo's approval; build a rehearsal 1: it is first in line", "lined-up lined-up"},
-		{"no longer ready while rehearsed", []Event{Seen{noon, 1, Gate{Revision: 1}}}, "send back to waiting 1: its gate is no longer ready; build a rehearsal 2: it is first in line", "waiting lined-up"},
+		{"one at a time", []Event{Tick{noon}}, "", "rehearsing queued"},
+		{"what joins waits for its gate", []Event{Joined{noon, 3, 30}}, "", "rehearsing queued waiting"},
+		{"what is ready lines up", []Event{Joined{noon, 3, 30}, Seen{noon, 3, ready}}, "line up 3: its gate is ready", "rehearsing queued queued"},
+		{"clear lands", []Event{Judged{noon, 1, Verdict{Clear: true}}}, "land 1: its gate is clear", "rehearsing queued"},
+		{"clear is said until it is done", []Event{Judged{noon, 1, Verdict{Clear: true}}, Tick{noon}}, "land 1: its gate is clear; land 1: its gate is clear", "rehearsing queued"},
+		{"not clear any more does not land", []Event{Judged{noon, 1, Verdict{Clear: true}}, Judged{noon, 1, Verdict{}}}, "land 1: its gate is clear", "rehearsing queued"},
+		{"a landing under way keeps the line", []Event{Judged{noon, 1, Verdict{Clear: true}}, LandingBegun{noon, 1}, Tick{noon}}, "land 1: its gate is clear", "landing queued"},
+		{"landed: the next is built on the new tip", []Event{LandingBegun{noon, 1}, Done{noon, 1, "t1"}}, "build a rehearsal 2: it is first in line", "landed queued"},
+		{"a landing taken back is tried again", []Event{LandingBegun{noon, 1}, LandingDropped{noon, 1, "the target moved on", ""}}, "build a rehearsal 1: it is first in line", "queued queued"},
+		{"a branch that could not be moved rests", []Event{LandingBegun{noon, 1}, LandingDropped{noon, 1, "again", "no room"}}, "build a rehearsal 2: it is first in line", "queued queued"},
+		{"a landing that is lost", []Event{LandingBegun{noon, 1}, LandingLost{noon, 1, "somebody moved it"}}, "build a rehearsal 2: it is first in line", "ejected queued"},
+		{"red is ejected and the next is built", []Event{Judged{noon, 1, Verdict{Red: "unit failed"}}}, "eject 1: unit failed; build a rehearsal 2: it is first in line", "ejected queued"},
+		{"the target moved", []Event{TargetMoved{noon, "t1"}}, "discard the rehearsal 1: the target moved on; build a rehearsal 1: it is first in line", "queued queued"},
+		{"the target is gone", []Event{TargetMoved{noon, ""}}, "discard the rehearsal 1: the target moved on", "queued queued"},
+		{"a new revision", []Event{Seen{noon, 1, Gate{Revision: 2, Ready: true}}}, "discard the rehearsal 1: a new revision was pushed; build a rehearsal 1: it is first in line", "queued queued"},
+		{"a named approval is gone", []Event{Judged{noon, 1, Verdict{Stale: "odo's approval", Clear: true}}}, "discard the rehearsal 1: odo's approval; build a rehearsal 1: it is first in line", "queued queued"},
+		{"no longer ready while rehearsed", []Event{Seen{noon, 1, Gate{Revision: 1}}}, "send back to waiting 1: its gate is no longer ready; build a rehearsal 2: it is first in line", "waiting queued"},
 		{"no longer ready in line", []Event{Seen{noon, 2, Gate{Revision: 1}}}, "send back to waiting 2: its gate is no longer ready", "rehearsing waiting"},
 		{"ready again comes last", []Event{Joined{noon, 3, 30}, Seen{noon, 3, ready}, Seen{noon, 2, Gate{Revision: 1}}, Seen{noon, 2, ready}, Left{noon, 1, "ines", "later"}},
-			"line up 3: its gate is ready; send back to waiting 2: its gate is no longer ready; line up 2: its gate is ready; build a rehearsal 3: it is first in line", "withdrawn lined-up lined-up"},
-		{"closed is ejected whatever its state", []Event{Seen{noon, 1, Gate{1, true, false, "the change was closed"}}}, "eject 1: the change was closed; build a rehearsal 2: it is first in line", "ejected lined-up"},
+			"line up 3: its gate is ready; send back to waiting 2: its gate is no longer ready; line up 2: its gate is ready; build a rehearsal 3: it is first in line", "withdrawn queued queued"},
+		{"closed is ejected whatever its state", []Event{Seen{noon, 1, Gate{1, true, false, "the change was closed"}}}, "eject 1: the change was closed; build a rehearsal 2: it is first in line", "ejected queued"},
 		{"withdrawn", []Event{Left{noon, 2, "ines", "ines withdrew it"}}, "", "rehearsing withdrawn"},
 		{"a waiver goes first", []Event{Joined{noon, 3, 30}, Seen{noon, 3, Gate{1, true, true, ""}}},
-			"line up 3: its gate is ready; discard the rehearsal 1: another goes first, by a waiver; build a rehearsal 3: it is first in line", "lined-up lined-up lined-up"},
-		{"a waiver that is not ready disturbs nobody", []Event{Joined{noon, 3, 30}, Seen{noon, 3, Gate{1, false, true, ""}}}, "", "rehearsing lined-up waiting"},
-		{"a waiver does not break into a landing", []Event{LandingBegun{noon, 1}, Joined{noon, 3, 30}, Seen{noon, 3, Gate{1, true, true, ""}}}, "line up 3: its gate is ready", "landing lined-up lined-up"},
+			"line up 3: its gate is ready; discard the rehearsal 1: another goes first, by a waiver; build a rehearsal 3: it is first in line", "queued queued queued"},
+		{"a waiver that is not ready disturbs nobody", []Event{Joined{noon, 3, 30}, Seen{noon, 3, Gate{1, false, true, ""}}}, "", "rehearsing queued waiting"},
+		{"a waiver does not break into a landing", []Event{LandingBegun{noon, 1}, Joined{noon, 3, 30}, Seen{noon, 3, Gate{1, true, true, ""}}}, "line up 3: its gate is ready", "landing queued queued"},
 		{"cannot be built", []Event{Done{noon, 1, "t1"}, NotBuilt{noon, 2, "they conflict"}}, "build a rehearsal 2: it is first in line", "ejected"},
 		{"could not be built: it rests, and is tried again", []Event{Done{noon, 1, "t1"}, BuildFailed{noon, 2, "no room"}, Tick{noon}, Tick{later(2)}},
-			"build a rehearsal 2: it is first in line; build a rehearsal 2: it is first in line", "lined-up"},
+			"build a rehearsal 2: it is first in line; build a rehearsal 2: it is first in line", "queued"},
 		{"what comes too late changes nothing", []Event{Built{noon, 1, "again"}, Built{noon, 7, "x"}, NotBuilt{noon, 7, "x"}, BuildFailed{noon, 7, "x"}, Judged{noon, 7, Verdict{Red: "x"}}, Left{noon, 9, "ines", "x"},
-			Seen{noon, 9, ready}, LandingBegun{noon, 9}, LandingDropped{noon, 9, "x", ""}, LandingLost{noon, 9, "x"}}, "", "rehearsing lined-up"},
+			Seen{noon, 9, ready}, LandingBegun{noon, 9}, LandingDropped{noon, 9, "x", ""}, LandingLost{noon, 9, "x"}}, "", "rehearsing queued"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -129,7 +129,7 @@ func TestRestsAndEstimates(t *testing.T) {
 // A rehearsal that stands on another ends with it, and not when that one lands.
 func TestWhatStandsOnAnother(t *testing.T) {
 	base := State{At: noon.At, Tip: "t0", Slots: 2,
-		Entries:    []Entry{{ID: 1, State: Rehearsing, Rehearsal: 1}, {ID: 2, State: Rehearsing, Rehearsal: 2}, {ID: 3, State: LinedUp, Rehearsal: 3}},
+		Entries:    []Entry{{ID: 1, State: Rehearsing, Rehearsal: 1}, {ID: 2, State: Rehearsing, Rehearsal: 2}, {ID: 3, State: Queued, Rehearsal: 3}},
 		Rehearsals: []Rehearsal{{ID: 1, Entry: 1, Base: "t0", Commit: "c1"}, {ID: 2, Entry: 2, Parent: 1, Base: "c1", Commit: "c2"}, {ID: 3, Entry: 3, Parent: 2, Base: "c2"}},
 	}
 	s := Apply(base, Left{noon, 1, "ines", "later"})
@@ -138,7 +138,7 @@ func TestWhatStandsOnAnother(t *testing.T) {
 			t.Errorf("%+v is still of use", r)
 		}
 	}
-	if s.Entry(2).State != LinedUp || s.Entry(2).Rehearsal != 0 || s.Entry(3).Rehearsal != 0 {
+	if s.Entry(2).State != Queued || s.Entry(2).Rehearsal != 0 || s.Entry(3).Rehearsal != 0 {
 		t.Errorf("the entries are %+v", s.Entries)
 	}
 	if s = Apply(base, Done{noon, 1, "c1"}); s.Rehearsal(2) == nil || s.Rehearsal(3) == nil || s.Rehearsal(1) != nil {
@@ -346,7 +346,7 @@ func TestWords(t *testing.T) {
 		others []string
 		says   []string
 	}{
-		{Conflicts, nil, []string{"bring topic up to main", "git rebase origin/main", "join again"}},
+		{Conflicts, nil, []string{"update topic from main", "git rebase origin/main", "join again"}},
 		{Differs, []string{"squash", "merge"}, []string{"--strategy squash or merge, by which what was shown would land"}},
 		{Differs, nil, []string{"no other strategy that is allowed would land what was shown"}},
 		{Empty, nil, []string{"close the change"}},

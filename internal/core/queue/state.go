@@ -27,8 +27,8 @@ type EntryState string
 
 // The states of an entry.
 const (
-	Waiting    EntryState = "waiting"  // for its gate
-	LinedUp    EntryState = "lined-up" // ready, not rehearsed yet
+	Waiting    EntryState = "waiting" // for its gate
+	Queued     EntryState = "queued"  // ready, not rehearsed yet
 	Rehearsing EntryState = "rehearsing"
 	Landing    EntryState = "landing"
 	Landed     EntryState = "landed"
@@ -158,7 +158,7 @@ func (s *State) end(id int64, why string) {
 		}
 		if e := s.Entry(above.Entry); e != nil && e.Rehearsal == above.ID {
 			e.Rehearsal = 0
-			s.put(e, LinedUp, "what it was rehearsed on is of no more use")
+			s.put(e, Queued, "what it was rehearsed on is of no more use")
 		}
 		s.end(above.ID, "what it stood on is of no more use")
 	}

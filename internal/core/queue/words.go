@@ -29,7 +29,7 @@ type Obstacle struct {
 
 // Reason puts it into words, with the next step.
 func (n Obstacle) Reason() string {
-	update := fmt.Sprintf("bring %s up to %s, resolve the conflict there (git fetch origin && git rebase origin/%s), "+
+	update := fmt.Sprintf("update %s from %s, resolve the conflict there (git fetch origin && git rebase origin/%s), "+
 		"push, and join again", n.Source, n.Target, n.Target)
 	switch n.Kind {
 	case Conflicts:

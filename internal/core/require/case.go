@@ -14,11 +14,11 @@ type State string
 
 // The states of a requirement.
 const (
-	Met           State = "met"
-	Unmet         State = "unmet"
-	Pending       State = "pending"
-	Waived        State = "waived"
-	NotApplicable State = "not-applicable"
+	Met      State = "met"
+	Missing  State = "missing"
+	Pending  State = "pending"
+	Waived   State = "waived"
+	NotAsked State = "not-asked"
 )
 
 // Outcome is how one requirement stands for a change: one line of a gate report.
@@ -26,7 +26,7 @@ type Outcome struct {
 	Key     string   `json:"key" doc:"stable within the change, such as approvals, owners/valves or check/unit@rehearsal"`
 	Title   string   `json:"title"`
 	Level   Level    `json:"level" enum:"required,advisory"`
-	State   State    `json:"state" enum:"met,unmet,pending,waived,not-applicable"`
+	State   State    `json:"state" enum:"met,missing,pending,waived,not-asked"`
 	Have    int      `json:"have"`
 	Need    int      `json:"need"`
 	Because string   `json:"because" doc:"where the demand comes from, in words"`
@@ -36,12 +36,12 @@ type Outcome struct {
 	// At is "rehearsal" for what only a rehearsal can show.
 	At     string   `json:"at" enum:"change,rehearsal"`
 	Checks []string `json:"checks,omitempty" doc:"names of the checks it depends on"`
-	Again  []string `json:"again,omitempty" doc:"those of them whose pass has grown too old, so that they are wanted again"`
+	Rerun  []string `json:"rerun,omitempty" doc:"those of them whose pass has grown too old, so that they are wanted again"`
 }
 
 // Holds says whether the requirement no longer asks for anything.
 func (o Outcome) Holds() bool {
-	return o.State == Met || o.State == NotApplicable || o.State == Waived
+	return o.State == Met || o.State == NotAsked || o.State == Waived
 }
 
 // OfReviewers says whether it asks for approvals: of some number of people, or of the owners of areas.

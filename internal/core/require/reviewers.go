@@ -36,7 +36,7 @@ func (c *Case) ApprovedBy(key, asks, title string, n int, p Pool, level Level, f
 	if c.shownAlready(asks, level, from) {
 		return
 	}
-	q := Outcome{Key: key, Title: title, Level: level, State: Unmet, Need: n}
+	q := Outcome{Key: key, Title: title, Level: level, State: Missing, Need: n}
 	if c.pools == nil {
 		c.pools = map[int]Pool{}
 	}
@@ -291,7 +291,7 @@ func (c *Case) weighApproval(r change.Review, w *Weighed) {
 	asked := false
 	for n, q := range c.Outcomes {
 		p, ok := c.pools[n]
-		if !ok || q.State == NotApplicable {
+		if !ok || q.State == NotAsked {
 			continue
 		}
 		asked = true
@@ -359,7 +359,7 @@ func (c *Case) Stands(r change.Review) bool {
 func (c *Case) weighObjection(r change.Review, w *Weighed) {
 	asked := false
 	for _, q := range c.Outcomes {
-		if strings.HasPrefix(q.Key, "objections") && q.State != NotApplicable {
+		if strings.HasPrefix(q.Key, "objections") && q.State != NotAsked {
 			asked = true
 			if c.Stands(r) {
 				w.For = append(w.For, q.Title)

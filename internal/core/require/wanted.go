@@ -123,7 +123,7 @@ func (k *Case) check(w Wanted) {
 		q.State, q.Next = Pending, w.None
 		if r := k.Rehearsal; w.At == AtRehearsal && !r.BuiltAt.IsZero() &&
 			k.At.Sub(r.BuiltAt) >= DefaultAnswer {
-			q.State, q.Next = Unmet, fmt.Sprintf("%s, and none came within %s: a maintainer has to define or "+
+			q.State, q.Next = Missing, fmt.Sprintf("%s, and none came within %s: a maintainer has to define or "+
 				"connect one", w.None, grammar.Brief(DefaultAnswer))
 		}
 		k.Add(q, "", w.From)
@@ -140,7 +140,7 @@ func (k *Case) check(w Wanted) {
 	k.Add(q, "", w.From)
 }
 
-// weigh counts the passes of a demand and says what is with the others: it is unmet when so many cannot pass any more
+// weigh counts the passes of a demand and says what is with the others: it is missing when so many cannot pass any more
 // that too few are left.
 func (k *Case) weigh(q *Outcome, w Wanted) {
 	var lost, open []string
@@ -154,22 +154,22 @@ func (k *Case) weigh(q *Outcome, w Wanted) {
 		switch state {
 		case Met:
 			q.Have++
-		case Unmet:
+		case Missing:
 			lost = append(lost, next)
 			q.Who = append(q.Who, reporter(declared, name))
 		default:
 			open = append(open, next)
 			q.Who = append(q.Who, reporter(declared, name))
 			if c.State == change.Passed || c.State == change.Skipped {
-				q.Again = append(q.Again, name)
+				q.Rerun = append(q.Rerun, name)
 			}
 		}
 	}
 	switch {
 	case q.Have >= q.Need:
-		q.State, q.Again = Met, nil
+		q.State, q.Rerun = Met, nil
 	case q.Have+len(open) < q.Need:
-		q.State, q.Next = Unmet, strings.Join(lost, "; ")
+		q.State, q.Next = Missing, strings.Join(lost, "; ")
 	default:
 		q.State, q.Next = Pending, strings.Join(open, "; ")
 	}
@@ -190,14 +190,14 @@ func (k *Case) standing(declared Check, c change.Check, w Wanted) (State, string
 	case c.State == change.Running:
 		return Pending, c.Name + " is running"
 	case declared.Command != "" && !c.Runner:
-		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules define it as a command: only a runner's "+
+		return Missing, fmt.Sprintf("%s was reported by %s, but the rules define it as a command: only a runner's "+
 			"answer counts", c.Name, c.By)
 	case declared.ReportedBy != "" && declared.ReportedBy != c.By:
-		return Unmet, fmt.Sprintf("%s was reported by %s, but the rules say reported_by robot:%s", c.Name, c.By,
+		return Missing, fmt.Sprintf("%s was reported by %s, but the rules say reported_by robot:%s", c.Name, c.By,
 			declared.ReportedBy)
 	}
 	if i := slices.IndexFunc(w.Reporters, func(login string) bool { return login != c.By }); i >= 0 {
-		return Unmet, fmt.Sprintf("%s was reported by %s, but the requirement says reported_by robot:%s", c.Name,
+		return Missing, fmt.Sprintf("%s was reported by %s, but the requirement says reported_by robot:%s", c.Name,
 			c.By, w.Reporters[i])
 	}
 	if c.State == change.Passed || c.State == change.Skipped && w.Skipped {
@@ -211,10 +211,9 @@ func (k *Case) standing(declared Check, c change.Check, w Wanted) (State, string
 		next += " (" + c.Summary + ")"
 	}
 	if w.At == AtRehearsal {
-		return Unmet, next + ": mend the change and push, then join again; joining again by itself runs it once more"
+		return Missing, next + ": mend the change and push, then join again; joining again by itself runs it once more"
 	}
-	return Unmet, next + fmt.Sprintf(": mend the change and push, or ask for another attempt with tavrin check "+
-		"again --name %q", c.Name)
+	return Missing, next + fmt.Sprintf(": mend the change and push, or ask for another attempt with tavrin check rerun --name %q", c.Name)
 }
 
 // renamed finds a check that was reported on a commit, is asked for by nobody, and may be the new name of one that was

@@ -316,15 +316,15 @@ func creators(p *Protection) []people.Principal {
 }
 
 func (c *comparison) landing(what string, a, b *Protection) {
-	c.differ(b.LineOf("land.by"), what+"land.by", landers(a), landers(b), a.LandBy != nil &&
+	c.differ(b.LineOf("land.who"), what+"land.who", landers(a), landers(b), a.LandBy != nil &&
 		(b.LandBy == nil || !grammar.Within(b.LandBy, a.LandBy)))
 	why := ""
 	if another(a.allows(), b.allows()) {
 		why = strategyWhy
 	}
-	c.unless(why, b.LineOf("land.with"), what+"land.with", list(a.allows()), list(b.allows()),
+	c.unless(why, b.LineOf("land.strategies"), what+"land.strategies", list(a.allows()), list(b.allows()),
 		!grammar.Within(b.allows(), a.allows()))
-	c.unless(strategyWhy, b.LineOf("land.strategy"), what+"land.strategy", word(string(a.Default)),
+	c.unless(strategyWhy, b.LineOf("land.default"), what+"land.default", word(string(a.Default)),
 		word(string(b.Default)), false)
 	c.unless(messageWhy, b.LineOf("land.message"), what+"land.message", word(a.Message), word(b.Message), false)
 	c.differ(b.LineOf("land.trailers"), what+"land.trailers", list(a.Trailers), list(b.Trailers), false)

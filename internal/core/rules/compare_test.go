@@ -20,7 +20,7 @@ protect:
     branches: trunk
     push: team:release
     require: [{approvals: 2, from: team:field}, {checks: [unit, lint]}, {ticket: "F-1", level: advisory}]
-    land: {by: team:field, with: [rebase, squash], join_early: false}
+    land: {who: team:field, strategies: [rebase, squash], join_early: false}
     after_push: {approvals_stay: never, objections_stay: always}
 `
 	cases := []struct {
@@ -40,9 +40,9 @@ protect:
 		{"advisory instead of required", "{checks: [unit, lint]}", "{checks: [unit, lint], level: advisory}", "require", true},
 		{"more may push", "push: team:release", "push: [team:release, role:writer]", "push", true},
 		{"fewer may push", "push: team:release", "push: nobody", "push", false},
-		{"everybody may land", "by: team:field, ", "", "land.by", true},
-		{"one strategy more", "[rebase, squash]", "[rebase, squash, merge]", "land.with", true},
-		{"a default strategy", "join_early: false", "join_early: false, strategy: squash", "land.strategy", true},
+		{"everybody may land", "by: team:field, ", "", "land.who", true},
+		{"one strategy more", "[rebase, squash]", "[rebase, squash, merge]", "land.strategies", true},
+		{"a default strategy", "join_early: false", "join_early: false, strategy: squash", "land.default", true},
 		{"a message", "join_early: false", "join_early: false, message: 'x: {title}'", "land.message", true},
 		{"created from elsewhere", "push: team:release", "push: team:release\n    create_from: dev", "create_from", true},
 		{"join early", "join_early: false", "join_early: true", "join_early", true},
@@ -180,7 +180,7 @@ func TestP8AnAdditionElsewhereIsSeen(t *testing.T) {
 		{"a house's check that a repository defines", "", "checks: {u: {reported_by: robot:b}}\n", "checks: {u: {reported_by: robot:c}}\n", true, true},
 		{"a check that is anybody's to report until then", "", "checks: {u: {reported_by: robot:b}}\n", "", true, false},
 		{"a check that becomes a command", "", "checks: {u: {command: 'true'}}\n", "protect: [{name: p, branches: main, require: [{checks: u}]}]\n", false, true},
-		{"a protection with a default strategy", "", "protect: [{name: p, branches: main, land: {strategy: squash}}]\n", "", false, true},
+		{"a protection with a default strategy", "", "protect: [{name: p, branches: main, land: {default: squash}}]\n", "", false, true},
 		{"a protection with a message", "", "protect: [{name: p, branches: main, land: {message: 'x {title}'}}]\n", "", false, true},
 		{"a protection with a right to waive", "", "protect: [{name: p, branches: main, waive: role:writer}]\n", "", false, false},
 		{"a protection under which writers push", "", "protect: [{name: p, branches: '**', push: role:writer}]\n", "", false, false},

@@ -113,7 +113,7 @@ func (c *combining) take(l Layer, p *Protection) {
 		c.Create = append(c.Create, Allowance{p.Push, source("push")})
 	}
 	if p.LandBy != nil {
-		c.LandBy = append(c.LandBy, Allowance{p.LandBy, source("land.by")})
+		c.LandBy = append(c.LandBy, Allowance{p.LandBy, source("land.who")})
 	}
 	c.Rewrite.stricter(p.Rewrite, source("rewrite"), order(permissions))
 	c.Delete.stricter(p.Delete, source("delete"), order(permissions))
@@ -121,9 +121,9 @@ func (c *combining) take(l Layer, p *Protection) {
 	c.ObjectionsStay.stricter(p.ObjectionsStay, source("after_push.objections_stay"), reversed(order(require.Stays)))
 	if len(p.With) > 0 {
 		c.With = slices.DeleteFunc(c.With, func(s change.Strategy) bool { return !slices.Contains(p.With, s) })
-		c.WithFrom = append(c.WithFrom, source("land.with"))
+		c.WithFrom = append(c.WithFrom, source("land.strategies"))
 	}
-	c.defaults.say(string(p.Default), p.Default != "", source("land.strategy"))
+	c.defaults.say(string(p.Default), p.Default != "", source("land.default"))
 	c.messages.say(p.Message, p.Message != "", source("land.message"))
 	c.removes.say(fmt.Sprint(p.DeleteSource != nil && *p.DeleteSource), p.DeleteSource != nil,
 		source("land.delete_source"))

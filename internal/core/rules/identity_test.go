@@ -141,7 +141,7 @@ protect:
     exempt: robot:release-bot
     waive: [team:duty, person:odo]
     after_push: {approvals_stay: never, objections_stay: if_unchanged}
-    land: {by: [role:maintainer, team:duty], with: [squash, merge], strategy: squash, message: "{title}", trailers: ["A: {author}", "B: c"], delete_source: true, join_early: false}
+    land: {who: [role:maintainer, team:duty], strategies: [squash, merge], default: squash, message: "{title}", trailers: ["A: {author}", "B: c"], delete_source: true, join_early: false}
     require:
       - {approvals: 2, from: ["team:agronomy", "team:field"], not_from: [last_pusher, commit_authors], on: newest_revision, called: many eyes}
       - {approvals: 1, own: counts, level: advisory}

@@ -413,13 +413,13 @@ func (r *reader) land(p *Protection, f grammar.Field) {
 	for _, g := range r.Keys(f.Value, `"land"`, "protect[].land") {
 		p.lines["land."+g.Name], _ = grammar.Place(g.Key)
 		switch g.Name {
-		case "by":
+		case "who":
 			p.LandBy = r.Principals(g, false)
-		case "with":
+		case "strategies":
 			if p.With = grammar.SomeOf(r.Reader, g, change.Strategies...); len(p.With) == 0 {
-				r.Bad(g.Value, "\"with\" allows no strategy, so nothing could ever land", "some of "+grammar.Joined(change.Strategies))
+				r.Bad(g.Value, "\"strategies\" allows none, so nothing could ever land", "some of "+grammar.Joined(change.Strategies))
 			}
-		case "strategy":
+		case "default":
 			p.Default = grammar.OneOf(r.Reader, g, change.Strategies...)
 		case "message":
 			p.Message = r.Text(g)
@@ -443,7 +443,7 @@ func (r *reader) land(p *Protection, f grammar.Field) {
 		}
 	}
 	if p.Default != "" && len(p.With) > 0 && !slices.Contains(p.With, p.Default) {
-		r.Bad(f.Value, fmt.Sprintf("the default strategy %q is not one of those allowed by \"with\"", p.Default),
+		r.Bad(f.Value, fmt.Sprintf("the default strategy %q is not one of those of \"strategies\"", p.Default),
 			"one of "+grammar.Joined(p.With))
 	}
 }

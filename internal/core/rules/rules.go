@@ -127,13 +127,13 @@ type Protection struct {
 	lines grammar.LineNumbers // of the keys, to say where a setting stands
 }
 
-// LineOf returns the line of one of the protection's keys, such as "rewrite" or "land.with", or else its own line.
+// LineOf returns the line of one of the protection's keys, such as "rewrite" or "land.strategies", or else its own line.
 func (p *Protection) LineOf(key string) int { return p.lines.Of(key, p.Line) }
 
 // Says says whether the document states a key of the protection.
 func (p *Protection) Says(key string) bool { _, said := p.lines[key]; return said }
 
-// States says whether the document states the key, such as "rewrite" or "land.with", for this protection.
+// States says whether the document states the key, such as "rewrite" or "land.strategies", for this protection.
 func (p *Protection) States(key string) bool { _, ok := p.lines[key]; return ok }
 
 // Kind returns the branch kind of that name, or nil.

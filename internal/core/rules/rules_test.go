@@ -42,9 +42,9 @@ protect:
         level: advisory
     after_push: {approvals_stay: never}
     land:
-      by: role:writer
-      with: [rebase, squash]
-      strategy: rebase
+      who: role:writer
+      strategies: [rebase, squash]
+      default: rebase
       delete_source: true
 `
 
@@ -89,8 +89,8 @@ func TestFindingsSayWhereAndWhatIsRight(t *testing.T) {
 		{"bad value", head + "protect:\n  - name: a\n    branches: main\n    rewrite: sometimes\n", 5, `cannot be "sometimes"`, "never, allowed"},
 		{"bad principal", head + "protect:\n  - name: a\n    branches: main\n    push: hydraulics\n", 5, `"hydraulics"`, "team:NAME"},
 		{"bad glob", head + "protect:\n  - name: a\n    branches: \"rel[\"\n", 4, `"[" without "]"`, "glob"},
-		{"no strategy left", head + "protect:\n  - name: a\n    branches: main\n    land: {with: []}\n", 5, "nothing could ever land", "rebase, squash, merge"},
-		{"default not allowed", head + "protect:\n  - name: a\n    branches: main\n    land: {with: [merge], strategy: squash}\n", 5, `"squash" is not one of`, "merge"},
+		{"no strategy left", head + "protect:\n  - name: a\n    branches: main\n    land: {strategies: []}\n", 5, "nothing could ever land", "rebase, squash, merge"},
+		{"default not allowed", head + "protect:\n  - name: a\n    branches: main\n    land: {strategies: [merge], default: squash}\n", 5, `"squash" is not one of`, "merge"},
 		{"two demands", head + "protect:\n  - name: a\n    branches: main\n    require:\n      - approvals: 1\n        checks: unit\n", 7, "asks one thing", "new list item"},
 		{"at beside approvals", head + "protect:\n  - name: a\n    branches: main\n    require:\n      - approvals: 1\n        at: head\n", 7, `"at" means nothing beside "approvals"`, "not_from"},
 		{"same name twice", head + "protect:\n  - {name: a, branches: main}\n  - {name: a, branches: dev}\n", 4, `called "a"`, "line 3"},
@@ -151,7 +151,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 	maybe("    exempt: %s\n", pick("nobody", "person:b"))
 	maybe("    waive: %s\n", pick("nobody", "person:b"))
 	maybe("    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))
-	maybe("    land: {with: %s, delete_source: %s, join_early: %s, message: %s, trailers: %s, by: %s}\n", pick("[rebase]", "[merge, rebase]", "[rebase, squash, merge]"),
+	maybe("    land: {strategies: %s, delete_source: %s, join_early: %s, message: %s, trailers: %s, who: %s}\n", pick("[rebase]", "[merge, rebase]", "[rebase, squash, merge]"),
 		pick("true", "false"), pick("true", "false"), pick("'{title}'", "'{title}!'"), pick("'A: b'", "['A: b', 'C: d']"), pick("team:a", "role:writer"))
 	b.WriteString("    require:\n")
 	for range 1 + rng.IntN(5) {
@@ -406,11 +406,11 @@ protect:
     push: [team:x, team:y]
     rewrite: allowed
     after_push: {approvals_stay: always}
-    land: {with: [rebase, squash], strategy: rebase, delete_source: true, message: "{title}"}
+    land: {strategies: [rebase, squash], default: rebase, delete_source: true, message: "{title}"}
   - name: b
     branches: "**"
     push: team:y
-    land: {by: team:z, with: [squash, merge], strategy: squash, delete_source: true, message: "{title}!"}
+    land: {who: team:z, strategies: [squash, merge], default: squash, delete_source: true, message: "{title}!"}
 `)
 	if findings != nil {
 		t.Fatal(findings)

@@ -12,7 +12,7 @@ import (
 
 // Sentence is one effective setting in words, and where it comes from.
 type Sentence struct {
-	Setting string // the key it is about, such as push, require or land.with
+	Setting string // the key it is about, such as push, require or land.strategies
 	Text    string
 	Level   require.Level // of a requirement; else empty
 	Sources []require.Source
@@ -136,18 +136,18 @@ func (e *Effective) sayAfterPush(say func(string, []require.Source, string, ...a
 
 func (e *Effective) sayLanding(say func(string, []require.Source, string, ...any)) {
 	for _, g := range grouped(e.LandBy) {
-		say("land.by", g.From, "Only %s may ask to land.", people.Names(g.Value))
+		say("land.who", g.From, "Only %s may ask to land.", people.Names(g.Value))
 	}
 	text := "Changes land by " + grammar.Joined(e.With)
 	if len(e.With) == 0 {
 		text = "No strategy is left, so nothing can land"
 	}
-	say("land.with", e.WithFrom, "%s.", text)
+	say("land.strategies", e.WithFrom, "%s.", text)
 	switch {
 	case e.Default != "" && len(e.With) > 1:
-		say("land.strategy", e.DefaultFrom, "They land by %s unless said otherwise.", e.Default)
+		say("land.default", e.DefaultFrom, "They land by %s unless said otherwise.", e.Default)
 	case e.DefaultsSaid > 1:
-		say("land.strategy", e.DefaultFrom, "The protections disagree on the default strategy, so the person chooses.")
+		say("land.default", e.DefaultFrom, "The protections disagree on the default strategy, so the person chooses.")
 	}
 	if e.MessagesSaid == 1 {
 		say("land.message", e.Message.From, "The message of a squash or merge is %q.", e.Message.Value)

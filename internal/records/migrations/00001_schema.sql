@@ -57,7 +57,7 @@ CREATE TABLE team_members (
   PRIMARY KEY (team_id, account_id)
 );
 
-CREATE TABLE team_keepers (                         -- who may change a team, besides administrators
+CREATE TABLE team_managers (                         -- who may change a team, besides administrators
   team_id    INTEGER NOT NULL REFERENCES teams (id),
   account_id INTEGER NOT NULL REFERENCES accounts (id),
   PRIMARY KEY (team_id, account_id)
@@ -69,7 +69,7 @@ CREATE TABLE grants (
   team_id       INTEGER REFERENCES teams (id),
   house_id      INTEGER REFERENCES houses (id),
   repository_id INTEGER REFERENCES repositories (id),
-  role          TEXT NOT NULL CHECK (role IN ('reader', 'writer', 'maintainer', 'keeper')),
+  role          TEXT NOT NULL CHECK (role IN ('reader', 'writer', 'maintainer')),
   CHECK ((account_id IS NULL) <> (team_id IS NULL)),
   CHECK ((house_id IS NULL) <> (repository_id IS NULL))
 );
@@ -280,8 +280,8 @@ CREATE TABLE comments (                              -- what was said in a threa
   text       TEXT NOT NULL,
   edited_at  DATETIME,
   suggestion TEXT,                                  -- what the thread's lines should be; NULL: nothing is suggested
-  taken_as   TEXT NOT NULL DEFAULT '',              -- the commit that took it in
-  taken_by   TEXT NOT NULL DEFAULT '',
+  applied_as   TEXT NOT NULL DEFAULT '',              -- the commit that applied it
+  applied_by   TEXT NOT NULL DEFAULT '',
   created_at DATETIME NOT NULL
 );
 CREATE INDEX comments_thread ON comments (thread_id);
@@ -333,7 +333,7 @@ CREATE TABLE follows (                              -- what people follow, or wa
 );
 CREATE UNIQUE INDEX follows_once ON follows (login, repository_id, ifnull(change_id, 0));
 
-CREATE TABLE notices_seen (                         -- up to which line of the journal a person has seen their notices
+CREATE TABLE notifications_seen (                         -- up to which line of the journal a person has seen their notifications
   login TEXT PRIMARY KEY,
   seq   INTEGER NOT NULL
 );
@@ -401,7 +401,7 @@ CREATE TABLE entries (                              -- places in queues; those t
   repository_id INTEGER NOT NULL REFERENCES repositories (id),
   change_id     INTEGER NOT NULL REFERENCES changes (id),
   target        TEXT NOT NULL,
-  state         TEXT NOT NULL CHECK (state IN ('waiting', 'lined-up', 'rehearsing', 'landing', 'landed', 'ejected', 'withdrawn')),
+  state         TEXT NOT NULL CHECK (state IN ('waiting', 'queued', 'rehearsing', 'landing', 'landed', 'ejected', 'withdrawn')),
   place         INTEGER NOT NULL,
   strategy      TEXT NOT NULL,
   message       TEXT NOT NULL,
@@ -411,7 +411,7 @@ CREATE TABLE entries (                              -- places in queues; those t
   ended_at      DATETIME,
   created_at    DATETIME NOT NULL
 );
-CREATE UNIQUE INDEX entries_one_alive ON entries (change_id) WHERE state IN ('waiting', 'lined-up', 'rehearsing', 'landing');
+CREATE UNIQUE INDEX entries_one_alive ON entries (change_id) WHERE state IN ('waiting', 'queued', 'rehearsing', 'landing');
 CREATE INDEX entries_target ON entries (repository_id, target, state);
 CREATE INDEX entries_change ON entries (change_id, id);
 
@@ -480,7 +480,7 @@ CREATE TABLE intents (                              -- a protected branch is abo
   digest        TEXT NOT NULL,                      -- SHA-256 of the facts
   outcome       TEXT NOT NULL DEFAULT '',           -- done, dropped or lost; empty while open
   waiver_id   INTEGER REFERENCES waivers (id),  -- that a push rests on
-  takes         TEXT,                               -- JSON list: comments whose suggestions a push takes in
+  takes         TEXT,                               -- JSON list: comments whose suggestions a push applies
   created_at    DATETIME NOT NULL
 );
 CREATE INDEX intents_open ON intents (repository_id) WHERE outcome = '';
@@ -498,7 +498,7 @@ CREATE TABLE landings (
   revision      INTEGER NOT NULL,
   rules_version INTEGER NOT NULL,
   house_version INTEGER NOT NULL,
-  evidence      TEXT NOT NULL,                      -- a DSSE envelope
+  statement     TEXT NOT NULL,                      -- a DSSE envelope
   landed_by     TEXT NOT NULL,
   landed_at     DATETIME NOT NULL
 );
