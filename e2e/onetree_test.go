@@ -163,7 +163,7 @@ func TestSeveralMergeBases(t *testing.T) {
 // A linear history has no use for a merge: updating rebases there.
 func TestUpdateKeepsALine(t *testing.T) {
 	w := newTown(t)
-	ines := w.begin(strings.Replace(allWays, "with: [rebase, squash, merge]", "with: [rebase]", 1))
+	ines := w.begin(strings.Replace(allWays, "strategies: [rebase, squash, merge]", "strategies: [rebase]", 1))
 	k := w.propose("tamsin", "topic", "x", "x\n")
 	w.commit("ines", ines, "d", "d\n", "main moves")
 	w.must("ines", ines, "push", "-q", "origin", "HEAD:main")

@@ -468,7 +468,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/notices": {
+    "/api/v1/notifications": {
         parameters: {
             query?: never;
             header?: never;
@@ -476,7 +476,7 @@ export interface paths {
             cookie?: never;
         };
         /** What others did to what you follow or have a part in, newest first */
-        get: operations["list-notices"];
+        get: operations["list-notifications"];
         put?: never;
         post?: never;
         delete?: never;
@@ -485,7 +485,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/notices/seen": {
+    "/api/v1/notifications/seen": {
         parameters: {
             query?: never;
             header?: never;
@@ -493,8 +493,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Remember up to which line you have seen your notices */
-        put: operations["put-notices-seen"];
+        /** Remember up to which line you have seen your notifications */
+        put: operations["put-notifications-seen"];
         post?: never;
         delete?: never;
         options?: never;
@@ -710,6 +710,23 @@ export interface paths {
         patch: operations["edit-change"];
         trace?: never;
     };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Apply suggestions, as one commit of yours on the source branch */
+        post: operations["apply-suggestions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{house}/{name}/changes/{number}/areas": {
         parameters: {
             query?: never;
@@ -721,23 +738,6 @@ export interface paths {
         get: operations["get-change-areas"];
         put?: never;
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/bring-up": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Bring the source branch up to its target */
-        post: operations["bring-up-change"];
         delete?: never;
         options?: never;
         head?: never;
@@ -812,6 +812,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Your draft comments: not sent, oldest first */
+        get: operations["list-drafts"];
+        put?: never;
+        /** Save a draft comment for a review */
+        post: operations["create-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/drafts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete a draft comment */
+        delete: operations["delete-draft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{house}/{name}/changes/{number}/follow": {
         parameters: {
             query?: never;
@@ -846,41 +881,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/gathered": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What you have gathered for a review and not sent, oldest first */
-        get: operations["list-gathered"];
-        put?: never;
-        /** Gather a remark for a review */
-        post: operations["create-gathered"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/gathered/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Throw a gathered remark away */
-        delete: operations["delete-gathered"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/repositories/{house}/{name}/changes/{number}/labels": {
         parameters: {
             query?: never;
@@ -905,7 +905,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How a change landed, with its evidence */
+        /** How a change landed, with its statement */
         get: operations["get-landing"];
         put?: never;
         post?: never;
@@ -926,40 +926,6 @@ export interface paths {
         /** Remember up to which revision you have looked at a change */
         put: operations["put-looked"];
         post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/overrides": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Set requirements aside for one landing */
-        post: operations["create-override"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/overrides/plan": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Say exactly what an override of a change would set aside */
-        post: operations["plan-override"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1053,23 +1019,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/take-in": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Take suggestions in, as one commit of yours on the source branch */
-        post: operations["take-in-suggestions"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/repositories/{house}/{name}/changes/{number}/threads": {
         parameters: {
             query?: never;
@@ -1088,7 +1037,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/remarks": {
+    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/comments": {
         parameters: {
             query?: never;
             header?: never;
@@ -1098,14 +1047,14 @@ export interface paths {
         get?: never;
         put?: never;
         /** Reply in a discussion */
-        post: operations["create-remark"];
+        post: operations["create-comment"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/remarks/{remark}": {
+    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/comments/{comment}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1113,8 +1062,8 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Alter one's own remark; what it said before is kept */
-        put: operations["put-remark"];
+        /** Alter one's own comment; what it said before is kept */
+        put: operations["put-comment"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1122,7 +1071,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/settled": {
+    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/resolved": {
         parameters: {
             query?: never;
             header?: never;
@@ -1130,9 +1079,60 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Settle a discussion, or open it again */
-        put: operations["put-settled"];
+        /** Resolve a discussion, or open it again */
+        put: operations["put-resolved"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/update": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Update the source branch to its target */
+        post: operations["update-branch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/waivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Waive requirements for one landing */
+        post: operations["create-waiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/changes/{number}/waivers/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say exactly what a waiver of a change would waive */
+        post: operations["plan-waiver"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1181,7 +1181,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Checks that wait for a witness */
+        /** Checks that wait for a report */
         get: operations["list-wanted-checks"];
         put?: never;
         post?: never;
@@ -1208,7 +1208,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/commits/{commit}/checks/again": {
+    "/api/v1/repositories/{house}/{name}/commits/{commit}/checks/rerun": {
         parameters: {
             query?: never;
             header?: never;
@@ -1310,74 +1310,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/overrides": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Overrides, newest first */
-        get: operations["list-overrides"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/repositories/{house}/{name}/overrides/push": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Allow yourself one push against the rules */
-        post: operations["create-push-override"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/repositories/{house}/{name}/overrides/push/plan": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Say exactly what the rules hold against a push */
-        post: operations["plan-push-override"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/repositories/{house}/{name}/overrides/{override}/look": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Have the second look at what an override let through */
-        post: operations["look-at-override"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/repositories/{house}/{name}/preview": {
         parameters: {
             query?: never;
@@ -1406,6 +1338,23 @@ export interface paths {
         get: operations["get-queue"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try once more to resume a repository that was set apart */
+        post: operations["resume-repository"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1601,23 +1550,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/settle": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Try once more to settle a repository that was set apart */
-        post: operations["settle-repository"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/repositories/{house}/{name}/tree": {
         parameters: {
             query?: never;
@@ -1629,6 +1561,74 @@ export interface paths {
         get: operations["get-tree"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/waivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Waivers, newest first */
+        get: operations["list-waivers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/waivers/push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Allow yourself one push against the rules */
+        post: operations["create-push-waiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/waivers/push/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say exactly what the rules hold against a push */
+        post: operations["plan-push-waiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/repositories/{house}/{name}/waivers/{waiver}/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Acknowledge what a waiver let through */
+        post: operations["acknowledge-waiver"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1747,7 +1747,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set a team's members, its keepers, or both */
+        /** Set a team's members, its managers, or both */
         put: operations["put-team"];
         post?: never;
         delete?: never;
@@ -1795,6 +1795,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        "Acknowledge-waiverRequest": {
+            /** @description what you found */
+            text: string;
+        };
         Advice: {
             /** @description what to change */
             edit?: string;
@@ -1807,6 +1811,10 @@ export interface components {
             severity: "blocked" | "fragile" | "note";
             /** @description what is wrong and why */
             text: string;
+        };
+        "Apply-suggestionsRequest": {
+            /** @description whose suggestions to apply */
+            comments: number[];
         };
         Area: {
             /**
@@ -1909,13 +1917,6 @@ export interface components {
             gone: string[];
             repository: string;
         };
-        "Bring-up-changeRequest": {
-            /**
-             * @description absent: rebase
-             * @enum {string}
-             */
-            by?: "rebase" | "merge";
-        };
         Change: {
             /** Format: int64 */
             added: number;
@@ -1952,8 +1953,6 @@ export interface components {
             /** Format: int64 */
             number: number;
             opened_by: string;
-            /** @description what was set aside for it, newest first */
-            overrides: components["schemas"]["Override"][];
             ready: boolean;
             /** Format: int64 */
             removed: number;
@@ -1975,6 +1974,8 @@ export interface components {
             title: string;
             /** Format: date-time */
             updated_at: string;
+            /** @description what was waived for it, newest first */
+            waivers: components["schemas"]["Waiver"][];
         };
         ChangeAreas: {
             areas: components["schemas"]["TouchedArea"][];
@@ -2044,6 +2045,31 @@ export interface components {
         Choice: {
             follow: boolean;
         };
+        Comment: {
+            /** @description the commit that applied the suggestion */
+            applied_as?: string;
+            applied_by?: string;
+            by: string;
+            /** Format: date-time */
+            created_at: string;
+            /** @description what it said before it was edited, oldest first */
+            earlier?: components["schemas"]["CommentVersion"][];
+            /** Format: date-time */
+            edited_at?: string;
+            /** @description the text laid out, safe to show */
+            html: string;
+            /** Format: int64 */
+            id: number;
+            /** @description what the discussion's lines should be; empty: they should go; absent: nothing is suggested */
+            suggestion?: string;
+            /** @description Markdown */
+            text: string;
+        };
+        CommentVersion: {
+            text: string;
+            /** Format: date-time */
+            until: string;
+        };
         Commit: {
             author: string;
             /** Format: date-time */
@@ -2059,14 +2085,14 @@ export interface components {
             id: string;
             /** @description the landing that brought it; absent: it was pushed, or is not on a protected branch */
             landed?: components["schemas"]["LandedAs"];
-            /** @description what was set aside to let this commit onto a branch */
-            override?: components["schemas"]["Override"];
             parents: string[];
             /** @description of a change's commit: signed, or why a signature does not count, in words */
             signature?: string;
             /** @description whose registered key it is */
             signed_by?: string;
             subject: string;
+            /** @description what was waived to let this commit onto a branch */
+            waiver?: components["schemas"]["Waiver"];
         };
         "Confirm-sessionRequest": {
             token: string;
@@ -2107,18 +2133,6 @@ export interface components {
             key: string;
             name: string;
         };
-        "Create-overrideRequest": {
-            because: string;
-            /** @description from the plan */
-            confirm?: string;
-            /**
-             * Format: int64
-             * @description absent: an hour; at most a day
-             */
-            for_seconds?: number;
-            /** @description keys; absent: everything that you may set aside */
-            requirements?: string[];
-        };
         "Create-personRequest": {
             admin?: boolean;
             email?: string;
@@ -2126,7 +2140,7 @@ export interface components {
             name?: string;
             robot?: boolean;
         };
-        "Create-push-overrideRequest": {
+        "Create-push-waiverRequest": {
             because: string;
             branch: string;
             /** @description one that the repository has already */
@@ -2149,8 +2163,8 @@ export interface components {
             public?: boolean;
         };
         "Create-reviewRequest": {
-            /** @description send what you have gathered with it, in one go */
-            gathered?: boolean;
+            /** @description send your draft comments with it, in one go */
+            drafts?: boolean;
             /**
              * Format: int64
              * @description the one that was read; a comment may leave it out
@@ -2166,11 +2180,13 @@ export interface components {
         };
         "Create-teamRequest": {
             /** @description who may change it, besides administrators */
-            keepers?: string[];
+            managers?: string[];
             members?: string[];
             name: string;
         };
         "Create-tokenRequest": {
+            /** @description HOUSE/NAME:CHECK */
+            checks?: string[];
             /**
              * Format: int64
              * @description 0: 90 days
@@ -2181,17 +2197,27 @@ export interface components {
             read_only?: boolean;
             /** @description HOUSE/NAME */
             runner?: string[];
-            /** @description HOUSE/NAME:CHECK */
-            witness?: string[];
+        };
+        "Create-waiverRequest": {
+            because: string;
+            /** @description from the plan */
+            confirm?: string;
+            /**
+             * Format: int64
+             * @description absent: an hour; at most a day
+             */
+            for_seconds?: number;
+            /** @description keys; absent: everything that you may waive */
+            requirements?: string[];
         };
         DeskItem: {
             /** @description of a review: you, or a team of yours, were asked by name */
             asked: boolean;
             /**
-             * @description a repository is set apart and only to be read; nobody answers for a check; something landed against its rules and nobody else has looked at it yet; an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
+             * @description a repository is set apart and only to be read; nobody answers for a check; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
              * @enum {string}
              */
-            kind: "set-apart" | "silent" | "second-look" | "review" | "look-again" | "answer" | "own" | "decide";
+            kind: "set-apart" | "silent" | "acknowledge" | "review" | "look-again" | "answer" | "own" | "decide";
             /**
              * Format: int64
              * @description of the change; of a proposal: its number
@@ -2253,7 +2279,7 @@ export interface components {
         Digest: {
             desk: components["schemas"]["DeskItem"][];
             /** @description newest first */
-            notices: components["schemas"]["Notice"][];
+            notifications: components["schemas"]["Notification"][];
             /** Format: date-time */
             since: string;
         };
@@ -2281,6 +2307,33 @@ export interface components {
         Done: {
             done: boolean;
         };
+        DraftComment: {
+            before?: boolean;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: int64 */
+            first_line?: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            last_line?: number;
+            needs_answer: boolean;
+            path?: string;
+            /**
+             * Format: int64
+             * @description the one that was looked at
+             */
+            revision: number;
+            suggestion?: string;
+            text: string;
+            /**
+             * Format: int64
+             * @description the discussion it replies in; absent: it begins one
+             */
+            thread?: number;
+            /** @description in words */
+            where: string;
+        };
         "Edit-changeRequest": {
             /** @description numbers of the changes that it waits for, in place of those before */
             depends_on?: number[];
@@ -2293,6 +2346,7 @@ export interface components {
         Entry: {
             /** Format: date-time */
             created_at: string;
+            delete_source: boolean;
             /** Format: date-time */
             ended_at?: string;
             /** Format: int64 */
@@ -2312,9 +2366,8 @@ export interface components {
             /** @description why it is where it is */
             reason: string;
             rehearsal?: components["schemas"]["Rehearsal"];
-            remove_source: boolean;
             /** @enum {string} */
-            state: "waiting" | "lined-up" | "rehearsing" | "landing" | "landed" | "ejected" | "withdrawn";
+            state: "waiting" | "queued" | "rehearsing" | "landing" | "landed" | "ejected" | "withdrawn";
             strategy: string;
             target: string;
             title: string;
@@ -2436,33 +2489,6 @@ export interface components {
             number?: number;
             repository: string;
         };
-        Gathered: {
-            before?: boolean;
-            /** Format: date-time */
-            created_at: string;
-            /** Format: int64 */
-            first_line?: number;
-            /** Format: int64 */
-            id: number;
-            /** Format: int64 */
-            last_line?: number;
-            needs_answer: boolean;
-            path?: string;
-            /**
-             * Format: int64
-             * @description the one that was looked at
-             */
-            revision: number;
-            suggestion?: string;
-            text: string;
-            /**
-             * Format: int64
-             * @description the discussion it replies in; absent: it begins one
-             */
-            thread?: number;
-            /** @description in words */
-            where: string;
-        };
         Grant: {
             role: string;
             /** @description HOUSE or HOUSE/NAME */
@@ -2477,7 +2503,7 @@ export interface components {
              * @description how many of its repositories you may read
              */
             repositories: number;
-            /** @description your role in the house: reader, writer, maintainer, keeper or none */
+            /** @description your role in the house: reader, writer, maintainer or none */
             role: string;
         };
         IdlePattern: {
@@ -2500,14 +2526,14 @@ export interface components {
              * @description how long the lease holds without a sign of life
              */
             lease_seconds: number;
-            /** Format: int64 */
-            limit_seconds: number;
             repository: string;
+            /** Format: int64 */
+            timeout_seconds: number;
         };
         "Join-queueRequest": {
-            message?: string;
             /** @description absent: as the rules say */
-            remove_source?: boolean;
+            delete_source?: boolean;
+            message?: string;
             /** @description absent: the rules' default */
             strategy?: string;
         };
@@ -2545,8 +2571,6 @@ export interface components {
             top: boolean;
         };
         Landing: {
-            /** @description DSSE envelope with an in-toto statement */
-            evidence: string;
             /**
              * Format: int64
              * @description absent: the house had no rules
@@ -2565,6 +2589,8 @@ export interface components {
             revision: number;
             /** Format: int64 */
             rules_version: number;
+            /** @description DSSE envelope with an in-toto statement */
+            statement: string;
             strategy: string;
             target: string;
         };
@@ -2583,7 +2609,7 @@ export interface components {
         LeftOpen: {
             key: string;
             title: string;
-            /** @description why you may not set it aside; absent: you may, and did not name it */
+            /** @description why you may not waive it; absent: you may, and did not name it */
             why?: string;
         };
         Line: {
@@ -2641,10 +2667,6 @@ export interface components {
             last: number;
             path: string;
         };
-        "Look-at-overrideRequest": {
-            /** @description what you found */
-            text: string;
-        };
         Me: {
             admin: boolean;
             /**
@@ -2660,7 +2682,7 @@ export interface components {
             scope: string;
             teams: string[];
         };
-        Notice: {
+        Notification: {
             /** Format: date-time */
             at: string;
             by: string;
@@ -2684,17 +2706,15 @@ export interface components {
             /** @description of the change */
             title?: string;
         };
-        Notices: {
+        Notifications: {
             /**
              * Format: int64
              * @description how many you have not seen, at most 500
              */
             new: number;
-            notices: components["schemas"]["Notice"][];
+            notifications: components["schemas"]["Notification"][];
         };
         Outcome: {
-            /** @description those of them whose pass has grown too old, so that they are wanted again */
-            again?: string[];
             /** @enum {string} */
             at: "change" | "rehearsal";
             /** @description where the demand comes from, in words */
@@ -2711,66 +2731,15 @@ export interface components {
             need: number;
             /** @description what to do; empty when met */
             next: string;
+            /** @description those of them whose pass has grown too old, so that they are wanted again */
+            rerun?: string[];
             /** @description the same, for programs */
             sources: components["schemas"]["Source"][];
             /** @enum {string} */
-            state: "met" | "unmet" | "pending" | "overridden" | "not-applicable";
+            state: "met" | "missing" | "pending" | "waived" | "not-asked";
             title: string;
             /** @description logins and robots that can act now */
             who: string[];
-        };
-        Override: {
-            /** @description what it sets aside */
-            aside: components["schemas"]["SetAside"][];
-            because: string;
-            /** @description that it lets something onto */
-            branch: string;
-            by: string;
-            /** @description of a push; it counts for no other */
-            commit?: string;
-            /** Format: int64 */
-            id: number;
-            /** @description what they found */
-            look?: string;
-            /** Format: date-time */
-            looked_at?: string;
-            /** @description who had the second look; absent of a used one: nobody yet */
-            looked_by?: string;
-            /** Format: date-time */
-            made_at: string;
-            /**
-             * Format: int64
-             * @description of the change; absent: it is for a push
-             */
-            number?: number;
-            /**
-             * Format: int64
-             * @description of the change; it counts for no other
-             */
-            revision?: number;
-            /**
-             * @description open: it may still be used; used: it let something through; lapsed: it did not
-             * @enum {string}
-             */
-            state: "open" | "used" | "lapsed";
-            /** @description where the branch stood; it counts only while it stands there */
-            tip: string;
-            /** Format: date-time */
-            until: string;
-            /** @description the commit that it let through */
-            used_as?: string;
-            /** Format: date-time */
-            used_at?: string;
-            /** @description why it lapsed */
-            why?: string;
-        };
-        OverridePlan: {
-            aside: components["schemas"]["SetAside"][];
-            /** @description to be sent back: it stands for exactly this revision or commit, this tip and these requirements */
-            confirm: string;
-            /** @description what would still stand in the way */
-            left: components["schemas"]["LeftOpen"][];
-            tip: string;
         };
         OwnerArea: {
             area: string;
@@ -2824,14 +2793,14 @@ export interface components {
             /** @description such as path or query, when it is not the body */
             where?: string;
         };
-        "Plan-overrideRequest": {
-            /** @description keys; absent: everything that you may set aside */
-            requirements?: string[];
-        };
-        "Plan-push-overrideRequest": {
+        "Plan-push-waiverRequest": {
             branch: string;
             /** @description one that the repository has already */
             commit: string;
+        };
+        "Plan-waiverRequest": {
+            /** @description keys; absent: everything that you may waive */
+            requirements?: string[];
         };
         Preview: {
             /** Format: int64 */
@@ -2926,21 +2895,21 @@ export interface components {
              */
             revision?: number;
         };
-        "Put-notices-seenRequest": {
+        "Put-notifications-seenRequest": {
             /** Format: int64 */
             seq: number;
         };
         "Put-person-disabledRequest": {
             disabled: boolean;
         };
-        "Put-settledRequest": {
+        "Put-resolvedRequest": {
             /** @description what came of it, or the ticket that takes it further */
             outcome?: string;
-            settled: boolean;
+            resolved: boolean;
         };
         "Put-teamRequest": {
             /** @description absent: as they are */
-            keepers?: string[];
+            managers?: string[];
             /** @description absent: as they are */
             members?: string[];
         };
@@ -2975,31 +2944,6 @@ export interface components {
             /** Format: int64 */
             id: number;
         };
-        Remark: {
-            by: string;
-            /** Format: date-time */
-            created_at: string;
-            /** @description what it said before it was edited, oldest first */
-            earlier?: components["schemas"]["RemarkVersion"][];
-            /** Format: date-time */
-            edited_at?: string;
-            /** @description the text laid out, safe to show */
-            html: string;
-            /** Format: int64 */
-            id: number;
-            /** @description what the discussion's lines should be; empty: they should go; absent: nothing is suggested */
-            suggestion?: string;
-            /** @description the commit that took the suggestion in */
-            taken_as?: string;
-            taken_by?: string;
-            /** @description Markdown */
-            text: string;
-        };
-        RemarkVersion: {
-            text: string;
-            /** Format: date-time */
-            until: string;
-        };
         Reply: {
             /** @description what the discussion's lines should be; empty: they should go */
             suggestion?: string;
@@ -3018,8 +2962,6 @@ export interface components {
              * @description version of the house rules; absent: none
              */
             house_version?: number;
-            /** @description numbers of the overrides that set something aside */
-            overrides?: number[];
             /** @description all but what only a rehearsal can show */
             ready: boolean;
             requirements: components["schemas"]["Outcome"][];
@@ -3031,6 +2973,8 @@ export interface components {
             rules_version: number;
             /** @description the gate in one sentence */
             summary: string;
+            /** @description numbers of the waivers that waive something */
+            waivers?: number[];
         };
         Repository: {
             default_branch: string;
@@ -3152,7 +3096,7 @@ export interface components {
             fixed_by?: string;
             /** @description of a requirement: required or advisory */
             level?: string;
-            /** @description the key it is about, such as push, require or land.with */
+            /** @description the key it is about, such as push, require or land.strategies */
             setting: string;
             sources: components["schemas"]["Source"][];
             text: string;
@@ -3172,7 +3116,7 @@ export interface components {
             version: number;
         };
         RulesApplied: {
-            /** @description what lint remarks on */
+            /** @description what lint comments on */
             advice: components["schemas"]["Advice"][];
             /** @description the second person, where one was needed */
             agreed_by?: string;
@@ -3209,7 +3153,7 @@ export interface components {
             text: string;
         };
         RulesCheck: {
-            /** @description what lint remarks on, when it is valid and a place was named */
+            /** @description what lint comments on, when it is valid and a place was named */
             advice: components["schemas"]["Advice"][];
             findings: components["schemas"]["Finding"][];
             /** @description what the document says, when it is valid */
@@ -3248,13 +3192,6 @@ export interface components {
             path: string;
             /** @description of that file's content */
             sha256: string;
-        };
-        SetAside: {
-            /** @description where the demand comes from; in a plan only */
-            because?: string;
-            key: string;
-            /** @description what is asked; an override is for this and for nothing that is asked under its key later */
-            title: string;
         };
         SignedHead: {
             hash: string;
@@ -3331,13 +3268,9 @@ export interface components {
             for_seconds: number;
             protection: string;
         };
-        "Take-in-suggestionsRequest": {
-            /** @description whose suggestions to take in */
-            remarks: number[];
-        };
         Team: {
             /** @description who may change it, besides administrators */
-            keepers: string[];
+            managers: string[];
             members: string[];
             name: string;
         };
@@ -3359,6 +3292,8 @@ export interface components {
             /** Format: date-time */
             begun_at: string;
             begun_by: string;
+            /** @description oldest first */
+            comments: components["schemas"]["Comment"][];
             /** @description of a commit; absent: of the whole difference */
             commit?: string;
             /**
@@ -3372,7 +3307,7 @@ export interface components {
             id: number;
             /** Format: int64 */
             last_line?: number;
-            /** @description false: a remark that needs none and never blocks */
+            /** @description false: a comment that needs none and never blocks */
             needs_answer: boolean;
             /** @description where the lines are in the newest revision; absent: they are gone, or it is not about lines */
             now?: components["schemas"]["Lines"];
@@ -3382,22 +3317,20 @@ export interface components {
             path?: string;
             /** @description the lines as they were */
             quoted?: string;
-            /** @description oldest first */
-            remarks: components["schemas"]["Remark"][];
+            resolved: boolean;
+            /** Format: date-time */
+            resolved_at?: string;
+            resolved_by?: string;
             /**
              * Format: int64
              * @description the one that was looked at
              */
             revision: number;
-            settled: boolean;
-            /** Format: date-time */
-            settled_at?: string;
-            settled_by?: string;
             /** @description in words */
             where: string;
         };
         Token: {
-            /** @description HOUSE/NAME:CHECK for a witness, HOUSE/NAME for a runner */
+            /** @description HOUSE/NAME:CHECK for reporting checks, HOUSE/NAME for a runner */
             bindings: string[];
             /** Format: date-time */
             created_at: string;
@@ -3412,7 +3345,7 @@ export interface components {
             /** Format: date-time */
             revoked_at?: string;
             /** @enum {string} */
-            scope: "all" | "read" | "witness" | "runner";
+            scope: "all" | "read" | "checks" | "runner";
             /** @description the token, in the answer that makes it and never again */
             secret?: string;
         };
@@ -3447,6 +3380,73 @@ export interface components {
              * @description bytes, of a file
              */
             size: number;
+        };
+        "Update-branchRequest": {
+            /**
+             * @description absent: rebase
+             * @enum {string}
+             */
+            by?: "rebase" | "merge";
+        };
+        Waived: {
+            /** @description where the demand comes from; in a plan only */
+            because?: string;
+            key: string;
+            /** @description what is asked; a waiver is for this and for nothing that is asked under its key later */
+            title: string;
+        };
+        Waiver: {
+            /** Format: date-time */
+            acknowledged_at?: string;
+            /** @description who acknowledged it; absent of a used one: nobody yet */
+            acknowledged_by?: string;
+            /** @description what they found */
+            acknowledgement?: string;
+            because: string;
+            /** @description that it lets something onto */
+            branch: string;
+            by: string;
+            /** @description of a push; it counts for no other */
+            commit?: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made_at: string;
+            /**
+             * Format: int64
+             * @description of the change; absent: it is for a push
+             */
+            number?: number;
+            /**
+             * Format: int64
+             * @description of the change; it counts for no other
+             */
+            revision?: number;
+            /**
+             * @description open: it may still be used; used: it let something through; lapsed: it did not
+             * @enum {string}
+             */
+            state: "open" | "used" | "lapsed";
+            /** @description where the branch stood; it counts only while it stands there */
+            tip: string;
+            /** Format: date-time */
+            until: string;
+            /** @description the commit that it let through */
+            used_as?: string;
+            /** Format: date-time */
+            used_at?: string;
+            /** @description what it waives */
+            waives: components["schemas"]["Waived"][];
+            /** @description why it lapsed */
+            why?: string;
+        };
+        WaiverPlan: {
+            /** @description to be sent back: it stands for exactly this revision or commit, this tip and these requirements */
+            confirm: string;
+            /** @description what would still stand in the way */
+            left: components["schemas"]["LeftOpen"][];
+            tip: string;
+            waives: components["schemas"]["Waived"][];
         };
         Weighed: {
             by: string;
@@ -6171,7 +6171,7 @@ export interface operations {
             };
         };
     };
-    "list-notices": {
+    "list-notifications": {
         parameters: {
             query?: {
                 limit?: number;
@@ -6188,7 +6188,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Notices"];
+                    "application/json": components["schemas"]["Notifications"];
                 };
             };
             /** @description Bad Request */
@@ -6256,7 +6256,7 @@ export interface operations {
             };
         };
     };
-    "put-notices-seen": {
+    "put-notifications-seen": {
         parameters: {
             query?: never;
             header?: never;
@@ -6265,7 +6265,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Put-notices-seenRequest"];
+                "application/json": components["schemas"]["Put-notifications-seenRequest"];
             };
         };
         responses: {
@@ -7764,7 +7764,7 @@ export interface operations {
             };
         };
     };
-    "get-change-areas": {
+    "apply-suggestions": {
         parameters: {
             query?: never;
             header?: never;
@@ -7778,7 +7778,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Apply-suggestionsRequest"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -7786,7 +7790,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ChangeAreas"];
+                    "application/json": components["schemas"]["Change"];
                 };
             };
             /** @description Bad Request */
@@ -7854,7 +7858,7 @@ export interface operations {
             };
         };
     };
-    "bring-up-change": {
+    "get-change-areas": {
         parameters: {
             query?: never;
             header?: never;
@@ -7868,11 +7872,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Bring-up-changeRequest"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -7880,7 +7880,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Change"];
+                    "application/json": components["schemas"]["ChangeAreas"];
                 };
             };
             /** @description Bad Request */
@@ -8340,6 +8340,284 @@ export interface operations {
             };
         };
     };
+    "list-drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftComment"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-draft": {
+        parameters: {
+            query?: {
+                /** @description the discussion it replies in; absent: it begins one */
+                thread?: number;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Beginning"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftComment"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "put-change-follow": {
         parameters: {
             query?: never;
@@ -8457,284 +8735,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Report"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "list-gathered": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description house */
-                house: string;
-                /** @description name within the house */
-                name: string;
-                /** @description number of the change */
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Gathered"][];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "create-gathered": {
-        parameters: {
-            query?: {
-                /** @description the discussion it replies in; absent: it begins one */
-                thread?: number;
-            };
-            header?: never;
-            path: {
-                /** @description house */
-                house: string;
-                /** @description name within the house */
-                name: string;
-                /** @description number of the change */
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Beginning"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Gathered"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "delete-gathered": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description house */
-                house: string;
-                /** @description name within the house */
-                name: string;
-                /** @description number of the change */
-                number: number;
-                id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Done"];
                 };
             };
             /** @description Bad Request */
@@ -9013,194 +9013,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "create-override": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description house */
-                house: string;
-                /** @description name within the house */
-                name: string;
-                /** @description number of the change */
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Create-overrideRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Override"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "plan-override": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description house */
-                house: string;
-                /** @description name within the house */
-                name: string;
-                /** @description number of the change */
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Plan-overrideRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OverridePlan"];
                 };
             };
             /** @description Bad Request */
@@ -9910,100 +9722,6 @@ export interface operations {
             };
         };
     };
-    "take-in-suggestions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description house */
-                house: string;
-                /** @description name within the house */
-                name: string;
-                /** @description number of the change */
-                number: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Take-in-suggestionsRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Change"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     "list-threads": {
         parameters: {
             query?: never;
@@ -10188,7 +9906,7 @@ export interface operations {
             };
         };
     };
-    "create-remark": {
+    "create-comment": {
         parameters: {
             query?: never;
             header?: never;
@@ -10283,7 +10001,7 @@ export interface operations {
             };
         };
     };
-    "put-remark": {
+    "put-comment": {
         parameters: {
             query?: never;
             header?: never;
@@ -10295,7 +10013,7 @@ export interface operations {
                 /** @description number of the change */
                 number: number;
                 thread: number;
-                remark: number;
+                comment: number;
             };
             cookie?: never;
         };
@@ -10379,7 +10097,7 @@ export interface operations {
             };
         };
     };
-    "put-settled": {
+    "put-resolved": {
         parameters: {
             query?: never;
             header?: never;
@@ -10396,7 +10114,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Put-settledRequest"];
+                "application/json": components["schemas"]["Put-resolvedRequest"];
             };
         };
         responses: {
@@ -10407,6 +10125,288 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Thread"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "update-branch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Update-branchRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-waiver": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Create-waiverRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Waiver"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-waiver": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Plan-waiverRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaiverPlan"];
                 };
             };
             /** @description Bad Request */
@@ -11471,374 +11471,6 @@ export interface operations {
             };
         };
     };
-    "list-overrides": {
-        parameters: {
-            query?: {
-                /** @description only those that may still be used, and those nobody has looked at yet */
-                open?: boolean;
-            };
-            header?: never;
-            path: {
-                /** @description house */
-                house: string;
-                /** @description name within the house */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Override"][];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "create-push-override": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description house */
-                house: string;
-                /** @description name within the house */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Create-push-overrideRequest"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Override"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "plan-push-override": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description house */
-                house: string;
-                /** @description name within the house */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Plan-push-overrideRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OverridePlan"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    "look-at-override": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description house */
-                house: string;
-                /** @description name within the house */
-                name: string;
-                override: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Look-at-overrideRequest"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Override"];
-                };
-            };
-            /** @description Bad Request */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unauthorized */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Forbidden */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not Found */
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Conflict */
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Internal Server Error */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     "get-preview": {
         parameters: {
             query: {
@@ -11956,6 +11588,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Queue"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "resume-repository": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repository"];
                 };
             };
             /** @description Bad Request */
@@ -13127,9 +12847,14 @@ export interface operations {
             };
         };
     };
-    "settle-repository": {
+    "get-tree": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description branch, tag or commit; absent: the default branch */
+                at?: string;
+                /** @description absent: the root */
+                path?: string;
+            };
             header?: never;
             path: {
                 /** @description house */
@@ -13147,7 +12872,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Repository"];
+                    "application/json": components["schemas"]["Tree"];
                 };
             };
             /** @description Bad Request */
@@ -13215,13 +12940,11 @@ export interface operations {
             };
         };
     };
-    "get-tree": {
+    "list-waivers": {
         parameters: {
             query?: {
-                /** @description branch, tag or commit; absent: the default branch */
-                at?: string;
-                /** @description absent: the root */
-                path?: string;
+                /** @description only those that may still be used, and those not acknowledged yet */
+                open?: boolean;
             };
             header?: never;
             path: {
@@ -13240,7 +12963,284 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Tree"];
+                    "application/json": components["schemas"]["Waiver"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-push-waiver": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Create-push-waiverRequest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Waiver"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "plan-push-waiver": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Plan-push-waiverRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WaiverPlan"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "acknowledge-waiver": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                waiver: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledge-waiverRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Waiver"];
                 };
             };
             /** @description Bad Request */

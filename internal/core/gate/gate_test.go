@@ -395,14 +395,14 @@ func randomProtection(rng *rand.Rand, name string) string {
 			pick("", "", "", ", level: advisory", ", when: {lines: over 10}", ", when: {areas: ledger}", ", when: {author: team:accounts}", ", when: {cel: 'files > 1'}") + "}\n")
 	}
 	fmt.Fprintf(&b, "    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))
-	fmt.Fprintf(&b, "    land: {strategies: %s, message: %s%s}\n", pick("[rebase]", "[merge, squash]", "[rebase, squash, merge]"), pick("'{title}'", "'docs: {title}'"), pick("", ", by: team:hydraulics", ", strategy: rebase"))
+	fmt.Fprintf(&b, "    land: {strategies: %s, message: %s%s}\n", pick("[rebase]", "[merge, squash]", "[rebase, squash, merge]"), pick("'{title}'", "'docs: {title}'"), pick("", ", who: team:hydraulics", ", default: rebase"))
 	if rng.IntN(8) == 0 {
 		b.WriteString("    exempt: person:odo\n")
 	}
 	if rng.IntN(3) > 0 {
 		fmt.Fprintf(&b, "    waive: %s\n", pick("role:writer", "role:writer", "person:odo"))
 	}
-	return strings.ReplaceAll(b.String(), ", strategy: rebase}", "}")
+	return strings.ReplaceAll(b.String(), ", default: rebase}", "}")
 }
 
 // randomFacts is a change that somebody has asked to land, and everything about it by chance.

@@ -444,16 +444,16 @@ func TestChoose(t *testing.T) {
 		chosen change.Strategy
 		says   string // in the words or the error
 	}{
-		{"as asked", effective("{with: [rebase, squash], strategy: rebase}"), change.Squash, change.Squash, ""},
-		{"not allowed", effective("{with: [rebase, squash]}"), change.Merge, "", "not allowed for main: one of rebase, squash"},
-		{"the default", effective("{with: [rebase, squash], strategy: squash}"), "", change.Squash, ""},
-		{"the default all agree on", effective("{strategy: squash}", "{with: [squash, merge], strategy: squash}"), "", change.Squash, ""},
-		{"none stated", effective("{with: [squash, merge]}"), "", change.Squash, "the rules state no default"},
-		{"only one allowed", effective("{with: [merge]}"), "", change.Merge, ""},
-		{"they disagree", effective("{strategy: squash}", "{strategy: rebase}"), "", "", "agree on no default strategy: say which, one of rebase, squash, merge"},
-		{"they disagree, one asked for", effective("{strategy: squash}", "{strategy: rebase}"), change.Merge, change.Merge, ""},
-		{"the default is ruled out", effective("{strategy: squash}", "{with: [rebase, merge]}"), "", "", "say which, one of rebase, merge"},
-		{"nothing left", effective("{with: [rebase]}", "{with: [merge]}"), "", "", "leave no strategy"},
+		{"as asked", effective("{strategies: [rebase, squash], default: rebase}"), change.Squash, change.Squash, ""},
+		{"not allowed", effective("{strategies: [rebase, squash]}"), change.Merge, "", "not allowed for main: one of rebase, squash"},
+		{"the default", effective("{strategies: [rebase, squash], default: squash}"), "", change.Squash, ""},
+		{"the default all agree on", effective("{default: squash}", "{strategies: [squash, merge], default: squash}"), "", change.Squash, ""},
+		{"none stated", effective("{strategies: [squash, merge]}"), "", change.Squash, "the rules state no default"},
+		{"only one allowed", effective("{strategies: [merge]}"), "", change.Merge, ""},
+		{"they disagree", effective("{default: squash}", "{default: rebase}"), "", "", "agree on no default strategy: say which, one of rebase, squash, merge"},
+		{"they disagree, one asked for", effective("{default: squash}", "{default: rebase}"), change.Merge, change.Merge, ""},
+		{"the default is ruled out", effective("{default: squash}", "{strategies: [rebase, merge]}"), "", "", "say which, one of rebase, merge"},
+		{"nothing left", effective("{strategies: [rebase]}", "{strategies: [merge]}"), "", "", "leave no strategy"},
 	}
 	for _, c := range cases {
 		chosen, said, err := c.e.Choose(c.asked)
@@ -483,7 +483,7 @@ func long() string {
 		for n := range 4 {
 			fmt.Fprintf(&b, "      - approvals: %d\n        not_from: [author, last_pusher]\n        when: {lines: over %d}\n", n+1, n*100)
 		}
-		b.WriteString("      - checks: [unit]\n        at: head\n    land:\n      with: [rebase, squash]\n")
+		b.WriteString("      - checks: [unit]\n        at: head\n    land:\n      strategies: [rebase, squash]\n")
 	}
 	return b.String()
 }
