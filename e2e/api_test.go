@@ -67,7 +67,7 @@ func TestBadInput(t *testing.T) {
 		{"role of no kind", "ines", "PUT", "/api/v1/grants", `{"where":"` + repo + `","who":"odo","role":"king"}`, 422, "reader, writer, maintainer, none"},
 		{"token for a stranger", "ines", "POST", "/api/v1/tokens", `{"login":"odo"}`, 403, "by its owner or by a service administrator"},
 		{"token for ever", "ines", "POST", "/api/v1/tokens", `{"login":"ines","lifetime_seconds":99999999999}`, 422, "a token lives"},
-		{"check robot that is a person", "admin", "POST", "/api/v1/tokens", `{"login":"odo","reported_by":["` + repo + `:unit"]}`, 422, "only a robot"},
+		{"check robot that is a person", "admin", "POST", "/api/v1/tokens", `{"login":"odo","checks":["` + repo + `:unit"]}`, 422, "only a robot"},
 		{"odd branch", "tamsin", "POST", r + "/changes", `{"source":"-x","title":"t"}`, 422, "begins with"},
 		{"branch with dots", "tamsin", "POST", r + "/changes", `{"source":"a..b","title":"t"}`, 422, "git does not allow"},
 		{"branch with NUL", "tamsin", "POST", r + "/changes", `{"source":"a\u0000b","title":"t"}`, 422, "git does not allow"},
@@ -166,7 +166,7 @@ func TestP11NothingLeaks(t *testing.T) {
 	// A check robot's token reports and reads; it does not write, review, land or make tokens.
 	builder := w.as("builder")
 	_, err = builder.Review(ctx, repo, 1, "approve", 1, "")
-	problem(t, err, 403, "a check robot's token", "nothing else")
+	problem(t, err, 403, "reports the checks that it names", "nothing else")
 	// Revoked, expired and disabled: at once.
 	tokens, err := w.as("odo").Tokens(ctx)
 	w.ok(err)
@@ -446,7 +446,7 @@ func bodyFor(path string) string {
 		return `{"login":"x"}`
 	case strings.HasSuffix(path, "/disabled"):
 		return `{"disabled":true}`
-	case strings.HasSuffix(path, "/teams"), strings.HasSuffix(path, "/houses"), strings.HasSuffix(path, "/repositories"), strings.HasSuffix(path, "/again"):
+	case strings.HasSuffix(path, "/teams"), strings.HasSuffix(path, "/houses"), strings.HasSuffix(path, "/repositories"), strings.HasSuffix(path, "/rerun"):
 		return `{"name":"x"}`
 	case strings.HasSuffix(path, "/{team}"):
 		return `{"members":[]}`

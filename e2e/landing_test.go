@@ -180,7 +180,7 @@ func TestP6ApprovalsAndPushes(t *testing.T) {
 }
 
 // A check counts only from a check robot that may report it, for the attempt that was asked for (P7).
-func TestP7OnlyTheRightWitnessIsHeard(t *testing.T) {
+func TestP7OnlyTheRightRobotIsHeard(t *testing.T) {
 	w := newTown(t)
 	w.begin(strings.Replace(simple, "protect:", "checks:\n  unit: {reported_by: robot:builder}\n  cmd: {command: 'true'}\nprotect:", 1))
 	ctx := t.Context()
@@ -197,7 +197,7 @@ func TestP7OnlyTheRightWitnessIsHeard(t *testing.T) {
 	token, err := w.admin.CreateToken(ctx, client.NewToken{Login: "impostor", Checks: []string{repo + ":unit", repo + ":cmd"}})
 	w.ok(err)
 	w.tokens["impostor"] = token.Secret
-	problem(t, say("impostor", "unit", "passed", 0), 403, "robot:builder as the check robot")
+	problem(t, say("impostor", "unit", "passed", 0), 403, "only robot:builder reports unit")
 	problem(t, say("impostor", "cmd", "passed", 0), 403, "define cmd as a command")
 	problem(t, say("builder", "unit", "splendid", 0), 422)
 	problem(t, say("builder", "unit", "passed", 2), 409, "nobody asked for attempt 2")

@@ -85,7 +85,7 @@ func TestP8AHouseMeansWhatItSays(t *testing.T) {
 		`{approvals: 2, when: {cel: "!('late' in labels) && size(areas) < 1"}}]}]` + "\n")
 	k := w.propose("tamsin", "topic", "docs/a", "a\n")
 	w.stands(k, "approvals", "missing", "2 approvals")
-	w.apply("tavrin: rules/1\nbranches: {line: topic}\nlabels: {late: {set_by: role:writer}}\nareas: {docs: {paths: docs/**, owners: team:hydraulics}}\nprotect: [{name: own, branches: main, require: [{threads: settled, when: {source: line}}]}]\n")
+	w.apply("tavrin: rules/1\nbranches: {line: topic}\nlabels: {late: {set_by: role:writer}}\nareas: {docs: {paths: docs/**, owners: team:hydraulics}}\nprotect: [{name: own, branches: main, require: [{threads: resolved, when: {source: line}}]}]\n")
 	_, err := w.as("tamsin").SetLabels(ctx, repo, k.Number, []string{"late"}, nil)
 	w.ok(err)
 	w.stands(k, "approvals", "missing", "2 approvals")
@@ -96,7 +96,7 @@ func TestP8AHouseMeansWhatItSays(t *testing.T) {
 	problem(t, err, 422, `"line" in the rules of growers/irrigation`, "stands for topic and would stand for hotfix/**")
 	// A word of a repository's that would become a kind of the house's.
 	w.house("tavrin: rules/1\n")
-	w.apply("tavrin: rules/1\nprotect: [{name: own, branches: main, require: [{threads: settled, when: {source: line}}]}]\n")
+	w.apply("tavrin: rules/1\nprotect: [{name: own, branches: main, require: [{threads: resolved, when: {source: line}}]}]\n")
 	_, err = w.admin.ApplyRules(ctx, "growers", "tavrin: rules/1\nbranches: {line: hotfix/**}\n", "to see", -1)
 	problem(t, err, 422, `"line" in the rules of growers/irrigation`, "stands for line and would stand for hotfix/**")
 }

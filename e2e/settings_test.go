@@ -229,7 +229,7 @@ func TestCheckSettings(t *testing.T) {
 		{requiring("{checks: [unit, lint, bench], at: head, at_least: 3}"), "checks@head", "missing", "lint skipped"},
 		{requiring("{checks: [unit, lint, bench], at: head, at_least: 2}"), "checks@head", "pending", "waiting for a robot that reports bench"},
 		{requiring("{checks: unit, at: head, reported_by: robot:builder}"), "check/unit@head", "met", ""},
-		{requiring("{checks: unit, at: head, reported_by: robot:another}"), "check/unit@head", "missing", "names robot:another"},
+		{requiring("{checks: unit, at: head, reported_by: robot:another}"), "check/unit@head", "missing", "reported_by robot:another"},
 		{requiring("{checks: unit, at: head, max_age: 1h}"), "check/unit@head", "met", ""},
 		{"tavrin: rules/1\nchecks: {unit: {reported_by: robot:builder, kind: deployment, environment: field}}\n" + strings.TrimPrefix(requiring("{deployment: field, at: head}"), "tavrin: rules/1\n"), "deployment/field@head", "met", "a deployment to field"},
 		{requiring("{deployment: field, at: head}"), "deployment/field@head", "pending", "no check deploys to field"},

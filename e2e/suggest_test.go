@@ -80,8 +80,8 @@ func TestP6SuggestionsAreApplied(t *testing.T) {
 		t.Errorf("the thread is %+v", r)
 	}
 	_, err = author.ApplySuggestions(ctx, repo, k.Number, []int64{first})
-	problem(t, err, 409, "tamsin took comment")
-	has(t, w.says("odo", 0, "+ and more", "thread", "list", "1", "--repo", repo), "suggested, and tamsin took it in as")
+	problem(t, err, 409, "tamsin applied comment")
+	has(t, w.says("odo", 0, "+ and more", "thread", "list", "1", "--repo", repo), "suggested, and tamsin applied it as")
 
 	for _, n := range []client.NewThread{{Suggest: text("x")}, {Path: "pumps", Suggest: text("x")}, {Path: "README.md", First: 1, Before: true, Suggest: text("x")}} {
 		_, err := w.as("odo").BeginThread(ctx, repo, k.Number, n)
@@ -111,8 +111,8 @@ func TestDraftComments(t *testing.T) {
 	w.says("odo", 0, "draft 3", "thread", "reply", "1", fmt.Sprint(open.ID), "--text", "because", "--draft", "--repo", repo)
 	w.says("odo", 0, "draft 4", "thread", "begin", "1", "--text", "never mind", "--draft", "--repo", repo)
 	w.says("odo", 0, "", "thread", "drop", "1", "4", "--repo", repo)
-	w.says("odo", 1, "no comment 4", "thread", "drop", "1", "4", "--repo", repo)
-	w.says("wren", 1, "no comment 1", "thread", "drop", "1", "1", "--repo", repo)
+	w.says("odo", 1, "no draft comment 4", "thread", "drop", "1", "4", "--repo", repo)
+	w.says("wren", 1, "no draft comment 1", "thread", "drop", "1", "1", "--repo", repo)
 	if mine := w.says("odo", 0, "units?", "thread", "drafts", "1", "--repo", repo); strings.Contains(mine, "never mind") {
 		t.Errorf("what was thrown away is there:\n%s", mine)
 	}

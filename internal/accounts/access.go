@@ -59,7 +59,7 @@ func (s *Access) MayCall(a Actor, id string) error {
 	case !confined:
 		return nil
 	}
-	return problem.New(problem.Forbidden, "this is a %s's token: it %s, and nothing else", a.scope, purposes[a.scope])
+	return problem.New(problem.Forbidden, "this token %s, and does nothing else", purposes[a.scope])
 }
 
 // Secret makes a new token.

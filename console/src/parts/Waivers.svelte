@@ -41,7 +41,7 @@
       <p class="ml-6 text-soft">
         {#if o.state === 'open'}may be used until {exactly(o.until)}
         {:else if o.state === 'lapsed'}lapsed unused: {o.why}
-        {:else if o.acknowledged_by}let {short(o.used_as ?? '')} through; {o.acknowledged_by} looked at it: {o.acknowledgement}
+        {:else if o.acknowledged_by}let {short(o.used_as ?? '')} through; {o.acknowledged_by} acknowledged it: {o.acknowledgement}
         {:else}<Mark state="missing" size={14} /> let {short(o.used_as ?? '')} through; not acknowledged yet{/if}
       </p>
       {#if o.state === 'used' && !o.acknowledged_by && session.me && session.me.login !== o.by}
