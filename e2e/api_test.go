@@ -310,7 +310,7 @@ func TestStreamResumes(t *testing.T) {
 	}
 	from := collect(jsonInt(last), 2)
 	collect(from, 2)
-	if len(seen) != 4 || seen[0] != "tavrin.review.comment" {
+	if len(seen) != 4 || seen[0] != "tavrin.review.commented" {
 		t.Errorf("seen %v", seen)
 	}
 	ctx, cancel := context.WithCancel(t.Context())

@@ -421,7 +421,7 @@ func TestP9SilentChecks(t *testing.T) {
 	has(t, w.ejected(first).Entry.Reason, "no answer within 30m")
 	w.report(w.rehearsed(second), "unit", "passed")
 	w.landed(second)
-	if n := strings.Count(strings.Join(w.kinds(), " "), "check.silent"); n != 2 {
+	if n := strings.Count(strings.Join(w.kinds(), " "), "check.timed-out"); n != 2 {
 		t.Errorf("the journal tells of %d silences", n)
 	}
 }

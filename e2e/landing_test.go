@@ -373,7 +373,7 @@ func TestP8ConcurrentEventsHaveOneOrder(t *testing.T) {
 	w.ok(err)
 	var said []string
 	for _, l := range journal {
-		if l.Kind == "review.comment" {
+		if l.Kind == "review.commented" {
 			said = append(said, l.Actor)
 		}
 	}
@@ -398,8 +398,8 @@ func TestP10JournalTellsTheSameStory(t *testing.T) {
 		t.Error("the signature of the head is not good")
 	}
 	kinds := w.kinds()
-	for _, want := range []string{"rules.applied", "change.opened", "change.revised", "review.approve", "queue.joined", "queue.queued", "rehearsal.built",
-		"check.asked", "check.reported", "queue.rehearsing", "queue.landing", "change.landed"} {
+	for _, want := range []string{"rules.applied", "change.opened", "change.revised", "review.approved", "queue.joined", "queue.queued", "rehearsal.built",
+		"check.asked", "check.reported", "rehearsal.begun", "landing.begun", "change.landed"} {
 		if !slices.Contains(kinds, want) {
 			t.Errorf("the journal has no %s: %v", want, kinds)
 		}

@@ -36,7 +36,7 @@ func TestScratchSpaces(t *testing.T) {
 	if out, err := w.gitAs("wren", dir, "push", "origin", "HEAD:refs/preview/tamsin/mine"); err == nil {
 		t.Errorf("somebody else pushed there:\n%s", out)
 	}
-	has(t, strings.Join(w.kinds(), " "), "scratch.created")
+	has(t, strings.Join(w.kinds(), " "), "preview.created")
 
 	later := time.Now().Add(8 * 24 * time.Hour)
 	w.close()

@@ -45,9 +45,9 @@ func TestP11Notifications(t *testing.T) {
 	expect("wren", "")
 	w.says("wren", 0, "you follow change 1", "follow", "1", "--repo", repo)
 	w.approve("odo", k)
-	expect("tamsin", "review.approve")
+	expect("tamsin", "review.approved")
 	expect("odo", "change.opened change.revised") // it reviewed it, so it has a part in it
-	expect("wren", "change.opened change.revised review.approve")
+	expect("wren", "change.opened change.revised review.approved")
 	has(t, w.says("tamsin", 0, "1 new", "notifications"), "odo approved revision 1 of change 1")
 	expect("tamsin", "")
 	_, err := w.as("wren").BeginThread(ctx, repo, k.Number, client.NewThread{Text: "why?"})

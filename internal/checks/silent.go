@@ -57,7 +57,7 @@ func (s *Checks) endSilent(ctx context.Context, id int64) error {
 		if err := tx.Save(&run).Error; err != nil {
 			return err
 		}
-		err := tx.Record(records.Itself, &repo, event.CheckSilent{OfCheck: ofCheck(run),
+		err := tx.Record(records.Itself, &repo, event.CheckTimedOut{OfCheck: ofCheck(run),
 			Within: grammar.Brief(timeLimit(run))})
 		if err != nil || run.AskedFor == "" {
 			return err

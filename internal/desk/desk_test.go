@@ -75,7 +75,7 @@ func TestNotifications(t *testing.T) {
 		}
 		return strings.Join(kinds, " ")
 	}
-	if heard(wren) != "review.comment" || heard(odo) != "change.revised change.opened" || heard(ines) != "" {
+	if heard(wren) != "review.commented" || heard(odo) != "change.revised change.opened" || heard(ines) != "" {
 		t.Errorf("heard are %q, %q and %q", heard(wren), heard(odo), heard(ines))
 	}
 	_, err = l.Notifications.Follow(ctx, ines, lab.Name, 0, true)

@@ -498,11 +498,11 @@ func moveOf(i *records.Intent) event.Event {
 	scratch, isBranch := strings.HasPrefix(i.Ref, guard.Preview), strings.HasPrefix(i.Ref, "refs/heads/")
 	switch {
 	case scratch && i.New == "":
-		return event.ScratchDeleted{RefMove: m}
+		return event.PreviewDeleted{RefMove: m}
 	case scratch && i.Old == "":
-		return event.ScratchCreated{RefMove: m}
+		return event.PreviewCreated{RefMove: m}
 	case scratch:
-		return event.ScratchMoved{RefMove: m}
+		return event.PreviewMoved{RefMove: m}
 	case isBranch && i.New == "":
 		return event.BranchDeleted{RefMove: m, Landed: i.Kind == moves.Removal}
 	case isBranch && i.Old == "":

@@ -63,7 +63,7 @@ func TestRowsFollowTheState(t *testing.T) {
 	if e.State != "ejected" || e.Reason != "unit failed" || e.EndedAt == nil || r.Ended != "unit failed" || run.State != "cancelled" {
 		t.Errorf("the entry is %+v, its rehearsal %+v, the check %+v", e, r, run)
 	}
-	if got := l.Kinds(3); got != "queue.queued queue.rehearsing queue.ejected" {
+	if got := l.Kinds(3); got != "queue.queued rehearsal.begun queue.ejected" {
 		t.Errorf("the journal says %s", got)
 	}
 }

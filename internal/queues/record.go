@@ -156,13 +156,13 @@ func placed(e queue.Entry) event.Event {
 	p := event.Placed{OfChange: event.OfChange{Number: e.Change}, Reason: e.Reason}
 	switch e.State {
 	case queue.Waiting:
-		return event.QueueWaiting{Placed: p}
+		return event.QueueSentBack{Placed: p}
 	case queue.Queued:
 		return event.QueueQueued{Placed: p}
 	case queue.Rehearsing:
-		return event.QueueRehearsing{Placed: p}
+		return event.RehearsalBegun{Placed: p}
 	case queue.Landing:
-		return event.QueueLanding{Placed: p}
+		return event.LandingBegun{Placed: p}
 	case queue.Withdrawn:
 		return event.QueueWithdrawn{Placed: p}
 	case queue.Ejected, queue.Landed:

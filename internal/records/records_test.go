@@ -132,7 +132,7 @@ func TestP10LinesFollow(t *testing.T) {
 		if p, ok := errors.AsType[*problem.Problem](err); !ok || p.Kind != problem.Unavailable {
 			t.Errorf("recorded of a repository that is set apart: %v", err)
 		}
-		return tx.Record(Itself, apart, event.CheckSilent{})
+		return tx.Record(Itself, apart, event.CheckTimedOut{})
 	})
 	if err != nil {
 		t.Fatal(err)

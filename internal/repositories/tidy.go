@@ -66,7 +66,7 @@ func (s *Repositories) removeScratch(ctx context.Context, repo *records.Reposito
 		return err
 	}
 	return s.records.Write(ctx, func(tx *records.Tx) error {
-		return tx.Record(records.Itself, repo, event.ScratchDeleted{RefMove: event.RefMove{Ref: r.Name, Old: r.ID},
+		return tx.Record(records.Itself, repo, event.PreviewDeleted{RefMove: event.RefMove{Ref: r.Name, Old: r.ID},
 			Idle: true})
 	})
 }

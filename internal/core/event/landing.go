@@ -43,14 +43,14 @@ func (e CheckReported) Text(by string) string {
 	return fmt.Sprintf("%s reported %s as %s on %s (attempt %d)", by, e.Name, e.State, short(e.Commit), e.Attempt)
 }
 
-// CheckSilent says that nobody answered for a check in time.
-type CheckSilent struct {
+// CheckTimedOut says that nobody answered for a check in time.
+type CheckTimedOut struct {
 	OfCheck
 	Within string `json:"within" doc:"the time that there was, such as 1h"`
 }
 
 // Text implements Event.
-func (e CheckSilent) Text(string) string {
+func (e CheckTimedOut) Text(string) string {
 	return fmt.Sprintf("nobody answered for %s on %s within %s (attempt %d)", e.Name, short(e.Commit), e.Within,
 		e.Attempt)
 }
@@ -90,11 +90,11 @@ func (p Placed) text(verb, state string) string {
 	return fmt.Sprintf("change %d %s %s: %s", p.Number, verb, state, p.Reason)
 }
 
-// QueueWaiting says that an entry waits for its gate again.
-type QueueWaiting struct{ Placed }
+// QueueSentBack says that an entry waits for its gate again.
+type QueueSentBack struct{ Placed }
 
 // Text implements Event.
-func (e QueueWaiting) Text(string) string { return e.text("is", "waiting") }
+func (e QueueSentBack) Text(string) string { return e.text("is", "waiting") }
 
 // QueueQueued says that an entry is ready and in line.
 type QueueQueued struct{ Placed }
@@ -102,17 +102,17 @@ type QueueQueued struct{ Placed }
 // Text implements Event.
 func (e QueueQueued) Text(string) string { return e.text("is", "queued") }
 
-// QueueRehearsing says that an entry's rehearsal is built.
-type QueueRehearsing struct{ Placed }
+// RehearsalBegun says that an entry's rehearsal is built.
+type RehearsalBegun struct{ Placed }
 
 // Text implements Event.
-func (e QueueRehearsing) Text(string) string { return e.text("is", "rehearsing") }
+func (e RehearsalBegun) Text(string) string { return e.text("is", "rehearsing") }
 
-// QueueLanding says that an entry is landing.
-type QueueLanding struct{ Placed }
+// LandingBegun says that an entry is landing.
+type LandingBegun struct{ Placed }
 
 // Text implements Event.
-func (e QueueLanding) Text(string) string { return e.text("is", "landing") }
+func (e LandingBegun) Text(string) string { return e.text("is", "landing") }
 
 // QueueEjected says that the service took an entry out.
 type QueueEjected struct{ Placed }

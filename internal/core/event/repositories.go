@@ -139,26 +139,26 @@ type TagDeleted struct{ RefMove }
 // Text implements Event.
 func (e TagDeleted) Text(by string) string { return pushed(by, "deleted", e.Ref) }
 
-// ScratchCreated says that somebody pushed to a preview space of theirs for the first time.
-type ScratchCreated struct{ RefMove }
+// PreviewCreated says that somebody pushed to a preview space of theirs for the first time.
+type PreviewCreated struct{ RefMove }
 
 // Text implements Event.
-func (e ScratchCreated) Text(by string) string { return pushed(by, "created", e.Ref) }
+func (e PreviewCreated) Text(by string) string { return pushed(by, "created", e.Ref) }
 
-// ScratchMoved says that somebody pushed to a preview space of theirs again.
-type ScratchMoved struct{ RefMove }
+// PreviewMoved says that somebody pushed to a preview space of theirs again.
+type PreviewMoved struct{ RefMove }
 
 // Text implements Event.
-func (e ScratchMoved) Text(by string) string { return pushed(by, "moved", e.Ref) }
+func (e PreviewMoved) Text(by string) string { return pushed(by, "moved", e.Ref) }
 
-// ScratchDeleted says that a preview space is gone: by a push, or because nobody had pushed to it for long.
-type ScratchDeleted struct {
+// PreviewDeleted says that a preview space is gone: by a push, or because nobody had pushed to it for long.
+type PreviewDeleted struct {
 	RefMove
 	Idle bool `json:"idle,omitempty" doc:"nobody had pushed to it for a week"`
 }
 
 // Text implements Event.
-func (e ScratchDeleted) Text(by string) string {
+func (e PreviewDeleted) Text(by string) string {
 	if e.Idle {
 		return fmt.Sprintf("%s was removed: nobody had pushed to it for a week", e.Ref)
 	}

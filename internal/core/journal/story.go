@@ -84,7 +84,7 @@ func (s *Story) Take(l Line) error {
 		s.Checks[attempt(l, e.OfCheck)] = Verdict{State: "waiting"}
 	case event.CheckReported:
 		s.Checks[attempt(l, e.OfCheck)] = Verdict{e.State, l.Actor}
-	case event.CheckSilent:
+	case event.CheckTimedOut:
 		s.Checks[attempt(l, e.OfCheck)] = Verdict{State: "errored"}
 	case event.CheckGivenBack:
 		s.Checks[attempt(l, e.OfCheck)] = Verdict{State: "waiting"}

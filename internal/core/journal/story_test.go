@@ -37,7 +37,7 @@ func TestStory(t *testing.T) {
 	say("wren", event.CheckAsked{OfCheck: again})
 	say("builder", event.CheckReported{OfCheck: again, State: "passed"})
 	say("wren", event.CheckAsked{OfCheck: lint})
-	say("tavrin", event.CheckSilent{OfCheck: lint})
+	say("tavrin", event.CheckTimedOut{OfCheck: lint})
 	say("odo", event.ReviewApproved{Word: event.Word{OfChange: change, Revision: 1}})
 	say("ines", event.ReviewApproved{Word: event.Word{OfChange: change, Revision: 2}})
 	say("ines", event.ReviewCommented{Word: event.Word{OfChange: change, Revision: 3}})
