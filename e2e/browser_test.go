@@ -266,7 +266,7 @@ func consoleTellsTheWholeStory(t *testing.T) {
 	author.signIn("tamsin")
 	author.open("/growers/irrigation/changes/1")
 	author.shows("Not ready for main")
-	author.press("Land it when it may")
+	author.press("Join the queue")
 	author.shows("nobody has to come back for it", "In the queue at place 1")
 
 	reviewer.shows("Leave the queue") // it has heard of it
@@ -323,7 +323,7 @@ func consoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.do(clicking(`button[aria-label="Discuss line 1"]`), chromedp.SendKeys(chromedp.CSS("#speak"), "neat, **really**"))
 	p.do(clicking(`[aria-label="Speak of the chosen lines"] button[aria-pressed]`))
 	p.shows("neat, really")
-	p.press("Comment, needs no answer")
+	p.press("Add comment")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#thread-2")))
 	p.shows("neat, really")
 	// One of the whole file, in the one commit; and one's own words are altered.
@@ -331,11 +331,11 @@ func consoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.do(clicking(`button[aria-label="Discuss the file a"]`))
 	p.shows("a, the whole file, in commit ")
 	p.do(chromedp.SendKeys(chromedp.CSS("#speak"), "fine"))
-	p.press("Comment, needs no answer")
+	p.press("Add comment")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#thread-3")))
-	p.pressIn("#thread-3", "Alter my words")
+	p.pressIn("#thread-3", "Edit comment")
 	p.do(chromedp.SendKeys(chromedp.CSS("#alter-3"), ", and short"))
-	p.press("Save my words")
+	p.press("Save")
 	p.shows("fine, and short", "before: fine")
 	p.pressIn("#thread-1", "Answer or resolve")
 	p.do(chromedp.SendKeys(chromedp.CSS("#reply-1"), "because it is measured"))
@@ -474,7 +474,7 @@ func twoBrowsersAndATerminal(t *testing.T) {
 	}
 	c := &carried{town: w, number: 1, pages: []*page{author, reviewer}}
 	c.agree("a draft", "the change is open; 1 approval; 1 approval by an owner of valves")
-	author.press("It is finished")
+	author.press("Publish")
 	c.agree("finished", "2 requirements still missing (1 approval; 1 approval by an owner of valves)")
 
 	// The reviewer suggests other lines and sends that together with an objection.
@@ -525,7 +525,7 @@ func twoBrowsersAndATerminal(t *testing.T) {
 	c.agree("folded and rebased", "Ready for main: only 1 check on the rehearsal remains")
 	author.shows("folds fixups, and nothing else", "ines approved revision 3", "counts for: 1 approval")
 
-	author.press("Land it when it may")
+	author.press("Join the queue")
 	commit := w.rehearsed(w.openedAs(1))
 	w.report(commit, "unit", "passed")
 	for _, p := range c.pages {
@@ -552,10 +552,10 @@ func consoleWaiver(t *testing.T) {
 	duty, other := w.visit(), w.visit()
 	duty.signIn("wren")
 	duty.open("/growers/irrigation/changes/1")
-	duty.press("It cannot wait …")
+	duty.press("Waive…")
 	duty.shows("What to waive", "1 approval", "check unit passes on the rehearsal")
 	duty.do(clicking(`[role=dialog] label:nth-of-type(2) input, dialog label:nth-of-type(2) input`), chromedp.SendKeys(chromedp.CSS("#waive-why"), "the pumps run dry"))
-	duty.dialog("Show exactly what that waives")
+	duty.dialog("Show what would be waived")
 	duty.shows("Exactly this is waived", "Because: the pumps run dry.")
 	duty.dialog("Waive exactly that and land")
 	duty.shows("It is waived, and the change goes first", "wren waived", "may be used until")
@@ -568,7 +568,7 @@ func consoleWaiver(t *testing.T) {
 	other.shows("wren waived 1 approval (not acknowledged yet)")
 	other.press("Acknowledge")
 	other.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label="What you found"]`), "right so"))
-	other.press("Acknowledge it")
+	other.press("Acknowledge")
 	other.shows("Follow this repository")
 	duty.shows("ines acknowledged it: right so")
 
@@ -576,7 +576,7 @@ func consoleWaiver(t *testing.T) {
 	author.signIn("tamsin")
 	author.do(chromedp.KeyEvent("n"))
 	author.shows("Notifications", "wren waived for revision 1 of change 1", "landed on main")
-	author.press("I have seen all of it")
+	author.press("Mark all as read")
 	author.shows("You have seen everything")
 	author.press("Make a new address")
 	author.shows(w.url + "/feeds/")
@@ -657,12 +657,12 @@ func consoleProposesAndAlters(t *testing.T) {
 	p.shows("1 commit, 1 file, +1 −0. It merges.", "Touches valves, owned by team:hydraulics", "enough would be odo", "1 approval more needed")
 	p.press("Open the change")
 	p.shows("1. Open the east valve", "shut, 0 of 1")
-	p.press("Alter it")
+	p.press("Edit")
 	p.do(chromedp.SendKeys(chromedp.CSS("#edit-description"), " on the bench, FEN-4"), chromedp.SendKeys(chromedp.CSS(`input[placeholder^="such as person"]`), "person:wren"),
 		chromedp.SendKeys(chromedp.CSS(`input[placeholder^="those that"]`), "urgent"))
 	p.press("Save")
 	p.shows("It is altered.", "tried on the bench", "Tickets: FEN-4", "Labelled urgent", "Asked to review: person:wren")
-	p.press("Alter it")
+	p.press("Edit")
 	p.do(chromedp.SendKeys(chromedp.CSS("form select"), "side"))
 	p.press("Save")
 	p.shows("Ready for side.", "goes to another branch", "Your word on revision 2")

@@ -40,7 +40,7 @@ func (p *program) preview() *cobra.Command {
 		func(ctx context.Context, h here, _ []string) (wire.Preview, error) {
 			if fromHere {
 				var err error
-				if source, err = p.pushScratch(ctx, h); err != nil {
+				if source, err = p.pushPreview(ctx, h); err != nil {
 					return wire.Preview{}, err
 				}
 			}
@@ -64,7 +64,7 @@ func (p *program) preview() *cobra.Command {
 		})
 	c.Flags().StringVar(&source, "source", "", "branch that brings the commits, or a name in your preview space "+
 		"(refs/preview/LOGIN/NAME)")
-	c.Flags().BoolVar(&fromHere, "here", false, "what this clone has checked out: it is pushed to your scratch "+
+	c.Flags().BoolVar(&fromHere, "here", false, "what this clone has checked out: it is pushed to your preview "+
 		"space, and opens nothing")
 	c.Flags().StringVar(&target, "target", "", "branch to bring them to (default: the default branch)")
 	c.Flags().StringVar(&title, "title", "", "the title that it would have")

@@ -32,8 +32,8 @@ func gitHere(ctx context.Context, h here, args ...string) error {
 	return nil
 }
 
-// pushScratch pushes what is checked out here to the caller's preview space, and returns its name there.
-func (p *program) pushScratch(ctx context.Context, h here) (string, error) {
+// pushPreview pushes what is checked out here to the caller's preview space, and returns its name there.
+func (p *program) pushPreview(ctx context.Context, h here) (string, error) {
 	out, err := exec.CommandContext(ctx, "git", "rev-parse", "--verify", "HEAD^{commit}").Output()
 	if err != nil {
 		return "", misuse("--here is for a clone with a commit checked out")

@@ -59,10 +59,10 @@
     <div class="flex flex-wrap gap-2">
       <Button size="sm" disabled={empty} onclick={() => go('ask')}>Ask</Button>
       <Button size="sm" color="alternative" disabled={empty} onclick={() => go('comment')}
-        >Comment, needs no answer</Button
+        >Add comment</Button
       >
       <Button size="sm" color="alternative" disabled={empty} onclick={() => go('draft')}>Save as draft</Button>
-      <Button size="sm" color="alternative" onclick={cancel}>Not on these lines</Button>
+      <Button size="sm" color="alternative" onclick={cancel}>Cancel</Button>
     </div>
   </div>
 </div>

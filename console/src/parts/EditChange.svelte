@@ -74,6 +74,6 @@
   </div>
   <div class="flex gap-2">
     <Button size="sm" type="submit">Save</Button>
-    <Button size="sm" color="alternative" onclick={cancel}>Leave it as it is</Button>
+    <Button size="sm" color="alternative" onclick={cancel}>Cancel</Button>
   </div>
 </form>

@@ -97,8 +97,8 @@
               <div class="flex max-w-prose flex-col gap-2">
                 <Write id={`alter-${r.id}`} label="What it is to say" bind:value={altered} rows={2} />
                 <div class="flex gap-2">
-                  <Button size="xs" disabled={!altered.trim()} onclick={() => alter(t)}>Save my words</Button>
-                  <Button size="xs" color="alternative" onclick={() => (altering = undefined)}>Leave it</Button>
+                  <Button size="xs" disabled={!altered.trim()} onclick={() => alter(t)}>Save</Button>
+                  <Button size="xs" color="alternative" onclick={() => (altering = undefined)}>Cancel</Button>
                 </div>
               </div>
             {:else}
@@ -106,7 +106,7 @@
               {#if alive && r.by === session.me?.login}<button
                   type="button"
                   class="plain-link cursor-pointer text-sm"
-                  onclick={() => ([altering, altered] = [r.id, r.text])}>Alter my words</button
+                  onclick={() => ([altering, altered] = [r.id, r.text])}>Edit comment</button
                 >{/if}
             {/if}
             {#if r.suggestion !== undefined}

@@ -97,7 +97,7 @@
       <Select id="waive-long" size="sm" items={lengths} bind:value={length} placeholder="" />
       <div>
         <Button size="sm" disabled={!because.trim() || !keys?.length} onclick={next}
-          >Show exactly what that waives</Button
+          >Show what would be waived</Button
         >
       </div>
     {:else if !problem}<p>…</p>{/if}

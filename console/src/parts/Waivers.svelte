@@ -48,7 +48,7 @@
         {#if at === o.id}
           <div class="mt-1 ml-6 flex max-w-prose gap-2">
             <Input size="sm" bind:value={text} aria-label="What you found" placeholder="what you found" />
-            <Button size="xs" disabled={!text.trim()} onclick={() => look(o)}>Acknowledge it</Button>
+            <Button size="xs" disabled={!text.trim()} onclick={() => look(o)}>Acknowledge</Button>
           </div>
         {:else}
           <button type="button" class="plain-link ml-6 cursor-pointer" onclick={() => (at = o.id)}

@@ -30,7 +30,7 @@
     class="plain-link cursor-pointer text-sm"
     aria-pressed={html !== undefined}
     onclick={preview}
-    disabled={!value.trim() && html === undefined}>{html === undefined ? 'how it will look' : 'write on'}</button
+    disabled={!value.trim() && html === undefined}>{html === undefined ? 'Preview' : 'Edit'}</button
   >
 </div>
 {#if html !== undefined}

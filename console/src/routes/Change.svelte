@@ -216,7 +216,7 @@
                   onclick={() =>
                     act('It is in the queue; nobody has to come back for it.', () =>
                       post(`${path}/queue`, strategy ? { strategy } : {}),
-                    )}>Land it when it may</Button
+                    )}>Join the queue</Button
                 >
                 <Label class="flex items-center gap-2 text-ink"
                   >by <Select size="sm" class="w-44" items={strategies} bind:value={strategy} placeholder="" /></Label
@@ -227,7 +227,7 @@
                   size="sm"
                   color="alternative"
                   onclick={() => act('It is open: reviewers see it now.', () => patch(path, { draft: false }))}
-                  >It is finished</Button
+                  >Publish</Button
                 >
               {/if}
               <Button size="sm" color="alternative" onclick={() => act('It is closed.', () => post(`${path}/close`))}
@@ -244,7 +244,7 @@
               {/if}
               {#if missing}
                 <button type="button" class="plain-link cursor-pointer text-sm" onclick={() => (settingAside = true)}
-                  >It cannot wait …</button
+                  >Waive…</button
                 >
               {/if}
             </div>
@@ -284,7 +284,7 @@
                 >{/if}
               {#if author || place.value?.role === 'maintainer'}
                 <button type="button" class="plain-link cursor-pointer" onclick={() => (editing = true)}
-                  >Alter it</button
+                  >Edit</button
                 >
               {/if}
               <button

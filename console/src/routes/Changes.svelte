@@ -128,6 +128,6 @@
         </li>
       {/each}
     </ul>
-    {#if more}<Button class="mt-3" size="sm" color="alternative" onclick={show}>Show older ones</Button>{/if}
+    {#if more}<Button class="mt-3" size="sm" color="alternative" onclick={show}>Show older</Button>{/if}
   {/if}
 </Page>

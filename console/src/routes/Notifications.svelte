@@ -36,7 +36,7 @@
   problem={problem ?? notifications.problem}
   command={['tavrin notifications', 'tavrin digest --since 24h', 'tavrin feed'].join('\n')}
 >
-  {#if notifications.value?.new}<Button class="mb-4" size="sm" onclick={seen}>I have seen all of it</Button>{/if}
+  {#if notifications.value?.new}<Button class="mb-4" size="sm" onclick={seen}>Mark all as read</Button>{/if}
   {#if notifications.value}
     <ul class="mb-6 divide-y divide-rule rounded-lg border border-rule bg-panel">
       {#each notifications.value.notifications as n (n.seq)}

@@ -61,8 +61,8 @@
         <h2 class="text-sm text-soft">rehearsed on the tip</h2>
         {#each flying as e (e.id)}{@render card(e)}{:else}<p class="text-sm text-soft">nothing</p>{/each}
       </section>
-      <section aria-label="Lined up" class="flex flex-col justify-end gap-2 border-b-4 border-rule pb-2">
-        <h2 class="text-sm text-soft">lined up, ready</h2>
+      <section aria-label="Queued" class="flex flex-col justify-end gap-2 border-b-4 border-rule pb-2">
+        <h2 class="text-sm text-soft">queued, ready</h2>
         {#each lined as e (e.id)}{@render card(e)}{:else}<p class="text-sm text-soft">nothing</p>{/each}
       </section>
       <section

@@ -14,7 +14,7 @@ import (
 	"tavrin/internal/often"
 )
 
-const overridable = `tavrin: rules/1
+const waivable = `tavrin: rules/1
 areas:
   valves: {paths: "firmware/**", owners: team:hydraulics, asks: {approvals: 1}}
 protect:
@@ -95,7 +95,7 @@ func TestP1WaiverSetsAsideWhatItNamesAndNothingElse(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			f := waived()
 			c.change(&f)
-			r := Judge(parsed(t, overridable), f)
+			r := Judge(parsed(t, waivable), f)
 			var waives []string
 			for _, q := range r.Requirements {
 				if q.State == require.Waived {
@@ -115,23 +115,23 @@ func TestP1WaiverSetsAsideWhatItNamesAndNothingElse(t *testing.T) {
 func TestWaiverOfAnAreasAsk(t *testing.T) {
 	f := waived()
 	f.Waivers[0].Requirements = []change.Named{{Key: "owners/valves", Title: "1 approval by an owner of valves"}}
-	doc := strings.Replace(overridable, "asks: {approvals: 1}", "asks: {approvals: 1, waive: team:duty}", 1)
+	doc := strings.Replace(waivable, "asks: {approvals: 1}", "asks: {approvals: 1, waive: team:duty}", 1)
 	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != require.Waived || !strings.Contains(q.Next, "the fields are flooding") {
 		t.Errorf("the area allows it, and the ask is %+v", q)
 	}
 	// No protection opens what an area asks.
-	doc = overridable + "  - {name: more, branches: \"**\", push: nobody, waive: role:reader}\n"
+	doc = waivable + "  - {name: more, branches: \"**\", push: nobody, waive: role:reader}\n"
 	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != require.Missing {
 		t.Errorf("a protection opens it: %+v", q)
 	}
 }
 
-func TestOverridableSaysWhyNot(t *testing.T) {
+func TestWaivableSaysWhyNot(t *testing.T) {
 	f := waived()
 	f.Waivers = nil
 	why := func(login string) map[string]string {
 		out := map[string]string{}
-		for _, s := range Waivable(parsed(t, overridable), f, login) {
+		for _, s := range Waivable(parsed(t, waivable), f, login) {
 			out[s.Key] = s.Why
 		}
 		return out

@@ -25,16 +25,16 @@ type history struct{ bare }
 func (history) Judge(c *require.Case, q require.Sourced) {
 	r := q.Outcome("history")
 	if !c.LandsBy.Linear() {
-		var straight []string
+		var linear []string
 		for _, s := range c.Allowed {
 			if s.Linear() {
-				straight = append(straight, string(s))
+				linear = append(linear, string(s))
 			}
 		}
 		r.State, r.Who = require.Missing, c.Authors
 		r.Next = fmt.Sprintf("by %s the branch would get a merge commit: join the queue with --strategy %s", c.LandsBy,
-			require.List(straight, "or"))
-		if len(straight) == 0 {
+			require.List(linear, "or"))
+		if len(linear) == 0 {
 			r.Next = "only strategies that make a merge commit are allowed: a maintainer has to change the rules"
 		}
 	}

@@ -41,7 +41,7 @@ var definitions = []grammar.Key{
 	{Path: "areas{}.asks.approvals", Shape: grammar.Number, Low: 0, High: 20, Means: "how many approvals by its owners, an author's own not counting", Absent: "0", Together: added, Example: "approvals: 2"},
 	{Path: "areas{}.asks.reviewers", Shape: grammar.Who, Means: "who is asked to review a new change that touches it", Absent: "nobody", Together: added, Example: "reviewers: team:hydraulics"},
 	{Path: "areas{}.asks.optional", Shape: grammar.Who, Means: "who is told of a new change that touches it, without being asked", Absent: "nobody", Together: added, Example: "optional: person:odo"},
-	{Path: "areas{}.asks.waive", Shape: grammar.WhoOrNone, Means: "who may waive what the area asks, case by case: with a reason, for a time, and and acknowledged by somebody else afterwards", Absent: "nobody", Together: "everyone who asks the same has to allow it", Example: "waive: team:duty"},
+	{Path: "areas{}.asks.waive", Shape: grammar.WhoOrNone, Means: "who may waive what the area asks, case by case: with a reason, for a time, and acknowledged by somebody else afterwards", Absent: "nobody", Together: "everyone who asks the same has to allow it", Example: "waive: team:duty"},
 	{Path: "areas{}.repositories", Shape: grammar.Globs, House: true, Means: "names of the repositories it is for", Absent: "every repository of the house", Together: "-", Example: "repositories: irrigation"},
 
 	{Path: "checks", Shape: grammar.Named, Means: "what this repository's checks are", Absent: "none defined: checks are reported from outside", Together: fixed, Example: "checks: {unit: {command: make test}}"},
@@ -70,7 +70,7 @@ var protecting = []grammar.Key{
 	{Path: "protect[].rewrite", Shape: grammar.Word, Allowed: grammar.Texts(permissions), Means: "whether history may be rewritten", Absent: "never", Together: "never over allowed", Example: "rewrite: never"},
 	{Path: "protect[].delete", Shape: grammar.Word, Allowed: grammar.Texts(permissions), Means: "whether the branch may be deleted", Absent: "never", Together: "never over allowed", Example: "delete: never"},
 	{Path: "protect[].exempt", Shape: grammar.WhoOrNone, Means: "whom this protection does not bind; each use is shown and recorded", Absent: "nobody: administrators are bound like everybody", Together: "from the protection that states it only", Example: "exempt: robot:release-bot"},
-	{Path: "protect[].waive", Shape: grammar.WhoOrNone, Means: "who may waive what this protection asks, case by case: with a reason, for a time, and and acknowledged by somebody else afterwards", Absent: "nobody", Together: "per requirement, intersection: everyone who asks it has to allow it; what an area asks is waived by those whom the area names", Example: "waive: team:duty"},
+	{Path: "protect[].waive", Shape: grammar.WhoOrNone, Means: "who may waive what this protection asks, case by case: with a reason, for a time, and acknowledged by somebody else afterwards", Absent: "nobody", Together: "per requirement, intersection: everyone who asks it has to allow it; what an area asks is waived by those whom the area names", Example: "waive: team:duty"},
 	{Path: "protect[].require", Shape: grammar.List, Means: "what has to hold before a change lands", Absent: "nothing", Together: require.Conjunction, Example: "require: [{approvals: 1}]"},
 }
 
