@@ -58,9 +58,7 @@
     {/if}
     <div class="flex flex-wrap gap-2">
       <Button size="sm" disabled={empty} onclick={() => go('ask')}>Ask</Button>
-      <Button size="sm" color="alternative" disabled={empty} onclick={() => go('comment')}
-        >Add comment</Button
-      >
+      <Button size="sm" color="alternative" disabled={empty} onclick={() => go('comment')}>Add comment</Button>
       <Button size="sm" color="alternative" disabled={empty} onclick={() => go('draft')}>Save as draft</Button>
       <Button size="sm" color="alternative" onclick={cancel}>Cancel</Button>
     </div>

@@ -13,7 +13,7 @@
     waiting: 'pending',
     running: 'pending',
     rehearsing: 'pending',
-    'queued': 'pending',
+    queued: 'pending',
     landing: 'pending',
     waived: 'waived',
     blocked: 'missing',

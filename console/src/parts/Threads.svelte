@@ -48,7 +48,10 @@
   }
   async function resolve(t: Thread) {
     const went = await act(t.resolved ? 'The discussion is open again.' : 'The discussion is resolved.', () =>
-      put(`${path}/threads/${t.id}/resolved`, { resolved: !t.resolved, ...(outcome && !t.resolved ? { outcome } : {}) }),
+      put(`${path}/threads/${t.id}/resolved`, {
+        resolved: !t.resolved,
+        ...(outcome && !t.resolved ? { outcome } : {}),
+      }),
     );
     if (went) outcome = '';
   }

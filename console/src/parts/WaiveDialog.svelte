@@ -96,9 +96,7 @@
       <Label for="waive-long" class="text-ink">It may be used for</Label>
       <Select id="waive-long" size="sm" items={lengths} bind:value={length} placeholder="" />
       <div>
-        <Button size="sm" disabled={!because.trim() || !keys?.length} onclick={next}
-          >Show what would be waived</Button
-        >
+        <Button size="sm" disabled={!because.trim() || !keys?.length} onclick={next}>Show what would be waived</Button>
       </div>
     {:else if !problem}<p>…</p>{/if}
     {#if problem}<p role="alert" class="text-rust">{problem}</p>{/if}

@@ -18,7 +18,9 @@
   let text = $state('');
   let at = $state<number>();
   async function look(o: Waiver) {
-    await act('Your acknowledgement is on record.', () => post(`/repositories/${repo}/waivers/${o.id}/acknowledge`, { text }));
+    await act('Your acknowledgement is on record.', () =>
+      post(`/repositories/${repo}/waivers/${o.id}/acknowledge`, { text }),
+    );
     text = '';
     at = undefined;
   }
@@ -51,9 +53,7 @@
             <Button size="xs" disabled={!text.trim()} onclick={() => look(o)}>Acknowledge</Button>
           </div>
         {:else}
-          <button type="button" class="plain-link ml-6 cursor-pointer" onclick={() => (at = o.id)}
-            >Acknowledge</button
-          >
+          <button type="button" class="plain-link ml-6 cursor-pointer" onclick={() => (at = o.id)}>Acknowledge</button>
         {/if}
       {/if}
     </li>

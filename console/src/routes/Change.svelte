@@ -283,9 +283,7 @@
                     >{/each}</span
                 >{/if}
               {#if author || place.value?.role === 'maintainer'}
-                <button type="button" class="plain-link cursor-pointer" onclick={() => (editing = true)}
-                  >Edit</button
-                >
+                <button type="button" class="plain-link cursor-pointer" onclick={() => (editing = true)}>Edit</button>
               {/if}
               <button
                 type="button"

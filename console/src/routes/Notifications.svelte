@@ -83,7 +83,9 @@
   <Panel title="As a feed" note="Atom, at a private address">
     {#if feed}
       <p class="mb-2 break-all"><code class="font-mono text-sm">{location.origin}{feed}</code></p>
-      <p class="mb-2 text-sm text-soft">Whoever knows this address may read your notifications. It is shown only now.</p>
+      <p class="mb-2 text-sm text-soft">
+        Whoever knows this address may read your notifications. It is shown only now.
+      </p>
     {/if}
     <div class="flex flex-wrap gap-2">
       <Button
