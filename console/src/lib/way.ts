@@ -2,7 +2,8 @@
 // service's; here it is only sorted.
 import type { Report, Requirement } from './api';
 
-export type Sluice = { name: string; requirements: Requirement[]; open: boolean; held: number };
+/** held of asked hold; what does not apply to the change is not counted. */
+export type Sluice = { name: string; requirements: Requirement[]; open: boolean; held: number; asked: number };
 
 const groups: [string, (key: string) => boolean][] = [
   ['Reviews', (k) => k.startsWith('approvals')],
@@ -16,12 +17,13 @@ const groups: [string, (key: string) => boolean][] = [
 export const holds = (r: Requirement) => ['met', 'not-asked', 'waived'].includes(r.state);
 
 export function sluices(report: Report): Sluice[] {
-  const out: Sluice[] = groups.map(([name]) => ({ name, requirements: [], open: true, held: 0 }));
+  const out: Sluice[] = groups.map(([name]) => ({ name, requirements: [], open: true, held: 0, asked: 0 }));
   for (const r of report.requirements) {
     const s = out[groups.findIndex(([, takes]) => takes(r.key))]!;
     s.requirements.push(r);
-    if (holds(r)) s.held++;
-    else if (r.level === 'required') s.open = false;
+    if (r.state !== 'not-asked') s.asked++;
+    if (holds(r) && r.state !== 'not-asked') s.held++;
+    if (!holds(r) && r.level === 'required') s.open = false;
   }
   // What still asks for something comes first; otherwise the service's order stays.
   for (const s of out) s.requirements.sort((a, b) => Number(holds(a)) - Number(holds(b)));

@@ -46,7 +46,7 @@
           </svg>
           <span class:font-semibold={shown === i} class:underline={shown === i}>{gate.name}</span>
           <span class="text-sm text-soft">
-            {gate.open ? 'open' : 'shut'}, {gate.held} of {gate.requirements.length}
+            {gate.open ? 'open' : 'shut'}, {gate.held} of {gate.asked}
           </span>
         </button>
       </li>
@@ -66,7 +66,9 @@
               <p>
                 <span class="font-medium">{r.title}</span>
                 <span class="text-soft">
-                  · {r.state}{r.need > 1 ? `, ${r.have} of ${r.need}` : ''}{r.level === 'advisory' ? ', advisory' : ''}
+                  · {r.state.replace('-', ' ')}{r.need > 1 ? `, ${r.have} of ${r.need}` : ''}{r.level === 'advisory'
+                    ? ', advisory'
+                    : ''}
                 </span>
               </p>
               {#if r.next}<p class="mt-0.5 break-words">{r.next}</p>{/if}

@@ -239,7 +239,7 @@
                   color="alternative"
                   title="Landing does not need it: the queue rehearses it on the newest target"
                   onclick={() => act('It has everything of its target now.', () => post(`${path}/update`, {}))}
-                  >Bring it up to {c.target}</Button
+                  >Update from {c.target}</Button
                 >
               {/if}
               {#if missing}
@@ -289,7 +289,7 @@
                 type="button"
                 class="plain-link cursor-pointer"
                 onclick={() => act('', () => put(`${path}/follow`, { follow: !hears }))}
-                >{hears ? 'Hear nothing of it' : 'Follow it'}</button
+                >{hears ? 'Unfollow' : 'Follow'}</button
               >
             </p>
           {/if}

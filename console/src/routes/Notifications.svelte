@@ -74,7 +74,7 @@
                 put(`/repositories/${f.repository}${f.number ? `/changes/${f.number}` : ''}/follow`, {
                   follow: f.muted,
                 }),
-              )}>{f.muted ? 'hear of it again' : 'no longer'}</button
+              )}>{f.muted ? 'Follow' : 'Unfollow'}</button
           >
         </li>
       {:else}<li class="text-soft">Nothing.</li>{/each}
