@@ -43,7 +43,7 @@ func (p *program) confirm(plan wire.WaiverPlan, given string) (string, error) {
 	}
 	printPlan(p.err, plan)
 	if !p.interactive {
-		fmt.Fprintf(p.err, "Nothing was waived. To waived exactly that, say the same again with --confirm %s\n",
+		fmt.Fprintf(p.err, "Nothing was waived. To waive exactly that, say the same again with --confirm %s\n",
 			plan.Confirm)
 		return "", &exitError{status: statusNotYet}
 	}
@@ -134,7 +134,7 @@ func (p *program) waivePush() *cobra.Command {
 
 func (p *program) listWaivers() *cobra.Command {
 	var open bool
-	c := inRepo(p, "list", "List what was waived, and what not acknowledged yet", cobra.NoArgs,
+	c := inRepo(p, "list", "List what was waived, and what is not acknowledged yet", cobra.NoArgs,
 		func(ctx context.Context, h here, _ []string) ([]wire.Waiver, error) {
 			return h.Waivers(ctx, h.repo, open)
 		}, func(w io.Writer, all []wire.Waiver) {
