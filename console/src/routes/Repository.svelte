@@ -72,7 +72,7 @@
     >
   </p>
   {#if waivers.value && waivers.value.length > 0}
-    <Panel title="Waived" id="waives" note="what may still be used, and what is not acknowledged yet">
+    <Panel title="Waived" id="waivers" note="what may still be used, and what is not acknowledged yet">
       <Waivers waivers={waivers.value} {repo} {act} />
     </Panel>
   {/if}
