@@ -122,7 +122,7 @@ func besideOthers(t *testing.T) {
 // alters what all of the process share, so that nothing may.
 func aloneTown(t testing.TB) *town {
 	t.Helper()
-	resolved.Do(func() {
+	firstTown.Do(func() {
 		w := &town{t: t, dir: filepath.Join(scratch, "town"), tokens: map[string]string{}}
 		w.open(service.Options{})
 		token, err := w.service.Access.FirstStart(t.Context())
@@ -131,12 +131,12 @@ func aloneTown(t testing.TB) *town {
 		w.admin = w.as("admin")
 		w.populate()
 		w.close()
-		resolved.tokens = w.tokens
+		firstTown.tokens = w.tokens
 	})
-	if resolved.tokens == nil {
+	if firstTown.tokens == nil {
 		t.Fatal("the first town could not be made")
 	}
-	w := &town{t: t, dir: t.TempDir(), tokens: maps.Clone(resolved.tokens)}
+	w := &town{t: t, dir: t.TempDir(), tokens: maps.Clone(firstTown.tokens)}
 	w.ok(os.CopyFS(filepath.Join(w.dir, "data"), os.DirFS(filepath.Join(scratch, "town", "data"))))
 	w.open(service.Options{})
 	w.admin = w.as("admin")
@@ -144,8 +144,8 @@ func aloneTown(t testing.TB) *town {
 	return w
 }
 
-// resolved is a town with its people, made once; each test has a copy of its folder.
-var resolved struct {
+// firstTown is a town with its people, made once; each test has a copy of its folder.
+var firstTown struct {
 	sync.Once
 	tokens map[string]string
 }

@@ -1,8 +1,8 @@
 // Package accounts says who somebody is and what they may do: people, robots, teams and their roles; tokens, sessions
 // and keys by which they show who they are.
 //
-// Every call of a room above comes with an Actor that was made here, and asks here whether it may (Reach, MustMaintainHouse). It
-// promises that a repository which somebody may not read is to them as one that is not there (P11), and that whatever
+// Every call of a room above comes with an Actor that was made here, and asks here whether it may (Reach,
+// MustMaintainHouse). It promises that a repository which somebody may not read is to them as one that is not there (P11), and that whatever
 // was begun with a token ends with it. What a role is worth in a gate is decided in core.
 package accounts
 

@@ -276,7 +276,7 @@ func (p *program) reading(use, short string, call func(ctx context.Context, c *c
 			p.printFindings(args[0], checked.Findings)
 			p.printAdvice(args[0]+":", checked.Advice)
 			if strings.HasPrefix(use, "lint") && checked.Valid && len(checked.Advice) == 0 {
-				row(w, "nothing to comment on")
+				row(w, "nothing found")
 			}
 		})
 		switch {

@@ -1,4 +1,4 @@
-// Package landing carries out what the queues decide: builds rehearsals, lands changes, and resolves what a kill left.
+// Package landing carries out what the queues decide: builds rehearsals, lands changes, and settles what a kill left.
 //
 // It promises that a target moves only to a commit whose gate was clear when the intent was recorded (P1), by
 // compare-and-swap from the commit that it was built on (P3), and that a landing which is killed at any step is

@@ -172,13 +172,6 @@ func (s *Repositories) prepareBare(ctx context.Context, n NewRepository, pin str
 
 // mustBuild refuses those who may not make repositories in a house.
 func mustBuild(db *gorm.DB, a accounts.Actor, h records.House) error {
-	role, err := accounts.HouseRole(db, a.Account(), h.ID)
-	if err != nil {
-		return err
-	}
-	if a.Scope() == accounts.ScopeAll && role == string(people.Maintainer) {
-		return nil
-	}
 	return accounts.MustMaintainHouse(db, a, h, "making repositories")
 }
 

@@ -180,7 +180,7 @@
     <div class="min-w-0">
       <Panel title="What is wrong with it" note="as you type">
         {#if tried && findings.length + tried.advice.length === 0}
-          <p><Mark state="met" /> Nothing to comment on.</p>
+          <p><Mark state="met" /> Nothing found.</p>
         {:else}
           <Findings {findings} advice={tried?.advice ?? []} {show} />
         {/if}

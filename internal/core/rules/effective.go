@@ -158,7 +158,7 @@ func (e *Effective) MayBegin(holding []string) bool {
 	return !slices.ContainsFunc(e.Protections, func(m Matching) bool { return !m.Holds(holding) })
 }
 
-// done resolves what all protections have to agree on, and gives everything an order.
+// done decides what all protections have to agree on, and gives everything an order.
 func (c *combining) done() *Effective {
 	e := c.Effective
 	e.Default, e.DefaultFrom, e.DefaultsSaid = change.Strategy(c.defaults.value), c.defaults.from, c.defaults.said()
@@ -258,7 +258,7 @@ func (e *Effective) sort() {
 	}
 }
 
-// Choose resolves how a change lands: as asked, if that is allowed; else by the default that the rules agree on; else,
+// Choose decides how a change lands: as asked, if that is allowed; else by the default that the rules agree on; else,
 // where they state none, by the first they allow, and then it says so in words that follow "by STRATEGY". Where they
 // disagree, or rule their own default out, the person has to choose: the error says among what.
 func (e *Effective) Choose(asked change.Strategy) (chosen change.Strategy, said string, err error) {
