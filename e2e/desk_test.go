@@ -23,7 +23,7 @@ func (w *town) desk(login string) string {
 // What waits for each person, and what no longer does: reviews, waivers to acknowledge, answers, decisions, own changes held up.
 func TestDesk(t *testing.T) {
 	w := newTown(t)
-	w.begin("tavrin: rules/1\nloosening: {agreed_by: [\"person:odo\", \"person:ines\"]}\nareas: {valves: {paths: valves/**, owners: team:hydraulics, asks: {approvals: 1, reviewers: team:hydraulics}}}\n" +
+	w.begin("tavrin: rules/1\nloosening: {agreed_by: [\"person:odo\", \"person:ines\"]}\nareas: {valves: {paths: valves/**, owners: team:hydraulics, require: [{approvals: 1}], reviewers: team:hydraulics}}\n" +
 		"protect: [{name: trunk, branches: main, require: [{approvals: 1, from: team:hydraulics}, {objections: none}]}]\n")
 	w.person("marla") // without any role
 	for _, login := range []string{"odo", "tamsin", "wren", "marla"} {

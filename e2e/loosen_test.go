@@ -12,7 +12,7 @@ const guarded = `tavrin: rules/1
 branches: {line: hotfix/**}
 labels: {urgent: {set_by: role:maintainer}}
 areas:
-  valves: {paths: [valves/**, pumps/**], owners: team:hydraulics, asks: {approvals: 1}}
+  valves: {paths: [valves/**, pumps/**], owners: team:hydraulics, require: [{approvals: 1}]}
 checks:
   unit: {reported_by: robot:builder}
 loosening: {agreed_by: person:odo}
@@ -53,7 +53,7 @@ func TestP8NoLooseningWithoutASecondPerson(t *testing.T) {
 		{"a default strategy", "      - fixups: none\n", "      - fixups: none\n    land: {default: squash}\n", true, "depends on the strategy"},
 		{"a protection with a default strategy", "", "  - {name: more, branches: '**', land: {default: squash}}\n", true, "depends on the strategy"},
 		{"a protection with a message", "", "  - {name: more, branches: main, land: {message: 'x: {title}'}}\n", true, "judged by what it makes"},
-		{"an area's right to waive", "asks: {approvals: 1}", "asks: {approvals: 1, waive: role:writer}", true, ""},
+		{"an area's right to waive", "require: [{approvals: 1}]", "require: [{approvals: 1}], waive: role:writer", true, ""},
 		{"a check that becomes a command", "unit: {reported_by: robot:builder}", "unit: {reported_by: robot:builder}\n  lint: {command: 'true'}", true, "a command of these rules"},
 		{"another order", "[main, develop]", "[develop, main]", false, ""},
 		{"another title", "called: hot ones", "called: the hot ones", false, ""},
@@ -96,7 +96,7 @@ func TestP8NoLooseningWithoutASecondPerson(t *testing.T) {
 // One more protection makes no more commits count as held, and opens nothing that an area asks (P1, P8).
 func TestP8OneMoreProtectionOpensNothing(t *testing.T) {
 	w := newTown(t)
-	const rules = "tavrin: rules/1\nareas: {valves: {paths: valves/**, owners: team:hydraulics, asks: {approvals: 1}}}\nprotect:\n" +
+	const rules = "tavrin: rules/1\nareas: {valves: {paths: valves/**, owners: team:hydraulics, require: [{approvals: 1}]}}\nprotect:\n" +
 		"  - {name: trunk, branches: main, push: nobody, waive: person:wren}\n  - {name: lines, branches: 'release/**', push: nobody, create: role:writer, create_from: main}\n"
 	w.begin(rules)
 	dir := w.clone("tamsin")

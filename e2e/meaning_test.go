@@ -134,7 +134,7 @@ func TestP8AdviceLendsNothing(t *testing.T) {
 // An area asks by itself also where no protection binds; what was approved before a push that altered the difference is old.
 func TestP6AnAreaAloneKeepsNoOldApprovals(t *testing.T) {
 	w := newTown(t)
-	w.begin("tavrin: rules/1\nareas: {valves: {paths: valves/**, owners: team:hydraulics, asks: {approvals: 1}}}\nprotect: [{name: release, branches: release/**}]\n")
+	w.begin("tavrin: rules/1\nareas: {valves: {paths: valves/**, owners: team:hydraulics, require: [{approvals: 1}]}}\nprotect: [{name: release, branches: release/**}]\n")
 	k := w.propose("tamsin", "topic", "valves/a", "a\n")
 	w.approve("odo", k)
 	w.stands(k, "owners/valves", "met", "")

@@ -123,7 +123,7 @@ func TestAskForReview(t *testing.T) {
 // What a change would meet, before it is opened: nothing is recorded by asking.
 func TestPreview(t *testing.T) {
 	w := newTown(t)
-	w.begin("tavrin: rules/1\nareas: {valves: {paths: valves/**, owners: team:hydraulics, asks: {approvals: 1, reviewers: team:hydraulics}}}\nprotect: [{name: trunk, branches: main, push: role:maintainer, require: [{approvals: 1}, {ticket: FEN}, {checks: unit}]}]\n")
+	w.begin("tavrin: rules/1\nareas: {valves: {paths: valves/**, owners: team:hydraulics, require: [{approvals: 1}], reviewers: team:hydraulics}}\nprotect: [{name: trunk, branches: main, push: role:maintainer, require: [{approvals: 1}, {ticket: FEN}, {checks: unit}]}]\n")
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "-b", "topic")
 	w.commit("tamsin", dir, "valves/a", "one\n", "add a")

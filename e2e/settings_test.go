@@ -384,8 +384,8 @@ func TestExemptLanding(t *testing.T) {
 // Areas ask for reviews when a change is opened, and their own approvals and checks; all that match apply.
 func TestAreaSettings(t *testing.T) {
 	w := newTown(t)
-	w.begin("tavrin: rules/1\nareas:\n  valves: {paths: [\"valves/**\", \"!**/*.md\"], owners: team:hydraulics, asks: {approvals: 1, reviewers: [\"team:hydraulics\", \"person:tamsin\"], optional: person:pavo}, checks: bench}\n" +
-		"  all: {paths: '**', owners: [\"person:ines\", \"person:wren\"], asks: {approvals: 2}}\nprotect:\n  - {name: trunk, branches: main}\n")
+	w.begin("tavrin: rules/1\nareas:\n  valves: {paths: [\"valves/**\", \"!**/*.md\"], owners: team:hydraulics, require: [{approvals: 1}, {checks: bench}], reviewers: [\"team:hydraulics\", \"person:tamsin\"], optional: person:pavo}\n" +
+		"  all: {paths: '**', owners: [\"person:ines\", \"person:wren\"], require: [{approvals: 2}]}\nprotect:\n  - {name: trunk, branches: main}\n")
 	k := w.propose("tamsin", "topic", "valves/a", "a\n")
 	var asked []string
 	for _, r := range k.Reviewers {

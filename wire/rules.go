@@ -167,10 +167,10 @@ type Area struct {
 	Paths     []string `json:"paths"`
 	Owners    []string `json:"owners"`
 	People    []string `json:"people" doc:"owners by login, those with access"`
-	Approvals int      `json:"approvals" doc:"asked by the area itself"`
-	Checks    []string `json:"checks"`
+	Requires  []string `json:"requires" doc:"what the area itself requires of a change that touches it, in words"`
 	Reviewers []string `json:"reviewers" doc:"asked to review a new change that touches it"`
 	Optional  []string `json:"optional" doc:"told of a new change that touches it"`
+	Waive     []string `json:"waive" doc:"who may waive what it requires"`
 	Source    Source   `json:"source"`
 	FixedBy   string   `json:"fixed_by,omitempty" doc:"the house that defines it"`
 	Files     int      `json:"files" doc:"on the default branch"`

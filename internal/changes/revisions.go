@@ -13,8 +13,10 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/bounds"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/kind"
+	"tavrin/internal/core/require"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
@@ -87,6 +89,9 @@ func (s *Changes) RevisionOf(ctx context.Context, repo *records.Repository, c re
 		return p, err
 	}
 	p.Row.Commits = facts.Kept(p.Brought)
+	if err := s.elsewhere(ctx, repo, &p); err != nil {
+		return p, err
+	}
 	files, err := bare.Diff(ctx, p.Row.Base, head)
 	if err != nil {
 		return p, err
@@ -99,6 +104,7 @@ func (s *Changes) RevisionOf(ctx context.Context, repo *records.Repository, c re
 		p.Row.Added += f.Added
 		p.Row.Removed += f.Removed
 	}
+	git.Ways(files, &p.Row.Ways)
 	p.Row.Files = len(files)
 	if most := s.bounds.ChangePaths; int64(len(files)) > most {
 		return p, s.bounds.Reach("change.paths", "%s changes %d files", c.Source, len(files))
@@ -126,6 +132,36 @@ func (s *Changes) RevisionOf(ctx context.Context, repo *records.Repository, c re
 	}
 	p.commits, err = bare.LogAll(ctx, head, known, "change.commits")
 	return p, err
+}
+
+// mostSought is how many commits of a revision are looked for on other branches. Those beyond are found on none.
+const mostSought = 200
+
+// elsewhere finds the branches that hold the commits which a revision's were picked from; where the rules of the target
+// ask for it, also those that hold the revision's own.
+func (s *Changes) elsewhere(ctx context.Context, repo *records.Repository, p *PendingRevision) error {
+	force, err := s.rulebook.RulesOf(s.records.Read(ctx), repo)
+	if err != nil {
+		return err
+	}
+	own := slices.ContainsFunc(force.Set.For(p.Change.Target).Requirements, func(q require.Sourced) bool { return q.Kind.Elsewhere })
+	sought := 0
+	for i := range p.Row.Commits {
+		c := &p.Row.Commits[i]
+		id := change.PickedFrom(c.Message)
+		if id == "" && own {
+			id = c.ID
+		}
+		if id == "" || sought == mostSought {
+			continue
+		}
+		sought++
+		if c.On, err = s.disk.Bare(repo).Holding(ctx, id); err != nil {
+			return err
+		}
+		c.On = slices.DeleteFunc(c.On, func(branch string) bool { return branch == p.Change.Source })
+	}
+	return nil
 }
 
 // AboutTheChange says whether an error is about what was asked for; any other is the service's own trouble.
@@ -166,7 +202,7 @@ func (s *Changes) brings(ctx context.Context, repo *records.Repository, p *Pendi
 	if err != nil {
 		return err
 	}
-	p.Row.History = records.BroughtHistory{Files: each.Files, Added: each.Added, Removed: each.Removed}
+	p.Row.History = records.BroughtHistory{Files: each.Files, Added: each.Added, Removed: each.Removed, Ways: each.Ways}
 	for _, path := range each.Paths {
 		if !slices.Contains(p.Row.Paths, path) {
 			p.Row.History.Hidden = append(p.Row.History.Hidden, path)

@@ -31,13 +31,9 @@ func (p *program) listAreas() *cobra.Command {
 		func(ctx context.Context, h here, _ []string) ([]wire.Area, error) {
 			return h.Areas(ctx, h.repo)
 		}, func(w io.Writer, areas []wire.Area) {
-			row(w, "AREA", "PATHS", "OWNERS", "PEOPLE", "ASKS", "FILES", "FROM")
+			row(w, "AREA", "PATHS", "OWNERS", "PEOPLE", "REQUIRES", "FILES", "FROM")
 			for _, a := range areas {
-				var asks []string
-				if a.Approvals > 0 {
-					asks = append(asks, counted(a.Approvals, "approval"))
-				}
-				row(w, a.Name, list(a.Paths), list(a.Owners), list(a.People), list(append(asks, a.Checks...)), a.Files,
+				row(w, a.Name, list(a.Paths), list(a.Owners), list(a.People), list(a.Requires), a.Files,
 					from(a.Source))
 			}
 		})

@@ -219,8 +219,8 @@ func deskReview(a accounts.Actor, g facts.Gathered, report gate.Report,
 	asked []records.ChangeReviewer) (wire.DeskItem, bool) {
 	var wanted []string
 	for _, q := range report.Requirements {
-		if slices.Contains(q.Who, a.Login()) && q.OfReviewers() && q.Level == require.Required {
-			wanted = append(wanted, q.Title)
+		if slices.Contains(q.WhoCan(require.DoApprove), a.Login()) && q.Level == require.Required {
+			wanted = append(wanted, q.Lacks)
 		}
 	}
 	person := g.Facts.People[a.Login()]

@@ -43,12 +43,13 @@ func (s *Desk) ReviewLoads(ctx context.Context, a accounts.Actor, name string) (
 	for _, g := range all {
 		could, only := map[string]bool{}, map[string]bool{}
 		for _, q := range g.Judge().Requirements {
-			if q.Level != require.Required || !q.OfReviewers() {
+			if q.Level != require.Required {
 				continue
 			}
-			for _, login := range q.Who {
+			who := q.WhoCan(require.DoApprove)
+			for _, login := range who {
 				could[login] = true
-				only[login] = only[login] || len(q.Who) == q.Need-q.Have
+				only[login] = only[login] || len(who) == q.Need-q.Have
 			}
 		}
 		for login := range could {

@@ -237,7 +237,7 @@ func gateWaiver(r records.Waiver) change.Waiver {
 // revision was compared with the reviewed one and, where there is a rehearsal, as both were brought to its base.
 func (e *evidence) review(r records.Review, newest records.Revision, rehearsal *records.Rehearsal) change.Review {
 	review := change.Review{
-		By: r.Login, Verdict: change.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description, Teams: r.Teams,
+		By: r.Login, Verdict: change.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description, At: r.CreatedAt.UTC(), Teams: r.Teams,
 		Disabled: e.disabled[r.Login], SameDifference: r.Revision == newest.Number ||
 			slices.Contains(newest.SameAs, r.Revision),
 	}

@@ -42,7 +42,7 @@ func Kept(log []git.Commit) []records.BroughtCommit {
 			message += "\n\n" + c.Body
 		}
 		signature, signed := c.Signature()
-		out[i] = records.BroughtCommit{ID: c.ID, Message: message, Parents: len(c.Parents), Signed: signed,
+		out[i] = records.BroughtCommit{ID: c.ID, Message: message, Parents: len(c.Parents), Email: c.Author.Email, Signed: signed,
 			Key: signature.Key, BadSignature: signature.Bad, Reserved: c.Reserved()}
 	}
 	return out
@@ -130,14 +130,18 @@ func GateCommits(db *gorm.DB, repo int64, rows []records.BroughtCommit) ([]chang
 
 // signers is whose keys signed commits, and which of those that carry a reserved trailer are known to have landed.
 type signers struct {
-	owners map[string]string // by fingerprint
-	landed map[string]bool   // by commit
+	owners map[string]string   // by fingerprint
+	landed map[string]bool     // by commit
+	on     map[string][]string // branches that commits have landed on, of those that others were picked from or are
 }
 
 func signersOf(db *gorm.DB, repo int64, rows []records.BroughtCommit) (signers, error) {
 	s := signers{owners: map[string]string{}}
-	var keys, claims []string
+	var keys, claims, picked []string
 	for _, r := range rows {
+		if from := change.PickedFrom(r.Message); from != "" {
+			picked = append(picked, from)
+		}
 		if r.Key != "" {
 			keys = append(keys, r.Key)
 		}
@@ -157,16 +161,40 @@ func signersOf(db *gorm.DB, repo int64, rows []records.BroughtCommit) (signers, 
 		}
 	}
 	var err error
-	s.landed, err = LandedAmong(db, repo, claims)
+	if s.landed, err = LandedAmong(db, repo, claims); err != nil {
+		return s, err
+	}
+	s.on, err = landedOn(db, repo, picked)
 	return s, err
+}
+
+// landedOn lists the branches that commits have landed on, as the records know it.
+func landedOn(db *gorm.DB, repo int64, commits []string) (map[string][]string, error) {
+	out := map[string][]string{}
+	for chunk := range slices.Chunk(commits, 500) {
+		var found []struct{ CommitID, Target string }
+		err := db.Raw("SELECT k.commit_id, c.target FROM landed_commits k JOIN landings l ON l.id = k.landing_id "+
+			"JOIN changes c ON c.id = l.change_id WHERE k.repository_id = ? AND k.commit_id IN ?", repo, chunk).Scan(&found).Error
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range found {
+			out[f.CommitID] = append(out[f.CommitID], f.Target)
+		}
+	}
+	return out, nil
 }
 
 // commits gives the gate the commits of one revision.
 func (s signers) commits(rows []records.BroughtCommit) []change.Commit {
 	out := make([]change.Commit, len(rows))
 	for i, r := range rows {
-		out[i] = change.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents, Reserved: r.Reserved,
+		out[i] = change.Commit{ID: r.ID, Message: r.Message, Parents: r.Parents, Email: r.Email,
+			PickedFrom: change.PickedFrom(r.Message), On: slices.Clone(r.On), Reserved: r.Reserved,
 			Landed: s.landed[r.ID]}
+		if from := out[i].PickedFrom; from != "" {
+			out[i].On = append(out[i].On, s.on[from]...)
+		}
 		switch {
 		case r.BadSignature != "":
 			out[i].Signature.State = change.BadlyMade

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"tavrin/internal/core/change"
 )
 
 // SubmoduleMode is the mode of a submodule, as Git writes it.
@@ -27,6 +29,20 @@ type FileDiff struct {
 	Odd        bool // text that holds bytes for which Git takes it for binary
 	oldID      string
 	newID      string
+}
+
+// Ways takes the paths of a difference that are added, removed or renamed to those that are so already.
+func Ways(files []FileDiff, to *change.Ways) {
+	for _, f := range files {
+		switch f.Status {
+		case "added":
+			to.Added = append(to.Added, f.Path)
+		case "deleted":
+			to.Removed = append(to.Removed, f.Path)
+		case "renamed":
+			to.Renamed = append(to.Renamed, f.OldPath, f.Path)
+		}
+	}
 }
 
 // DiffOptions say how a difference is shown.

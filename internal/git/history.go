@@ -104,6 +104,36 @@ func (r History) HasCommit(ctx context.Context, id string) bool {
 	return err == nil && strings.TrimSpace(string(out)) == "commit"
 }
 
+// mostTag is the longest text of a tag that is read for its signature, in bytes.
+const mostTag = 1 << 20
+
+// TagSignature reads the signature of a tag's object; object says whether the id is that of one, signed whether it carries
+// a signature, of whatever kind.
+func (r History) TagSignature(ctx context.Context, id string) (s KeySignature, object, signed bool, err error) {
+	if !IsID(id) {
+		return s, false, false, nil
+	}
+	kind, err := r.at.Run(ctx, nil, "cat-file", "-t", id)
+	if err != nil || strings.TrimSpace(string(kind)) != "tag" {
+		return s, false, false, err
+	}
+	text, more, err := r.at.Limited(ctx, mostTag, "cat-file", "tag", id)
+	if err != nil || more {
+		return s, true, false, err
+	}
+	s, signed = readTagSignature(string(text))
+	return s, true, signed, nil
+}
+
+// Holding lists the branches that hold a commit; none hold one that is not there.
+func (r History) Holding(ctx context.Context, commit string) ([]string, error) {
+	if !r.HasCommit(ctx, commit) {
+		return nil, ctx.Err()
+	}
+	out, err := r.at.Run(ctx, nil, "for-each-ref", "--contains="+commit, "--format=%(refname:lstrip=2)", "refs/heads/")
+	return strings.Fields(string(out)), err
+}
+
 // IsAncestor says whether commit a is b or comes before it.
 func (r History) IsAncestor(ctx context.Context, a, b string) (bool, error) {
 	_, err := r.at.Run(ctx, nil, "merge-base", "--is-ancestor", a, b)

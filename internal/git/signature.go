@@ -29,6 +29,18 @@ func (c Commit) Signature() (s KeySignature, signed bool) {
 	return readSignature(c.raw), true
 }
 
+// tagSignature begins the signature of a tag, which stands at the end of its text (gitformat-signature).
+const tagSignature = "-----BEGIN "
+
+// readTagSignature takes a tag's text apart into signature and what was signed, and looks whether they fit.
+func readTagSignature(tag string) (s KeySignature, signed bool) {
+	at := strings.LastIndex(tag, "\n"+tagSignature)
+	if at < 0 {
+		return KeySignature{}, false
+	}
+	return fits(tag[at+1:], tag[:at+1]), true
+}
+
 // readSignature takes a commit's text apart into signature and what was signed, and looks whether they fit.
 func readSignature(commit string) KeySignature {
 	header, message, _ := strings.Cut(commit, "\n\n")
@@ -48,7 +60,12 @@ func readSignature(commit string) KeySignature {
 		payload.WriteString(line + "\n")
 	}
 	payload.WriteString("\n" + message)
-	key, err := verifySSH(signature.String(), payload.String())
+	return fits(signature.String(), payload.String())
+}
+
+// fits looks whether a signature is one of a text.
+func fits(signature, payload string) KeySignature {
+	key, err := verifySSH(signature, payload)
 	switch {
 	case errors.Is(err, errNotSSH):
 		return KeySignature{}

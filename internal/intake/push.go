@@ -13,6 +13,7 @@ import (
 	"tavrin/internal/accounts"
 	"tavrin/internal/bounds"
 	"tavrin/internal/changes"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/guard"
 	"tavrin/internal/core/people"
@@ -278,7 +279,27 @@ func (p *push) judgeOne(ctx context.Context, in *transport.Incoming, u transport
 			return guard.Verdict{}, err
 		}
 	}
+	if tag, isTag := strings.CutPrefix(u.Ref, "refs/tags/"); isTag && u.New != "" && facts.Rules.ForTag(tag, facts.Pusher.Is).Protected {
+		var err error
+		if g.Tag, err = p.tag(ctx, in, u.New); err != nil {
+			return guard.Verdict{}, err
+		}
+	}
 	return guard.Judge(g, facts), nil
+}
+
+// tag finds out what is known of a tag.
+func (p *push) tag(ctx context.Context, in *transport.Incoming, id string) (change.Tag, error) {
+	s, object, signed, err := in.TagSignature(ctx, id)
+	if err != nil || !object {
+		return change.Tag{}, err
+	}
+	known, err := facts.GateCommits(p.s.records.Read(ctx), p.repo.ID, []records.BroughtCommit{{ID: id, Signed: signed, Key: s.Key,
+		BadSignature: s.Bad}})
+	if err != nil {
+		return change.Tag{}, err
+	}
+	return change.Tag{ID: id, Signature: known[0].Signature}, nil
 }
 
 // look finds out what the decision about a protected branch depends on besides the move itself.

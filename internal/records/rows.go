@@ -3,6 +3,7 @@ package records
 import (
 	"time"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/queue"
 )
@@ -198,6 +199,7 @@ type Revision struct {
 	Bases   int                // best common ancestors with the target
 	Kind    event.RevisionKind // first, added, rebased, folded or rewritten
 	Paths   []string           `gorm:"serializer:json"`
+	Ways    change.Ways        `gorm:"serializer:json"` // which of them are more than changed
 	Files   int
 	Added   int
 	Removed int
@@ -215,6 +217,8 @@ type BroughtHistory struct {
 	Files   int      `json:"files,omitempty"`  // of the largest commit
 	Added   int      `json:"added,omitempty"`
 	Removed int      `json:"removed,omitempty"`
+
+	Ways change.Ways `json:"ways,omitzero"` // of all paths that commits touch
 }
 
 // BroughtCommit is one commit that a revision brings to its target.
@@ -222,7 +226,11 @@ type BroughtCommit struct {
 	ID      string `json:"id"`
 	Message string `json:"message"`
 	Parents int    `json:"parents"`
-	Signed  bool   `json:"signed,omitempty"` // it carries a signature, by whomever
+	Email   string `json:"email,omitempty"` // its author's, as the commit has it
+	// On are the branches that held it, or the commit that it says it was picked from, when the revision came, but the
+	// source; where it was not picked, only if the rules asked for it.
+	On     []string `json:"on,omitempty"`
+	Signed bool     `json:"signed,omitempty"` // it carries a signature, by whomever
 	// Key is the fingerprint of the key that it is signed by, where the signature could be read and fits.
 	Key          string `json:"key,omitempty"`
 	BadSignature string `json:"bad_signature,omitempty"` // why it does not fit

@@ -56,12 +56,23 @@ func (s *Rulebook) Areas(ctx context.Context, a accounts.Actor, name string) ([]
 	out := []wire.Area{}
 	for _, x := range force.Set.Areas() {
 		out = append(out, wire.Area{Name: x.Name, Paths: x.Text, Owners: accounts.PrincipalTexts(x.Owners),
-			People: accounts.MembersOf(people, x.Owners), Approvals: x.Approvals,
-			Checks: append([]string{}, x.Checks...), Reviewers: accounts.PrincipalTexts(x.Reviewers), Optional: accounts.PrincipalTexts(x.Optional), Source: x.From, FixedBy: x.From.Document, Files: files[x.From.String()]})
+			People: accounts.MembersOf(people, x.Owners), Requires: required(x), Reviewers: accounts.PrincipalTexts(x.Reviewers),
+			Optional: accounts.PrincipalTexts(x.Optional), Waive: accounts.PrincipalTexts(x.Waive), Source: x.From,
+			FixedBy: x.From.Document, Files: files[x.From.String()]})
 	}
 	return out, nil
 }
 
+// required puts into words what an area requires by itself.
+func required(a rules.PlacedArea) []string {
+	out := []string{}
+	for _, q := range a.Requirements {
+		out = append(out, q.Sentence())
+	}
+	return out
+}
+
+// Ownership is the rules in force for a repository, and who has access.
 func (s *Rulebook) Ownership(db *gorm.DB, repo *records.Repository) (*InForce, map[string]people.Person, error) {
 	force, err := s.RulesOf(db, repo)
 	if err != nil {

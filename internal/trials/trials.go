@@ -119,7 +119,7 @@ func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo 
 
 func sentencesOf(set *rules.Set, branch string) []string {
 	var out []string
-	for _, s := range slices.Concat(set.For(branch).Sentences(), set.AreaSentences(), set.DefinitionSentences()) {
+	for _, s := range slices.Concat(set.For(branch).Sentences(), set.AreaSentences(), set.TagSentences(), set.DefinitionSentences()) {
 		out = append(out, s.Text)
 	}
 	return out

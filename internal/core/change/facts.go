@@ -37,6 +37,8 @@ type Review struct {
 	// Title and Description are the change's when the review was given.
 	Title       string `json:"title,omitempty"`
 	Description string `json:"description,omitempty"`
+	// At is when it was given.
+	At time.Time `json:"at,omitzero"`
 	// Teams are those of who gave it, when it was given; Disabled says that their account is disabled now.
 	Teams    []string `json:"teams,omitempty"`
 	Disabled bool     `json:"disabled,omitempty"`
@@ -109,7 +111,12 @@ type Commit struct {
 	ID        string    `json:"id"`
 	Message   string    `json:"message"` // subject, and body after an empty line
 	Parents   int       `json:"parents"`
+	Email     string    `json:"email,omitempty"` // its author's, as the commit has it
 	Signature Signature `json:"signature,omitzero"`
+	// PickedFrom is the commit that its message says it was picked from, as git cherry-pick -x writes it; On are the
+	// branches that hold that one, or itself where it says nothing, as far as rules ask for such branches.
+	PickedFrom string   `json:"picked_from,omitempty"`
+	On         []string `json:"on,omitempty"`
 	// Reserved is a trailer in its message that only the service writes; Landed says that it is genuine: the records
 	// know the commit as landed.
 	Reserved string `json:"reserved,omitempty"`
@@ -120,6 +127,18 @@ type Commit struct {
 func (c Commit) Subject() string {
 	subject, _, _ := strings.Cut(c.Message, "\n")
 	return subject
+}
+
+// pickedFrom matches the line that git cherry-pick -x adds to a message.
+var pickedFrom = regexp.MustCompile(`(?m)^\(cherry picked from commit ([0-9a-f]{40}|[0-9a-f]{64})\)\s*$`)
+
+// PickedFrom returns the commit that a message says it was picked from, the last where it names several; empty: none.
+func PickedFrom(message string) string {
+	all := pickedFrom.FindAllStringSubmatch(message, -1)
+	if len(all) == 0 {
+		return ""
+	}
+	return all[len(all)-1][1]
 }
 
 // SignatureState says what a commit's signature proves.
@@ -156,6 +175,12 @@ type Signature struct {
 	By    string         `json:"by,omitempty"` // login
 }
 
+// Tag is what is known of a tag that is pushed. One without an object of its own is a name for a commit and nothing more.
+type Tag struct {
+	ID        string // of its object; empty: it has none
+	Signature Signature
+}
+
 // Dependency is another change of the repository that a change waits for.
 type Dependency struct {
 	Number int    `json:"number"`
@@ -190,10 +215,13 @@ type Facts struct {
 	LastPusher  string                   `json:"last_pusher"`
 	Reviews     []Review                 `json:"reviews"`
 	People      map[string]people.Person `json:"people"` // by login; everybody with a role in the repository
-	Paths       []string                 `json:"paths"`  // touched by the difference, renames at both ends
-	Files       int                      `json:"files,omitempty"`
-	Added       int                      `json:"added,omitempty"` // lines
-	Removed     int                      `json:"removed,omitempty"`
+	// PushedAt is when the newest revision came.
+	PushedAt time.Time `json:"pushed_at,omitzero"`
+	Paths    []string  `json:"paths"`         // touched by the difference, renames at both ends
+	Ways     Ways      `json:"ways,omitzero"` // which of them are more than changed
+	Files    int       `json:"files,omitempty"`
+	Added    int       `json:"added,omitempty"` // lines
+	Removed  int       `json:"removed,omitempty"`
 	// Bases is how many best common ancestors source and target have; more than one: the difference is not all of it.
 	Bases int `json:"bases,omitempty"`
 	// History is what the commits bring one by one, which matters to strategies that keep them.
@@ -230,6 +258,15 @@ type History struct {
 	Files   int      `json:"files,omitempty"`  // of the largest commit
 	Added   int      `json:"added,omitempty"`
 	Removed int      `json:"removed,omitempty"`
+	Ways    Ways     `json:"ways,omitzero"` // of all paths that commits touch
+}
+
+// Ways are paths that are added, removed or renamed, by which conditions may ask for them. Of a renamed file it is both
+// paths, and neither is added nor removed.
+type Ways struct {
+	Added   []string `json:"added,omitempty"`
+	Removed []string `json:"removed,omitempty"`
+	Renamed []string `json:"renamed,omitempty"`
 }
 
 // Comes lists the paths that a landing brings to the target: those of the difference, and, by a strategy that keeps the
@@ -239,6 +276,16 @@ func (f Facts) Comes(strategy Strategy) []string {
 		return f.Paths
 	}
 	return slices.Concat(f.Paths, f.History.Hidden)
+}
+
+// Largest is the size that counts of what a landing brings: that of the difference, or, by a strategy that keeps the
+// commits, that of the largest of them where it is larger.
+func (f Facts) Largest(strategy Strategy) (lines, files int) {
+	lines, files = f.Added+f.Removed, f.Files
+	if strategy.Keeps() {
+		lines, files = max(lines, f.History.Added+f.History.Removed), max(files, f.History.Files)
+	}
+	return lines, files
 }
 
 // task is a box of a checklist, as GFM and many programs write it.

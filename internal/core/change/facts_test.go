@@ -2,6 +2,7 @@ package change
 
 import (
 	"slices"
+	"strings"
 	"testing"
 )
 
@@ -23,6 +24,21 @@ func TestWorstStateOfChecks(t *testing.T) {
 	for _, s := range CheckStates {
 		if !slices.Contains(badness, s) {
 			t.Errorf("%s has no place in the order", s)
+		}
+	}
+}
+
+func TestPickedFrom(t *testing.T) {
+	id, other := strings.Repeat("a", 40), strings.Repeat("b", 40)
+	for message, want := range map[string]string{
+		"pumps: a\n\n(cherry picked from commit " + id + ")":                                              id,
+		"pumps: a\n\n(cherry picked from commit " + id + ")\n(cherry picked from commit " + other + ")\n": other,
+		"pumps: a\n\nsee (cherry picked from commit " + id + ")":                                          "",
+		"(cherry picked from commit " + id[:12] + ")":                                                     "",
+		"pumps": "",
+	} {
+		if got := PickedFrom(message); got != want {
+			t.Errorf("%q: %q", message, got)
 		}
 	}
 }

@@ -33,7 +33,7 @@ func TestBounds(t *testing.T) {
 
 // A condition of a house knows of the house's areas and labels alone.
 func TestAHouseKnowsItsOwn(t *testing.T) {
-	b := Brought{Areas: []string{"valves", "docs"}, HouseAreas: []string{"docs"}, Labels: []string{"urgent"}}
+	b := Brought{Areas: []Touched{{Name: "valves"}, {Name: "docs", OfHouse: true}}, Labels: []string{"urgent"}}
 	own := &Condition{Areas: []string{"valves"}, Lines: Unbounded, Files: Unbounded}
 	house := *own
 	house.OfHouse = true

@@ -19,16 +19,14 @@ func Comes(set *rules.Set, f change.Facts) []string {
 // them where that is larger.
 func brought(f change.Facts, set *rules.Set, strategy change.Strategy, touched []rules.Touched) condition.Brought {
 	b := condition.Brought{Title: f.Title, Source: f.Source, Target: f.Target, Paths: f.Comes(strategy), Added: f.Added,
-		Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels}
+		Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels, Ways: byWay(f.Ways)}
 	if strategy.Keeps() {
 		b.Added, b.Removed, b.Files = max(b.Added, f.History.Added), max(b.Removed, f.History.Removed), max(b.Files,
 			f.History.Files)
+		b.OnTheWay = byWay(f.History.Ways)
 	}
 	for _, t := range touched {
-		b.Areas = append(b.Areas, t.Name)
-		if t.From.Document != "" {
-			b.HouseAreas = append(b.HouseAreas, t.Name)
-		}
+		b.Areas = append(b.Areas, condition.Touched{Name: t.Name, OfHouse: t.From.Document != "", Paths: t.Paths})
 	}
 	for _, label := range f.Labels {
 		if set.LabelOfHouse(label) {
@@ -36,16 +34,25 @@ func brought(f change.Facts, set *rules.Set, strategy change.Strategy, touched [
 		}
 	}
 	for _, login := range f.Authors {
-		b.AuthorIs = append(b.AuthorIs, "person:"+login)
 		person := f.People[login]
+		kind := people.ByLogin
+		if person.Robot {
+			kind = people.ByRobot
+		}
+		is := []string{people.Principal{Kind: kind, Name: login}.String()}
 		for _, team := range slices.Concat(person.Teams, f.AuthorTeams[login]) {
-			b.AuthorIs = append(b.AuthorIs, "team:"+team)
+			is = append(is, "team:"+team)
 		}
 		for _, role := range people.Roles {
 			if person.Role.AtLeast(role) {
-				b.AuthorIs = append(b.AuthorIs, "role:"+string(role))
+				is = append(is, "role:"+string(role))
 			}
 		}
+		b.AuthorIs = append(b.AuthorIs, is)
 	}
 	return b
+}
+
+func byWay(w change.Ways) map[condition.How][]string {
+	return map[condition.How][]string{condition.Added: w.Added, condition.Removed: w.Removed, condition.Renamed: w.Renamed}
 }

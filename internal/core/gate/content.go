@@ -47,7 +47,7 @@ func Pushed(e *rules.Effective, commits []change.Commit, known map[string]people
 		if short == "" {
 			continue
 		}
-		if q.When != nil {
+		if q.Narrowed() {
 			sentence += " (Its condition is about changes; it holds for every push.)"
 		}
 		for _, from := range q.From {

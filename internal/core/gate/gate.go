@@ -12,7 +12,6 @@ package gate
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -82,20 +81,7 @@ func judged(set *rules.Set, f change.Facts) (Report, *judge) {
 		}
 	}
 	r.Summary = summary(f, r)
-	if f.Number == 0 {
-		unnumbered(r.Requirements)
-	}
 	return r, j
-}
-
-// numbered matches a command that names the change by its number.
-var numbered = regexp.MustCompile(`(tavrin [a-z]+ [a-z-]+) 0\b`)
-
-// unnumbered writes N for the number that a change has not got yet, in the commands of its next steps.
-func unnumbered(all []require.Outcome) {
-	for i := range all {
-		all[i].Next = numbered.ReplaceAllString(all[i].Next, "$1 N")
-	}
 }
 
 // judge makes one report.
@@ -159,18 +145,18 @@ func landsBy(e *rules.Effective, f change.Facts) change.Strategy {
 
 // judge judges one requirement of the rules, or says why it does not apply.
 func (j *judge) judge(q require.Sourced, exempt bool) {
-	holds, why := true, ""
-	if q.When != nil {
+	asked, why := true, ""
+	if q.Narrowed() {
 		if j.facts == nil {
 			b := brought(j.Facts, j.set, j.LandsBy, j.touched)
 			j.facts = &b
 		}
-		holds, why = q.When.Holds(*j.facts)
+		asked, why = q.AskedOf(*j.facts)
 	}
 	line := q.Outcome(q.Kind.Name)
 	switch {
-	case !holds:
-		line.State, line.Next = require.NotAsked, "asked for when "+q.When.Words()
+	case !asked:
+		line.State, line.Next = require.NotAsked, "asked "+q.AskedWords()
 		j.Say(line, q)
 		return
 	case exempt:
@@ -188,57 +174,55 @@ func (j *judge) judge(q require.Sourced, exempt bool) {
 	}
 }
 
-// areas adds what touched areas ask by themselves: approvals and checks. Approvals of another difference never count
-// for them, whatever protections say of pushes, of which there may be none.
+// areas adds what touched areas ask by themselves.
 func (j *judge) areas() {
-	stay := j.ApprovalsStay
-	if stay == require.StayAlways {
-		stay = require.StayIfUnchanged
-	}
-	for _, t := range j.touched {
-		at := func(key string) require.Source {
-			from := t.From
-			from.Line = t.LineOf(key)
-			return from
-		}
-		if t.Approvals > 0 {
-			j.OwnersOf(areaOf(t), t.Approvals, stay, require.Required, []require.Source{at("asks.approvals")})
-		}
-		for _, name := range t.Checks {
-			j.WantOn(name, at("checks"))
+	for i, t := range j.touched {
+		for _, q := range t.Requirements {
+			q.Area = &j.Touched[i]
+			j.judge(q, false)
 		}
 	}
 }
 
-// every adds a line that stands in the gate of every change.
-func (j *judge) every(o require.Outcome) { j.Add(o, o.Because, nil) }
+// every begins a line that stands in the gate of every change.
+func every(kind string, group require.Group, title string) require.Outcome {
+	return require.Outcome{Key: kind, Kind: kind, Group: group, Title: title, Because: "every change", State: require.Missing,
+		Need: 1}
+}
+
+func (j *judge) say(o require.Outcome) { j.Add(o, o.Because, nil) }
 
 func (j *judge) open() {
-	q := require.Outcome{Key: "open", Title: "the change is open", Because: "every change", Need: 1}
+	q := every("open", require.OfChange, "the change is open")
 	switch j.State {
 	case "open":
 		q.State, q.Have = require.Met, 1
 	case "draft":
-		q.State, q.Who = require.Missing, j.Authors
-		q.Next = fmt.Sprintf("it is a draft: when it is finished, tavrin change edit %d --draft=false", j.Number)
+		q.Lacks, q.Who = "still a draft", j.Authors
+		q.Next = "when it is finished, mark it as ready"
+		q.Do(require.DoMarkReady, j.ThisChange())
 	case "landed":
-		q.State, q.Next = require.Missing, "it has landed already: nothing more to do"
+		q.Lacks, q.Next = "landed already", "it has landed already: nothing more to do"
 	default:
-		q.State, q.Who = require.Missing, j.Authors
-		q.Next = fmt.Sprintf("it is closed: tavrin change reopen %d", j.Number)
+		q.Lacks, q.Who, q.Next = "closed", j.Authors, "it is closed: reopen it, or open another"
+		q.Do(require.DoReopen, j.ThisChange())
 	}
-	j.Add(q, q.Because, nil)
+	j.say(q)
 	if j.SourceGone {
-		j.every(require.Outcome{Key: "source", Title: "the branch " + j.Source + " is there", Because: "every change",
-			State: require.Missing, Need: 1, Who: j.Authors,
-			Next: fmt.Sprintf("%s was deleted: push it again (git push origin %.10s:refs/heads/%s), or close the "+
-				"change (tavrin change close %d)", j.Source, j.Head, j.Source, j.Number)})
+		q := every("source", require.OfChange, "the branch "+j.Source+" is there")
+		q.Lacks, q.Who = j.Source+" deleted", j.Authors
+		q.Next = fmt.Sprintf("%s was deleted: push it again, or close the change", j.Source)
+		q.Do(require.DoRestore, require.Arguments{Branch: j.Source, Commit: j.Head})
+		q.Do(require.DoClose, j.ThisChange())
+		j.say(q)
 	}
 	if j.TargetGone && j.State != "landed" {
-		j.every(require.Outcome{Key: "target", Title: "the branch " + j.Target + " is there", Because: "every change",
-			State: require.Missing, Need: 1,
-			Next: fmt.Sprintf("%s was deleted or renamed: bring it back under that name, or close the change "+
-				"(tavrin change close %d) and open it for another branch", j.Target, j.Number)})
+		q := every("target", require.OfChange, "the branch "+j.Target+" is there")
+		q.Lacks, q.Who = j.Target+" gone", j.Authors
+		q.Next = fmt.Sprintf("%s was deleted or renamed: bring it back under that name, or close the change and open it for "+
+			"another branch", j.Target)
+		q.Do(require.DoClose, j.ThisChange())
+		j.say(q)
 	}
 }
 
@@ -246,41 +230,46 @@ func (j *judge) open() {
 // claims what only the service says.
 func (j *judge) shown() {
 	if j.Bases > 1 {
-		j.every(require.Outcome{Key: "base", Title: "one difference shows what it brings", Because: "every change",
-			State: require.Missing, Need: 1, Who: j.Authors,
-			Next: fmt.Sprintf("%s and %s have merged each other's commits (%d common ancestors), so that no one "+
-				"difference shows what comes: update the branch with tavrin change update %d",
-				j.Source, j.Target, j.Bases, j.Number)})
+		q := every("base", require.OfChange, "one difference shows what it brings")
+		q.Lacks, q.Who = "branches that merged each other", j.Authors
+		q.Next = fmt.Sprintf("%s and %s have merged each other's commits (%d common ancestors), so that no one "+
+			"difference shows what comes: update the branch", j.Source, j.Target, j.Bases)
+		q.Do(require.DoUpdate, j.ThisChange())
+		j.say(q)
 	}
 	strategy := j.LandsBy
 	// a rebase writes anew without them
 	if claims := Claims(j.Commits); len(claims) > 0 && strategy.Keeps() && strategy != change.Rebase {
-		j.every(require.Outcome{Key: "trailers", Title: "no commit claims what only the service says",
-			Because: "every change", State: require.Missing, Need: 1, Who: j.Authors,
-			Next: fmt.Sprintf("%s: reword (git rebase --interactive, git commit --amend), or land by a strategy "+
-				"that writes the messages anew", require.Few(claims, "and"))})
+		q := every("trailers", require.OfContent, "no commit claims what only the service says")
+		q.Lacks = require.Count(len(claims), "commit") + " with a trailer that is the service's"
+		q.Next = fmt.Sprintf("%s: reword, or land by a strategy that writes the messages anew", require.Few(claims, "and"))
+		j.MendedBy(&q, require.DoReword)
+		j.say(q)
 	}
 }
 
 // dependencies asks that what the change waits for has landed where it is going.
 func (j *judge) dependencies() {
 	for _, d := range j.Dependencies {
-		q := require.Outcome{Key: fmt.Sprintf("depends/%d", d.Number),
-			Title: fmt.Sprintf("change %d has landed on %s", d.Number, j.Target), State: require.Missing, Need: 1,
-			Because: "the change itself, which depends on it", Who: j.Authors}
-		away := fmt.Sprintf("or take the dependency away: tavrin change edit %d --depends-on …", j.Number)
+		q := every("depends", require.OfChange, fmt.Sprintf("change %d has landed on %s", d.Number, j.Target))
+		q.Key = fmt.Sprintf("depends/%d", d.Number)
+		q.Because, q.Who = "the change itself, which depends on it", j.Authors
+		q.Lacks = fmt.Sprintf("change %d not landed on %s", d.Number, j.Target)
+		other := require.Arguments{Change: d.Number}
 		switch {
 		case d.State == "landed" && d.Target == j.Target:
 			q.State, q.Have = require.Met, 1
 		case d.State == "landed":
-			q.Next = fmt.Sprintf("it landed on %s: bring it to %s as well, %s", d.Target, j.Target, away)
+			q.Next = fmt.Sprintf("it landed on %s: bring it to %s as well, or take the dependency away", d.Target, j.Target)
 		case d.State == "closed":
-			q.Next = fmt.Sprintf("%q was closed: tavrin change reopen %d, %s", d.Title, d.Number, away)
+			q.Next = fmt.Sprintf("%q was closed: reopen it, or take the dependency away", d.Title)
+			q.Do(require.DoReopen, other)
 		default:
-			q.Next = fmt.Sprintf("%q is %s; this waits for it, and goes on by itself: tavrin change gate %d says "+
-				"what it lacks", d.Title, d.State, d.Number)
+			q.Next = fmt.Sprintf("%q is %s; this waits for it, and goes on by itself", d.Title, d.State)
+			q.AnybodyDo(require.DoSeeGate, other)
 		}
-		j.Add(q, q.Because, nil)
+		q.Do(require.DoEditDependencies, j.ThisChange())
+		j.say(q)
 	}
 }
 
@@ -290,34 +279,43 @@ func (j *judge) asked() {
 		return
 	}
 	person := j.People[j.Asker]
-	q := require.Outcome{Key: "lander", Title: j.Asker + " may land", State: require.Met, Have: 1, Need: 1,
-		Because: "every landing"}
+	q := every("lander", require.OfLanding, j.Asker+" may land")
+	q.State, q.Have, q.Because = require.Met, 1, "every landing"
+	lacks := func(next string) {
+		q.State, q.Have, q.Next = require.Missing, 0, next
+		q.Lacks = j.Asker + " may not land it"
+		q.Do(require.DoRejoin, j.ThisChange())
+	}
 	var sources []require.Source
 	if !person.Role.AtLeast(people.Writer) {
-		q.State, q.Have, q.Next = require.Missing, 0, j.Asker+" may not write here: somebody who may has to join the queue"
+		lacks(j.Asker + " may not write here: somebody who may has to join the queue")
 	}
 	for _, a := range j.effective.LandBy {
 		if person.IsAny(a.Who) || !person.Role.AtLeast(people.Writer) {
 			continue
 		}
 		if q.State == require.Met {
-			q.State, q.Have = require.Missing, 0
-			q.Next = fmt.Sprintf("landing is for %s: one of them has to join the queue", require.List(people.Texts(a.Who), "or"))
+			lacks(fmt.Sprintf("landing is for %s: one of them has to join the queue", require.List(people.Texts(a.Who), "or")))
 		}
 		sources = append(sources, a.Source) // every one that says no: whoever waives it needs the right from each
 		q.Because = require.Because(sources)
 	}
 	j.Add(q, q.Because, sources)
-	s := require.Outcome{Key: "strategy", Title: fmt.Sprintf("strategy %s is allowed", j.Strategy), State: require.Met, Have: 1,
-		Need: 1}
+	s := every("strategy", require.OfLanding, fmt.Sprintf("strategy %s is allowed", j.Strategy))
+	s.State, s.Have, s.Because = require.Met, 1, ""
 	if len(j.effective.WithFrom) == 0 {
 		s.Because = "every landing"
 	}
 	if !slices.Contains(j.effective.With, j.Strategy) {
-		s.State, s.Have = require.Missing, 0
+		s.State, s.Have, s.Lacks = require.Missing, 0, fmt.Sprintf("%s not allowed", j.Strategy)
 		s.Next = fmt.Sprintf("leave the queue and join again with one of: %s", Join(j.effective.With))
 		if len(j.effective.With) == 0 {
 			s.Next = "the matching protections leave no strategy: a maintainer has to change the rules"
+			j.AskMaintainers(&s)
+		} else {
+			with := j.ThisChange()
+			with.Strategies = texts(j.effective.With)
+			s.AnybodyDo(require.DoRejoin, with)
 		}
 	}
 	j.Add(s, s.Because, j.effective.WithFrom)
@@ -334,7 +332,7 @@ func summary(f change.Facts, r Report) string {
 			pending++
 			continue
 		}
-		open = append(open, q.Title)
+		open = append(open, q.Lacks)
 	}
 	switch {
 	case f.State == "landed":
@@ -342,8 +340,7 @@ func summary(f change.Facts, r Report) string {
 	case r.Clear:
 		return fmt.Sprintf("Clear: rehearsed commit %.10s may land on %s.", f.Rehearsal.Commit, f.Target)
 	case len(open) > 0:
-		return fmt.Sprintf("Not ready for %s: %s still missing (%s).", f.Target, require.Count(len(open), "requirement"),
-			strings.Join(open, "; "))
+		return fmt.Sprintf("Not ready for %s: %s.", f.Target, strings.Join(open, "; "))
 	case pending > 0:
 		remain := "remain"
 		if pending == 1 {
@@ -356,10 +353,12 @@ func summary(f change.Facts, r Report) string {
 }
 
 // Join lists words with commas.
-func Join[T ~string](words []T) string {
-	texts := make([]string, len(words))
+func Join[T ~string](words []T) string { return strings.Join(texts(words), ", ") }
+
+func texts[T ~string](words []T) []string {
+	out := make([]string, len(words))
 	for i, w := range words {
-		texts[i] = string(w)
+		out[i] = string(w)
 	}
-	return strings.Join(texts, ", ")
+	return out
 }

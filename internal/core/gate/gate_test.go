@@ -20,8 +20,8 @@ import (
 
 const document = `tavrin: rules/1
 areas:
-  valves: {paths: "firmware/**", owners: team:hydraulics, checks: [valve-bench]}
-  ledger: {paths: "ledger/**", owners: [team:accounts, "person:pavo"], asks: {approvals: 2}}
+  valves: {paths: "firmware/**", owners: team:hydraulics, require: [{checks: valve-bench}]}
+  ledger: {paths: "ledger/**", owners: [team:accounts, "person:pavo"], require: [{approvals: 2}]}
 checks:
   unit: {command: make test}
   preview: {reported_by: robot:previewer}
@@ -86,11 +86,11 @@ func TestJudge(t *testing.T) {
 		state        require.State
 		says         string // in the requirement's next step
 	}{
-		{"all but the rehearsal", func(*change.Facts) {}, true, false, "check/unit@rehearsal", require.Pending, "queue join 7"},
+		{"all but the rehearsal", func(*change.Facts) {}, true, false, "check/unit@rehearsal", require.Pending, "[join 7]"},
 		{"everything", func(f *change.Facts) { f.Rehearsal = rehearsed(passed) }, true, true, "check/unit@rehearsal", require.Met, ""},
-		{"draft", func(f *change.Facts) { f.State = "draft" }, false, false, "open", require.Missing, "--draft=false"},
-		{"closed", func(f *change.Facts) { f.State = "closed" }, false, false, "open", require.Missing, "reopen 7"},
-		{"no approval", func(f *change.Facts) { f.Reviews = nil }, false, false, "approvals", require.Missing, "ask bela or odo to run: tavrin review approve 7 --revision 2"},
+		{"draft", func(f *change.Facts) { f.State = "draft" }, false, false, "open", require.Missing, "[mark-ready 7 tamsin]"},
+		{"closed", func(f *change.Facts) { f.State = "closed" }, false, false, "open", require.Missing, "[reopen 7 tamsin]"},
+		{"no approval", func(f *change.Facts) { f.Reviews = nil }, false, false, "approvals", require.Missing, "1 approval needed: bela or odo could give it [approve 7 revision 2 bela,odo]"},
 		{"own approval", func(f *change.Facts) { f.Reviews[0].By = "tamsin" }, false, false, "approvals", require.Missing, "tamsin's approval does not count: an author"},
 		{"last pusher's approval", func(f *change.Facts) { f.Reviews[0].By = "wren" }, false, false, "approvals", require.Missing, "the last to push"},
 		{"robot's approval", func(f *change.Facts) { f.Reviews[0].By = "barn" }, false, false, "approvals", require.Missing, "robots do not approve"},
@@ -104,15 +104,15 @@ func TestJudge(t *testing.T) {
 		{"P6 and by a strategy that brings the difference alone", func(f *change.Facts) {
 			f.Reviews[0].Revision, f.Reviews[0].SameDifference, f.Reviews[0].Hidden, f.Asker, f.Strategy = 1, true, []string{"secret"}, "odo", change.Squash
 		}, true, false, "approvals", require.Met, ""},
-		{"P2 an area that the history touches", func(f *change.Facts) { f.History.Hidden = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Missing, "ask bela or pavo"},
-		{"P2 several merge bases", func(f *change.Facts) { f.Bases, f.Source = 2, "topic" }, false, false, "base", require.Missing, "tavrin change update 7"},
+		{"P2 an area that the history touches", func(f *change.Facts) { f.History.Hidden = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Missing, "bela or pavo could give it"},
+		{"P2 several merge bases", func(f *change.Facts) { f.Bases, f.Source = 2, "topic" }, false, false, "base", require.Missing, "[update 7 tamsin]"},
 		{"a claim in a commit, by a merge", func(f *change.Facts) {
 			f.Commits, f.Asker, f.Strategy = []change.Commit{{ID: strings.Repeat("d", 40), Message: "x", Reserved: "Approved-by"}}, "wren", change.Merge
 		}, false, false, "trailers", require.Missing, "(Approved-by): reword"},
 		{"objection", func(f *change.Facts) {
 			f.Reviews = append(f.Reviews, change.Review{By: "bela", Verdict: change.Object, Revision: 1})
 		}, false, false, "objections", require.Missing, "bela objects"},
-		{"area without its owner", func(f *change.Facts) { f.Paths = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Missing, "ask bela or pavo"},
+		{"area without its owner", func(f *change.Facts) { f.Paths = []string{"ledger/tariff.csv"} }, false, false, "owners/ledger", require.Missing, "bela or pavo could give it"},
 		{"area with its owner", func(f *change.Facts) { f.Paths = []string{"firmware/a.c"} }, true, false, "owners/valves", require.Met, ""},
 		{"area's own check", func(f *change.Facts) { f.Paths = []string{"firmware/a.c"}; f.Rehearsal = rehearsed(passed) }, true, false, "check/valve-bench@rehearsal", require.Pending, "a robot that reports valve-bench"},
 		{"no area touched", func(*change.Facts) {}, true, false, "owners", require.NotAsked, "touches no area"},
@@ -143,8 +143,11 @@ func TestJudge(t *testing.T) {
 				t.Errorf("ready %v, clear %v; want %v, %v: %s", r.Ready, r.Clear, c.ready, c.clear, r.Summary)
 			}
 			q := find(t, r, c.key)
-			if q.State != c.state || !strings.Contains(q.Next, c.says) {
-				t.Errorf("%s is %s: %q; want %s and %q", c.key, q.State, q.Next, c.state, c.says)
+			if q.State != c.state || !strings.Contains(told(q), c.says) {
+				t.Errorf("%s is %s: %q; want %s and %q", c.key, q.State, told(q), c.state, c.says)
+			}
+			for _, q := range r.Requirements {
+				wellTold(t, q)
 			}
 			if !q.Holds() && q.Next == "" {
 				t.Errorf("%s does not hold and says no next step", c.key)
@@ -182,7 +185,7 @@ func TestContentDemands(t *testing.T) {
 			f.Strategy, f.Asker = change.Squash, "odo"
 		}, require.NotAsked, "one commit"},
 		{"a word like fixup", "fixups: none", func(f *change.Facts) { f.Commits = []change.Commit{{Message: "fixup of docs"}} }, require.Met, ""},
-		{"a merge strategy", "history: linear", func(f *change.Facts) { f.Strategy, f.Asker = change.Merge, "odo" }, require.Missing, "--strategy rebase or squash"},
+		{"a merge strategy", "history: linear", func(f *change.Facts) { f.Strategy, f.Asker = change.Merge, "odo" }, require.Missing, "land by rebase or squash"},
 		{"messages of commits", "messages: '^docs: '", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Message: "Tidy"}}
 			f.Strategy, f.Asker = change.Rebase, "odo"
@@ -225,7 +228,7 @@ func TestContentDemands(t *testing.T) {
 		}, require.Missing, "odo's approval does not count: they have left the team since"},
 		{"an approval of who was never asked", "approvals: 1, from: team:stewards", func(f *change.Facts) {
 			f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2}}
-		}, require.Missing, "1 approval more needed from team:stewards, and nobody could give one: a maintainer has to add people or change the rule"},
+		}, require.Missing, "1 approval from team:stewards needed, and nobody could give one: a maintainer has to add people or change the rule"},
 		{"an approval of a disabled account", "approvals: 1", func(f *change.Facts) {
 			f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2, Disabled: true}}
 		}, require.Missing, "odo's approval does not count: their account is disabled"},
@@ -236,13 +239,38 @@ func TestContentDemands(t *testing.T) {
 		{"a glob that matches nothing", "checks: 'bench *', at: head", func(*change.Facts) {}, require.Pending, "no check that matches bench * is defined"},
 		{"so many of a glob that matches nothing", "checks: 'bench *', at: head, at_least: 1", func(*change.Facts) {}, require.Missing, ""},
 		{"an approval of somebody gone", "approvals: 1", func(f *change.Facts) { f.Reviews = []change.Review{{By: "gone", Verdict: change.Approve, Revision: 2}} }, require.Missing, "no access any more"},
-		{"when it is not so", "approvals: 2, when: {lines: over 3}", func(*change.Facts) {}, require.NotAsked, "asked for when the lines changed are over 3"},
+		{"when it is not so", "approvals: 2, when: {lines: over 3}", func(*change.Facts) {}, require.NotAsked, "asked when the lines changed are over 3"},
+		{"unless all of it is so", "approvals: 2, unless: {paths: 'docs/**'}", func(f *change.Facts) { f.Paths = []string{"docs/a", "docs/b"} },
+			require.NotAsked, "asked unless everything that changes is in docs/**"},
+		{"unless, and one line more", "approvals: 2, unless: {paths: 'docs/**'}", func(f *change.Facts) { f.Paths = []string{"docs/a", "firmware/b"} },
+			require.Missing, "1 more approval"},
+		{"P2 unless, and a path that only the history shows", "approvals: 2, unless: {paths: 'docs/**'}", func(f *change.Facts) {
+			f.Paths, f.History.Hidden = []string{"docs/a"}, []string{"firmware/b"}
+		}, require.Missing, "1 more approval"},
+		{"unless, of nothing", "approvals: 2, unless: {paths: '**'}", func(f *change.Facts) { f.Paths = nil }, require.Missing, "1 more approval"},
+		{"when a file is removed", "approvals: 2, when: {removed: '**'}", func(f *change.Facts) { f.Ways.Removed = f.Paths }, require.Missing, "1 more"},
+		{"when none is removed", "approvals: 2, when: {removed: '**'}", func(f *change.Facts) { f.Ways.Added = f.Paths }, require.NotAsked, "removed"},
+		{"P2 when a commit on the way removes one", "approvals: 2, when: {removed: '**'}", func(f *change.Facts) {
+			f.Ways.Added, f.History.Ways.Removed = f.Paths, f.Paths
+		}, require.Missing, "1 more"},
+		{"when, by an expression over renames", "approvals: 2, when: {cel: 'size(files_renamed) == 2'}", func(f *change.Facts) {
+			f.Paths = []string{"a", "b"}
+			f.Ways.Renamed = f.Paths
+		}, require.Missing, "1 more"},
+		{"unless a robot alone wrote it", "approvals: 2, unless: {author: 'robot:barn'}", func(f *change.Facts) { f.Authors = []string{"barn"} }, require.NotAsked,
+			"unless every author is robot:barn"},
+		{"unless a robot alone wrote it, and somebody did too", "approvals: 2, unless: {author: 'robot:barn'}", func(f *change.Facts) {
+			f.Authors = []string{"barn", "tamsin"}
+		}, require.Missing, "1 more"},
+		{"unless what cannot be worked out", "approvals: 2, unless: {cel: 'authors[9] == \"x\"'}", func(*change.Facts) {}, require.Missing, "could not be worked out"},
+		{"when and unless", "approvals: 2, when: {lines: under 9}, unless: {label: urgent}", func(f *change.Facts) { f.Labels = []string{"urgent"} },
+			require.NotAsked, "asked when the lines changed are under 9, unless it is labelled urgent"},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
 			f := facts()
 			c.change(&f)
-			q := Judge(parsed(t, "tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, require: [{"+c.requirement+"}]}\n"), f).Requirements[1]
+			q := Judge(parsed(t, "tavrin: rules/1\nlabels: {urgent: {set_by: team:duty}}\nprotect:\n  - {name: trunk, branches: main, require: [{"+c.requirement+"}]}\n"), f).Requirements[1]
 			if q.State != c.state || !strings.Contains(q.Next, c.says) {
 				t.Errorf("%s is %s: %q", q.Key, q.State, q.Next)
 			}
@@ -439,7 +467,7 @@ func randomFacts(rng *rand.Rand) change.Facts {
 }
 
 const around = `tavrin: rules/1
-areas: {ledger: {paths: ledger/**, owners: team:accounts, asks: {approvals: 1}}, valves: {paths: firmware/**, owners: team:hydraulics, checks: valve-bench}}
+areas: {ledger: {paths: ledger/**, owners: team:accounts, require: [{approvals: 1}]}, valves: {paths: firmware/**, owners: team:hydraulics, require: [{checks: valve-bench}]}}
 checks: {unit: {command: make test}, field-trial: {reported_by: robot:barn, kind: deployment, environment: field}}
 protect:
 `
@@ -587,7 +615,7 @@ func large(t testing.TB) (*rules.Set, change.Facts) {
 	f := facts()
 	f.At = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	for i := range 10 {
-		fmt.Fprintf(&b, "  a%d: {paths: 'part%d/**', owners: 'team:hydraulics', checks: ['bench %d']}\n", i, i, i)
+		fmt.Fprintf(&b, "  a%d: {paths: 'part%d/**', owners: 'team:hydraulics', require: [{checks: 'bench %d'}]}\n", i, i, i)
 		f.Paths = append(f.Paths, fmt.Sprintf("part%d/x.c", i))
 	}
 	b.WriteString("protect:\n  - name: trunk\n    branches: main\n    require:\n      - owners: every touched area\n      - objections: none\n      - tasks: done\n      - ticket: FEN-[0-9]+\n")
@@ -639,6 +667,39 @@ func BenchmarkJudge1000Changes(b *testing.B) {
 	}
 }
 
+// told is what a line says is to be done, in words and as steps.
+func told(q require.Outcome) string {
+	text := q.Next
+	for _, step := range q.Steps {
+		text += fmt.Sprintf(" [%s %d", step.Action, step.Arguments.Change)
+		if step.Arguments.Revision > 0 {
+			text += fmt.Sprintf(" revision %d", step.Arguments.Revision)
+		}
+		if len(step.Who) > 0 {
+			text += " " + strings.Join(step.Who, ",")
+		}
+		text += "]"
+	}
+	return text
+}
+
+// wellTold holds a line to what every line promises: of what kind it is, and, where it does not hold, what is missing;
+// where it does, nothing.
+func wellTold(t *testing.T, q require.Outcome) {
+	t.Helper()
+	if q.Kind == "" || q.Group == "" || q.Steps == nil || q.Sources == nil || q.Who == nil {
+		t.Errorf("%s is not told in full: %+v", q.Key, q)
+	}
+	if q.Holds() != (q.Lacks == "") || q.Holds() && len(q.Steps) > 0 {
+		t.Errorf("%s is %s, and %q is missing, steps %v", q.Key, q.State, q.Lacks, q.Steps)
+	}
+	for _, step := range q.Steps {
+		if !slices.Contains(require.Actions, step.Action) || step.Who == nil {
+			t.Errorf("%s: no step is %+v", q.Key, step)
+		}
+	}
+}
+
 func ExampleJudge() {
 	doc, _ := rules.Parse("tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    require: [{approvals: 1}]\n")
 	r := Judge(doc.Alone(2), change.Facts{Number: 4, State: "open", Target: "main", Revision: 1, RulesVersion: 2, Authors: []string{"wren"},
@@ -646,8 +707,8 @@ func ExampleJudge() {
 	fmt.Println(r.Summary)
 	fmt.Println(r.Requirements[1].Next)
 	// Output:
-	// Not ready for main: 1 requirement still missing (1 approval).
-	// 1 approval more needed; ask odo to run: tavrin review approve 4 --revision 1
+	// Not ready for main: 1 approval.
+	// 1 approval needed: odo could give it
 }
 
 func TestDependencies(t *testing.T) {
@@ -657,7 +718,7 @@ func TestDependencies(t *testing.T) {
 		d.State, d.Target, _ = strings.Cut(state, " ")
 		f.Dependencies = []change.Dependency{d}
 		r := Judge(parsed(t, document), f)
-		if q := find(t, r, "depends/3"); q.State != want || r.Ready != (want == require.Met) || (want == require.Missing) != strings.Contains(q.Next, "--depends-on") && d.State == "landed" {
+		if q := find(t, r, "depends/3"); q.State != want || r.Ready != (want == require.Met) || (want == require.Missing) != strings.Contains(told(q), "edit-dependencies 7") {
 			t.Errorf("%s: %+v", state, q)
 		}
 	}
@@ -712,7 +773,7 @@ func TestP6EveryReviewIsWeighed(t *testing.T) {
 func TestBeforeAChangeHasANumber(t *testing.T) {
 	f := facts()
 	f.Number, f.Reviews = 0, nil
-	if next := find(t, Judge(parsed(t, document), f), "approvals").Next; !strings.HasSuffix(next, "tavrin review approve N --revision 2") {
+	if next := told(find(t, Judge(parsed(t, document), f), "approvals")); !strings.HasSuffix(next, "[approve 0 revision 2 bela,odo]") {
 		t.Errorf("next step is %q", next)
 	}
 }
@@ -744,5 +805,37 @@ func TestPathsAsTheirAreasWriteThem(t *testing.T) {
 		if q := find(t, Judge(set, f), "case"); q.State != want {
 			t.Errorf("%s, by a commit alone: %s, %s", path, q.State, q.Next)
 		}
+	}
+}
+
+// What an area requires is read and judged as what a protection does, of changes that touch it; its approvals are its
+// owners'.
+func TestWhatAnAreaRequires(t *testing.T) {
+	for requirement, want := range map[string]string{
+		"{approvals: 2}":                          "owners/ledger missing: 1 more approval from an owner of ledger (team:accounts or person:pavo)",
+		"{approvals: 1}":                          "owners/ledger met: ",
+		"{approvals: 1, max_age: 1h}":             "owners/ledger missing: 1 approval from an owner of ledger (team:accounts or person:pavo)",
+		"{approvals: 1, not_from: last_pusher}":   "owners/ledger missing: 1 approval from an owner of ledger (team:accounts or person:pavo)",
+		"{approvals: 2, from: 'person:odo'}":      "approvals missing: 2 approvals from person:odo",
+		"{approvals: 2, level: advisory}":         "owners/ledger missing: 1 more approval from an owner of ledger (team:accounts or person:pavo)",
+		"{approvals: 2, when: {removed: '**'}}":   "approvals not-asked: ",
+		"{approvals: 2, unless: {areas: ledger}}": "approvals not-asked: ",
+		"{approvals: 2, unless: {areas: valves}}": "owners/ledger missing: 1 more approval from an owner of ledger (team:accounts or person:pavo)",
+		"{checks: sums, at: head}":                "check/sums@head pending: sums not reported",
+	} {
+		set := parsed(t, "tavrin: rules/1\nareas:\n  ledger: {paths: 'ledger/**', owners: [team:accounts, 'person:pavo'], require: ["+requirement+"]}\n"+
+			"  valves: {paths: 'firmware/**', owners: team:hydraulics, require: [{approvals: 9}]}\nprotect:\n  - {name: trunk, branches: main}\n")
+		f := facts()
+		f.At, f.Paths, f.LastPusher = noon, []string{"ledger/tariff.csv"}, "bela"
+		f.Reviews = []change.Review{{By: "bela", Verdict: change.Approve, Revision: 2, At: noon.Add(-2 * time.Hour)}}
+		r := Judge(set, f)
+		q := r.Requirements[1]
+		if got := fmt.Sprintf("%s %s: %s", q.Key, q.State, q.Lacks); got != want || q.Because != `"area ledger" (rules version 3, line 3)` {
+			t.Errorf("%s: %s, by %s", requirement, got, q.Because)
+		}
+		if len(r.Requirements) != 2 {
+			t.Errorf("%s: %d lines", requirement, len(r.Requirements))
+		}
+		wellTold(t, q)
 	}
 }

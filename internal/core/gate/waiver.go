@@ -73,7 +73,7 @@ func (j *judge) waive() {
 			if !named || q.Holds() || q.Level != require.Required || MayWaive(j.set, j.all, *q, person) != "" {
 				continue
 			}
-			q.State, q.Who = require.Waived, []string{}
+			q.State, q.Who, q.Lacks, q.Steps = require.Waived, []string{}, "", []require.Step{}
 			q.Next = fmt.Sprintf("waived by %s until %s: %s; somebody else has to acknowledge it afterwards", o.By,
 				o.Until.UTC().Format("15:04 MST"), o.Because)
 			if !slices.Contains(j.waivers, o.ID) {

@@ -16,7 +16,7 @@ import (
 
 const waivable = `tavrin: rules/1
 areas:
-  valves: {paths: "firmware/**", owners: team:hydraulics, asks: {approvals: 1}}
+  valves: {paths: "firmware/**", owners: team:hydraulics, require: [{approvals: 1}]}
 protect:
   - name: trunk
     branches: main
@@ -115,7 +115,7 @@ func TestP1WaiverSetsAsideWhatItNamesAndNothingElse(t *testing.T) {
 func TestWaiverOfAnAreasAsk(t *testing.T) {
 	f := waived()
 	f.Waivers[0].Requirements = []change.Named{{Key: "owners/valves", Title: "1 approval by an owner of valves"}}
-	doc := strings.Replace(waivable, "asks: {approvals: 1}", "asks: {approvals: 1, waive: team:duty}", 1)
+	doc := strings.Replace(waivable, "require: [{approvals: 1}]", "require: [{approvals: 1}], waive: team:duty", 1)
 	if q := find(t, Judge(parsed(t, doc), f), "owners/valves"); q.State != require.Waived || !strings.Contains(q.Next, "the fields are flooding") {
 		t.Errorf("the area allows it, and the ask is %+v", q)
 	}
@@ -194,7 +194,7 @@ func TestWaiverOfAnAreaThatNoProtectionOfItsDocumentCovers(t *testing.T) {
 		}
 		return d
 	}
-	house := read("tavrin: rules/1\nareas: {valves: {paths: firmware/**, owners: team:hydraulics, asks: {approvals: 1}}}\n", true)
+	house := read("tavrin: rules/1\nareas: {valves: {paths: firmware/**, owners: team:hydraulics, require: [{approvals: 1}]}}\n", true)
 	own := read("tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, waive: team:duty}\n", false)
 	f := waived()
 	f.Waivers[0].Requirements = []change.Named{{Key: "owners/valves", Title: "1 approval by an owner of valves (house growers)"}}

@@ -40,6 +40,7 @@ type Key struct {
 	Path     string
 	Shape    Shape
 	Allowed  []string // of Word and Words
+	Pattern  string   // of Text: a regular expression that it matches; empty: any
 	Low      int      // of Number
 	High     int
 	Means    string

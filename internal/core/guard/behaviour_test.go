@@ -11,36 +11,14 @@ import (
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/kind"
+	"tavrin/internal/core/kind/kindtest"
 	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 )
 
-// broken is, for each kind, how it is written and a change or push that breaks it.
-var broken = map[string]struct {
-	text string
-	by   func(*change.Facts)
-}{
-	"approvals":  {"approvals: 1", func(f *change.Facts) {}},
-	"owners":     {"owners: every touched area", func(f *change.Facts) {}},
-	"objections": {"objections: none", func(f *change.Facts) { f.Reviews = []change.Review{{By: "odo", Verdict: change.Object, Revision: 1}} }},
-	"threads":    {"threads: resolved", func(f *change.Facts) { f.Threads = []change.Thread{{ID: 1, By: "odo", Where: "the change"}} }},
-	"tasks":      {"tasks: done", func(f *change.Facts) { f.Description = "- [ ] tried" }},
-	"ticket":     {"ticket: 'FEN-[0-9]+'", func(f *change.Facts) {}},
-	"case":       {"case: exact", func(f *change.Facts) { f.Paths = []string{"Valves/a"} }},
-	"fixups":     {"fixups: none", func(f *change.Facts) { f.Commits[0].Message = "fixup! docs: a" }},
-	"history":    {"history: linear", func(f *change.Facts) { f.Commits[0].Parents = 2 }},
-	"messages":   {"messages: '^docs: '", func(f *change.Facts) { f.Commits[0].Message, f.Title = "a", "a" }},
-	"signed":     {"signed: every commit", func(f *change.Facts) { f.Commits[0].Signature = change.Signature{} }},
-	"checks":     {"checks: unit", func(f *change.Facts) { f.Rehearsal.Checks[0].State = change.Failed }},
-	"deployment": {"deployment: field", func(f *change.Facts) {}},
-}
-
 // The table of the reference says how each kind behaves on a push, under each strategy and with a condition; this is how it
 // does.
 func TestBehaviourIsAsTheTableSays(t *testing.T) {
-	if len(broken) != len(kind.All()) {
-		t.Fatalf("%d ways to break %d kinds", len(broken), len(kind.All()))
-	}
 	proposed := func() change.Facts {
 		return change.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: "docs: a", Source: "topic", Target: "main", Revision: 1, Opener: "tamsin", Authors: []string{"tamsin"}, People: town,
 			At: moment, Paths: []string{"valves/a"}, Files: 1, Asker: "odo", Commits: []change.Commit{{ID: "1", Message: "docs: a", Parents: 1, Signature: change.Signature{State: change.Good, By: "tamsin"}}},
@@ -64,26 +42,26 @@ func TestBehaviourIsAsTheTableSays(t *testing.T) {
 	}
 	const elsewhere = ", when: {paths: nowhere/*}"
 	for _, row := range kind.All() {
-		d, b := row.Name, broken[row.Name]
+		d, b := row.Name, kindtest.Samples[row.Name]
 		for _, s := range change.Strategies {
 			f := proposed()
 			f.Strategy = s
-			b.by(&f)
-			q, asked := of(d, gate.Judge(set(b.text), f))
+			b.Breaks(&f)
+			q, asked := of(d, gate.Judge(set(b.Text), f))
 			if breaks := asked && !q.Holds(); breaks == slices.Contains(row.NotBy, s) {
 				t.Errorf("%s by %s: the table says that it %s be broken, and it is %s: %s", d, s, map[bool]string{true: "cannot", false: "can"}[slices.Contains(row.NotBy, s)], q.State, q.Next)
 			}
-			if q, asked := of(d, gate.Judge(set(b.text+elsewhere), f)); !asked || q.State != require.NotAsked || !strings.Contains(q.Next, "asked for when a path in nowhere/* changes") {
+			if q, asked := of(d, gate.Judge(set(b.Text+elsewhere), f)); !asked || q.State != require.NotAsked || !strings.Contains(q.Next, "asked when a path in nowhere/* changes") {
 				t.Errorf("%s on a condition that does not hold is %+v", d, q)
 			}
 		}
 		for _, condition := range []string{"", elsewhere} {
 			f := proposed()
-			b.by(&f)
+			b.Breaks(&f)
 			u := Update{Ref: "refs/heads/main", Old: strings.Repeat("a", 40), New: strings.Repeat("b", 40), Forward: true, Commits: f.Commits}
 			pusher := town["odo"]
 			pusher.Login = "odo"
-			v := Judge(u, Facts{Repository: f.Repository, Pusher: pusher, People: town, Rules: set(b.text + condition), Default: "main", Taken: map[string]string{}})
+			v := Judge(u, Facts{Repository: f.Repository, Pusher: pusher, People: town, Rules: set(b.Text + condition), Default: "main", Taken: map[string]string{}})
 			if v.Allowed == row.OnPush {
 				t.Errorf("%s%s on a push: the table says that it holds: %v; %v", d, condition, row.OnPush, v.Lines)
 			}
@@ -158,18 +136,18 @@ var differing = func() map[string][]string {
 		return "labels: {urgent: {set_by: role:maintainer}, late: {set_by: role:maintainer}}\nareas: {docs: {paths: docs/**, owners: team:accounts}, valves: {paths: firmware/**, owners: team:hydraulics}}\nprotect: [{name: p, branches: main, require: [{" + requirement + "}]}]\n"
 	}
 	when := func(keys string) string { return asks("messages: '^docs: ', when: {" + keys + "}") }
+	unless := func(keys string) string { return asks("messages: '^docs: ', unless: {" + keys + "}") }
 	const both = "messages: '^docs: '"
-	return map[string][]string{
+	out := map[string][]string{
 		"branches{}":                           one("branches: {line: @}\nprotect: [{name: p, branches: line, push: nobody, require: [{approvals: 2}]}]\n", "main", "other"),
 		"labels{}.set_by":                      one("labels: {urgent: {set_by: @}}\nprotect: [{name: p, branches: main, require: [{approvals: 2, when: {label: urgent}}]}]\n", "team:accounts", "person:odo"),
 		"areas{}.paths":                        one("areas: {docs: {paths: @, owners: team:accounts}}\nprotect: [{name: p, branches: main, require: [{owners: every touched area}]}]\n", "docs/**", "firmware/**"),
 		"areas{}.owners":                       one("areas: {docs: {paths: docs/**, owners: @}}\nprotect: [{name: p, branches: main, require: [{owners: every touched area}]}]\n", "team:accounts", "person:odo"),
-		"areas{}.checks":                       one(area("checks: @"), "unit", "bench"),
-		"areas{}.asks.approvals":               one(area("asks: {approvals: @}"), "0", "2"),
-		"areas{}.asks.reviewers":               one(area("asks: {reviewers: @}"), "team:accounts", "person:odo"),
-		"areas{}.asks.optional":                one(area("asks: {optional: @}"), "team:accounts", "person:odo"),
-		"areas{}.asks.waive":                   one(area("asks: {approvals: 3, waive: @}"), "nobody", "role:writer"),
-		"areas{}.repositories":                 one(area("asks: {approvals: 2}, repositories: @"), "irrigation", "ledger"),
+		"areas{}.require":                      one(area("require: [{@}]"), "approvals: 1", "approvals: 2", "checks: unit", "checks: bench"),
+		"areas{}.reviewers":                    one(area("reviewers: @"), "team:accounts", "person:odo"),
+		"areas{}.optional":                     one(area("optional: @"), "team:accounts", "person:odo"),
+		"areas{}.waive":                        one(area("require: [{approvals: 3}], waive: @"), "nobody", "role:writer"),
+		"areas{}.repositories":                 one(area("require: [{approvals: 2}], repositories: @"), "irrigation", "ledger"),
 		"checks{}.command":                     one(check("command: @"), "make", "'true'"),
 		"checks{}.timeout":                     one(check("timeout: @"), "1m", "2h"),
 		"checks{}.reported_by":                 one(check("reported_by: robot:@"), "barn", "other"),
@@ -181,6 +159,7 @@ var differing = func() map[string][]string {
 		"protect[].name":                       {of("push: person:odo, require: [{approvals: 2}]"), strings.ReplaceAll(of("push: person:odo, require: [{approvals: 2}]"), "name: p", "name: q")},
 		"protect[].repositories":               one(of("require: [{approvals: 2}], repositories: @"), "irrigation", "ledger"),
 		"protect[].branches":                   one("protect: [{name: p, branches: @, require: [{approvals: 2}]}]\n", "main", "other"),
+		"protect[].tags":                       one("protect: [{name: p, tags: @, create: nobody}]\n", "v*", "w*"),
 		"protect[].push":                       one(of("push: @, "+"require: [{approvals: 2}]"), "nobody", "role:writer"),
 		"protect[].create":                     one("protect: [{name: p, branches: [main, dev, 'release/*'], create: @, create_from: '**'}]\n", "nobody", "role:writer"),
 		"protect[].create_from":                one("protect: [{name: p, branches: [main, dev, 'release/*'], create: role:writer, create_from: @}]\n", "none", "'**'"),
@@ -199,18 +178,6 @@ var differing = func() map[string][]string {
 		"protect[].land.join_early":            one(of("land: {join_early: @}"), "true", "false"),
 		"protect[].require[].called":           one(asks("approvals: 2, called: @"), "a", "b"),
 		"protect[].require[].level":            one(of("push: role:writer, require: [{"+both+", level: @}]"), "required", "advisory"),
-		"protect[].require[].from":             one(asks("approvals: 1, from: @"), "team:accounts", "person:odo"),
-		"protect[].require[].not_from":         one(asks("approvals: 3, not_from: @"), "last_pusher", "author"),
-		"protect[].require[].own":              one(asks("approvals: 4, own: @"), "counts", "does_not_count"),
-		"protect[].require[].on":               one(asks("approvals: 3@"), ", on: newest_revision", ""),
-		"protect[].require[].resolved_by":      one(asks("threads: resolved, resolved_by: @"), "team:accounts", "person:odo"),
-		"protect[].require[].in":               one(asks("ticket: 'FEN-1', in: @"), "title", "commits"),
-		"protect[].require[].example":          one(asks(both+", example: @"), "'docs: a'", "'docs: b'"),
-		"protect[].require[].at":               one(asks("checks: unit, at: @"), "head", "rehearsal"),
-		"protect[].require[].max_age":          one(asks("checks: unit, max_age: @"), "1h", "12h"),
-		"protect[].require[].at_least":         one(asks("checks: [unit, lint], at_least: @"), "1", "2"),
-		"protect[].require[].skipped":          one(asks("checks: unit, skipped: @"), "counts", "does_not_count"),
-		"protect[].require[].reported_by":      one(asks("checks: unit, reported_by: robot:@"), "barn", "other"),
 		"protect[].require[].when.paths":       one(when("paths: @"), "docs/**", "nowhere/*"),
 		"protect[].require[].when.areas":       one(when("areas: @"), "docs", "valves"),
 		"protect[].require[].when.lines":       one(when("lines: over @"), "10", "1000"),
@@ -219,7 +186,29 @@ var differing = func() map[string][]string {
 		"protect[].require[].when.author":      one(when("author: @"), "person:tamsin", "team:gone"),
 		"protect[].require[].when.label":       one(when("label: @"), "urgent", "late"),
 		"protect[].require[].when.cel":         one(when("cel: '@'"), "files > 1", "files > 1000"),
+		"protect[].require[].when.added":       one(when("added: @"), "docs/**", "nowhere/*"),
+		"protect[].require[].when.removed":     one(when("removed: @"), "docs/**", "nowhere/*"),
+		"protect[].require[].when.renamed":     one(when("renamed: @"), "docs/**", "nowhere/*"),
+		"protect[].require[].unless.paths":     one(unless("paths: @"), "docs/**", "nowhere/*"),
+		"protect[].require[].unless.added":     one(unless("added: @"), "'**'", "nowhere/*"),
+		"protect[].require[].unless.removed":   one(unless("removed: @"), "'**'", "nowhere/*"),
+		"protect[].require[].unless.renamed":   one(unless("renamed: @"), "'**'", "nowhere/*"),
+		"protect[].require[].unless.areas":     one(unless("areas: @"), "docs", "valves"),
+		"protect[].require[].unless.lines":     one(unless("lines: under @"), "10", "1000"),
+		"protect[].require[].unless.files":     one(unless("files: under @"), "2", "1000"),
+		"protect[].require[].unless.source":    one(unless("source: @"), "topic", "nowhere"),
+		"protect[].require[].unless.author":    one(unless("author: @"), "person:tamsin", "team:gone"),
+		"protect[].require[].unless.label":     one(unless("label: @"), "urgent", "late"),
+		"protect[].require[].unless.cel":       one(unless("cel: '@'"), "files > 1", "files > 1000"),
 	}
+	for _, sample := range kindtest.Samples {
+		for key, texts := range sample.Differ {
+			for _, text := range texts {
+				out["protect[].require[]."+key] = append(out["protect[].require[]."+key], asks(text))
+			}
+		}
+	}
+	return out
 }()
 
 // The table of the reference says by which settings a push and a landing are judged; these are the ones whose value makes a
@@ -228,7 +217,8 @@ func TestSettingsBehaveAsTheTableSays(t *testing.T) {
 	var listed []string
 	for _, k := range rules.Keys {
 		switch container := k.Shape == grammar.Mapping || k.Shape == grammar.Named || k.Shape == grammar.List; {
-		case container && k.Path != "branches{}", k.Path == "tavrin", kind.Of(k.Name()) != nil && strings.HasPrefix(k.Path, "protect[].require[]."):
+		case container && k.Path != "branches{}" && k.Path != "areas{}.require", k.Path == "tavrin", strings.HasPrefix(k.Path, "areas{}.require[]."), // as in a protection
+			kind.Of(k.Name()) != nil && strings.HasPrefix(k.Path, "protect[].require[]."):
 		default:
 			listed = append(listed, k.Path)
 		}
@@ -321,36 +311,52 @@ func TestSettingsOnWhatIsGone(t *testing.T) {
 	}
 	const never, inDocs = "{approvals: 20}", "{approvals: 20, when: {paths: docs/**}}"
 	when := func(condition string) string { return of("require: [{approvals: 20, when: {" + condition + "}}]") }
+	unless := func(condition string) string { return of("require: [{approvals: 20, unless: {" + condition + "}}]") }
 	gone := map[string][2]string{
-		"branches{}":                      {head + "branches: {line: nowhere/*}\nprotect: [{name: p, branches: line, require: [" + never + "]}]\n", head},
-		"areas{}.paths":                   {"tavrin: rules/1\nareas: {docs: {paths: nowhere/*, owners: team:accounts, asks: {approvals: 20}}}\nprotect: [{name: p, branches: main}]\n", "tavrin: rules/1\nprotect: [{name: p, branches: main}]\n"},
-		"areas{}.owners":                  {"tavrin: rules/1\nareas: {docs: {paths: docs/**, owners: team:gone, asks: {approvals: 1}}}\nprotect: [{name: p, branches: main}]\n", area("", inDocs)},
-		"areas{}.checks":                  {area("checks: gone", ""), area("", inDocs)},
-		"areas{}.asks.waive":              {area("asks: {approvals: 3, waive: team:gone}", ""), area("asks: {approvals: 3}", "")},
-		"areas{}.repositories":            {area("asks: {approvals: 3}, repositories: nowhere", ""), area("", "")},
-		"checks{}.command":                {head + "checks: {gone: {command: make}}\nprotect: [{name: p, branches: main, require: [{checks: gone}]}]\n", head + "protect: [{name: p, branches: main, require: [" + never + "]}]\n"},
-		"checks{}.reported_by":            {head + "checks: {unit: {reported_by: robot:gone}}\nprotect: [{name: p, branches: main, require: [{checks: unit}]}]\n", head + "protect: [{name: p, branches: main, require: [" + never + "]}]\n"},
-		"protect[].repositories":          {of("require: [" + never + "], repositories: nowhere"), head},
-		"protect[].branches":              {head + "protect: [{name: p, branches: nowhere/*, require: [" + never + "]}]\n", head},
-		"protect[].push":                  {of("push: [team:gone, 'person:gone', 'robot:gone']"), of("push: nobody")},
-		"protect[].create":                {of("create: team:gone, create_from: '**'"), of("create: nobody")},
-		"protect[].create_from":           {of("create: role:writer, create_from: nowhere/*"), of("create: nobody")},
-		"protect[].exempt":                {of("exempt: team:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
-		"protect[].waive":                 {of("waive: person:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
-		"protect[].land.who":              {of("land: {who: team:gone}"), of("require: [" + never + "]")},
-		"protect[].require[].from":        {of("require: [{approvals: 1, from: team:gone}]"), of("require: [" + never + "]")},
-		"protect[].require[].reported_by": {of("require: [{checks: unit, reported_by: robot:gone}]"), of("require: [" + never + "]")},
-		"protect[].require[].resolved_by": {of("require: [{threads: resolved, resolved_by: team:gone}]"), of("require: [{threads: resolved, resolved_by: person:gone}]")},
-		"protect[].require[].when.paths":  {when("paths: nowhere/*"), of("")},
-		"protect[].require[].when.areas":  {when("areas: gone"), ""},
-		"protect[].require[].when.source": {when("source: nowhere/*"), of("")},
-		"protect[].require[].when.author": {when("author: team:gone"), of("")},
-		"protect[].require[].when.label":  {when("label: gone"), ""},
-		"protect[].require[].when.cel":    {when("cel: 'authors[100] == \"gone\"'"), of("require: [" + never + "]")},
-		"labels{}.set_by":                 {}, // e2e: TestRulesOnWhatIsGone
-		"areas{}.asks.reviewers":          {}, // decides nothing
-		"areas{}.asks.optional":           {}, // decides nothing
-		"loosening.agreed_by":             {}, // e2e: TestRulesOnWhatIsGone
+		"branches{}":                         {head + "branches: {line: nowhere/*}\nprotect: [{name: p, branches: line, require: [" + never + "]}]\n", head},
+		"areas{}.paths":                      {"tavrin: rules/1\nareas: {docs: {paths: nowhere/*, owners: team:accounts, require: [{approvals: 20}]}}\nprotect: [{name: p, branches: main}]\n", "tavrin: rules/1\nprotect: [{name: p, branches: main}]\n"},
+		"areas{}.owners":                     {"tavrin: rules/1\nareas: {docs: {paths: docs/**, owners: team:gone, require: [{approvals: 1}]}}\nprotect: [{name: p, branches: main}]\n", area("", inDocs)},
+		"areas{}.require":                    {area("require: [{checks: gone}]", ""), area("", inDocs)},
+		"areas{}.waive":                      {area("require: [{approvals: 3}], waive: team:gone", ""), area("require: [{approvals: 3}]", "")},
+		"areas{}.repositories":               {area("require: [{approvals: 3}], repositories: nowhere", ""), area("", "")},
+		"checks{}.command":                   {head + "checks: {gone: {command: make}}\nprotect: [{name: p, branches: main, require: [{checks: gone}]}]\n", head + "protect: [{name: p, branches: main, require: [" + never + "]}]\n"},
+		"checks{}.reported_by":               {head + "checks: {unit: {reported_by: robot:gone}}\nprotect: [{name: p, branches: main, require: [{checks: unit}]}]\n", head + "protect: [{name: p, branches: main, require: [" + never + "]}]\n"},
+		"protect[].repositories":             {of("require: [" + never + "], repositories: nowhere"), head},
+		"protect[].branches":                 {head + "protect: [{name: p, branches: nowhere/*, require: [" + never + "]}]\n", head},
+		"protect[].tags":                     {head + "protect: [{name: p, tags: nowhere/*, create: nobody}]\n", head},
+		"protect[].push":                     {of("push: [team:gone, 'person:gone', 'robot:gone']"), of("push: nobody")},
+		"protect[].create":                   {of("create: team:gone, create_from: '**'"), of("create: nobody")},
+		"protect[].create_from":              {of("create: role:writer, create_from: nowhere/*"), of("create: nobody")},
+		"protect[].exempt":                   {of("exempt: team:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
+		"protect[].waive":                    {of("waive: person:gone, require: [{approvals: 3}]"), of("require: [{approvals: 3}]")},
+		"protect[].land.who":                 {of("land: {who: team:gone}"), of("require: [" + never + "]")},
+		"protect[].require[].when.paths":     {when("paths: nowhere/*"), of("")},
+		"protect[].require[].when.areas":     {when("areas: gone"), ""},
+		"protect[].require[].when.source":    {when("source: nowhere/*"), of("")},
+		"protect[].require[].when.author":    {when("author: team:gone"), of("")},
+		"protect[].require[].when.label":     {when("label: gone"), ""},
+		"protect[].require[].when.cel":       {when("cel: 'authors[100] == \"gone\"'"), of("require: [" + never + "]")},
+		"protect[].require[].when.added":     {when("added: nowhere/*"), of("")},
+		"protect[].require[].when.removed":   {when("removed: nowhere/*"), of("")},
+		"protect[].require[].when.renamed":   {when("renamed: nowhere/*"), of("")},
+		"protect[].require[].unless.paths":   {unless("paths: nowhere/*"), of("require: [" + never + "]")},
+		"protect[].require[].unless.added":   {unless("added: nowhere/*"), of("require: [" + never + "]")},
+		"protect[].require[].unless.removed": {unless("removed: nowhere/*"), of("require: [" + never + "]")},
+		"protect[].require[].unless.renamed": {unless("renamed: nowhere/*"), of("require: [" + never + "]")},
+		"protect[].require[].unless.areas":   {unless("areas: gone"), ""},
+		"protect[].require[].unless.source":  {unless("source: nowhere/*"), of("require: [" + never + "]")},
+		"protect[].require[].unless.author":  {unless("author: team:gone"), of("require: [" + never + "]")},
+		"protect[].require[].unless.label":   {unless("label: gone"), ""},
+		"protect[].require[].unless.cel":     {unless("cel: 'authors[100] == \"gone\"'"), of("require: [" + never + "]")},
+		"labels{}.set_by":                    {}, // e2e: TestRulesOnWhatIsGone
+		"areas{}.reviewers":                  {}, // decides nothing
+		"areas{}.optional":                   {}, // decides nothing
+		"loosening.agreed_by":                {}, // e2e: TestRulesOnWhatIsGone
+	}
+	for _, sample := range kindtest.Samples {
+		for key, texts := range sample.Gone {
+			gone["protect[].require[]."+key] = [2]string{of("require: [{" + texts[0] + "}]"), of("require: [{" + texts[1] + "}]")}
+		}
 	}
 	for _, row := range rules.SettingBehaviours {
 		texts, known := gone[row.Path]

@@ -35,6 +35,8 @@ type Update struct {
 	Forward bool
 	// Held are the branches that hold New already; it means something for a new ref only.
 	Held []string
+	// Tag is what the new tag is; it means something for a tag only.
+	Tag change.Tag
 	// Commits are those that the push brings to the branch, for the requirements that hold for pushes too.
 	Commits []change.Commit
 }
@@ -148,8 +150,7 @@ func Judge(u Update, f Facts) Verdict {
 	}
 	if v.Allowed {
 		v.Protected, v.Exempted = true, bound.Exempted
-		v.Lines = []string{fmt.Sprintf("%s is exempt from %s; this push is recorded as a use of it.", f.Pusher.Login,
-			require.Because(bound.Exempted))}
+		v.Lines = exempted(f, bound.Exempted)
 	}
 	return v
 }
@@ -182,12 +183,56 @@ func alike(u Update, other string) Verdict {
 		"and lower case or by characters that look alike. Choose another name.", u.Ref, what, name))
 }
 
+// judgeTag decides about a tag: who may write makes tags, maintainers move and delete them, and protections that match
+// allow no more than that.
 func judgeTag(u Update, f Facts) Verdict {
 	if u.Old == "" || f.Pusher.Role.AtLeast(people.Maintainer) {
-		return Verdict{Allowed: true}
+		if f.Rules == nil {
+			return Verdict{Allowed: true}
+		}
+		tag := strings.TrimPrefix(u.Ref, "refs/tags/")
+		return judgeProtectedTag(u, f, tag, f.Rules.ForTag(tag, f.Pusher.Is))
 	}
 	return refuse(u, "tags do not move", fmt.Sprintf("%s exists already; only a maintainer may move or delete a tag.",
 		u.Ref))
+}
+
+func judgeProtectedTag(u Update, f Facts, tag string, e *rules.Effective) Verdict {
+	no := func(from require.Source, short, format string, args ...any) Verdict {
+		return Verdict{Protected: true, Short: from.Protection + ": " + short,
+			Lines: []string{fmt.Sprintf("Refused by %s: ", from) + fmt.Sprintf(format, args...)}}
+	}
+	for _, a := range e.Create {
+		if !f.Pusher.IsAny(a.Who) {
+			return no(a.Source, "you may not make it", "tags such as %s are made by %s.", tag, whoever(a.Who))
+		}
+	}
+	switch {
+	case u.New == "" && e.Delete.Value != rules.Allowed:
+		return no(e.Delete.From[0], "it is not deleted", "%s is not deleted.", tag)
+	case u.Old != "" && u.New != "" && e.Rewrite.Value != rules.Allowed:
+		return no(e.Rewrite.From[0], "it does not move", "%s is there already, and it does not move: make another one.", tag)
+	}
+	for _, q := range e.Requirements {
+		t, ofTags := q.Asks.(require.Tagged)
+		if !ofTags || u.New == "" {
+			continue
+		}
+		if short, sentence := t.OnTag(u.Tag, f.People); short != "" {
+			return no(q.From[0], short, "%s: %s.", tag, sentence)
+		}
+	}
+	v := Verdict{Allowed: true, Exempted: e.Exempted}
+	if len(e.Exempted) > 0 {
+		v.Lines = exempted(f, e.Exempted)
+	}
+	return v
+}
+
+// exempted tells whoever pushed that they used an exemption.
+func exempted(f Facts, from []require.Source) []string {
+	return []string{fmt.Sprintf("%s is exempt from %s; this push is recorded as a use of it.", f.Pusher.Login,
+		require.Because(from))}
 }
 
 func judgeFree(u Update, f Facts, branch string) Verdict {

@@ -234,3 +234,43 @@ func TestCreation(t *testing.T) {
 		}
 	}
 }
+
+// Tags are made, moved and deleted by those whom every protection that matches allows; none allows more than is allowed
+// without it (P1).
+func TestP1ProtectedTags(t *testing.T) {
+	const making = "{name: releases, tags: 'v*', create: ['team:hydraulics', 'role:maintainer'], exempt: 'person:bela'"
+	signed := change.Tag{ID: "t", Signature: change.Signature{State: change.Good, By: "odo"}}
+	for _, c := range []struct {
+		name, rules, who, ref string
+		old, new              string
+		tag                   change.Tag
+		allowed               bool
+		says                  string
+	}{
+		{"made", making + "}", "odo", "v1", "", "b", change.Tag{}, true, ""},
+		{"made by another", making + "}", "wren", "v1", "", "b", change.Tag{}, false, "tags such as v1 are made by team:hydraulics, role:maintainer"},
+		{"of another name", making + "}", "wren", "w1", "", "b", change.Tag{}, true, ""},
+		{"made by who is exempt", making + "}", "bela", "v1", "", "b", change.Tag{}, true, "bela is exempt from"},
+		{"moved", making + "}", "ines", "v1", "a", "b", change.Tag{}, false, "it does not move: make another one"},
+		{"moved where that is allowed", making + ", rewrite: allowed}", "ines", "v1", "a", "b", change.Tag{}, true, ""},
+		{"moved by a writer, though it is allowed", making + ", rewrite: allowed}", "odo", "v1", "a", "b", change.Tag{}, false, "only a maintainer"},
+		{"deleted", making + "}", "ines", "v1", "a", "", change.Tag{}, false, "v1 is not deleted"},
+		{"deleted where that is allowed", making + ", delete: allowed}", "ines", "v1", "a", "", change.Tag{}, true, ""},
+		{"signed", making + ", require: [{signed: every tag}]}", "odo", "v1", "", "b", signed, true, ""},
+		{"not signed", making + ", require: [{signed: every tag}]}", "odo", "v1", "", "b", change.Tag{ID: "t"}, false, "is not signed: make it with git tag --sign"},
+		{"a name and no more", making + ", require: [{signed: every tag}]}", "odo", "v1", "", "b", change.Tag{}, false, "cannot be signed"},
+		{"nobody", "{name: none, tags: '**'}", "ines", "v1", "", "b", change.Tag{}, false, "made by nobody"},
+	} {
+		doc, found := rules.Parse("tavrin: rules/1\nprotect:\n  - " + c.rules + "\n")
+		if found != nil {
+			t.Fatalf("%s: %v", c.name, found)
+		}
+		pusher := town[c.who]
+		pusher.Login = c.who
+		v := Judge(Update{Ref: "refs/tags/" + c.ref, Old: c.old, New: c.new, Tag: c.tag}, Facts{Repository: "growers/irrigation",
+			Pusher: pusher, People: town, Rules: doc.Alone(1), Default: "main", Taken: map[string]string{}})
+		if v.Allowed != c.allowed || !strings.Contains(strings.Join(v.Lines, " "), c.says) {
+			t.Errorf("%s: %+v", c.name, v)
+		}
+	}
+}

@@ -16,7 +16,7 @@ import (
 )
 
 // draw draws one of some texts.
-func draw(rng *rand.Rand, texts ...string) string { return texts[rng.IntN(len(texts))] }
+func draw[T any](rng *rand.Rand, texts ...T) T { return texts[rng.IntN(len(texts))] }
 
 // part is one entry of a made-up document: its name, and its settings by key. A key that is empty is not stated.
 type part struct {
@@ -42,9 +42,11 @@ var (
 		"approvals: 1, from: ['team:accounts', 'person:odo']", "owners: every touched area", "objections: none", "threads: resolved", "threads: resolved, resolved_by: team:accounts", "tasks: done",
 		"ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: linear", "messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: lint", "checks: 'u*'", "checks: [unit, lint]",
 		`checks: "unit*lint"`, "checks: [unit, lint], at_least: 1", "checks: [unit, lint], at_least: 1, skipped: counts", "checks: unit, skipped: counts", "checks: unit, max_age: 2h", "checks: unit, max_age: 1h",
-		"checks: unit, reported_by: robot:barn", "checks: unit, at: head", "checks: unit, at: [head, rehearsal]", "deployment: field", "case: exact"}
+		"checks: unit, reported_by: robot:barn", "checks: unit, at: head", "checks: unit, at: [head, rehearsal]", "deployment: field", "case: exact",
+		"approvals: 1, max_age: 12h", "owners: every touched area, not_from: last_pusher", "owners: every touched area, max_age: 12h", "revision_age: 2h", "revision_age: 4h",
+		"queued_by: not an author", "size: at most 100 lines", "size: at most 50 lines and 1 files", "signed_off: every commit", "already_on: dev", "already_on: [main, line]"}
 	conditions = []string{"lines: over 10", "lines: over 100", "paths: docs/**", "paths: [docs/**, ledger/**]", `paths: ["docs/**,ledger/**"]`, "areas: ledger", "source: line", "source: topic", "source: ['**', '!line']",
-		"author: team:accounts", "label: urgent", "cel: 'size(areas) < 2'", `cel: '!("urgent" in labels)'`, "cel: 'files > 1'"}
+		"author: team:accounts", "label: urgent", "cel: 'size(areas) < 2'", `cel: '!("urgent" in labels)'`, "cel: 'files > 1'", "added: docs/**", "removed: '**'", "renamed: '**', lines: over 10", "cel: 'size(files_added) > 0'", "author: 'robot:barn'"}
 	levels = []string{"", "", "", ", level: advisory"}
 	called = []string{"", "", ", called: many eyes"}
 )
@@ -53,6 +55,9 @@ func requirement(rng *rand.Rand) string {
 	text := draw(rng, demands...) + draw(rng, levels...) + draw(rng, called...)
 	if rng.IntN(3) == 0 {
 		text += ", when: {" + draw(rng, conditions...) + "}"
+	}
+	if rng.IntN(5) == 0 {
+		text += ", unless: {" + draw(rng, conditions...) + "}"
 	}
 	return text
 }
@@ -64,6 +69,8 @@ func value(rng *rand.Rand, key string) string {
 		return draw(rng, branchLists...)
 	case "push", "create", "waive", "exempt":
 		return draw(rng, append([]string{"", "", "", "nobody"}, somebody...)...)
+	case "tags":
+		return draw(rng, "v*", "'*'", "[v*, w*]", "w*")
 	case "create_from":
 		return draw(rng, append([]string{"", "", ""}, branchLists...)...)
 	case "rewrite", "delete":
@@ -80,10 +87,11 @@ func value(rng *rand.Rand, key string) string {
 		return draw(rng, pathLists...)
 	case "owners", "set_by":
 		return draw(rng, somebody...)
-	case "asks":
-		return draw(rng, "", "{approvals: 1}", "{approvals: 2}", "{approvals: 1, waive: role:writer}")
-	case "area checks":
-		return draw(rng, "", "", "bench")
+	case "area require":
+		return draw(rng, "", "[{approvals: 1}]", "[{approvals: 2}]", "[{approvals: 1}, {checks: bench}]", "[{checks: bench}]",
+			"[{approvals: 1, not_from: last_pusher}]", "[{approvals: 2, unless: {paths: 'docs/**'}}]", "[{approvals: 1, max_age: 12h}]")
+	case "area waive":
+		return draw(rng, "", "", "role:writer")
 	case "globs":
 		return draw(rng, "main", "dev", "[main, dev]", `["main,dev"]`, "hotfix/**", "topic")
 	case "check":
@@ -92,14 +100,23 @@ func value(rng *rand.Rand, key string) string {
 	panic(key)
 }
 
-var protectionKeys = []string{"branches", "push", "create", "create_from", "rewrite", "delete", "waive", "exempt", "after_push", "land", "repositories"}
+var protectionKeys = []string{"branches", "tags", "push", "create", "create_from", "rewrite", "delete", "waive", "exempt", "after_push", "land", "repositories"}
 
 func (s *sketch) protection(rng *rand.Rand, name string) {
 	p := part{name, map[string]string{}}
 	for _, key := range protectionKeys {
-		if key == "branches" || key != "repositories" && rng.IntN(3) == 0 || key == "repositories" && s.house {
+		if key == "branches" || key != "tags" && key != "repositories" && rng.IntN(3) == 0 || key == "repositories" && s.house {
 			p.keys[key] = value(rng, key)
 		}
+	}
+	if rng.IntN(5) == 0 { // of tags
+		p.keys = map[string]string{"tags": draw(rng, "v*", "'*'", "[v*, w*]", "w*"), "create": value(rng, "create"), "rewrite": value(rng, "rewrite"),
+			"delete": value(rng, "delete"), "exempt": value(rng, "exempt")}
+		s.protections = append(s.protections, p)
+		if rng.IntN(2) == 0 {
+			s.requirements[name] = []string{"signed: every tag"}
+		}
+		return
 	}
 	s.protections = append(s.protections, p)
 	for range rng.IntN(4) {
@@ -118,7 +135,7 @@ func made(rng *rand.Rand, house bool) *sketch {
 	}
 	for i, name := range map[bool][]string{true: {"ledger", "valves"}, false: {"plots", "pumps"}}[house] {
 		if house && i == 0 || rng.IntN(2) == 0 {
-			s.areas = append(s.areas, part{name, map[string]string{"paths": value(rng, "paths"), "owners": value(rng, "owners"), "asks": value(rng, "asks"), "area checks": value(rng, "area checks")}})
+			s.areas = append(s.areas, part{name, map[string]string{"paths": value(rng, "paths"), "owners": value(rng, "owners"), "area require": value(rng, "area require"), "area waive": value(rng, "area waive")}})
 			if house {
 				s.areas[len(s.areas)-1].keys["area repositories"] = value(rng, "area repositories")
 			}
@@ -168,6 +185,9 @@ func (s *sketch) altered(rng *rand.Rand) *sketch {
 			keys = keys[:len(keys)-1]
 		}
 		key := draw(rng, keys...)
+		if (key == "tags") != (p.keys["tags"] != "") && (key == "tags" || key == "branches") {
+			key = "create"
+		}
 		p.keys[key] = value(rng, key)
 	case 4:
 		c.requirements[p.name] = append(c.requirements[p.name], requirement(rng))
@@ -231,11 +251,11 @@ func (s *sketch) text() string {
 	section("labels", s.labels, func(p part) string { return fmt.Sprintf("  %s: {set_by: %s}\n", p.name, p.keys["set_by"]) })
 	section("areas", s.areas, func(p part) string {
 		text := fmt.Sprintf("  %s:\n    paths: %s\n    owners: %s\n", p.name, p.keys["paths"], p.keys["owners"])
-		if asks := p.keys["asks"]; asks != "" {
-			text += "    asks: " + asks + "\n"
+		if list := p.keys["area require"]; list != "" {
+			text += "    require: " + list + "\n"
 		}
-		if checks := p.keys["area checks"]; checks != "" {
-			text += "    checks: " + checks + "\n"
+		if who := p.keys["area waive"]; who != "" {
+			text += "    waive: " + who + "\n"
 		}
 		if names := p.keys["area repositories"]; names != "" {
 			text += "    repositories: " + names + "\n"
@@ -271,6 +291,9 @@ var town = map[string]people.Person{
 	"ines": {Role: people.Maintainer}, "tamsin": {Role: people.Writer}, "pavo": {Role: people.Reader, Teams: []string{"accounts"}}, "barn": {Role: people.Writer, Robot: true},
 }
 
+// signedOffBy is a message with its author's sign-off.
+const signedOffBy = "docs: a\n\nSigned-off-by: Tamsin <tamsin@fennmoor.example>"
+
 // landing is a change that somebody has asked to land, and everything about it by chance, most of it well.
 func landing(rng *rand.Rand) change.Facts {
 	rarely := func() bool { return rng.IntN(6) == 0 }
@@ -283,10 +306,22 @@ func landing(rng *rand.Rand) change.Facts {
 			if rarely() {
 				r.Verdict = change.Object
 			}
+			r.At = moment.Add(-time.Duration(1+rng.IntN(20)) * time.Hour)
 			if rarely() {
 				r.Revision, r.SameDifference = 1, rng.IntN(2) == 0
 			}
 			f.Reviews = append(f.Reviews, r)
+		}
+	}
+	f.PushedAt = moment.Add(-time.Duration(rng.IntN(8)) * time.Hour)
+	for i, p := range f.Paths {
+		switch rng.IntN(3 + i) {
+		case 0:
+			f.Ways.Added = append(f.Ways.Added, p)
+		case 1:
+			f.Ways.Removed = append(f.Ways.Removed, p)
+		case 2:
+			f.Ways.Renamed = append(f.Ways.Renamed, p)
 		}
 	}
 	check := func(name string) change.Check {
@@ -298,7 +333,8 @@ func landing(rng *rand.Rand) change.Facts {
 	}
 	f.HeadChecks = []change.Check{check("unit"), check("lint")}
 	f.Rehearsal = &change.Rehearsal{Commit: "c", Base: "b", Checks: []change.Check{check("unit"), check("lint"), check("bench"), check("trial")}, BuiltAt: moment.Add(-time.Minute)}
-	f.Commits = []change.Commit{{ID: "1", Message: draw(rng, "docs: FEN-1 a", "a", "fixup! a", "docs: a"), Parents: 1}}
+	f.Commits = []change.Commit{{ID: "1", Message: draw(rng, "docs: FEN-1 a", "a", "fixup! a", "docs: a", signedOffBy), Parents: 1,
+		Email: "tamsin@fennmoor.example", On: draw(rng, nil, nil, []string{"dev"}, []string{"main"})}}
 	if rarely() {
 		f.Commits[0].Parents = 2
 	}
@@ -318,6 +354,12 @@ func landing(rng *rand.Rand) change.Facts {
 // move is a push of one branch, by chance.
 func move(rng *rand.Rand) (Update, string) {
 	u := Update{Ref: "refs/heads/" + draw(rng, "main", "dev", "release/1", "hotfix/1"), Old: strings.Repeat("a", 40), New: strings.Repeat("b", 40), Forward: rng.IntN(3) > 0}
+	if rng.IntN(6) == 0 {
+		u.Ref = "refs/tags/" + draw(rng, "v1", "w1")
+		if rng.IntN(2) == 0 {
+			u.Tag = change.Tag{ID: u.New, Signature: change.Signature{State: draw(rng, change.Good, change.Unsigned), By: "odo"}}
+		}
+	}
 	switch rng.IntN(4) {
 	case 0, 1:
 		u.Old = ""
@@ -330,7 +372,7 @@ func move(rng *rand.Rand) (Update, string) {
 		u.New = ""
 	}
 	if rng.IntN(2) == 0 {
-		u.Commits = []change.Commit{{ID: "1", Message: draw(rng, "docs: a", "a"), Parents: 1 + rng.IntN(2)}}
+		u.Commits = []change.Commit{{ID: "1", Message: draw(rng, "docs: a", "a", signedOffBy), Parents: 1 + rng.IntN(2), Email: "tamsin@fennmoor.example"}}
 	}
 	return u, draw(rng, "odo", "wren", "bela", "ines", "tamsin")
 }

@@ -3,6 +3,7 @@ package kind
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/people"
@@ -14,29 +15,28 @@ var _ = register(require.Kind{
 	Keys: []grammar.Key{
 		{Path: "approvals", Shape: grammar.Number, Low: 1, High: 20, Means: "that many approvals", Absent: "-",
 			Together: require.Conjunction, Example: "approvals: 2"},
-		{Path: "from", Shape: grammar.Who, Means: "whose approvals count", Absent: "those of everybody who may write",
+		{Path: "from", Shape: grammar.Who, Means: "whose approvals count", Absent: "those of everybody who may write; in an area, its owners'",
 			Together: require.PartOf, Example: "from: [\"team:agronomy\", \"team:field\"]",
 			Gone: "nobody left: it cannot be met, and the gate says so"},
-		{Path: "not_from", Shape: grammar.Words, Allowed: grammar.Texts(require.Exclusions), Means: "whose approvals do not count: " +
-			"author (opener, whoever's push contributed, registered addresses), who is meant in any case unless own says " +
-			"otherwise, last_pusher, commit_authors (whoever brought or wrote a commit)", Absent: "author", Together: require.PartOf,
-			Example: "not_from: [author, last_pusher]"},
-		{Path: "own", Shape: grammar.Word, Allowed: []string{"does_not_count", "counts"}, Means: "whether an author's own " +
-			"approval counts: for a team of one", Absent: "does_not_count", Together: require.PartOf, Example: "own: counts"},
+		require.NotFromKey, require.OwnKey,
 		{Path: "on", Shape: grammar.Word, Allowed: []string{"newest_revision"}, Means: "only approvals given on the newest " +
 			"revision count", Absent: "as after_push.approvals_stay says", Together: require.PartOf, Example: "on: newest_revision"},
+		require.MaxAgeKey,
 	},
-	Judged: "the approvals that stand, for the newest revision or, as after_push says, an earlier one",
-	Gone:   "a team, person or role that is gone: nobody's approval counts, and the gate says that nobody could give one",
-	New:    func() require.Ask { return &approvals{not: []require.Exclusion{require.NotAuthor}} },
+	Judged:    "the approvals that stand, for the newest revision or, as after_push says, an earlier one",
+	Gone:      "a team, person or role that is gone: nobody's approval counts, and the gate says that nobody could give one",
+	New:       func() require.Ask { return &approvals{Except: require.NoAuthors()} },
+	NewOfArea: func() require.Ask { return &approvals{Except: require.NoAuthors(), ofOwners: true} },
 })
 
 // approvals asks for a number of approvals.
 type approvals struct {
-	count  int
-	from   []people.Principal // empty: everybody who may write
-	not    []require.Exclusion
-	newest bool // only those given on the newest revision count
+	require.Except
+	count    int
+	from     []people.Principal // empty: everybody who may write, or the owners
+	ofOwners bool               // of the area that asks
+	newest   bool               // only those given on the newest revision count
+	maxAge   time.Duration      // how long one counts; 0: for ever
 }
 
 func (a *approvals) Read(r *grammar.Reader, f grammar.Field) {
@@ -48,94 +48,92 @@ func (a *approvals) Read(r *grammar.Reader, f grammar.Field) {
 			r.Bad(f.Value, "\"from\" names nobody, so nobody's approval could count",
 				"team:NAME, person:LOGIN or role:ROLE; leave it out for everybody who may write")
 		}
-	case "not_from":
-		for _, x := range grammar.SomeOf(r, f, require.Exclusions...) {
-			if x != require.NotAuthor { // who is meant anyway, but for own: counts
-				a.not = append(a.not, x)
-			}
-		}
-	case "own":
-		if grammar.OneOf(r, f, "does_not_count", "counts") == "counts" {
-			a.not = slices.DeleteFunc(a.not, func(x require.Exclusion) bool { return x == require.NotAuthor })
-		}
+	case "max_age":
+		a.maxAge = require.MaxAge(r, f)
 	case "on":
 		grammar.OneOf(r, f, "newest_revision")
 		a.newest = true
+	default:
+		a.Except.Read(r, f)
 	}
 }
 
+func (a *approvals) Ages() bool { return a.maxAge > 0 }
+
+// owners says whether the approvals asked for are those of the area's owners.
+func (a *approvals) owners() bool { return a.ofOwners && len(a.from) == 0 }
+
+// pool is whose approvals count, as far as the requirement itself says.
+func (a *approvals) pool() require.Pool {
+	return require.Pool{Not: a.Not, Newest: a.newest, MaxAge: a.maxAge}
+}
+
 func (a *approvals) Identity() string {
-	return fmt.Sprintf("%03d|%s|%s|%v", a.count, grammar.Set(a.from), grammar.Set(a.not), a.newest)
+	return fmt.Sprintf("%03d|%s|%v|%s|%v|%d", a.count, grammar.Set(a.from), a.owners(), grammar.Set(a.Not), a.newest, a.maxAge)
 }
 
 func (a *approvals) Title() string {
 	text := require.Count(a.count, "approval")
-	if len(a.from) > 0 {
-		text += " from " + grammar.Either(grammar.Texts(a.from))
-	}
-	if a.newest {
-		text += " on the newest revision"
-	}
-	if slices.Contains(a.not, require.NotLastPusher) {
-		text += ", not the last pusher's"
-	}
 	switch {
-	case slices.Contains(a.not, require.NotAuthor):
-	case slices.Contains(a.not, require.NotCommitAuthor):
-		text += ", not that of who brought or wrote a commit"
-	default:
-		text += ", an author's own counting"
+	case len(a.from) > 0:
+		text += " from " + grammar.Either(grammar.Texts(a.from))
+	case a.ofOwners:
+		text += " by an owner"
 	}
-	return text
+	return text + a.pool().Narrowed()
 }
 
 func (a *approvals) Words() string {
 	text := require.Count(a.count, "approval")
-	if len(a.from) > 0 {
+	switch {
+	case len(a.from) > 0:
 		text += " from " + people.Names(a.from)
+	case a.ofOwners:
+		text += " by its owners"
 	}
 	if a.newest {
 		text += " on the newest revision"
 	}
-	switch {
-	case slices.Contains(a.not, require.NotAuthor):
-		text += ", an author's own not counting"
-	case slices.Contains(a.not, require.NotCommitAuthor):
-		text += ", nobody's counting who brought or wrote a commit in it"
-	default:
-		text += ", an author's own counting"
-	}
-	if slices.Contains(a.not, require.NotLastPusher) {
-		text += ", nor that of the last to push"
-	}
-	return text
+	return text + a.Except.Words() + require.MaxAgeWords(a.maxAge)
 }
 
 func (a *approvals) AtLeast(other require.Ask) bool {
 	o := other.(*approvals)
 	among := len(o.from) == 0 && len(a.from) == 0 ||
 		len(o.from) > 0 && len(a.from) > 0 && grammar.Within(a.from, o.from)
-	return a.count >= o.count && among && grammar.Within(o.not, a.not) && (a.newest || !o.newest)
+	return a.count >= o.count && a.ofOwners == o.ofOwners && among && grammar.Within(o.Not, a.Not) &&
+		(a.newest || !o.newest) && require.Younger(a.maxAge, o.maxAge)
 }
 
 // Rank puts fewer approvals first, and those of everybody.
 func (a *approvals) Rank() [2]int { return [2]int{a.count, len(a.from)} }
 
 func (a *approvals) Judge(c *require.Case, q require.Sourced) {
-	p := require.Pool{Words: "anyone who may write", In: func(p people.Person) bool { return p.Role.AtLeast(people.Writer) },
-		Not: a.not, Newest: a.newest, Stay: c.ApprovalsStay}
+	p := a.pool()
+	p.Stay = c.StayOf(q)
+	if a.owners() {
+		c.OwnersOf(*q.Area, a.count, p, q)
+		return
+	}
+	p.In = func(p people.Person) bool { return p.Role.AtLeast(people.Writer) }
 	if len(a.from) > 0 {
 		p.Words = require.List(people.Texts(a.from), "or")
 		p.In = func(p people.Person) bool { return p.IsAny(a.from) }
 	}
-	c.ApprovedBy("approvals", "approvals "+q.Identity(), q.Titled, a.count, p, q.Level, q.From)
+	c.ApprovedBy(q.Outcome("approvals"), fmt.Sprintf("approvals %s %s", p.Stay, q.Identity()), a.count, p, q.From)
 }
 
 func (a *approvals) Lint(l require.Lint, q *require.Requirement) {
-	l.Principals(q.Line, l.What()+": approvals are asked from", a.from)
-	l.Approvers(q.Line, l.What()+": the requirement of approvals", a.count, a.from, slices.Contains(a.not, require.NotAuthor),
+	if len(a.from) > 0 {
+		l.Principals(q.Line, l.What()+": approvals are asked from", a.from)
+	}
+	from := a.from
+	if a.owners() {
+		from = l.Owners()
+	}
+	l.Approvers(q.Line, l.What()+": the requirement of approvals", a.count, from, slices.Contains(a.Not, require.NotAuthor),
 		q.Level == require.Required)
-	if len(a.not) == 0 {
+	if len(a.Not) == 0 {
 		l.Note(q.Line, "", "%s: an author's own approval counts", l.What())
 	}
 }
@@ -144,13 +142,13 @@ func (a *approvals) Lint(l require.Lint, q *require.Requirement) {
 func (a *approvals) LintBeside(l require.Lint, q, other *require.Requirement) bool {
 	b := other.Asks.(*approvals)
 	switch {
-	case grammar.Set(a.from) != grammar.Set(b.from):
+	case grammar.Set(a.from) != grammar.Set(b.from), q.Unless != nil, other.Unless != nil:
 		return false
 	case q.When != nil && other.When != nil:
 		said := threshold(l, q, other, "lines", q.When.Lines.Over, other.When.Lines.Over)
 		return threshold(l, q, other, "files", q.When.Files.Over, other.When.Files.Over) || said
 	case q.When == nil && other.When != nil && q.Level == require.Required && a.count >= b.count &&
-		slices.Equal(a.not, b.not) && a.newest == b.newest:
+		slices.Equal(a.Not, b.Not) && a.newest == b.newest && require.Younger(a.maxAge, b.maxAge):
 		l.Note(other.Line, "leave it out, or raise its count", "%s: line %d asks for %d approvals always, so that these "+
 			"%d add nothing", l.What(), q.Line, a.count, b.count)
 		return true

@@ -30,8 +30,10 @@ var _ = register(require.Kind{
 	Judged: "the newest attempt on the commit that at names",
 	Gone: "a glob that matches nothing: not met; a check that nobody reports: not met; a robot that is gone: what it " +
 		"reported stands, and nothing more comes",
-	New: func() require.Ask { return &checks{at: []require.Place{require.AtRehearsal}} },
+	New: newChecks, NewOfArea: newChecks,
 })
+
+func newChecks() require.Ask { return &checks{at: []require.Place{require.AtRehearsal}} }
 
 // checks asks that checks pass.
 type checks struct {
@@ -110,7 +112,7 @@ func (s *checks) AtLeast(other require.Ask) bool {
 // Judge takes the requirement apart into demands for single checks, as far as it names them one by one.
 func (s *checks) Judge(k *require.Case, q require.Sourced) {
 	for _, at := range s.at {
-		w := require.Wanted{At: at, MaxAge: s.maxAge, Skipped: s.skipped, Level: q.Level, From: q.From}
+		w := require.Wanted{Kind: q.Kind, At: at, MaxAge: s.maxAge, Skipped: s.skipped, Level: q.Level, From: q.From}
 		if s.reportedBy != "" {
 			w.Reporters = []string{s.reportedBy}
 		}

@@ -18,8 +18,10 @@ var _ = register(require.Kind{
 		require.AtKey, require.MaxAgeKey,
 	},
 	Judged: "the checks of kind deployment with that environment", Gone: "no check deploys there: not met",
-	New: func() require.Ask { return &deployment{at: []require.Place{require.AtRehearsal}} },
+	New: newDeployment, NewOfArea: newDeployment,
 })
+
+func newDeployment() require.Ask { return &deployment{at: []require.Place{require.AtRehearsal}} }
 
 // deployment asks that something was deployed somewhere.
 type deployment struct {
@@ -59,7 +61,7 @@ func (d *deployment) AtLeast(other require.Ask) bool {
 
 func (d *deployment) Judge(k *require.Case, q require.Sourced) {
 	for _, at := range d.at {
-		w := require.Wanted{At: at, MaxAge: d.maxAge, Level: q.Level, From: q.From, Key: "deployment/" + d.to, AtLeast: 1,
+		w := require.Wanted{Kind: q.Kind, At: at, MaxAge: d.maxAge, Level: q.Level, From: q.From, Key: "deployment/" + d.to, AtLeast: 1,
 			Title: fmt.Sprintf("a deployment to %s succeeds on the %s", d.to, at)}
 		for _, c := range k.Defined {
 			if c.Environment == d.to {

@@ -44,8 +44,9 @@ func (fixups) Judge(c *require.Case, q require.Sourced) {
 		}
 	}
 	if r.Have = len(left); r.Have > 0 {
-		r.State, r.Who = require.Missing, c.Authors
-		r.Next = fmt.Sprintf("%s: fold with git rebase --interactive --autosquash %s and push", require.Few(left, "and"), c.Target)
+		r.Lacks = require.Count(r.Have, "fixup commit") + " left"
+		r.Next = fmt.Sprintf("%s: fold what is left and push", require.Few(left, "and"))
+		c.MendedBy(&r, require.DoFold)
 		if slices.Contains(c.Allowed, change.Squash) {
 			r.Next += ", or land by squash"
 		}

@@ -1,6 +1,7 @@
 package kind
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -32,10 +33,17 @@ func (history) Judge(c *require.Case, q require.Sourced) {
 			}
 		}
 		r.State, r.Who = require.Missing, c.Authors
-		r.Next = fmt.Sprintf("by %s the branch would get a merge commit: join the queue with --strategy %s", c.LandsBy,
-			require.List(linear, "or"))
+		r.Lacks = fmt.Sprintf("%s would make a merge commit", cmp.Or(string(c.LandsBy), "the strategy"))
 		if len(linear) == 0 {
 			r.Next = "only strategies that make a merge commit are allowed: a maintainer has to change the rules"
+			c.AskMaintainers(&r)
+		} else {
+			r.Next = fmt.Sprintf("%s: land by %s", r.Lacks, require.List(linear, "or"))
+			action := require.DoJoin
+			if c.Asker != "" {
+				action = require.DoRejoin
+			}
+			r.AnybodyDo(action, require.Arguments{Change: c.Number, Strategies: linear})
 		}
 	}
 	c.Say(r, q)

@@ -23,5 +23,8 @@ func register(k require.Kind) *require.Kind {
 // All lists every kind in the order in which they are shown.
 func All() []*require.Kind { return all }
 
+// OfAreas lists those that may stand in the definition of an area.
+func OfAreas() []*require.Kind { return require.OfAreas(all) }
+
 // Of finds a kind by its name; nil: there is none.
 func Of(name string) *require.Kind { return require.Named(all, name) }

@@ -7,10 +7,9 @@ import (
 
 	"github.com/goccy/go-yaml/parser"
 
-	"tavrin/internal/core/change"
 	"tavrin/internal/core/glob"
 	"tavrin/internal/core/grammar"
-	"tavrin/internal/core/people"
+	"tavrin/internal/core/kind/kindtest"
 	"tavrin/internal/core/require"
 )
 
@@ -35,27 +34,8 @@ func read(t *testing.T, text string) (require.Requirement, []grammar.Finding) {
 	}
 	r := grammar.NewReader(text, grammar.New(require.Keys(All(), path)), false)
 	r.Scope = nothing{}
-	q, _ := require.Read(All(), r, file.Docs[0].Body, path)
+	q, _ := require.Read(All(), r, file.Docs[0].Body, path, false)
 	return q, r.Findings()
-}
-
-// town is who there is.
-var town = map[string]people.Person{
-	"tamsin": {Login: "tamsin", Role: people.Writer}, "odo": {Login: "odo", Role: people.Writer, Teams: []string{"hydraulics"}},
-	"ines": {Login: "ines", Role: people.Maintainer}, "barn": {Login: "barn", Role: people.Writer, Robot: true},
-}
-
-// opened is a case of an ordinary change.
-func opened() *require.Case {
-	define := func(name string) require.Check { return require.Check{Name: name, Timeout: require.DefaultAnswer} }
-	return &require.Case{
-		Facts: change.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: "valves: open slowly", Target: "main",
-			Source: "topic", Revision: 2, Authors: []string{"tamsin"}, People: town, Paths: []string{"valves/a.c"}, Files: 1,
-			Commits: []change.Commit{{ID: strings.Repeat("a", 40), Message: "valves: open slowly", Parents: 1}}},
-		Settings: require.Settings{ApprovalsStay: require.StayIfUnchanged, ObjectionsStay: require.StayAlways,
-			Allowed: change.Strategies, LandsBy: change.Rebase, Final: func() string { return "valves: open slowly" }},
-		Define: define, Nearly: func(string) (string, bool) { return "", false },
-	}
 }
 
 // judged are the lines that a requirement gives a change.
@@ -65,7 +45,7 @@ func judged(t *testing.T, text string, alter func(c *require.Case)) []require.Ou
 	if len(found) > 0 {
 		t.Fatalf("%s: %v", text, found)
 	}
-	c := opened()
+	c := kindtest.Opened()
 	if alter != nil {
 		alter(c)
 	}
@@ -136,49 +116,15 @@ func TestKeysStandBesideTheirKind(t *testing.T) {
 
 // Each kind judges a change by the facts.
 func TestKindsJudge(t *testing.T) {
-	approve := func(by string, revision int) func(*require.Case) {
-		return func(c *require.Case) {
-			c.Reviews = append(c.Reviews, change.Review{By: by, Verdict: change.Approve, Revision: revision})
+	for _, k := range All() {
+		sample, known := kindtest.Samples[k.Name]
+		if !known || len(sample.Judged) == 0 {
+			t.Errorf("kindtest has nothing of %s", k.Name)
 		}
-	}
-	for _, c := range []struct {
-		text  string
-		alter func(*require.Case)
-		state require.State
-		next  string
-	}{
-		{"approvals: 1", nil, require.Missing, "ask ines or odo"},
-		{"approvals: 1", approve("odo", 2), require.Met, ""},
-		{"approvals: 1", approve("tamsin", 2), require.Missing, "an author of the change"},
-		{"approvals: 1\nown: counts", approve("tamsin", 2), require.Met, ""},
-		{"approvals: 1", approve("odo", 1), require.Missing, "the difference has changed since"},
-		{"approvals: 1\nfrom: team:hydraulics", approve("ines", 2), require.Missing, "ask odo"},
-		{"owners: every touched area", nil, require.NotAsked, "touches no area"},
-		{"owners: every touched area", func(c *require.Case) {
-			c.Touched = []require.Area{{Name: "valves", Owners: []people.Principal{{Kind: people.ByTeam, Name: "hydraulics"}}}}
-		}, require.Missing, "ask odo"},
-		{"objections: none", func(c *require.Case) {
-			c.Reviews = []change.Review{{By: "odo", Verdict: change.Object, Revision: 1}}
-		}, require.Missing, "odo objects"},
-		{"threads: resolved", func(c *require.Case) { c.Threads = []change.Thread{{By: "odo", Where: "the change"}} }, require.Missing,
-			"resolve odo's on the change"},
-		{"tasks: done", func(c *require.Case) { c.Description = "- [x] a\n- [ ] b" }, require.Missing, `still to do: "b"`},
-		{"ticket: FEN-[0-9]+", func(c *require.Case) { c.Source = "FEN-4" }, require.Met, ""},
-		{"ticket: FEN-[0-9]+\nin: title", func(c *require.Case) { c.Source = "FEN-4" }, require.Missing, "name the ticket in the title"},
-		{"case: exact", func(c *require.Case) { c.Nearly = func(string) (string, bool) { return "valves", true } }, require.Missing,
-			"valves/a.c (area valves)"},
-		{"fixups: none", func(c *require.Case) { c.Commits[0].Message = "fixup! a" }, require.Missing, "autosquash"},
-		{"fixups: none", func(c *require.Case) { c.Commits[0].Message, c.LandsBy = "fixup! a", change.Squash }, require.NotAsked, "squash leaves one commit"},
-		{"history: linear", func(c *require.Case) { c.LandsBy = change.Merge }, require.Missing, "--strategy rebase or squash"},
-		{"messages: ^docs", nil, require.Missing, "not of the form ^docs"},
-		{"signed: every commit", nil, require.Missing, "is not signed"},
-		{"checks: unit", nil, require.Pending, "when the change is rehearsed"},
-		{"checks: unit\nat: head", func(c *require.Case) { c.HeadChecks = []change.Check{{Name: "unit", State: change.Failed}} },
-			require.Missing, "unit failed"},
-		{"deployment: field\nat: head", nil, require.Pending, "no check deploys to field"},
-	} {
-		if lines := judged(t, c.text, c.alter); lines[0].State != c.state || !strings.Contains(lines[0].Next, c.next) {
-			t.Errorf("%q gives %+v", c.text, lines)
+		for _, c := range sample.Judged {
+			if lines := judged(t, c.Text, c.Alter); lines[0].State != c.State || !strings.Contains(lines[0].Next, c.Next) {
+				t.Errorf("%q gives %+v", c.Text, lines)
+			}
 		}
 	}
 }

@@ -51,6 +51,7 @@ func (m *messages) Join(same require.Ask) require.Ask {
 func (m *messages) Judge(c *require.Case, q require.Sourced) {
 	r := q.Outcome("messages")
 	var wrong []string
+	ofFinal := false
 	if c.LandsBy != change.Squash {
 		for _, commit := range c.Commits {
 			r.Need++
@@ -75,13 +76,19 @@ func (m *messages) Judge(c *require.Case, q require.Sourced) {
 		case m.matches.MatchString(text):
 			r.Have++
 		default:
-			wrong = append(wrong, fmt.Sprintf("the final message %q", subject))
+			wrong, ofFinal = append(wrong, fmt.Sprintf("the final message %q", subject)), true
 		}
 	}
 	if len(wrong) > 0 {
+		r.Lacks = require.Count(len(wrong), "message") + " not of the form asked for"
+		r.Next = m.unfit(wrong)
+		if ofFinal {
+			r.Do(require.DoEditTitle, c.ThisChange())
+		}
+		if len(wrong) > 1 || !ofFinal {
+			c.MendedBy(&r, require.DoReword)
+		}
 		r.State, r.Who = require.Missing, c.Authors
-		r.Next = m.unfit(wrong) + "; reword (git commit --amend, git rebase --interactive, or the title of the change " +
-			"for a squash)"
 	}
 	c.Say(r, q)
 }

@@ -1,7 +1,7 @@
 package kind
 
 import (
-	"fmt"
+	"slices"
 
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/grammar"
@@ -21,6 +21,7 @@ type objections struct{ bare }
 
 func (objections) Judge(c *require.Case, q require.Sourced) {
 	r := q.Outcome("objections")
+	c.OfObjections()
 	for _, review := range c.Reviews {
 		if review.Verdict == change.Object && c.Stands(review) {
 			r.Who = append(r.Who, review.By)
@@ -28,8 +29,13 @@ func (objections) Judge(c *require.Case, q require.Sourced) {
 	}
 	if r.Have = len(r.Who); r.Have > 0 {
 		r.State = require.Missing
-		r.Next = fmt.Sprintf("%s objects: resolve it with them; they withdraw it with tavrin review withdraw %d, or "+
-			"approve", require.FewOr(r.Who), c.Number)
+		slices.Sort(r.Who)
+		r.Lacks = require.Few(r.Who, "and") + " objects"
+		if r.Have > 1 {
+			r.Lacks = require.Few(r.Who, "and") + " object"
+		}
+		r.Next = r.Lacks + ": talk it over with them; it ends when they withdraw it or approve"
+		r.Do(require.DoWithdraw, c.ThisChange())
 	}
 	c.Say(r, q)
 }

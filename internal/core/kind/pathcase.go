@@ -30,7 +30,8 @@ func (pathCase) Judge(c *require.Case, q require.Sourced) {
 		}
 	}
 	if len(wrong) > 0 {
-		r.State, r.Who = require.Missing, c.Authors
+		r.Lacks = require.Count(len(wrong), "path") + " like an area's but for upper and lower case"
+		c.MendedBy(&r, require.DoPush)
 		r.Next = fmt.Sprintf("%s: written as the area writes it, or moved elsewhere", require.Few(wrong, "and"))
 	}
 	c.Say(r, q)

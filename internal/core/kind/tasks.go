@@ -29,8 +29,9 @@ func (tasks) Judge(c *require.Case, q require.Sourced) {
 		r.State, r.Next = require.NotAsked, "the description has no checklist"
 	case len(open) > 0:
 		r.State, r.Who = require.Missing, c.Authors
-		r.Next = fmt.Sprintf("still to do: %s; tick them in the description: tavrin change edit %d --description …",
-			require.Few(quoted(open), "and"), c.Number)
+		r.Lacks = require.Count(len(open), "task") + " of the description not done"
+		r.Next = fmt.Sprintf("still to do: %s; tick what is done in the description", require.Few(quoted(open), "and"))
+		r.Do(require.DoEditDescription, c.ThisChange())
 	}
 	c.Say(r, q)
 }

@@ -78,13 +78,15 @@ func (t *threads) Judge(c *require.Case, q require.Sourced) {
 	}
 	if len(open) > 0 {
 		r.State = require.Missing
-		r.Next = fmt.Sprintf("resolve %s: tavrin thread list %d", require.Few(open, "and"), c.Number)
+		r.Lacks = require.Count(len(open), "thread") + " open"
+		r.Next = "resolve " + require.Few(open, "and")
 		for login, p := range c.People {
 			if may(p) && (len(t.by) > 0 || !p.Robot) {
 				r.Who = append(r.Who, login)
 			}
 		}
 		slices.Sort(r.Who)
+		r.Do(require.DoResolve, c.ThisChange())
 	}
 	c.Say(r, q)
 }

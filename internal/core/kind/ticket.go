@@ -99,13 +99,19 @@ func (t *ticket) Judge(c *require.Case, q require.Sourced) {
 			return
 		}
 	}
-	r.State = require.Missing
+	r.State, r.Lacks = require.Missing, "no ticket named"
 	r.Next = fmt.Sprintf("name the ticket in the %s", require.List(grammar.Texts(t.in), "or"))
 	if t.example != "" {
 		r.Next += fmt.Sprintf(", such as %q", t.example)
 	}
-	if slices.Contains(t.in, inTitle) || slices.Contains(t.in, inDescription) {
-		r.Next += fmt.Sprintf(": tavrin change edit %d --title … or --description …", c.Number)
+	if slices.Contains(t.in, inTitle) {
+		r.Do(require.DoEditTitle, c.ThisChange())
+	}
+	if slices.Contains(t.in, inDescription) {
+		r.Do(require.DoEditDescription, c.ThisChange())
+	}
+	if len(r.Steps) == 0 {
+		c.MendedBy(&r, require.DoReword)
 	}
 	c.Say(r, q)
 }

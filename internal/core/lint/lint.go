@@ -233,12 +233,22 @@ func orNobody(logins []string) string {
 
 func (l *linter) area(a *rules.Area) {
 	l.principals(a.LineOf("owners"), fmt.Sprintf("area %q is owned by", a.Name), a.Owners)
-	l.principals(a.LineOf("asks"), fmt.Sprintf("area %q asks for reviews by", a.Name),
-		slices.Concat(a.Reviewers, a.Optional))
-	l.approvals(a.LineOf("owners"), fmt.Sprintf("an owner's approval of area %q", a.Name), max(a.Approvals, 1),
-		a.Owners, true, true)
-	for _, name := range a.Checks {
-		l.reporter(a.LineOf("checks"), name, true)
+	l.principals(a.LineOf("reviewers"), fmt.Sprintf("area %q asks for reviews by", a.Name), a.Reviewers)
+	l.principals(a.LineOf("optional"), fmt.Sprintf("area %q tells", a.Name), a.Optional)
+	l.approvals(a.LineOf("owners"), fmt.Sprintf("an owner's approval of area %q", a.Name), 1, a.Owners, true, true)
+	what := fmt.Sprintf("area %q", a.Name)
+	l.requirements(a.Require, linting{l: l, what: what, owners: a.Owners})
+}
+
+// requirements warns of what a protection or an area requires.
+func (l *linter) requirements(all []require.Requirement, r linting) {
+	for i := range all {
+		l.requirement(&all[i], r)
+		for j := range all[:i] {
+			if l.beside(&all[j], &all[i], r) {
+				break // the first says it
+			}
+		}
 	}
 }
 
@@ -319,14 +329,7 @@ func (l *linter) protection(p *rules.Protection) {
 				"%s: only %s may ask to land, so that one absence blocks", what, pool[0])
 		}
 	}
-	for i := range p.Require {
-		l.requirement(p, &p.Require[i], what)
-		for j := range p.Require[:i] {
-			if l.beside(p, &p.Require[j], &p.Require[i], what) {
-				break // the first says it
-			}
-		}
-	}
+	l.requirements(p.Require, linting{l: l, what: what, with: p.With})
 }
 
 func (l *linter) branches(p *rules.Protection, what string) {
@@ -343,16 +346,19 @@ func (l *linter) branches(p *rules.Protection, what string) {
 }
 
 // requirement warns of one requirement: what its kind has to say, and what there is to say of its condition.
-func (l *linter) requirement(p *rules.Protection, q *require.Requirement, what string) {
-	if r, findings := q.Asks.(require.Linted); findings {
-		r.Lint(linting{l, p, what}, q)
+func (l *linter) requirement(q *require.Requirement, r linting) {
+	if asks, findings := q.Asks.(require.Linted); findings {
+		asks.Lint(r, q)
 	}
-	if q.When != nil {
-		l.condition(q, what)
-	}
-	if q.When != nil && q.When.PathsText != nil && l.w.Paths != nil && !l.holdsSomewhere(q.When) {
-		l.say(Fragile, q.When.Line, "correct the globs", "%s: no file there is now matches the condition's paths %s",
-			what, strings.Join(q.When.PathsText, ", "))
+	for _, when := range []*condition.Condition{q.When, q.Unless} {
+		if when == nil {
+			continue
+		}
+		l.condition(when, r.what)
+		if when.PathsText != nil && l.w.Paths != nil && !l.holdsSomewhere(when) {
+			l.say(Fragile, when.Line, "correct the globs", "%s: no file there is now matches the condition's paths %s",
+				r.what, strings.Join(when.PathsText, ", "))
+		}
 	}
 }
 
@@ -362,10 +368,10 @@ func (l *linter) holdsSomewhere(when *condition.Condition) bool {
 	if l.met == nil {
 		var lists []glob.List
 		var of []*condition.Condition
-		for i := range l.doc.Protections {
-			for _, q := range l.doc.Protections[i].Require {
-				if q.When != nil && q.When.PathsText != nil {
-					lists, of = append(lists, q.When.Paths), append(of, q.When)
+		for q := range l.doc.Requirements() {
+			for _, when := range []*condition.Condition{q.When, q.Unless} {
+				if when != nil && when.PathsText != nil {
+					lists, of = append(lists, when.Paths), append(of, when)
 				}
 			}
 		}
@@ -383,13 +389,13 @@ func (l *linter) holdsSomewhere(when *condition.Condition) bool {
 
 // beside warns of two requirements of one protection that repeat each other or do not go together, and says whether
 // it did.
-func (l *linter) beside(p *rules.Protection, a, b *require.Requirement, what string) bool {
+func (l *linter) beside(a, b *require.Requirement, r linting) bool {
 	if a.SameAs(b) {
-		l.say(Note, b.Line, "leave one out", "%s: line %d asks the same already", what, a.Line)
+		l.say(Note, b.Line, "leave one out", "%s: line %d asks the same already", r.what, a.Line)
 		return true
 	}
-	r, findings := a.Asks.(require.LintedBeside)
-	return findings && a.Kind == b.Kind && r.LintBeside(linting{l, p, what}, a, b)
+	asks, findings := a.Asks.(require.LintedBeside)
+	return findings && a.Kind == b.Kind && asks.LintBeside(r, a, b)
 }
 
 // combined warns of what the protections of a branch together leave.
@@ -520,8 +526,7 @@ func (l *linter) unused() {
 			idle("land.message", "a rebase keeps the messages of its commits")
 			idle("land.trailers", "a rebase keeps the messages of its commits")
 		}
-		if !l.decides(p, "after_push.approvals_stay") && !slices.ContainsFunc(l.set.Areas(),
-			func(a rules.PlacedArea) bool { return a.Approvals > 0 }) {
+		if !l.decides(p, "after_push.approvals_stay") {
 			idle("after_push.approvals_stay", "nothing asks for approvals there")
 		}
 		if !l.decides(p, "after_push.objections_stay") {
@@ -543,27 +548,22 @@ func (l *linter) unused() {
 // decides says whether something is asked for of which a setting decides what a push does to it: what a protection says
 // of pushes holds for what others ask on the same branches too.
 func (l *linter) decides(p *rules.Protection, setting string) bool {
-	asks := func(o *rules.Protection) bool {
-		return slices.ContainsFunc(o.Require, func(q require.Requirement) bool { return q.Kind.After == setting })
-	}
 	for _, layer := range l.set.Layers() {
-		for i := range layer.Document.Protections {
-			if asks(&layer.Document.Protections[i]) {
+		for q := range layer.Document.Requirements() {
+			if q.Kind.After == setting {
 				return true
 			}
 		}
 	}
-	return asks(p)
+	return slices.ContainsFunc(p.Require, func(q require.Requirement) bool { return q.Kind.After == setting })
 }
 
 // wantedByGlob says whether some requirement's glob means a check.
 func (l *linter) wantedByGlob(name string) bool {
 	for _, layer := range l.set.Layers() {
-		for i := range layer.Document.Protections {
-			for _, q := range layer.Document.Protections[i].Require {
-				if slices.ContainsFunc(q.CheckNames(), func(c require.CheckName) bool { return c.Match(name) }) {
-					return true
-				}
+		for q := range layer.Document.Requirements() {
+			if slices.ContainsFunc(q.CheckNames(), func(c require.CheckName) bool { return c.Match(name) }) {
+				return true
 			}
 		}
 	}

@@ -61,7 +61,7 @@ func TestLint(t *testing.T) {
 		{"a person without access", "protect:\n  - {name: trunk, branches: main, push: person:old}\n", Fragile, "person:old, who has no access", ""},
 		{"an area of one", "areas:\n  a: {paths: firmware/**, owners: person:odo}\n", Fragile, "a change of their own", ""},
 		{"an area of nobody", "areas:\n  a: {paths: firmware/**, owners: person:old}\n", Blocked, "person:old are 0 with access", ""},
-		{"an idle pattern", "areas:\n  a: {paths: [firmware/**, nowhere/**], owners: team:accounts, asks: {approvals: 0}}\n", Fragile, "nowhere/** matches no file", ""},
+		{"an idle pattern", "areas:\n  a: {paths: [firmware/**, nowhere/**], owners: team:accounts}\n", Fragile, "nowhere/** matches no file", ""},
 		{"a check of nobody", one("checks: lint"), Blocked, `"lint" can be reported by nobody`, "--check growers/irrigation:\"lint\""},
 		{"a check never reported", one("checks: renamed"), Fragile, "never been reported", "tavrin check names"},
 		{"a check long silent", one("checks: old"), Fragile, "2026-01-31, more than 30 days ago", ""},

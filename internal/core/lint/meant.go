@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/condition"
 	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 )
@@ -64,8 +65,8 @@ func (l *linter) everywhere(p *rules.Protection, what string) {
 }
 
 // condition warns of words that a condition's source nearly means, and on labels that lift what is asked.
-func (l *linter) condition(q *require.Requirement, what string) {
-	for _, text := range q.When.SourceText {
+func (l *linter) condition(when *condition.Condition, what string) {
+	for _, text := range when.SourceText {
 		word := strings.TrimPrefix(text, "!")
 		if strings.ContainsAny(word, "*?[{") || l.kind(word) || slices.Contains(l.w.Branches, word) {
 			continue
@@ -74,13 +75,13 @@ func (l *linter) condition(q *require.Requirement, what string) {
 		if near := l.nearest(word); near != "" {
 			edit = fmt.Sprintf("did you mean the kind %s?", near)
 		}
-		l.say(Fragile, q.When.Line, edit, "%s: there is no branch kind and no branch %q, which the condition's "+
+		l.say(Fragile, when.Line, edit, "%s: there is no branch kind and no branch %q, which the condition's "+
 			"source names", what, word)
 	}
 	for _, layer := range l.set.Layers() {
 		for _, label := range layer.Document.Labels {
-			if strings.Contains(q.When.Expression, label.Name) && strings.Contains(q.When.Expression, "labels") {
-				l.say(Note, q.When.Line, "see who may set it", "%s: label %q may lift it, and %s may set that on a "+
+			if strings.Contains(when.Expression, label.Name) && strings.Contains(when.Expression, "labels") {
+				l.say(Note, when.Line, "see who may set it", "%s: label %q may lift it, and %s may set that on a "+
 					"change of their own", what, label.Name, names(label.SetBy))
 			}
 		}
@@ -132,7 +133,7 @@ func (l *linter) creation(p *rules.Protection, what string) {
 	}
 	asks := func(branch string) bool {
 		return slices.ContainsFunc(l.on(branch).Requirements, func(q require.Sourced) bool {
-			return q.Level == require.Required && q.When == nil &&
+			return q.Level == require.Required && !q.Narrowed() &&
 				q.Kind.After == "after_push.approvals_stay"
 		})
 	}

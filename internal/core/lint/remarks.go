@@ -3,18 +3,21 @@ package lint
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"tavrin/internal/core/change"
+	"tavrin/internal/core/glob"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 )
 
-// linting takes what kinds of requirements have to warn of about one protection.
+// linting takes what kinds of requirements have to warn of about one protection or area.
 type linting struct {
-	l    *linter
-	p    *rules.Protection
-	what string
+	l      *linter
+	what   string
+	with   []change.Strategy  // that the protection allows
+	owners []people.Principal // of the area
 }
 
 func (r linting) What() string { return r.what }
@@ -43,7 +46,16 @@ func (r linting) Reporter(line int, check string, required bool) {
 	r.l.reporter(line, check, required)
 }
 
-func (r linting) Allowed() []change.Strategy { return r.p.With }
+func (r linting) Allowed() []change.Strategy { return r.with }
+
+func (r linting) Owners() []people.Principal { return r.owners }
+
+func (r linting) Branches(line int, what string, globs glob.List) {
+	if len(r.l.w.Branches) > 0 && !slices.ContainsFunc(r.l.w.Branches, globs.Match) {
+		r.l.say(Fragile, line, "look at tavrin browse branches", "%s %s, and no branch there is now matches", what,
+			strings.Join(globs.Texts(), ", "))
+	}
+}
 
 func (r linting) HasAreas() bool { return len(r.l.set.Areas()) > 0 }
 

@@ -23,8 +23,11 @@ const (
 
 // Outcome is how one requirement stands for a change: one line of a gate report.
 type Outcome struct {
-	Key     string   `json:"key" doc:"stable within the change, such as approvals, owners/valves or check/unit@rehearsal"`
-	Title   string   `json:"title"`
+	Key     string   `json:"key" doc:"stable within the change, such as approvals, owners/valves or check/unit@rehearsal; to name it, not to be taken apart"`
+	Kind    string   `json:"kind" doc:"what kind of requirement: a key of the rules document, or one that every change has"`
+	Group   Group    `json:"group" enum:"change,review,discussion,content,checks,landing"`
+	Title   string   `json:"title" doc:"what is asked"`
+	Lacks   string   `json:"lacks,omitempty" doc:"what is missing or awaited, in a few words; absent: nothing"`
 	Level   Level    `json:"level" enum:"required,advisory"`
 	State   State    `json:"state" enum:"met,missing,pending,waived,not-asked"`
 	Have    int      `json:"have"`
@@ -32,7 +35,8 @@ type Outcome struct {
 	Because string   `json:"because" doc:"where the demand comes from, in words"`
 	Sources []Source `json:"sources" doc:"the same, for programs"`
 	Who     []string `json:"who" doc:"logins and robots that can act now"`
-	Next    string   `json:"next" doc:"what to do; empty when met"`
+	Next    string   `json:"next" doc:"what is to be done, in words; empty when met"`
+	Steps   []Step   `json:"steps" doc:"the same, for programs: what somebody can do now"`
 	// At is "rehearsal" for what only a rehearsal can show.
 	At     string   `json:"at" enum:"change,rehearsal"`
 	Checks []string `json:"checks,omitempty" doc:"names of the checks it depends on"`
@@ -44,9 +48,12 @@ func (o Outcome) Holds() bool {
 	return o.State == Met || o.State == NotAsked || o.State == Waived
 }
 
-// OfReviewers says whether it asks for approvals: of some number of people, or of the owners of areas.
-func (o Outcome) OfReviewers() bool {
-	return strings.HasPrefix(o.Key, "approvals") || strings.HasPrefix(o.Key, "owners")
+// WhoCan lists those who can take a step; nobody where it is none of the next.
+func (o Outcome) WhoCan(a Action) []string {
+	if i := slices.IndexFunc(o.Steps, func(s Step) bool { return s.Action == a }); i >= 0 {
+		return o.Steps[i].Who
+	}
+	return nil
 }
 
 // Area is an area that a change touches.
@@ -54,6 +61,14 @@ type Area struct {
 	Name     string
 	Document string // of the house that defines it; empty: the repository's own rules do
 	Owners   []people.Principal
+}
+
+// Named names the area in a sentence.
+func (a Area) Named() string {
+	if a.Document != "" {
+		return a.Name + " (" + a.Document + ")"
+	}
+	return a.Name
 }
 
 // Settings are those of the change's target that kinds are judged under.
@@ -83,13 +98,14 @@ type Case struct {
 
 	Outcomes []Outcome
 
-	wanted   []Wanted
-	strays   map[Place][]stray // once somebody asked
-	pools    map[int]Pool      // of the demands for approvals, by their places in Outcomes
-	same     map[string]int    // places in Outcomes, by what is asked
-	counted  []string          // whose approvals count for one of them
-	given    []approval
-	everyone []people.Person // everybody, by login, once somebody asked
+	wanted     []Wanted
+	strays     map[Place][]stray // once somebody asked
+	pools      map[int]Pool      // of the demands for approvals, by their places in Outcomes
+	objections []int             // places of lines that objections hold up
+	same       map[string]int    // places in Outcomes, by what is asked
+	counted    []string          // whose approvals count for one of them
+	given      []approval
+	everyone   []people.Person // everybody, by login, once somebody asked
 }
 
 // Add adds a line. A key that is there already gets a number.
@@ -102,6 +118,17 @@ func (c *Case) Add(q Outcome, because string, sources []Source) {
 	}
 	if q.Who == nil || q.Holds() {
 		q.Who = []string{}
+	}
+	if q.Steps == nil || q.Holds() {
+		q.Steps = []Step{}
+	}
+	for i := range q.Steps {
+		if q.Steps[i].Who == nil {
+			q.Steps[i].Who = q.Who
+		}
+	}
+	if q.Holds() {
+		q.Lacks = ""
 	}
 	q.Sources = sources
 	if q.Sources == nil {
@@ -118,7 +145,7 @@ func (c *Case) Add(q Outcome, because string, sources []Source) {
 
 // Outcome begins the line of a requirement: it is met, until it is found not to be.
 func (q Sourced) Outcome(key string) Outcome {
-	return Outcome{Key: key, Title: q.Titled, Level: q.Level, State: Met}
+	return Outcome{Key: key, Kind: q.Kind.Name, Group: q.Kind.Group, Title: q.Titled, Level: q.Level, State: Met}
 }
 
 // Say adds the line of a requirement of the rules.

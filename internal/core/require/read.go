@@ -23,7 +23,8 @@ func common(path string) []grammar.Key {
 		{Path: path + ".called", Shape: grammar.Text, Means: "a title of your own", Absent: "titled by what it asks", Together: PartOf, Example: "called: many eyes", Else: "what messages call the requirement"},
 		{Path: path + ".level", Shape: grammar.Word, Allowed: grammar.Texts([]Level{Required, Advisory}), Means: "whether it blocks; advisory ones are shown in the same detail", Absent: "required", Together: "required over advisory, where both ask the same", Example: "level: advisory", OnPush: true},
 		{Path: path + ".when", Shape: grammar.Mapping, Means: "when it is asked for; everything stated has to be so", Absent: "always", Together: "narrows the requirement it is on, nothing else", Example: "when: {lines: over 400}"},
-	}, condition.Keys(path+".when")...)
+		{Path: path + ".unless", Shape: grammar.Mapping, Means: "when it is not asked for; everything stated has to be so of everything that the change brings", Absent: "it is asked for whatever else is so", Together: "narrows the requirement it is on, nothing else", Example: "unless: {paths: docs/**}"},
+	}, slices.Concat(condition.Keys(path+".when", false), condition.Keys(path+".unless", true))...)
 }
 
 // Keys lists the keys of a requirement that stands at a path: those of the kinds, what may stand beside each of them,
@@ -46,20 +47,20 @@ func Keys(kinds []*Kind, path string) []grammar.Key {
 		}
 	}
 	every := common(path)
-	return slices.Concat(own, every[:3], beside, every[3:])
+	return slices.Concat(own, every[:4], beside, every[4:])
 }
 
 // beside lists the names of the keys that may stand in a requirement beside its kind's.
 func (k *Kind) beside() []string {
-	all := []string{"called", "level", "when"}
+	all := []string{"called", "level", "when", "unless"}
 	for _, key := range k.Keys[1:] {
 		all = append(all, key.Path)
 	}
 	return all
 }
 
-// Read reads a requirement that stands at a path of the document.
-func Read(kinds []*Kind, r *grammar.Reader, n ast.Node, path string) (Requirement, bool) {
+// Read reads a requirement that stands at a path of the document: in a protection, or in the definition of an area.
+func Read(kinds []*Kind, r *grammar.Reader, n ast.Node, path string, ofArea bool) (Requirement, bool) {
 	q := Requirement{Level: Required}
 	q.Line, _ = grammar.Place(n)
 	before := r.Found()
@@ -82,7 +83,11 @@ func Read(kinds []*Kind, r *grammar.Reader, n ast.Node, path string) (Requiremen
 		}
 		return q, false
 	}
-	q.Asks = q.Kind.New()
+	if ofArea {
+		q.Asks = q.Kind.NewOfArea()
+	} else {
+		q.Asks = q.Kind.New()
+	}
 	beside := q.Kind.beside()
 	for _, f := range fields {
 		switch {
@@ -96,7 +101,9 @@ func Read(kinds []*Kind, r *grammar.Reader, n ast.Node, path string) (Requiremen
 		case f.Name == "level":
 			q.Level = grammar.OneOf(r, f, Required, Advisory)
 		case f.Name == "when":
-			q.When = condition.Read(r, f, path+".when")
+			q.When = condition.Read(r, f, path+".when", false)
+		case f.Name == "unless":
+			q.Unless = condition.Read(r, f, path+".unless", true)
 		default:
 			q.Asks.Read(r, f)
 		}

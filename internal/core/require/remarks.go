@@ -2,6 +2,7 @@ package require
 
 import (
 	"tavrin/internal/core/change"
+	"tavrin/internal/core/glob"
 	"tavrin/internal/core/people"
 )
 
@@ -21,9 +22,14 @@ type Lint interface {
 	Approvers(line int, what string, n int, who []people.Principal, notAuthor, required bool)
 	Reporter(line int, check string, required bool)
 
+	// Branches warns where no branch that there is matches.
+	Branches(line int, what string, globs glob.List)
+
 	// Allowed are the strategies that the protection allows; empty: all.
 	Allowed() []change.Strategy
 	HasAreas() bool
+	// Owners are those of the area that asks; none where a protection does.
+	Owners() []people.Principal
 	// Defined are the checks that the rules define; Define says what they say of one.
 	Defined() []Check
 	Define(name string) Check

@@ -41,10 +41,13 @@ type Kind struct {
 	Order int // among those of its group
 	// Keys are its own, first, and those that may stand beside it; paths are their names.
 	Keys []grammar.Key
-	// New returns what it asks where a document says nothing beside it.
-	New func() Ask
+	// New returns what it asks where a document says nothing beside it; NewOfArea, what it asks of changes that touch an
+	// area, in whose definition it stands: nil, it stands in none.
+	New, NewOfArea func() Ask
 	// OnPush says that it holds for direct pushes too: what it asks is then an OnPush.
 	OnPush bool
+	// Elsewhere says that it is judged by which other branches hold the commits.
+	Elsewhere bool
 	// After is the setting that decides what a push does to what meets it; empty: none does.
 	After string
 	// ByDescription says that it is judged by descriptions too.
@@ -93,6 +96,14 @@ type Pushed interface {
 	OnPush(commits []change.Commit, known map[string]people.Person) (short, sentence string)
 }
 
+// Tagged is an Ask that may be about tags in place of changes.
+type Tagged interface {
+	// OfTags says whether it is.
+	OfTags() bool
+	// OnTag says why a tag breaks it, in a few words and in a sentence; empty: it does not.
+	OnTag(t change.Tag, known map[string]people.Person) (short, sentence string)
+}
+
 // Linted is an Ask with something to warn of.
 type Linted interface {
 	Lint(l Lint, q *Requirement)
@@ -113,6 +124,11 @@ func Named(kinds []*Kind, name string) *Kind {
 		}
 	}
 	return nil
+}
+
+// OfAreas are those kinds that may stand in the definition of an area.
+func OfAreas(kinds []*Kind) []*Kind {
+	return slices.DeleteFunc(slices.Clone(kinds), func(k *Kind) bool { return k.NewOfArea == nil })
 }
 
 func names(kinds []*Kind) []string {
@@ -138,6 +154,7 @@ type Requirement struct {
 	Asks   Ask
 	Called string               // a title of the document's own, if any
 	When   *condition.Condition // nil: always
+	Unless *condition.Condition // nil: never
 	Level  Level
 	Line   int
 	key    string
@@ -149,11 +166,36 @@ func (q *Requirement) Identity() string { return q.key }
 
 // Seal fixes what a requirement asks, once it is read.
 func (q *Requirement) Seal() {
-	when := ""
-	if q.When != nil {
-		when = q.When.Identity()
+	q.key = q.Kind.Name + "|" + q.Asks.Identity() + "|" + q.When.Identity() + "|" + q.Unless.Identity()
+}
+
+// Narrowed says whether it is not asked of every change.
+func (q *Requirement) Narrowed() bool { return q.When != nil || q.Unless != nil }
+
+// AskedOf says whether it is asked of a change, and why it is where that could not be worked out.
+func (q *Requirement) AskedOf(b condition.Brought) (asked bool, why string) {
+	if holds, trouble := q.When.Holds(b); !holds && trouble == "" {
+		return false, ""
+	} else if trouble != "" {
+		return true, trouble
 	}
-	q.key = q.Kind.Name + "|" + q.Asks.Identity() + "|" + when
+	if q.Unless == nil {
+		return true, ""
+	}
+	holds, trouble := q.Unless.Holds(b)
+	return !holds || trouble != "", trouble
+}
+
+// AskedWords say when it is asked, to follow "asked": "when valves is touched, unless the source branch is hotfix".
+func (q *Requirement) AskedWords() string {
+	var said []string
+	if q.When != nil {
+		said = append(said, "when "+q.When.Words())
+	}
+	if q.Unless != nil {
+		said = append(said, "unless "+q.Unless.Words())
+	}
+	return strings.Join(said, ", ")
 }
 
 // SameAs says whether two requirements ask the same, at whatever level.
@@ -161,8 +203,8 @@ func (q *Requirement) SameAs(o *Requirement) bool { return q.key == o.key }
 
 // AtLeast says whether the requirement is seen to ask at least what another asks.
 func (q *Requirement) AtLeast(o Requirement) bool {
-	if q.Kind != o.Kind || q.Level == Advisory && o.Level == Required || q.When != nil &&
-		(o.When == nil || q.When.Identity() != o.When.Identity()) {
+	narrower := func(a, b *condition.Condition) bool { return a != nil && a.Identity() != b.Identity() }
+	if q.Kind != o.Kind || q.Level == Advisory && o.Level == Required || narrower(q.When, o.When) || narrower(q.Unless, o.Unless) {
 		return false
 	}
 	return q.Asks.AtLeast(o.Asks)
@@ -182,8 +224,8 @@ func (q *Requirement) Sentence() string {
 	if q.Called != "" {
 		text = grammar.Capital(q.Called) + ": " + q.Asks.Words()
 	}
-	if q.When != nil {
-		text += ", when " + q.When.Words()
+	if q.Narrowed() {
+		text += ", " + q.AskedWords()
 	}
 	if q.Level == Advisory {
 		text += " (advisory)"
@@ -199,7 +241,7 @@ type Ranked interface {
 // Compare orders requirements as they are shown: by kind, what is always asked first.
 func Compare(a, b Sourced) int {
 	narrowed := func(q Sourced) int {
-		if q.When != nil {
+		if q.Narrowed() {
 			return 1
 		}
 		return 0
@@ -252,6 +294,7 @@ func Because(sources []Source) string {
 type Sourced struct {
 	Requirement
 	From    []Source
+	Area    *Area  // that asks it; nil: protections do
 	Because string // the sources in words
 	Titled  string // its title, worked out once
 }
@@ -265,6 +308,12 @@ func Stronger(a Level, from []Source, b Level, more []Source) ([]Source, Level) 
 		return slices.Clone(more), b
 	}
 	return from, a
+}
+
+// Sealed works out the words of a requirement with its sources, once.
+func (q Sourced) Sealed() Sourced {
+	q.Titled, q.Because = q.Title(), Because(q.From)
+	return q
 }
 
 // FirstSaid is the first of two texts in the order of letters, an empty one left out.

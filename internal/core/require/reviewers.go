@@ -1,11 +1,14 @@
 package require
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"tavrin/internal/core/change"
+	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/people"
 )
 
@@ -24,19 +27,28 @@ var Exclusions = []Exclusion{NotAuthor, NotLastPusher, NotCommitAuthor}
 
 // Pool says whose approvals are wanted: the title's words, and who is in it.
 type Pool struct {
-	Words  string
+	Words  string // empty: everybody who may write
 	In     func(people.Person) bool
 	Not    []Exclusion
 	Newest bool // only approvals of the newest revision count
 	Stay   Stay
+	MaxAge time.Duration // how long an approval counts; 0: for ever
+}
+
+// from names the pool after a number of approvals.
+func (p Pool) from() string {
+	if p.Words == "" {
+		return ""
+	}
+	return " from " + p.Words
 }
 
 // ApprovedBy judges one demand for n approvals out of a pool. asks is equal for demands that ask the same.
-func (c *Case) ApprovedBy(key, asks, title string, n int, p Pool, level Level, from []Source) {
-	if c.shownAlready(asks, level, from) {
+func (c *Case) ApprovedBy(o Outcome, asks string, n int, p Pool, from []Source) {
+	if c.shownAlready(asks, o.Level, from) {
 		return
 	}
-	q := Outcome{Key: key, Title: title, Level: level, State: Missing, Need: n}
+	o.State, o.Need = Missing, n
 	if c.pools == nil {
 		c.pools = map[int]Pool{}
 	}
@@ -48,35 +60,49 @@ func (c *Case) ApprovedBy(key, asks, title string, n int, p Pool, level Level, f
 		}
 	}
 	counted := c.counted[first:]
-	if q.Have = len(counted); q.Have >= n {
-		q.State = Met
-		c.Add(q, "", from)
+	if o.Have = len(counted); o.Have >= n {
+		o.State = Met
+		c.Add(o, "", from)
 		return
 	}
-	q.Who = c.couldApprove(p, counted, n-q.Have)
-	missing := Count(n-q.Have, "approval")
-	if len(q.Who) < n-q.Have {
-		only := "only "
-		if len(q.Who) == 0 {
-			only = ""
-		}
-		q.Next = fmt.Sprintf("%s more needed from %s, and %s%s could give one: a maintainer has to add people or "+
-			"change the rule",
-			missing, p.Words, only, FewOr(q.Who))
-	} else {
-		q.Next = fmt.Sprintf("%s more needed; ask %s to run: tavrin review approve %d --revision %d", missing,
-			FewOr(q.Who), c.Number, c.Revision)
+	o.Who = c.couldApprove(p, counted, n-o.Have)
+	if o.Lacks = Count(n-o.Have, "approval"); o.Have > 0 {
+		o.Lacks = fmt.Sprintf("%d more %s", n-o.Have, strings.TrimPrefix(o.Lacks, fmt.Sprintf("%d ", n-o.Have)))
+	}
+	o.Lacks += p.from()
+	o.Do(DoApprove, Arguments{Change: c.Number, Revision: c.Revision})
+	switch could := len(o.Who); {
+	case could >= n-o.Have:
+		o.Next = fmt.Sprintf("%s needed: %s could give %s", o.Lacks, FewOr(o.Who), oneOrAll(n-o.Have, could))
+	case could == 0:
+		o.Next = fmt.Sprintf("%s needed, and nobody could give one: a maintainer has to add people or change the rule", o.Lacks)
+		c.AskMaintainers(&o)
+	default:
+		o.Next = fmt.Sprintf("%s needed, and only %s could give one: a maintainer has to add people or change the rule", o.Lacks,
+			FewOr(o.Who))
+		c.AskMaintainers(&o)
 	}
 	var notes []string
 	for i := range c.given {
 		if why := c.discount(&c.given[i], p); why != counts && why != notAsked {
-			notes = append(notes, c.said(&c.given[i].Review, why))
+			notes = append(notes, c.said(&c.given[i].Review, p, why))
 		}
 	}
 	if len(notes) > 0 {
-		q.Next += " (" + strings.Join(notes, "; ") + ")"
+		o.Next += " (" + strings.Join(notes, "; ") + ")"
 	}
-	c.Add(q, "", from)
+	c.Add(o, "", from)
+}
+
+// oneOrAll says how many approvals those who could give one could give.
+func oneOrAll(missing, could int) string {
+	switch {
+	case missing == 1 || could == 1:
+		return "it"
+	case missing == could:
+		return "them, all of them"
+	}
+	return "them"
 }
 
 // couldApprove lists those whose approval would count, by login; those on standby only where the others are too few.
@@ -154,6 +180,7 @@ const (
 	changedSince
 	hiddenSince
 	endedByPush
+	tooOld
 )
 
 // discount says why an approval does not count, or that it does.
@@ -175,6 +202,9 @@ func (c *Case) discount(r *approval, p Pool) discount {
 	if why := c.excluded(r.By, p.Not); why != counts {
 		return why
 	}
+	if p.MaxAge > 0 && !r.At.IsZero() && !c.At.IsZero() && c.At.Sub(r.At) > p.MaxAge {
+		return tooOld
+	}
 	switch stay := p.Stay; {
 	case r.Revision == c.Revision:
 		return counts
@@ -194,7 +224,7 @@ func (c *Case) discount(r *approval, p Pool) discount {
 }
 
 // said puts into words why an approval does not count.
-func (c *Case) said(r *change.Review, why discount) string {
+func (c *Case) said(r *change.Review, p Pool, why discount) string {
 	not := r.By + "'s approval does not count: "
 	switch why {
 	case noAccess:
@@ -220,6 +250,9 @@ func (c *Case) said(r *change.Review, why discount) string {
 			r.By, r.Revision, Few(r.Hidden, "and"))
 	case endedByPush:
 		return fmt.Sprintf("%s approved revision %d, and every push ends approvals here", r.By, r.Revision)
+	case tooOld:
+		return fmt.Sprintf("%s approved %s ago, and an approval counts for %s", r.By,
+			grammar.Brief(c.At.Sub(r.At).Truncate(time.Minute)), grammar.Brief(p.MaxAge))
 	case counts, notAsked:
 	}
 	return ""
@@ -299,9 +332,9 @@ func (c *Case) weighApproval(r change.Review, w *Weighed) {
 		case counts:
 			w.For = append(w.For, q.Title)
 		case notAsked:
-			w.Not = append(w.Not, fmt.Sprintf("%s: asked for from %s", q.Title, p.Words))
+			w.Not = append(w.Not, fmt.Sprintf("%s: asked for from %s", q.Title, cmp.Or(p.Words, "those who may write")))
 		default:
-			if said := c.said(&r, why); !slices.Contains(w.Not, said) {
+			if said := c.said(&r, p, why); !slices.Contains(w.Not, said) {
 				w.Not = append(w.Not, said)
 			}
 		}
@@ -328,21 +361,54 @@ func (c *Case) alteredSince(r change.Review) []string {
 	return out
 }
 
-// OwnersOf asks for n approvals by an area's owners. An author who owns the area does not count for it.
-func (c *Case) OwnersOf(t Area, n int, stay Stay, level Level, from []Source) {
-	name := t.Name
-	if t.Document != "" {
-		name += " (" + t.Document + ")"
+// StayOf is what a push does to the approvals that a requirement asks for. Approvals of another difference never count for
+// what an area asks, whatever protections say of pushes, of which there may be none.
+func (c *Case) StayOf(q Sourced) Stay {
+	if q.Area != nil && c.ApprovalsStay == StayAlways {
+		return StayIfUnchanged
 	}
-	p := Pool{
-		Words: "an owner of " + name + " (" + List(people.Texts(t.Owners), "or") + ")",
-		In:    func(p people.Person) bool { return p.IsAny(t.Owners) },
-		Not:   []Exclusion{NotAuthor},
-		Stay:  stay,
-	}
-	asks := fmt.Sprintf("owners %d %s %q %q", n, stay, t.Name, t.Document)
-	c.ApprovedBy("owners/"+t.Name, asks, Count(n, "approval")+" by an owner of "+name, n, p, level, from)
+	return c.ApprovalsStay
 }
+
+// OwnersOf asks for n approvals by an area's owners, of whom a pool says what else is asked. An author who owns the area
+// does not count for it, unless the pool says so.
+func (c *Case) OwnersOf(t Area, n int, p Pool, q Sourced) {
+	p.Words = "an owner of " + t.Named() + " (" + List(people.Texts(t.Owners), "or") + ")"
+	p.In = func(p people.Person) bool { return p.IsAny(t.Owners) }
+	o := q.Outcome("owners/" + t.Name)
+	o.Title = OwnersTitle(n, t) + p.Narrowed()
+	c.ApprovedBy(o, fmt.Sprintf("owners %d %s %q", n, p.identity(), grammar.Texts([]string{t.Name, t.Document})), n, p, q.From)
+}
+
+// OwnersTitle names so many approvals by the owners of an area.
+func OwnersTitle(n int, t Area) string { return Count(n, "approval") + " by an owner of " + t.Named() }
+
+// identity is equal for pools that ask the same besides whose approvals they are.
+func (p Pool) identity() string {
+	return fmt.Sprintf("%s|%v|%s|%d", grammar.Set(p.Not), p.Newest, p.Stay, p.MaxAge)
+}
+
+// Narrowed says in a title what a pool asks that is not always asked.
+func (p Pool) Narrowed() string {
+	text := ""
+	if p.Newest {
+		text += " on the newest revision"
+	}
+	if slices.Contains(p.Not, NotLastPusher) {
+		text += ", not the last pusher's"
+	}
+	switch {
+	case slices.Contains(p.Not, NotAuthor):
+	case slices.Contains(p.Not, NotCommitAuthor):
+		text += ", not that of who brought or wrote a commit"
+	default:
+		text += ", an author's own counting"
+	}
+	return text + MaxAgeWords(p.MaxAge)
+}
+
+// OfObjections notes that the line which is added next is one that objections hold up.
+func (c *Case) OfObjections() { c.objections = append(c.objections, len(c.Outcomes)) }
 
 // Stands says whether an objection outlived the pushes since.
 func (c *Case) Stands(r change.Review) bool {
@@ -358,8 +424,8 @@ func (c *Case) Stands(r change.Review) bool {
 
 func (c *Case) weighObjection(r change.Review, w *Weighed) {
 	asked := false
-	for _, q := range c.Outcomes {
-		if strings.HasPrefix(q.Key, "objections") && q.State != NotAsked {
+	for _, n := range c.objections {
+		if q := c.Outcomes[n]; q.State != NotAsked {
 			asked = true
 			if c.Stands(r) {
 				w.For = append(w.For, q.Title)

@@ -14,6 +14,7 @@ import (
 // on the same commit are one: with the lower maximum age, every check robot, and a no to skipped over a yes. An advisory
 // one lends nothing of that to a required one, nor takes anything from it.
 type Wanted struct {
+	Kind      *Kind
 	Key       string // empty: by its name
 	Names     []string
 	At        Place
@@ -110,7 +111,8 @@ func (k *Case) JudgeChecks() {
 }
 
 func (k *Case) check(w Wanted) {
-	q := Outcome{Key: w.Key, Title: w.Title, Level: w.Level, Need: max(w.AtLeast, 1), Checks: w.Names}
+	q := Outcome{Key: w.Key, Kind: w.Kind.Name, Group: w.Kind.Group, Title: w.Title, Level: w.Level, Need: max(w.AtLeast, 1),
+		Checks: w.Names}
 	if w.Key == "" {
 		q.Key, q.Title = "check/"+w.Names[0], "check "+w.Names[0]+" passes on the "+string(w.At)
 	}
@@ -120,18 +122,19 @@ func (k *Case) check(w Wanted) {
 	}
 	switch {
 	case w.None != "" && (w.At == AtHead || k.Rehearsal != nil):
-		q.State, q.Next = Pending, w.None
+		q.State, q.Lacks, q.Next = Pending, w.None, w.None
 		if r := k.Rehearsal; w.At == AtRehearsal && !r.BuiltAt.IsZero() &&
 			k.At.Sub(r.BuiltAt) >= DefaultAnswer {
 			q.State, q.Next = Missing, fmt.Sprintf("%s, and none came within %s: a maintainer has to define or "+
 				"connect one", w.None, grammar.Brief(DefaultAnswer))
+			k.AskMaintainers(&q)
 		}
 		k.Add(q, "", w.From)
 		return
 	case w.At == AtRehearsal && k.Rehearsal == nil:
-		q.State, q.Next = Pending, fmt.Sprintf("it runs when the change is rehearsed: tavrin queue join %d", k.Number)
-		if k.Asker != "" {
-			q.Next = "it runs when the queue rehearses the change"
+		q.State, q.Lacks, q.Next = Pending, strings.Join(w.Names, ", ")+" not run yet", "it runs when the queue rehearses the change"
+		if k.Asker == "" {
+			q.AnybodyDo(DoJoin, k.ThisChange())
 		}
 		k.Add(q, "", w.From)
 		return
@@ -143,77 +146,106 @@ func (k *Case) check(w Wanted) {
 // weigh counts the passes of a demand and says what is with the others: it is missing when so many cannot pass any more
 // that too few are left.
 func (k *Case) weigh(q *Outcome, w Wanted) {
-	var lost, open []string
+	var lost, open answers
 	for _, name := range w.Names {
 		declared := k.Define(name)
 		var c change.Check
 		if i := slices.IndexFunc(k.reported(w.At), func(c change.Check) bool { return c.Name == name }); i >= 0 {
 			c = k.reported(w.At)[i]
 		}
-		state, next := k.standing(declared, c, w)
-		switch state {
+		a := k.standing(declared, c, w)
+		switch a.state {
 		case Met:
 			q.Have++
+			continue
 		case Missing:
-			lost = append(lost, next)
-			q.Who = append(q.Who, reporter(declared, name))
+			lost = append(lost, a)
 		default:
-			open = append(open, next)
-			q.Who = append(q.Who, reporter(declared, name))
+			open = append(open, a)
 			if c.State == change.Passed || c.State == change.Skipped {
 				q.Rerun = append(q.Rerun, name)
 			}
 		}
+		q.Who = append(q.Who, reporter(declared, name))
 	}
+	said := open
 	switch {
 	case q.Have >= q.Need:
 		q.State, q.Rerun = Met, nil
 	case q.Have+len(open) < q.Need:
-		q.State, q.Next = Missing, strings.Join(lost, "; ")
+		q.State, said = Missing, lost
 	default:
-		q.State, q.Next = Pending, strings.Join(open, "; ")
+		q.State = Pending
+	}
+	q.Lacks, q.Next = said.words(func(a answer) string { return a.lacks }), said.words(func(a answer) string { return a.next })
+	for _, a := range said {
+		q.Steps = append(q.Steps, a.steps...)
 	}
 	q.Who = slices.Compact(q.Who)
 }
 
+// answer is how a check stands against what is asked of it, what is missing, and what is next.
+type answer struct {
+	state       State
+	lacks, next string
+	steps       []Step
+}
+
+type answers []answer
+
+func (a answers) words(of func(answer) string) string {
+	texts := make([]string, len(a))
+	for i := range a {
+		texts[i] = of(a[i])
+	}
+	return strings.Join(texts, "; ")
+}
+
 // standing says how a check's report stands against what the rules declare of the check and ask here, and what is next.
-func (k *Case) standing(declared Check, c change.Check, w Wanted) (State, string) {
+func (k *Case) standing(declared Check, c change.Check, w Wanted) answer {
 	by := reporter(declared, declared.Name)
+	foreign := func(format string, args ...any) answer {
+		return answer{state: Missing, lacks: fmt.Sprintf("%s reported by %s, who does not count", c.Name, c.By),
+			next: fmt.Sprintf("%s was reported by %s, but ", c.Name, c.By) + fmt.Sprintf(format, args...)}
+	}
 	switch {
 	case c.State == change.NotReported || c.State == change.Waiting: // asked for or not, nobody has begun it
-		next := "waiting for " + by
+		a := answer{state: Pending, lacks: declared.Name + " not reported", next: "waiting for " + by}
 		if other := k.renamed(declared.Name, w.At); other != "" {
-			next += fmt.Sprintf("; %s was reported on the %s: if that is its new name, a maintainer has to change "+
+			a.next += fmt.Sprintf("; %s was reported on the %s: if that is its new name, a maintainer has to change "+
 				"the rules", other, w.At)
 		}
-		return Pending, next
+		return a
 	case c.State == change.Running:
-		return Pending, c.Name + " is running"
+		return answer{state: Pending, lacks: c.Name + " still running", next: c.Name + " is running"}
 	case declared.Command != "" && !c.Runner:
-		return Missing, fmt.Sprintf("%s was reported by %s, but the rules define it as a command: only a runner's "+
-			"answer counts", c.Name, c.By)
+		return foreign("the rules define it as a command: only a runner's answer counts")
 	case declared.ReportedBy != "" && declared.ReportedBy != c.By:
-		return Missing, fmt.Sprintf("%s was reported by %s, but the rules say reported_by robot:%s", c.Name, c.By,
-			declared.ReportedBy)
+		return foreign("the rules say reported_by robot:%s", declared.ReportedBy)
 	}
 	if i := slices.IndexFunc(w.Reporters, func(login string) bool { return login != c.By }); i >= 0 {
-		return Missing, fmt.Sprintf("%s was reported by %s, but the requirement says reported_by robot:%s", c.Name,
-			c.By, w.Reporters[i])
+		return foreign("the requirement says reported_by robot:%s", w.Reporters[i])
 	}
 	if c.State == change.Passed || c.State == change.Skipped && w.Skipped {
 		return k.age(declared, c, w)
 	}
-	next := fmt.Sprintf("%s %s", c.Name, c.State)
+	a := answer{state: Missing, lacks: fmt.Sprintf("%s %s", c.Name, c.State)}
+	a.next = a.lacks
 	switch {
 	case c.State == change.Skipped:
-		next += ", which does not count as passed"
+		a.next += ", which does not count as passed"
 	case c.Summary != "":
-		next += " (" + c.Summary + ")"
+		a.next += " (" + c.Summary + ")"
 	}
+	a.steps = []Step{{Action: DoPush, Arguments: k.OnSource(), Who: k.Authors}}
 	if w.At == AtRehearsal {
-		return Missing, next + ": mend the change and push, then join again; joining again by itself runs it once more"
+		a.next += ": mend the change and push, then join again; joining again by itself runs it once more"
+		a.steps = append(a.steps, Step{Action: DoJoin, Arguments: k.ThisChange(), Who: []string{}})
+		return a
 	}
-	return Missing, next + fmt.Sprintf(": mend the change and push, or ask for another attempt with tavrin check rerun --name %q", c.Name)
+	a.next += ": mend the change and push, or ask for another attempt"
+	a.steps = append(a.steps, Step{Action: DoRerun, Arguments: Arguments{Change: k.Number, Check: c.Name, Commit: k.Head}, Who: []string{}})
+	return a
 }
 
 // renamed finds a check that was reported on a commit, is asked for by nobody, and may be the new name of one that was
@@ -290,19 +322,20 @@ func letters(to []byte, name string) []byte {
 }
 
 // age says whether a pass is young enough to count.
-func (k *Case) age(declared Check, c change.Check, w Wanted) (State, string) {
+func (k *Case) age(declared Check, c change.Check, w Wanted) answer {
 	fresh := w.MaxAge
 	if fresh == 0 || declared.MaxAge > 0 && declared.MaxAge < fresh {
 		fresh = declared.MaxAge
 	}
 	if fresh == 0 || k.At.IsZero() || c.At.IsZero() {
-		return Met, ""
+		return answer{state: Met}
 	}
 	if age := k.At.Sub(c.At); age > fresh {
-		return Pending, fmt.Sprintf("%s passed %s ago, and a pass counts for %s: it is wanted again", c.Name,
-			grammar.Brief(age.Truncate(time.Minute)), grammar.Brief(fresh))
+		return answer{state: Pending, lacks: c.Name + " passed too long ago",
+			next: fmt.Sprintf("%s passed %s ago, and a pass counts for %s: it is wanted again", c.Name,
+				grammar.Brief(age.Truncate(time.Minute)), grammar.Brief(fresh))}
 	}
-	return Met, ""
+	return answer{state: Met}
 }
 
 func reporter(c Check, name string) string {
@@ -314,9 +347,4 @@ func reporter(c Check, name string) string {
 	default:
 		return "a robot that reports " + name
 	}
-}
-
-// WantOn asks for one check on the rehearsal, as an area does.
-func (k *Case) WantOn(name string, from Source) {
-	k.Want(Wanted{Names: []string{name}, At: AtRehearsal, Level: Required, From: []Source{from}})
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tavrin/internal/core/change"
+	"tavrin/internal/core/condition"
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/require"
@@ -154,11 +155,9 @@ func (c *comparison) all() []*Document {
 // asked goes through every requirement that is asked before or after, by any of the documents.
 func (c *comparison) asked(is func(q *require.Requirement) bool) *require.Requirement {
 	for _, d := range c.all() {
-		for i := range d.Protections {
-			for j := range d.Protections[i].Require {
-				if q := &d.Protections[i].Require[j]; is(q) {
-					return q
-				}
+		for q := range d.Requirements() {
+			if is(q) {
+				return q
 			}
 		}
 	}
@@ -175,26 +174,44 @@ func (c *comparison) definedTwice(what string, defines func(*Document) bool) str
 
 // seen says how one more area or label may loosen: an expression sees that there is one more.
 func (c *comparison) seen(variable string) string {
+	expression := ""
+	c.asked(func(q *require.Requirement) bool {
+		for _, when := range []*condition.Condition{q.When, q.Unless} {
+			if when != nil && (!when.OfHouse || c.now.OfHouse) && strings.Contains(when.Expression, variable) {
+				expression = when.Expression
+			}
+		}
+		return expression != ""
+	})
+	if expression == "" {
+		return ""
+	}
+	return fmt.Sprintf("the expression %s asks for %s, and may come out otherwise", expression, variable)
+}
+
+// excused says how more paths in an area may loosen: a requirement is not asked where nothing but the area is touched.
+func (c *comparison) excused(area string) string {
 	q := c.asked(func(q *require.Requirement) bool {
-		return q.When != nil && (!q.When.OfHouse || c.now.OfHouse) && strings.Contains(q.When.Expression, variable)
+		return q.Unless != nil && slices.Contains(q.Unless.Areas, area)
 	})
 	if q == nil {
 		return ""
 	}
-	return fmt.Sprintf("the expression %s asks for %s, and may come out otherwise", q.When.Expression, variable)
+	return fmt.Sprintf("a requirement is not asked where nothing but %s is touched, and more is %s now", area, area)
 }
 
 // asksToo adds that another document asks for a check and leaves to this one what it is.
 func (c *comparison) asksToo(k *Check) string {
 	asks := func(d *Document) bool {
-		return d != nil && (slices.ContainsFunc(d.Areas, func(a Area) bool {
-			return slices.Contains(a.Checks,
-				k.Name)
-		}) || slices.ContainsFunc(d.Protections, func(p Protection) bool {
-			return slices.ContainsFunc(p.Require, func(q require.Requirement) bool {
-				return slices.ContainsFunc(q.CheckNames(), func(n require.CheckName) bool { return n.Match(k.Name) })
-			})
-		}))
+		if d == nil {
+			return false
+		}
+		for q := range d.Requirements() {
+			if slices.ContainsFunc(q.CheckNames(), func(n require.CheckName) bool { return n.Match(k.Name) }) {
+				return true
+			}
+		}
+		return false
 	}
 	switch i := slices.IndexFunc(c.others, asks); {
 	case i < 0:
@@ -237,15 +254,12 @@ func (c *comparison) defines(k *Check) string {
 
 func (c *comparison) area(a, b *Area) {
 	what := "area " + a.Name + ": "
-	c.unless(c.seen("areas"), b.LineOf("paths"), what+"paths", list(a.Text), list(b.Text), !covers(b.Text, a.Text))
+	c.unless(cmp.Or(c.excused(a.Name), c.seen("areas")), b.LineOf("paths"), what+"paths", list(a.Text), list(b.Text), !covers(b.Text, a.Text))
 	c.differ(b.LineOf("owners"), what+"owners", list(a.Owners), list(b.Owners), !grammar.Within(b.Owners, a.Owners))
-	c.differ(b.LineOf("asks.approvals"), what+"asks.approvals", word(fmt.Sprint(a.Approvals)),
-		word(fmt.Sprint(b.Approvals)), b.Approvals < a.Approvals)
-	c.differ(b.LineOf("asks.waive"), what+"asks.waive", who(a.Waive), who(b.Waive),
-		!grammar.Within(b.Waive, a.Waive))
-	c.differ(b.LineOf("checks"), what+"checks", list(a.Checks), list(b.Checks), !grammar.Within(a.Checks, b.Checks))
-	c.differ(b.LineOf("asks.reviewers"), what+"asks.reviewers", list(a.Reviewers), list(b.Reviewers), false)
-	c.differ(b.LineOf("asks.optional"), what+"asks.optional", list(a.Optional), list(b.Optional), false)
+	c.differ(b.LineOf("waive"), what+"waive", who(a.Waive), who(b.Waive), !grammar.Within(b.Waive, a.Waive))
+	c.differ(b.LineOf("reviewers"), what+"reviewers", list(a.Reviewers), list(b.Reviewers), false)
+	c.differ(b.LineOf("optional"), what+"optional", list(a.Optional), list(b.Optional), false)
+	c.requirements(what, a.Require, b.Require)
 	c.repositories(b.Line, what, a.Repositories.Texts(), b.Repositories.Texts())
 }
 
@@ -280,6 +294,7 @@ func (c *comparison) protection(a, b *Protection) {
 		why = fmt.Sprintf("its branches may be created from what %s hold, and those are more now", grammar.Shown(held(b)))
 	}
 	c.unless(why, b.LineOf("branches"), what+"branches", list(a.stands), list(b.stands), !covers(b.stands, a.stands))
+	c.differ(b.LineOf("tags"), what+"tags", list(a.TagText), list(b.TagText), !covers(b.TagText, a.TagText))
 	c.repositories(b.LineOf("repositories"), what, a.RepoText, b.RepoText)
 	c.differ(b.LineOf("push"), what+"push", who(a.Push), who(b.Push), !grammar.Within(b.Push, a.Push))
 	c.differ(b.LineOf("create"), what+"create", who(creators(a)), who(creators(b)), !grammar.Within(creators(b), creators(a)))
@@ -296,13 +311,13 @@ func (c *comparison) protection(a, b *Protection) {
 	c.differ(b.LineOf("after_push.objections_stay"), what+"objections_stay", word(string(a.ObjectionsStay)),
 		word(string(b.ObjectionsStay)), slices.Index(require.Stays, b.ObjectionsStay) < slices.Index(require.Stays, a.ObjectionsStay))
 	c.landing(what, a, b)
-	c.requirements(what, a, b)
+	c.requirements(what, a.Require, b.Require)
 }
 
 // held are the globs of the branches of which one has to hold what a branch of a protection is created from.
 func held(p *Protection) []string {
 	if p.FromText != nil {
-		return p.from
+		return p.fromStands
 	}
 	return p.stands
 }
@@ -385,19 +400,19 @@ func landers(p *Protection) value {
 	return who(p.LandBy)
 }
 
-func (c *comparison) requirements(what string, a, b *Protection) {
+func (c *comparison) requirements(what string, was, now []require.Requirement) {
 	same := func(list []require.Requirement, r require.Requirement) bool {
 		return slices.ContainsFunc(list, func(o require.Requirement) bool { return o.SameAs(&r) && o.Level == r.Level })
 	}
-	for _, r := range a.Require {
-		if !same(b.Require, r) {
-			held := r.Level == require.Advisory || slices.ContainsFunc(b.Require,
+	for _, r := range was {
+		if !same(now, r) {
+			held := r.Level == require.Advisory || slices.ContainsFunc(now,
 				func(n require.Requirement) bool { return n.AtLeast(r) })
 			c.differ(r.Line, what+"require", value{"was", r.Sentence()}, value{}, !held)
 		}
 	}
-	for _, r := range b.Require {
-		if !same(a.Require, r) {
+	for _, r := range now {
+		if !same(was, r) {
 			c.differ(r.Line, what+"require", value{}, value{"now", r.Sentence()}, false)
 		}
 	}

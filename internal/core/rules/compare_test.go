@@ -12,7 +12,7 @@ func TestCompareFindsWhatLoosens(t *testing.T) {
 	base := `tavrin: rules/1
 branches: {trunk: main}
 labels: {urgent: {set_by: team:duty}}
-areas: {ledger: {paths: ledger/**, owners: team:accounts, asks: {approvals: 2}, checks: sums}}
+areas: {ledger: {paths: ledger/**, owners: team:accounts, require: [{approvals: 2}, {checks: sums}]}}
 checks: {unit: {command: make test}, seen: {reported_by: robot:barn, max_age: 12h}}
 loosening: {agreed_by: role:maintainer}
 protect:
@@ -57,8 +57,8 @@ protect:
 		{"a longer freshness", "max_age: 12h", "max_age: 24h", "max_age", true},
 		{"another owner", "owners: team:accounts", "owners: [team:accounts, team:lab]", "owners", true},
 		{"less area", "paths: ledger/**", "paths: ledger/a/**", "paths", true},
-		{"an area without its ask", "asks: {approvals: 2}, ", "", "asks.approvals", true},
-		{"an area without its check", ", checks: sums", "", "checks", true},
+		{"an area without its approvals", "{approvals: 2}, {checks", "{checks", "area ledger: require", true},
+		{"an area without its check", ", {checks: sums}", "", "area ledger: require", true},
 		{"somebody else sets a label", "team:duty", "team:lab", "set_by", true},
 		{"no second person", "loosening: {agreed_by: role:maintainer}\n", "", "loosening", true},
 		{"rewriting", "push: team:release", "push: team:release\n    rewrite: allowed", "rewrite", true},
@@ -127,7 +127,7 @@ func TestIdentityIsByValue(t *testing.T) {
 		{with(`protect: [{name: p, branches: [main, develop]}]`), with(`protect: [{name: p, branches: ["develop,main"]}]`), false},
 		{with(`protect: [{name: p, branches: [main, develop]}]`), with(`protect: [{name: p, branches: [develop, main, main]}]`), true},
 		{with(`areas: {a: {paths: [x, y], owners: team:t}}`), with(`areas: {a: {paths: ["x,y"], owners: team:t}}`), false},
-		{with(`areas: {a: {paths: [x], checks: [u, v], owners: team:t}}`), with(`areas: {a: {paths: [x], checks: [v, u], owners: team:t}}`), true},
+		{with(`areas: {a: {paths: [x], require: [{checks: [u, v]}], owners: team:t}}`), with(`areas: {a: {paths: [x], require: [{checks: [v, u]}], owners: team:t}}`), true},
 		{req(`{approvals: 1, when: {paths: [x, y]}}`), req(`{approvals: 1, when: {paths: ["x,y"]}}`), false},
 		{req(`{approvals: 1, when: {source: [x, y]}}`), req(`{approvals: 1, when: {source: ["x,y"]}}`), false},
 		{req(`{checks: [x, y]}`), req(`{checks: "x, y"}`), true}, // refused below: it is no name

@@ -19,8 +19,8 @@ func conditioned(t *testing.T, when string) *condition.Condition {
 }
 
 func TestConditionHolds(t *testing.T) {
-	b := condition.Brought{Title: "Open slowly", Source: "hotfix/leak", Target: "main", Paths: []string{"ledger/a.csv", "docs/b.md"}, Areas: []string{"ledger"}, Added: 30, Removed: 12, Files: 2,
-		Authors: []string{"wren"}, AuthorIs: []string{"person:wren", "team:field"}, Labels: []string{"urgent"}}
+	b := condition.Brought{Title: "Open slowly", Source: "hotfix/leak", Target: "main", Paths: []string{"ledger/a.csv", "docs/b.md"}, Areas: []condition.Touched{{Name: "ledger", Paths: []string{"ledger/a.csv"}}}, Added: 30, Removed: 12, Files: 2,
+		Authors: []string{"wren"}, AuthorIs: [][]string{{"person:wren", "team:field"}}, Labels: []string{"urgent"}}
 	cases := map[string]bool{
 		"paths: 'ledger/**'": true, "paths: ['**', '!ledger/**', '!docs/**']": false, "areas: [ledger]": true, "lines: over 41": true, "lines: over 42": false, "lines: under 43": true,
 		"lines: 'over 10, under 50'": true, "files: over 1": true, "files: under 2": false, "source: hotfix": true, "source: [feature/**, 'hotfix/*']": true, "source: main": false,

@@ -252,9 +252,8 @@ func (e *Effective) sort() {
 	slices.SortFunc(e.Requirements, require.Compare)
 	for i := range e.Requirements {
 		slices.SortFunc(e.Requirements[i].From, bySource)
-		e.Requirements[i].Titled = e.Requirements[i].Title()
-		e.Requirements[i].Because = require.Because(e.Requirements[i].From)
 		e.Requirements[i].Line = 0 // its sources say where it stands
+		e.Requirements[i] = e.Requirements[i].Sealed()
 	}
 }
 

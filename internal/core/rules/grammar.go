@@ -16,10 +16,13 @@ const (
 )
 
 // Keys lists every key of the document, in the order of the reference.
-var Keys = slices.Concat(definitions, protecting, require.Keys(kind.All(), requirementPath), landing)
+var Keys = slices.Concat(definitions, require.Keys(kind.OfAreas(), areaRequirementPath), defining, protecting, require.Keys(kind.All(), requirementPath), landing)
 
-// requirementPath is where requirements stand.
-const requirementPath = "protect[].require[]"
+// Where requirements stand.
+const (
+	requirementPath     = "protect[].require[]"
+	areaRequirementPath = "areas{}.require[]"
+)
 
 // theGrammar is how documents are read.
 var theGrammar = grammar.New(Keys)
@@ -36,21 +39,21 @@ var definitions = []grammar.Key{
 	{Path: "areas", Shape: grammar.Named, Means: "named parts of the tree", Absent: "no areas", Together: "every area that matches a path applies; " + fixed, Example: "areas: {docs: {paths: docs/**, owners: team:field}}"},
 	{Path: "areas{}.paths", Shape: grammar.Globs, Means: "the paths in it; a leading ! takes out", Absent: "refused", Together: added, Example: "paths: [firmware/valves/**, \"!**/*.md\"]"},
 	{Path: "areas{}.owners", Shape: grammar.Who, Means: "who owns it", Absent: "refused", Together: added, Example: "owners: [\"team:hydraulics\", \"person:odo\"]"},
-	{Path: "areas{}.checks", Shape: grammar.Lines, Means: "checks that a change touching it has to pass on its rehearsal", Absent: "none of its own", Together: added, Example: "checks: valve-bench"},
-	{Path: "areas{}.asks", Shape: grammar.Mapping, Means: "what the area asks by itself of every change that touches it", Absent: "nothing", Together: added, Example: "asks: {approvals: 1, reviewers: team:hydraulics}"},
-	{Path: "areas{}.asks.approvals", Shape: grammar.Number, Low: 0, High: 20, Means: "how many approvals by its owners, an author's own not counting", Absent: "0", Together: added, Example: "approvals: 2"},
-	{Path: "areas{}.asks.reviewers", Shape: grammar.Who, Means: "who is asked to review a new change that touches it", Absent: "nobody", Together: added, Example: "reviewers: team:hydraulics"},
-	{Path: "areas{}.asks.optional", Shape: grammar.Who, Means: "who is told of a new change that touches it, without being asked", Absent: "nobody", Together: added, Example: "optional: person:odo"},
-	{Path: "areas{}.asks.waive", Shape: grammar.WhoOrNone, Means: "who may waive what the area asks, case by case: with a reason, for a time, and acknowledged by somebody else afterwards", Absent: "nobody", Together: "everyone who asks the same has to allow it", Example: "waive: team:duty"},
+	{Path: "areas{}.reviewers", Shape: grammar.Who, Means: "who is asked to review a new change that touches it", Absent: "nobody", Together: added, Example: "reviewers: team:hydraulics"},
+	{Path: "areas{}.optional", Shape: grammar.Who, Means: "who is told of a new change that touches it, without being asked", Absent: "nobody", Together: added, Example: "optional: person:odo"},
+	{Path: "areas{}.waive", Shape: grammar.WhoOrNone, Means: "who may waive what the area requires, case by case: with a reason, for a time, and acknowledged by somebody else afterwards", Absent: "nobody", Together: "everyone who asks the same has to allow it", Example: "waive: team:duty"},
 	{Path: "areas{}.repositories", Shape: grammar.Globs, House: true, Means: "names of the repositories it is for", Absent: "every repository of the house", Together: "-", Example: "repositories: irrigation"},
+	{Path: "areas{}.require", Shape: grammar.List, Means: "what has to hold of every change that touches it; approvals are its owners' unless from says otherwise", Absent: "nothing of its own", Together: require.Conjunction, Example: "require: [{approvals: 1}, {checks: valve-bench}]"},
+}
 
+var defining = []grammar.Key{
 	{Path: "checks", Shape: grammar.Named, Means: "what this repository's checks are", Absent: "none defined: checks are reported from outside", Together: fixed, Example: "checks: {unit: {command: make test}}"},
 	{Path: "checks{}.command", Shape: grammar.Text, Means: "the command line that a runner runs with sh -c in a clean checkout", Absent: "the check is reported from outside", Together: fixed, Example: "command: make test"},
 	{Path: "checks{}.timeout", Shape: grammar.Duration, Means: "how long the command may run, or how long an answer from outside may take before the check counts as errored, is asked for once more, and then ends the change's rehearsal: from 1s to 168h", Absent: "10m for a command, 1h from outside", Together: fixed, Example: "timeout: 90s"},
 	{Path: "checks{}.reported_by", Shape: grammar.RobotName, Means: "the only robot that may report it", Absent: "any robot whose token names the check", Together: "intersection: with another in a requirement, nobody's answer counts", Example: "reported_by: robot:previewer"},
 	{Path: "checks{}.max_age", Shape: grammar.Duration, Means: "how long a pass counts after it was reported: from 1m to 720h; on the rehearsal it is then run again", Absent: "for ever", Together: "the shorter", Example: "max_age: 12h"},
 	{Path: "checks{}.kind", Shape: grammar.Word, Allowed: []string{"deployment"}, Means: "that its pass means a deployment", Absent: "an ordinary check", Together: fixed, Example: "kind: deployment"},
-	{Path: "checks{}.environment", Shape: grammar.Text, Means: "where it deploys to; needed with kind: deployment", Absent: "-", Together: fixed, Example: "place: proving-field"},
+	{Path: "checks{}.environment", Shape: grammar.Text, Means: "where it deploys to; needed with kind: deployment", Absent: "-", Together: fixed, Example: "environment: proving-field"},
 
 	{Path: "changes", Shape: grammar.Mapping, Means: "what new changes begin with", Absent: "with nothing", Together: "all of them apply", Example: "changes: {description: \"- [ ] the growers were told\"}"},
 	{Path: "changes.description", Shape: grammar.Text, Means: "what the description of a new change begins with, where its author gives none; boxes (- [ ] …) make a checklist, for which tasks: done can ask", Absent: "an empty description", Together: "the house's comes first, the repository's after an empty line", Example: "description: \"- [ ] tried on a bench valve\""},
@@ -63,12 +66,13 @@ var protecting = []grammar.Key{
 	{Path: "protect", Shape: grammar.List, Means: "the protections", Absent: "nothing is protected", Together: "every one that matches a branch applies, in no order", Example: "protect: [{name: trunk, branches: trunk, push: nobody}]"},
 	{Path: "protect[].name", Shape: grammar.Text, Means: "a few words that every message names", Absent: "refused", Together: "unique in its document", Example: "name: trunk and releases"},
 	{Path: "protect[].repositories", Shape: grammar.Globs, House: true, Means: "names of the repositories it is for", Absent: "every repository of the house", Together: "-", Example: "repositories: [irrigation, \"ledger-*\"]"},
-	{Path: "protect[].branches", Shape: grammar.Globs, Means: "branch kinds or globs", Absent: "refused", Together: "every protection that matches applies", Example: "branches: [trunk, release]"},
+	{Path: "protect[].branches", Shape: grammar.Globs, Means: "branch kinds or globs", Absent: "it is for tags", Together: "every protection that matches applies", Example: "branches: [trunk, release]"},
+	{Path: "protect[].tags", Shape: grammar.Globs, Means: "globs for tags, in place of branches: who may make one (create), whether it may move (rewrite) or go (delete), and whether it is signed", Absent: "it is for branches", Together: "every protection that matches applies", Example: "tags: v*"},
 	{Path: "protect[].push", Shape: grammar.WhoOrNone, Means: "who may push directly", Absent: "nobody", Together: intersection + "; empty means nobody", Example: "push: robot:release-bot"},
-	{Path: "protect[].create", Shape: grammar.WhoOrNone, Means: "who may create a matching branch by pushing a commit that is held already, by a branch that create_from names", Absent: "those who may push", Together: intersection, Example: "create: role:maintainer"},
+	{Path: "protect[].create", Shape: grammar.WhoOrNone, Means: "who may create a matching branch by pushing a commit that is held already, by a branch that create_from names; of tags, who may make one", Absent: "those who may push; of tags, nobody", Together: intersection, Example: "create: role:maintainer"},
 	{Path: "protect[].create_from", Shape: grammar.Globs, Means: "branch kinds or globs of the branches of which one has to hold the commit", Absent: "the branches of this protection", Together: "each protection that matches has to find the commit held", Example: "create_from: trunk"},
-	{Path: "protect[].rewrite", Shape: grammar.Word, Allowed: grammar.Texts(permissions), Means: "whether history may be rewritten", Absent: "never", Together: "never over allowed", Example: "rewrite: never"},
-	{Path: "protect[].delete", Shape: grammar.Word, Allowed: grammar.Texts(permissions), Means: "whether the branch may be deleted", Absent: "never", Together: "never over allowed", Example: "delete: never"},
+	{Path: "protect[].rewrite", Shape: grammar.Word, Allowed: grammar.Texts(permissions), Means: "whether history may be rewritten; of tags, whether maintainers who may make one may move it", Absent: "never", Together: "never over allowed", Example: "rewrite: never"},
+	{Path: "protect[].delete", Shape: grammar.Word, Allowed: grammar.Texts(permissions), Means: "whether the branch may be deleted; of tags, whether maintainers who may make one may delete it", Absent: "never", Together: "never over allowed", Example: "delete: never"},
 	{Path: "protect[].exempt", Shape: grammar.WhoOrNone, Means: "whom this protection does not bind; each use is shown and recorded", Absent: "nobody: administrators are bound like everybody", Together: "from the protection that states it only", Example: "exempt: robot:release-bot"},
 	{Path: "protect[].waive", Shape: grammar.WhoOrNone, Means: "who may waive what this protection asks, case by case: with a reason, for a time, and acknowledged by somebody else afterwards", Absent: "nobody", Together: "per requirement, intersection: everyone who asks it has to allow it; what an area asks is waived by those whom the area names", Example: "waive: team:duty"},
 	{Path: "protect[].require", Shape: grammar.List, Means: "what has to hold before a change lands", Absent: "nothing", Together: require.Conjunction, Example: "require: [{approvals: 1}]"},

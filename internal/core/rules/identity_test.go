@@ -65,7 +65,7 @@ func framed(text string) string { return fmt.Sprintf("<%d %s>", len(text), text)
 
 // unsaid are the fields that are no part of what a document says: places in the text, titles and examples, words in whose place
 // that stands what they mean, and what is made of other fields.
-var unsaid = []string{"Line", "lines", "Called", "example", "SourceText", "FromText", "from", "stands", "key", "Used", "program", "glob", "many"}
+var unsaid = []string{"Line", "lines", "Called", "example", "SourceText", "FromText", "fromStands", "stands", "text", "hint", "ofOwners", "on", "key", "Used", "program", "glob", "many"}
 
 // said is the meaning of a document, with what the absence of a setting means in its place.
 func said(d *Document) string {
@@ -124,7 +124,7 @@ labels: {urgent: {set_by: ["team:duty", "role:maintainer"]}, late: {set_by: pers
 changes: {description: "- [ ] tried"}
 loosening: {agreed_by: ["person:odo", "team:stewards"]}
 areas:
-  valves: {paths: ["valves/**", "pumps/**", "!**/*.md"], owners: ["team:hydraulics", "person:odo"], checks: [bench, unit], asks: {approvals: 1, reviewers: team:hydraulics, optional: person:odo, waive: team:duty}}
+  valves: {paths: ["valves/**", "pumps/**", "!**/*.md"], owners: ["team:hydraulics", "person:odo"], require: [{approvals: 1, not_from: last_pusher}, {checks: [bench, unit]}, {approvals: 2, from: person:odo, unless: {author: team:duty}}], reviewers: team:hydraulics, optional: person:odo, waive: team:duty}
   docs: {paths: docs/**, owners: role:writer}
 checks:
   unit: {command: make test, timeout: 90s, max_age: 12h}
@@ -149,6 +149,13 @@ protect:
       - {objections: none}
       - {threads: resolved, resolved_by: [role:maintainer, team:duty]}
       - {tasks: done}
+      - {size: at most 400 lines and 20 files, hint: split it}
+      - {size: at most 9 commits}
+      - {revision_age: 4h}
+      - {queued_by: not an author}
+      - {signed_off: every commit}
+      - {already_on: [trunk, "release/**"]}
+      - {owners: every touched area, not_from: last_pusher, max_age: 48h, unless: {added: docs/**, removed: "*.md", renamed: old/**, author: "robot:barn"}}
       - {ticket: "FEN-[0-9]+", in: [title, branch], example: FEN-1}
       - {case: exact}
       - {fixups: none}

@@ -73,7 +73,14 @@ type reader struct {
 	*grammar.Reader
 	under Under
 	doc   *Document
+	later []areaField         // what areas require
 	used  map[string][]string // branch kinds, and words in their place, with what they stand for
+}
+
+// areaField is a key of one of the document's areas, by its place among them.
+type areaField struct {
+	area int
+	grammar.Field
 }
 
 // Area says whether there is an area of that name, in this document or the house's.
@@ -139,7 +146,10 @@ func (r *reader) document(body ast.Node) {
 	if !formatSeen && r.Found() == 0 {
 		r.Bad(body, "the document does not say its form", "begin with \"tavrin: "+Format+"\"")
 	}
-	for _, f := range fields { // after the kinds and labels, which it may name
+	for _, f := range r.later { // after the kinds, labels and areas, which it may name
+		d.Areas[f.area].Require = r.requirements(f.Field, true)
+	}
+	for _, f := range fields {
 		if f.Name == "protect" {
 			r.protections(d, f)
 		}
@@ -204,10 +214,14 @@ func (r *reader) area(f grammar.Field) Area {
 			a.Paths, a.Text = r.Globs(g)
 		case "owners":
 			a.Owners = r.Principals(g, false)
-		case "checks":
-			a.Checks = r.checkNames(g)
-		case "asks":
-			r.areaAsks(&a, g)
+		case "reviewers":
+			a.Reviewers = r.Principals(g, false)
+		case "optional":
+			a.Optional = r.Principals(g, false)
+		case "waive":
+			a.Waive = r.mayWaive(g)
+		case "require":
+			r.later = append(r.later, areaField{len(r.doc.Areas), g})
 		}
 	}
 	if a.Text == nil {
@@ -217,23 +231,6 @@ func (r *reader) area(f grammar.Field) Area {
 		r.Bad(f.Key, fmt.Sprintf("area %q has no owners", f.Name), "owners: team:NAME or person:LOGIN, one or a list")
 	}
 	return a
-}
-
-func (r *reader) areaAsks(a *Area, f grammar.Field) {
-	for _, h := range r.Keys(f.Value, `"asks"`, "areas{}.asks") {
-		a.lines["asks."+h.Name], _ = grammar.Place(h.Key)
-		switch h.Name {
-		case "approvals":
-			k := theGrammar.At("areas{}.asks.approvals")
-			a.Approvals = r.Number(h, k.Low, k.High)
-		case "reviewers":
-			a.Reviewers = r.Principals(h, false)
-		case "optional":
-			a.Optional = r.Principals(h, false)
-		case "waive":
-			a.Waive = r.mayWaive(h)
-		}
-	}
 }
 
 func (r *reader) check(f grammar.Field) Check {
@@ -277,14 +274,6 @@ func (r *reader) check(f grammar.Field) Check {
 	return c
 }
 
-func (r *reader) checkNames(f grammar.Field) []string {
-	names := r.Texts(f)
-	for _, n := range names {
-		r.CheckName(f.Value, n)
-	}
-	return names
-}
-
 func (r *reader) protections(d *Document, f grammar.Field) {
 	seq, ok := f.Value.(*ast.SequenceNode)
 	if !ok {
@@ -321,13 +310,16 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 		case "branches":
 			p.Text = r.Texts(f)
 			p.Branches, p.stands = r.Branches(f, p.Text)
+		case "tags":
+			p.Tags, p.TagText = r.Globs(f)
+			r.Within(f.Value, "patterns of branches", len(p.TagText), grammar.MaxPatterns)
 		case "push":
 			p.Push = r.Principals(f, true)
 		case "create":
 			p.Create = r.Principals(f, true)
 		case "create_from":
 			p.FromText = r.Texts(f)
-			p.From, p.from = r.Branches(f, p.FromText)
+			p.From, p.fromStands = r.Branches(f, p.FromText)
 		case "exempt":
 			p.Exempt = r.Principals(f, true)
 		case "waive":
@@ -337,7 +329,7 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 		case "delete":
 			p.Delete = grammar.OneOf(r.Reader, f, permissions...)
 		case "require":
-			p.Require = r.requirements(f)
+			p.Require = r.requirements(f, false)
 		case "after_push":
 			for _, g := range r.Keys(f.Value, `"after_push"`, "protect[].after_push") {
 				p.lines["after_push."+g.Name], _ = grammar.Place(g.Key)
@@ -358,10 +350,37 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 	} else if c := grammar.Odd(p.Name); c != "" {
 		r.Bad(n, fmt.Sprintf("the name %q holds %s", p.Name, c), "letters that can be seen, and read one way only")
 	}
-	if p.Text == nil {
-		r.Bad(n, "a protection needs branches", "branches: kinds from \"branches\" or globs")
+	switch {
+	case p.Text == nil && p.TagText == nil:
+		r.Bad(n, "a protection needs branches or tags", "branches: kinds from \"branches\" or globs; or tags: globs")
+	case p.Text != nil && p.TagText != nil:
+		r.Bad(n, "a protection is for branches or for tags", "one of the two; begin another protection for the other")
+	default:
+		r.ofTags(&p, n)
 	}
 	return p
+}
+
+// aboutTags are the keys that a protection of tags may state.
+var aboutTags = []string{"name", "repositories", "tags", "create", "rewrite", "delete", "exempt", "require"}
+
+// ofTags tells what means nothing in a protection of tags, or only there.
+func (r *reader) ofTags(p *Protection, n ast.Node) {
+	for key, line := range p.lines {
+		if name, _, _ := strings.Cut(key, "."); p.TagText != nil && !slices.Contains(aboutTags, name) {
+			r.At(line, 1, fmt.Sprintf("%q means nothing for tags", key), "some of "+strings.Join(aboutTags, ", "))
+		}
+	}
+	for _, q := range p.Require {
+		t, may := q.Asks.(require.Tagged)
+		ofTags := may && t.OfTags()
+		if ofTags != (p.TagText != nil) {
+			r.At(q.Line, 1, fmt.Sprintf("%q is asked of %s", q.Title(), map[bool]string{true: "tags", false: "changes, and tags have none"}[ofTags]),
+				map[bool]string{true: "signed: every commit, or a protection with tags", false: "signed: every tag, or a protection with branches"}[ofTags])
+		} else if ofTags && (q.Narrowed() || q.Level == require.Advisory) {
+			r.At(q.Line, 1, "what is asked of tags has no condition and no level", "signed: every tag, alone")
+		}
+	}
 }
 
 // mayWaive reads who may waive something.
@@ -475,18 +494,22 @@ func Fill(template string, values map[string]string) string {
 	})
 }
 
-func (r *reader) requirements(f grammar.Field) []require.Requirement {
+func (r *reader) requirements(f grammar.Field, ofArea bool) []require.Requirement {
 	seq, ok := f.Value.(*ast.SequenceNode)
 	if !ok {
 		r.Bad(f.Value, fmt.Sprintf("%q is %s", f.Name, grammar.KindOf(f.Value)), "a list, such as \"- approvals: 1\"")
 		return nil
 	}
 	var out []require.Requirement
+	kinds, path := kind.All(), requirementPath
+	if ofArea {
+		kinds, path = kind.OfAreas(), areaRequirementPath
+	}
 	for _, n := range seq.Values {
 		if !r.Within(n, "requirements", 1, grammar.MaxRequirements) {
 			return nil
 		}
-		if q, ok := require.Read(kind.All(), r.Reader, n, requirementPath); ok {
+		if q, ok := require.Read(kinds, r.Reader, n, path, ofArea); ok {
 			out = append(out, q)
 		}
 	}

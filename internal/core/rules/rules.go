@@ -13,6 +13,8 @@
 package rules
 
 import (
+	"iter"
+
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/glob"
 	"tavrin/internal/core/grammar"
@@ -67,14 +69,12 @@ type Area struct {
 	Paths        glob.List
 	Text         []string // the patterns as written
 	Owners       []people.Principal
-	// Approvals is how many owners' approvals the area asks by itself of every change that touches it; 0: none.
-	Approvals int
-	Checks    []string           // checks that a change touching the area needs, on the rehearsal
-	Reviewers []people.Principal // asked to review a new change that touches the area
-	Optional  []people.Principal // told of it, without being asked
-	Waive     []people.Principal // may waive what the area asks, in the open and one case at a time; empty: nobody
-	Line      int
-	lines     grammar.LineNumbers
+	Require      []require.Requirement // of every change that touches it
+	Reviewers    []people.Principal    // asked to review a new change that touches the area
+	Optional     []people.Principal    // told of it, without being asked
+	Waive        []people.Principal    // may waive what the area asks, in the open and one case at a time; empty: nobody
+	Line         int
+	lines        grammar.LineNumbers
 }
 
 // LineOf returns the line of one of the area's keys, or else its own.
@@ -91,7 +91,7 @@ const (
 
 var permissions = []Permission{Never, Allowed}
 
-// Protection is one entry of "protect": the branches it is for and what it requires of them.
+// Protection is one entry of "protect": the branches, or the tags, it is for and what it requires of them.
 type Protection struct {
 	Name         string
 	Repositories glob.List // in house rules: names of the repositories it is for; empty: all
@@ -99,6 +99,8 @@ type Protection struct {
 	Branches     glob.List
 	Text         []string // branch patterns and kinds as written
 	stands       []string // the globs that they stand for
+	Tags         glob.List
+	TagText      []string // tag patterns as written; empty: it is for branches
 	// Push lists who may push directly; empty: nobody.
 	Push []people.Principal
 	// Create lists who may create a matching branch from a commit that is held already; nil: whoever may push. From are
@@ -106,7 +108,7 @@ type Protection struct {
 	Create         []people.Principal
 	From           glob.List
 	FromText       []string // as written
-	from           []string // the globs that they stand for
+	fromStands     []string // the globs that they stand for
 	Rewrite        Permission
 	Delete         Permission
 	Require        []require.Requirement
@@ -144,6 +146,26 @@ func (d *Document) Kind(name string) *Kind {
 		}
 	}
 	return nil
+}
+
+// Requirements goes through everything that protections and areas require.
+func (d *Document) Requirements() iter.Seq[*require.Requirement] {
+	return func(yield func(*require.Requirement) bool) {
+		for _, p := range d.Protections {
+			for i := range p.Require {
+				if !yield(&p.Require[i]) {
+					return
+				}
+			}
+		}
+		for _, a := range d.Areas {
+			for i := range a.Require {
+				if !yield(&a.Require[i]) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // LineOf returns the line of one of the document's own keys, such as "loosening", or 1.

@@ -23,8 +23,8 @@ areas:
   valves:
     paths:  ["firmware/valves/**", "!**/*.md"]
     owners: [team:hydraulics]
-    asks:   {approvals: 1}
-    checks: [valve-bench]
+    require: [{approvals: 1},
+              {checks: valve-bench}]
 checks:
   unit: {command: make test, timeout: 90s}
   preview: {reported_by: robot:previewer}
@@ -380,7 +380,7 @@ func TestSentencesSayEverySetting(t *testing.T) {
 	for _, s := range d.Alone(3).AreaSentences() {
 		asked = append(asked, fmt.Sprintf("%s [%d]", s.Text, s.Sources[0].Line))
 	}
-	if got := strings.Join(asked, " "); got != "What touches valves needs 1 approval by its owners, team:hydraulics. [9] What touches valves passes valve-bench on the rehearsal. [10]" {
+	if got := strings.Join(asked, " "); got != "What touches valves: 1 approval by its owners, an author's own not counting. [9] What touches valves: check valve-bench passes on the rehearsal. [10]" {
 		t.Errorf("areas say %s", got)
 	}
 	if free := d.Alone(3).For("topic").Sentences(); len(free) != 1 || !strings.Contains(free[0].Text, "whoever may write may push") {
@@ -499,5 +499,39 @@ func BenchmarkParse2000Lines(b *testing.B) {
 			b.Fatal(findings[0])
 		}
 		d.Alone(1).For("main")
+	}
+}
+
+// A protection is for branches or for tags, and says of tags only what can be asked of them.
+func TestProtectionsOfTags(t *testing.T) {
+	for text, says := range map[string]string{
+		"{name: n}":                                                                    "needs branches or tags",
+		"{name: n, branches: main, tags: v*}":                                          "for branches or for tags",
+		"{name: n, tags: v*, push: nobody}":                                            `"push" means nothing for tags`,
+		"{name: n, tags: v*, land: {who: role:writer}}":                                `means nothing for tags`,
+		"{name: n, tags: v*, require: [{approvals: 1}]}":                               `"1 approval" is asked of changes, and tags have none`,
+		"{name: n, tags: v*, require: [{signed: every commit}]}":                       "asked of changes, and tags have none",
+		"{name: n, branches: main, require: [{signed: every tag}]}":                    "is asked of tags",
+		"{name: n, tags: v*, require: [{signed: every tag, level: advisory}]}":         "no condition and no level",
+		"{name: n, tags: v*, create: role:maintainer, require: [{signed: every tag}]}": "",
+	} {
+		d, found := Parse("tavrin: rules/1\nprotect: [" + text + "]\n")
+		if (says == "") != (len(found) == 0) || says != "" && !strings.Contains(found[0].Message, says) {
+			t.Errorf("%s: %v", text, found)
+		}
+		if says != "" {
+			continue
+		}
+		var said []string
+		for _, s := range d.Alone(1).TagSentences() {
+			said = append(said, s.Text)
+		}
+		if got := strings.Join(said, " "); got != "Tags v* are made by role:maintainer. Tags v* do not move. Tags v* are not deleted. "+
+			"Tags v* are signed by a registered key." {
+			t.Error(got)
+		}
+		if d.Alone(1).For("v1").Protected {
+			t.Error("a branch is protected by what is for tags")
+		}
 	}
 }

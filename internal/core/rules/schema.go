@@ -7,6 +7,7 @@ import (
 
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/kind"
+	"tavrin/internal/core/require"
 )
 
 // Schema returns the JSON Schema (2020-12) of the rules document, for editors. It is made from Keys; what a schema
@@ -31,8 +32,7 @@ func Schema(ofHouse bool) ([]byte, error) {
 
 // required lists the keys without which a mapping is refused.
 var required = map[string][]string{
-	"labels{}": {"set_by"}, "areas{}": {"paths", "owners"}, "loosening": {"agreed_by"}, "protect[]": {"name",
-		"branches"},
+	"labels{}": {"set_by"}, "areas{}": {"paths", "owners"}, "loosening": {"agreed_by"}, "protect[]": {"name"},
 }
 
 // mappingSchema describes the mapping at a path.
@@ -49,9 +49,12 @@ func mappingSchema(path string, ofHouse bool) map[string]any {
 	if keys := required[path]; keys != nil {
 		out["required"] = keys
 	}
-	if path == requirementPath {
+	if path == "protect[]" {
+		out["oneOf"] = []any{map[string]any{"required": []string{"branches"}}, map[string]any{"required": []string{"tags"}}}
+	}
+	if kinds := map[string][]*require.Kind{requirementPath: kind.All(), areaRequirementPath: kind.OfAreas()}[path]; kinds != nil {
 		var one []any
-		for _, d := range kind.All() {
+		for _, d := range kinds {
 			one = append(one, map[string]any{"required": []string{d.Name}})
 		}
 		out["oneOf"] = one
@@ -66,6 +69,9 @@ func keySchema(k grammar.Key, ofHouse bool) map[string]any {
 	switch k.Shape {
 	case grammar.Text, grammar.Expression, grammar.Amount:
 		out["type"] = "string"
+		if k.Pattern != "" {
+			out["pattern"] = k.Pattern
+		}
 		if k.Shape == grammar.Amount {
 			out["pattern"] = "^(over|under) +[0-9]+( *, *(over|under) +[0-9]+)?$"
 		}

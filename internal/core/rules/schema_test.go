@@ -17,7 +17,7 @@ import (
 // examples gives, for every key, its example set into the smallest document around it.
 func examples() map[string]string {
 	around := map[string]string{
-		"": "%", "branches{}": "branches:\n  %", "labels{}": "labels:\n  urgent: {%}", "areas{}": "areas:\n  a: {paths: a/**, owners: team:t, %}", "areas{}.asks": "areas:\n  a: {paths: a/**, owners: team:t, asks: {%}}",
+		"": "%", "branches{}": "branches:\n  %", "labels{}": "labels:\n  urgent: {%}", "areas{}": "areas:\n  a: {paths: a/**, owners: team:t, %}", areaRequirementPath: "areas:\n  a: {paths: a/**, owners: team:t, require: [{%}]}", areaRequirementPath + ".when": "areas: {ledger: {paths: a, owners: team:t, require: [{approvals: 1, when: {%}}]}}\nlabels: {urgent: {set_by: team:t}}", areaRequirementPath + ".unless": "areas: {ledger: {paths: a, owners: team:t, require: [{approvals: 1, unless: {%}}]}}\nlabels: {urgent: {set_by: team:t}}", requirementPath + ".unless": "areas: {ledger: {paths: a, owners: team:t}}\nlabels: {urgent: {set_by: team:t}}\nprotect:\n  - {name: n, branches: main, require: [{approvals: 1, unless: {%}}]}",
 		"checks{}": "checks:\n  c: {%}", "loosening": "loosening: {%}", "changes": "changes: {%}", "protect[]": "protect:\n  - {name: n, branches: main, %}",
 		"protect[].after_push": "protect:\n  - {name: n, branches: main, after_push: {%}}", "protect[].land": "protect:\n  - {name: n, branches: main, land: {%}}",
 		requirementPath: "protect:\n  - {name: n, branches: main, require: [{%}]}", requirementPath + ".when": "areas: {ledger: {paths: a, owners: team:t}}\nlabels: {urgent: {set_by: team:t}}\nprotect:\n  - {name: n, branches: main, require: [{approvals: 1, when: {%}}]}",
@@ -39,12 +39,12 @@ func examples() map[string]string {
 		}
 		example := k.Example
 		// A key that stands with others of its kind replaces those of the frame.
-		for _, name := range []string{"paths", "owners", "name", "branches"} {
+		for _, name := range []string{"paths", "owners", "name", "branches", "tags"} {
 			if k.Name() == name && !slices.Contains([]string{""}, grammar.Parent(k.Path)) {
-				frame = strings.Replace(frame, map[string]string{"paths": "paths: a/**, ", "owners": "owners: team:t, ", "name": "name: n, ", "branches": "branches: main, "}[name], "", 1)
+				frame = strings.Replace(frame, map[string]string{"paths": "paths: a/**, ", "owners": "owners: team:t, ", "name": "name: n, ", "branches": "branches: main, ", "tags": "branches: main, "}[name], "", 1)
 			}
 		}
-		if grammar.Parent(k.Path) == requirementPath && kind.Of(k.Name()) == nil {
+		if p := grammar.Parent(k.Path); (p == requirementPath || p == areaRequirementPath) && kind.Of(k.Name()) == nil {
 			beside := "approvals"
 			if len(k.Beside) > 0 {
 				beside = k.Beside[len(k.Beside)-1]

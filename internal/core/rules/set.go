@@ -42,7 +42,19 @@ const maxKept = 2000
 // PlacedArea is an area and the document it stands in.
 type PlacedArea struct {
 	*Area
-	From require.Source
+	From         require.Source
+	Requirements []require.Sourced // what it requires, each with its line
+}
+
+// placed says where an area stands, and what it requires.
+func placed(a *Area, l Layer) PlacedArea {
+	out := PlacedArea{Area: a, From: require.Source{Document: l.Of, Protection: "area " + a.Name, Version: l.Version, Line: a.Line}}
+	for _, q := range a.Require {
+		from := out.From
+		from.Line, q.Line = q.Line, 0
+		out.Requirements = append(out.Requirements, require.Sourced{Requirement: q, From: []require.Source{from}}.Sealed())
+	}
+	return out
 }
 
 // NewSet puts a repository's documents together: its house's and its own, either of which may hold no document.
@@ -56,8 +68,7 @@ func NewSet(repository string, layers ...Layer) *Set {
 		s.layers = append(s.layers, l)
 		for i := range l.Document.Areas {
 			if a := &l.Document.Areas[i]; s.concerns(a.Repositories) {
-				s.areas = append(s.areas, PlacedArea{a, require.Source{Document: l.Of, Protection: "area " + a.Name,
-					Version: l.Version, Line: a.Line}})
+				s.areas = append(s.areas, placed(a, l))
 			}
 		}
 	}
@@ -128,25 +139,26 @@ func (s *Set) Demanded() []Check {
 			out = append(out, s.Check(name))
 		}
 	}
+	named := func(all []require.Requirement) {
+		for _, r := range all {
+			for _, c := range r.CheckNames() {
+				if !c.Several() {
+					add(c.Text)
+				}
+			}
+		}
+	}
 	for _, l := range s.layers {
 		for i := range l.Document.Protections {
 			p := &l.Document.Protections[i]
 			if !s.concerns(p.Repositories) {
 				continue
 			}
-			for _, r := range p.Require {
-				for _, c := range r.CheckNames() {
-					if !c.Several() {
-						add(c.Text)
-					}
-				}
-			}
+			named(p.Require)
 		}
 	}
 	for _, a := range s.areas {
-		for _, name := range a.Checks {
-			add(name)
-		}
+		named(a.Require)
 	}
 	return out
 }
@@ -268,11 +280,29 @@ func (s *Set) For(branch string) *Effective {
 }
 
 func (s *Set) combined(branch string) *Effective {
-	c := newCombining(branch)
+	return s.combine(branch, func(p *Protection) bool { return p.Branches.Match(branch) })
+}
+
+// ForTag combines every protection that matches a tag, but those that exempt a person, of whom is says what they are.
+func (s *Set) ForTag(tag string, is func(people.Principal) bool) *Effective {
+	var exempted []require.Source
+	e := s.combine(tag, func(p *Protection) bool { return p.Tags.Match(tag) && !slices.ContainsFunc(p.Exempt, is) })
+	for _, m := range s.combine(tag, func(p *Protection) bool { return p.Tags.Match(tag) }).Protections {
+		if slices.ContainsFunc(m.Exempt, is) {
+			exempted = append(exempted, m.Source)
+		}
+	}
+	e.Exempted = exempted
+	return e
+}
+
+// combine combines the protections that match a name.
+func (s *Set) combine(name string, matches func(*Protection) bool) *Effective {
+	c := newCombining(name)
 	for _, l := range s.layers {
 		for i := range l.Document.Protections {
 			p := &l.Document.Protections[i]
-			if !s.concerns(p.Repositories) || !p.Branches.Match(branch) {
+			if !s.concerns(p.Repositories) || !matches(p) {
 				continue
 			}
 			if n := slices.IndexFunc(s.suspended, func(x change.Suspension) bool {

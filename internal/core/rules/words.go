@@ -172,19 +172,50 @@ func (e *Effective) sayLanding(say func(string, []require.Source, string, ...any
 // AreaSentences says what areas ask by themselves of changes that touch them, whatever the branch.
 func (s *Set) AreaSentences() []Sentence {
 	var out []Sentence
-	say := func(a PlacedArea, key, format string, args ...any) {
-		from := a.From
-		from.Line = a.LineOf(key)
-		out = append(out, Sentence{Setting: "areas", Text: fmt.Sprintf(format, args...), Level: require.Required,
-			Sources: []require.Source{from}})
-	}
 	for _, a := range s.areas {
-		if a.Approvals > 0 {
-			say(a, "asks.approvals", "What touches %s needs %s by its owners, %s.", a.Name,
-				require.Count(a.Approvals, "approval"), people.Names(a.Owners))
+		for _, q := range a.Requirements {
+			text := q.Sentence()
+			if q.Called == "" {
+				text = q.Asks.Words() + strings.TrimPrefix(text, grammar.Capital(q.Asks.Words()))
+			}
+			out = append(out, Sentence{Setting: "areas", Text: fmt.Sprintf("What touches %s: %s.", a.Name, text), Level: q.Level,
+				Sources: q.From})
 		}
-		if len(a.Checks) > 0 {
-			say(a, "checks", "What touches %s passes %s on the rehearsal.", a.Name, strings.Join(a.Checks, ", "))
+	}
+	return out
+}
+
+// TagSentences says what holds for tags, protection by protection.
+func (s *Set) TagSentences() []Sentence {
+	var out []Sentence
+	for _, l := range s.layers {
+		for i := range l.Document.Protections {
+			p := &l.Document.Protections[i]
+			if p.TagText == nil || !s.concerns(p.Repositories) {
+				continue
+			}
+			tags := "Tags " + grammar.GlobWords(p.TagText)
+			say := func(key, format string, args ...any) {
+				out = append(out, Sentence{Setting: "tags", Text: fmt.Sprintf(format, args...), Sources: []require.Source{{
+					Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.LineOf(key)}}})
+			}
+			say("create", "%s are made by %s.", tags, people.Names(p.Create))
+			if p.Rewrite == Allowed {
+				say("rewrite", "%s may be moved by maintainers who may make them.", tags)
+			} else {
+				say("rewrite", "%s do not move.", tags)
+			}
+			if p.Delete == Allowed {
+				say("delete", "%s may be deleted by maintainers who may make them.", tags)
+			} else {
+				say("delete", "%s are not deleted.", tags)
+			}
+			if len(p.Require) > 0 {
+				say("require", "%s are signed by a registered key.", tags)
+			}
+			if len(p.Exempt) > 0 {
+				say("exempt", "%s is not bound by %q; each use is shown and recorded.", grammar.Capital(people.Names(p.Exempt)), p.Name)
+			}
 		}
 	}
 	return out

@@ -11,7 +11,7 @@ import (
 )
 
 const document = `tavrin: rules/1
-areas: {ledger: {paths: ledger/**, owners: team:accounts, asks: {approvals: 2}}}
+areas: {ledger: {paths: ledger/**, owners: team:accounts, require: [{approvals: 2}]}}
 checks: {unit: {command: make test}}
 protect:
   - name: trunk

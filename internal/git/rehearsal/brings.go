@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/git"
 )
 
@@ -15,6 +16,8 @@ type Brought struct {
 	Paths []string
 	// The largest commit: how many files, and lines, it alone changes.
 	Files, Added, Removed int
+	// Ways are those of the paths that some commit adds, removes or renames.
+	Ways change.Ways
 }
 
 // Brings finds out what commits bring one by one.
@@ -30,6 +33,7 @@ func Brings(ctx context.Context, repo *git.Repo, commits []git.Commit) (Brought,
 	paths := map[string]bool{}
 	take := func(files []git.FileDiff) {
 		added, removed := 0, 0
+		git.Ways(files, &out.Ways)
 		for _, f := range files {
 			paths[f.Path] = true
 			if f.OldPath != "" {
@@ -57,7 +61,10 @@ func Brings(ctx context.Context, repo *git.Repo, commits []git.Commit) (Brought,
 	for p := range paths {
 		out.Paths = append(out.Paths, p)
 	}
-	slices.Sort(out.Paths)
+	for _, way := range []*[]string{&out.Paths, &out.Ways.Added, &out.Ways.Removed, &out.Ways.Renamed} {
+		slices.Sort(*way)
+		*way = slices.Compact(*way)
+	}
 	if b := r.at.Bounds(); err == nil && int64(len(out.Paths)) > b.ChangePaths {
 		err = b.Reach("change.paths", "its commits touch %d files", len(out.Paths))
 	}

@@ -110,6 +110,11 @@ func (in *Incoming) IsCommit(ctx context.Context, id string) bool {
 	return came || in.view.HasCommit(ctx, id)
 }
 
+// TagSignature reads the signature of a tag, with the objects of the push in sight.
+func (in *Incoming) TagSignature(ctx context.Context, id string) (s git.KeySignature, object, signed bool, err error) {
+	return in.view.TagSignature(ctx, id)
+}
+
 // Admit moves the objects into the repository, synced to disk. Until then they are gone when the push ends.
 func (in *Incoming) Admit() error {
 	if in.dir == "" || in.admitted {

@@ -216,6 +216,7 @@ CREATE TABLE revisions (
   authors        TEXT NOT NULL,                     -- JSON list of logins
   same_as_last   BOOLEAN NOT NULL,                  -- brings exactly what the revision before brought
   paths          TEXT NOT NULL,                     -- JSON list, renames at both ends
+  ways           TEXT DEFAULT '{}',                 -- JSON: which of them are added, removed or renamed
   files          INTEGER NOT NULL,
   added          INTEGER NOT NULL,                  -- lines
   removed        INTEGER NOT NULL,
