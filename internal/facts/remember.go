@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"reflect"
+	"slices"
 	"sync"
 
 	"gorm.io/gorm"
@@ -141,8 +142,15 @@ func (g Gathered) dependsOnTime() bool {
 	if len(g.Facts.Waivers)+len(g.Facts.Suspended) > 0 {
 		return true
 	}
-	for _, q := range g.Set.For(g.Change.Target).Requirements {
-		if a, ages := q.Asks.(require.Aging); ages && a.Ages() {
+	ages := func(q require.Sourced) bool {
+		a, may := q.Asks.(require.Aging)
+		return may && a.Ages()
+	}
+	if slices.ContainsFunc(g.Set.For(g.Change.Target).Requirements, ages) {
+		return true
+	}
+	for _, a := range g.Set.Areas() {
+		if slices.ContainsFunc(a.Requirements, ages) {
 			return true
 		}
 	}

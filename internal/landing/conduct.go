@@ -274,7 +274,7 @@ func verdictOf(g facts.Gathered) queue.Verdict {
 	v := queue.Verdict{Clear: report.Clear}
 	for _, q := range report.Requirements {
 		if q.At == "rehearsal" && q.Level == require.Required && q.State == require.Missing {
-			v.Red = q.Next
+			v.Red = q.Told()
 		}
 	}
 	for _, login := range g.Rehearsal.Approvers {

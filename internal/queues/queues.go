@@ -158,7 +158,7 @@ func rehearsing(g facts.Gathered) string {
 	var open []string
 	for _, q := range g.Judge().Requirements {
 		if q.At == "rehearsal" && q.Level == require.Required && q.State == require.Pending {
-			open = append(open, q.Next)
+			open = append(open, q.Told())
 		}
 	}
 	if len(open) == 0 {

@@ -110,8 +110,8 @@ func TestDemandsOnWhatIsGone(t *testing.T) {
 		i := slices.IndexFunc(report.Requirements, func(q require.Outcome) bool { return strings.HasPrefix(q.Key, c.key) })
 		if i < 0 {
 			t.Errorf("%s: nothing called %s in %+v", c.requirement, c.key, report.Requirements)
-		} else if q := report.Requirements[i]; q.State != c.state || !strings.Contains(q.Next, c.says) {
-			t.Errorf("%s is %s: %q", c.requirement, q.State, q.Next)
+		} else if q := report.Requirements[i]; q.State != c.state || !strings.Contains(q.Told(), c.says) {
+			t.Errorf("%s is %s: %q", c.requirement, q.State, q.Told())
 		}
 	}
 }

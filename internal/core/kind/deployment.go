@@ -69,8 +69,7 @@ func (d *deployment) Judge(k *require.Case, q require.Sourced) {
 			}
 		}
 		if len(w.Names) == 0 {
-			w.None = fmt.Sprintf("no check deploys to %s: a maintainer has to define one (kind: deployment, environment: %s)", d.to,
-				d.to)
+			w.None = fmt.Sprintf("no check deploys to %s (kind: deployment, environment: %s)", d.to, d.to)
 		}
 		k.Want(w)
 	}

@@ -38,7 +38,7 @@ func (history) Judge(c *require.Case, q require.Sourced) {
 			r.Next = "only strategies that make a merge commit are allowed: a maintainer has to change the rules"
 			c.AskMaintainers(&r)
 		} else {
-			r.Next = fmt.Sprintf("%s: land by %s", r.Lacks, require.List(linear, "or"))
+			r.Next = "land by " + require.List(linear, "or")
 			action := require.DoJoin
 			if c.Asker != "" {
 				action = require.DoRejoin

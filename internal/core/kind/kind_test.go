@@ -122,7 +122,7 @@ func TestKindsJudge(t *testing.T) {
 			t.Errorf("kindtest has nothing of %s", k.Name)
 		}
 		for _, c := range sample.Judged {
-			if lines := judged(t, c.Text, c.Alter); lines[0].State != c.State || !strings.Contains(lines[0].Next, c.Next) {
+			if lines := judged(t, c.Text, c.Alter); lines[0].State != c.State || !strings.Contains(lines[0].Told()+lines[0].Next, c.Next) {
 				t.Errorf("%q gives %+v", c.Text, lines)
 			}
 		}

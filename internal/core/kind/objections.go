@@ -34,7 +34,7 @@ func (objections) Judge(c *require.Case, q require.Sourced) {
 		if r.Have > 1 {
 			r.Lacks = require.Few(r.Who, "and") + " object"
 		}
-		r.Next = r.Lacks + ": talk it over with them; it ends when they withdraw it or approve"
+		r.Next = "talk it over with them; it ends when they withdraw it or approve"
 		r.Do(require.DoWithdraw, c.ThisChange())
 	}
 	c.Say(r, q)

@@ -106,14 +106,14 @@ func (s *size) Judge(c *require.Case, q require.Sourced) {
 	var over []string
 	for _, unit := range units {
 		if n, bound := s.most[unit]; bound && have[unit] > n {
-			over = append(over, fmt.Sprintf("%d %s, and at most %d", have[unit], unit, n))
+			over = append(over, fmt.Sprintf("%d %s, at most %d asked", have[unit], unit, n))
 		}
 	}
 	if len(over) > 0 {
 		r.Lacks = "too large: " + require.List(over, "and")
-		r.Next = fmt.Sprintf("it has %s may come at once", require.List(over, "and"))
+		r.Next = "bring it in parts"
 		if s.hint != "" {
-			r.Next += ": " + s.hint
+			r.Next = s.hint
 		}
 		c.MendedBy(&r, require.DoPush)
 	}

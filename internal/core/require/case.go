@@ -35,7 +35,7 @@ type Outcome struct {
 	Because string   `json:"because" doc:"where the demand comes from, in words"`
 	Sources []Source `json:"sources" doc:"the same, for programs"`
 	Who     []string `json:"who" doc:"logins and robots that can act now"`
-	Next    string   `json:"next" doc:"what is to be done, in words; empty when met"`
+	Next    string   `json:"next" doc:"what is to be done about it, in words, to follow what is missing; empty when met"`
 	Steps   []Step   `json:"steps" doc:"the same, for programs: what somebody can do now"`
 	// At is "rehearsal" for what only a rehearsal can show.
 	At     string   `json:"at" enum:"change,rehearsal"`
@@ -46,6 +46,14 @@ type Outcome struct {
 // Holds says whether the requirement no longer asks for anything.
 func (o Outcome) Holds() bool {
 	return o.State == Met || o.State == NotAsked || o.State == Waived
+}
+
+// Told says what is missing and what is to be done, in one sentence without a full stop.
+func (o Outcome) Told() string {
+	if o.Lacks == "" || o.Next == "" {
+		return o.Lacks + o.Next
+	}
+	return o.Lacks + ": " + o.Next
 }
 
 // WhoCan lists those who can take a step; nobody where it is none of the next.

@@ -73,13 +73,12 @@ func (c *Case) ApprovedBy(o Outcome, asks string, n int, p Pool, from []Source) 
 	o.Do(DoApprove, Arguments{Change: c.Number, Revision: c.Revision})
 	switch could := len(o.Who); {
 	case could >= n-o.Have:
-		o.Next = fmt.Sprintf("%s needed: %s could give %s", o.Lacks, FewOr(o.Who), oneOrAll(n-o.Have, could))
+		o.Next = fmt.Sprintf("%s could give %s", FewOr(o.Who), oneOrAll(n-o.Have, could))
 	case could == 0:
-		o.Next = fmt.Sprintf("%s needed, and nobody could give one: a maintainer has to add people or change the rule", o.Lacks)
+		o.Next = "nobody could give one, so a maintainer has to add people or change the rule"
 		c.AskMaintainers(&o)
 	default:
-		o.Next = fmt.Sprintf("%s needed, and only %s could give one: a maintainer has to add people or change the rule", o.Lacks,
-			FewOr(o.Who))
+		o.Next = fmt.Sprintf("only %s could give one, so a maintainer has to add people or change the rule", FewOr(o.Who))
 		c.AskMaintainers(&o)
 	}
 	var notes []string

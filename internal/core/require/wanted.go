@@ -60,7 +60,7 @@ func (k *Case) WantNamed(w Wanted, c CheckName) {
 	names := k.Named([]CheckName{c}, w.At)
 	if len(names) == 0 {
 		w.Key, w.Title = "checks/"+c.Text, fmt.Sprintf("checks %s pass on the %s", c.Text, w.At)
-		w.None = fmt.Sprintf("no check that matches %s is defined by the rules or was reported on the %s", c.Text, w.At)
+		w.None = fmt.Sprintf("no check that matches %s is defined or was reported on the %s", c.Text, w.At)
 		k.Want(w)
 	}
 	for _, name := range names {
@@ -122,13 +122,13 @@ func (k *Case) check(w Wanted) {
 	}
 	switch {
 	case w.None != "" && (w.At == AtHead || k.Rehearsal != nil):
-		q.State, q.Lacks, q.Next = Pending, w.None, w.None
+		q.State, q.Lacks, q.Next = Pending, w.None, "a maintainer has to define or connect one"
 		if r := k.Rehearsal; w.At == AtRehearsal && !r.BuiltAt.IsZero() &&
 			k.At.Sub(r.BuiltAt) >= DefaultAnswer {
-			q.State, q.Next = Missing, fmt.Sprintf("%s, and none came within %s: a maintainer has to define or "+
-				"connect one", w.None, grammar.Brief(DefaultAnswer))
-			k.AskMaintainers(&q)
+			q.State, q.Next = Missing, fmt.Sprintf("none came within %s, so a maintainer has to define or connect one",
+				grammar.Brief(DefaultAnswer))
 		}
+		k.AskMaintainers(&q)
 		k.Add(q, "", w.From)
 		return
 	case w.At == AtRehearsal && k.Rehearsal == nil:
@@ -206,7 +206,7 @@ func (k *Case) standing(declared Check, c change.Check, w Wanted) answer {
 	by := reporter(declared, declared.Name)
 	foreign := func(format string, args ...any) answer {
 		return answer{state: Missing, lacks: fmt.Sprintf("%s reported by %s, who does not count", c.Name, c.By),
-			next: fmt.Sprintf("%s was reported by %s, but ", c.Name, c.By) + fmt.Sprintf(format, args...)}
+			next: fmt.Sprintf(format, args...)}
 	}
 	switch {
 	case c.State == change.NotReported || c.State == change.Waiting: // asked for or not, nobody has begun it
@@ -217,7 +217,7 @@ func (k *Case) standing(declared Check, c change.Check, w Wanted) answer {
 		}
 		return a
 	case c.State == change.Running:
-		return answer{state: Pending, lacks: c.Name + " still running", next: c.Name + " is running"}
+		return answer{state: Pending, lacks: c.Name + " still running", next: "waiting for " + by}
 	case declared.Command != "" && !c.Runner:
 		return foreign("the rules define it as a command: only a runner's answer counts")
 	case declared.ReportedBy != "" && declared.ReportedBy != c.By:
@@ -230,20 +230,19 @@ func (k *Case) standing(declared Check, c change.Check, w Wanted) answer {
 		return k.age(declared, c, w)
 	}
 	a := answer{state: Missing, lacks: fmt.Sprintf("%s %s", c.Name, c.State)}
-	a.next = a.lacks
 	switch {
 	case c.State == change.Skipped:
-		a.next += ", which does not count as passed"
+		a.lacks += ", which does not count as passed"
 	case c.Summary != "":
-		a.next += " (" + c.Summary + ")"
+		a.lacks += " (" + c.Summary + ")"
 	}
 	a.steps = []Step{{Action: DoPush, Arguments: k.OnSource(), Who: k.Authors}}
 	if w.At == AtRehearsal {
-		a.next += ": mend the change and push, then join again; joining again by itself runs it once more"
+		a.next = "mend the change and push, then join again; joining again by itself runs it once more"
 		a.steps = append(a.steps, Step{Action: DoJoin, Arguments: k.ThisChange(), Who: []string{}})
 		return a
 	}
-	a.next += ": mend the change and push, or ask for another attempt"
+	a.next = "mend the change and push, or ask for another attempt"
 	a.steps = append(a.steps, Step{Action: DoRerun, Arguments: Arguments{Change: k.Number, Check: c.Name, Commit: k.Head}, Who: []string{}})
 	return a
 }
@@ -331,9 +330,8 @@ func (k *Case) age(declared Check, c change.Check, w Wanted) answer {
 		return answer{state: Met}
 	}
 	if age := k.At.Sub(c.At); age > fresh {
-		return answer{state: Pending, lacks: c.Name + " passed too long ago",
-			next: fmt.Sprintf("%s passed %s ago, and a pass counts for %s: it is wanted again", c.Name,
-				grammar.Brief(age.Truncate(time.Minute)), grammar.Brief(fresh))}
+		return answer{state: Pending, lacks: fmt.Sprintf("%s passed %s ago", c.Name, grammar.Brief(age.Truncate(time.Minute))),
+			next: fmt.Sprintf("a pass counts for %s, so it is wanted again", grammar.Brief(fresh))}
 	}
 	return answer{state: Met}
 }

@@ -238,7 +238,7 @@ func (e Example) compare(r gate.Report) string {
 			continue
 		}
 		lines = append(lines, fmt.Sprintf("%s, says %s", q.Title, q.Because))
-		missing = append(missing, strings.ToLower(q.Title+"\n"+q.Next+"\n"+q.Because))
+		missing = append(missing, strings.ToLower(q.Title+"\n"+q.Told()+"\n"+q.Because))
 	}
 	still := "nothing is missing"
 	if len(lines) > 0 {
