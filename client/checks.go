@@ -1,13 +1,10 @@
 package client
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 
 	"tavrin/wire"
 )
@@ -15,63 +12,52 @@ import (
 // checks is the part of the client about checks and those who run them.
 type checks struct{ *connection }
 
-// NewReport is what a check robot says of a check.
-type NewReport struct {
-	Commit  string `json:"commit"`
-	Name    string `json:"name"`
-	State   string `json:"state"`
-	Link    string `json:"link,omitempty"`
-	Summary string `json:"summary,omitempty"`
-	Attempt int    `json:"attempt,omitempty"`
-}
-
 // ReportCheck reports a check.
-func (c checks) ReportCheck(ctx context.Context, repo string, r NewReport) (wire.Check, error) {
-	return post[wire.Check](ctx, c, repoPath(repo)+"/checks", r)
+func (c checks) ReportCheck(ctx context.Context, repo string, r wire.NewReport) (wire.Check, error) {
+	return do(ctx, c.connection, wire.CreateReport, onRepo(repo, r))
 }
 
 // Checks lists the checks of a commit.
 func (c checks) Checks(ctx context.Context, repo, commit string) ([]wire.Check, error) {
-	return get[[]wire.Check](ctx, c, repoPath(repo)+"/commits/"+url.PathEscape(commit)+"/checks")
+	return do(ctx, c.connection, wire.ListChecks, wire.InCommit{InRepo: inRepo(repo), Commit: commit})
 }
 
 // CheckNames lists the checks seen so far and those the rules name.
 func (c checks) CheckNames(ctx context.Context, repo string) ([]wire.CheckName, error) {
-	return get[[]wire.CheckName](ctx, c, repoPath(repo)+"/checks")
+	return do(ctx, c.connection, wire.ListCheckNames, inRepo(repo))
 }
 
 // Wanted lists checks that wait for a report.
 func (c checks) Wanted(ctx context.Context, repo string) ([]wire.Check, error) {
-	return get[[]wire.Check](ctx, c, repoPath(repo)+"/checks/wanted")
+	return do(ctx, c.connection, wire.ListWantedChecks, inRepo(repo))
 }
 
 // Rerun asks for another attempt of a check.
 func (c checks) Rerun(ctx context.Context, repo, commit, name string) (wire.Check, error) {
-	return post[wire.Check](ctx, c, repoPath(repo)+"/commits/"+url.PathEscape(commit)+"/checks/rerun",
-		map[string]string{"name": name})
+	return do(ctx, c.connection, wire.RerunCheck, wire.CheckRerun{InCommit: wire.InCommit{InRepo: inRepo(repo), Commit: commit},
+		Body: wire.CheckNamed{Name: name}})
 }
 
 // RunnerPlace tells a runner how to find out whether it could read the service's data.
 func (c checks) RunnerPlace(ctx context.Context) (wire.RunnerPlace, error) {
-	return get[wire.RunnerPlace](ctx, c, "/jobs/place")
+	return do(ctx, c.connection, wire.GetRunnerPlace, wire.Nothing{})
 }
 
 // Lease takes the oldest waiting command check; nil when there is none.
 func (c checks) Lease(ctx context.Context) (*wire.Job, error) {
-	jobs, err := post[[]wire.Job](ctx, c, "/jobs/lease", nil)
+	jobs, err := do(ctx, c.connection, wire.LeaseJob, wire.Nothing{})
 	if err != nil || len(jobs) == 0 {
 		return nil, err
 	}
 	return &jobs[0], nil
 }
 
+// inJob names a job and shows its lease, which stands in for the runner's own token.
+func inJob(j wire.Job) wire.InJob { return wire.InJob{ID: j.ID, Authorization: "Bearer " + j.Lease} }
+
 // JobAlive prolongs a job's lease.
 func (c checks) JobAlive(ctx context.Context, j wire.Job) error {
-	resp, err := c.send(ctx, http.MethodPost, fmt.Sprintf("/jobs/%d/alive", j.ID), j.Lease, nil, nil)
-	if err == nil {
-		resp.Body.Close()
-	}
-	return err
+	return none(do(ctx, c.connection, wire.KeepJob, inJob(j)))
 }
 
 // JobPack returns the pack of the job's commit; the caller closes it.
@@ -84,14 +70,6 @@ func (c checks) JobPack(ctx context.Context, j wire.Job) (io.ReadCloser, error) 
 }
 
 // FinishJob sends a job's answer.
-func (c checks) FinishJob(ctx context.Context, j wire.Job, state, summary, log string) error {
-	data, err := json.Marshal(map[string]string{"state": state, "summary": summary, "log": log})
-	if err != nil {
-		return err
-	}
-	resp, err := c.send(ctx, http.MethodPost, fmt.Sprintf("/jobs/%d/result", j.ID), j.Lease, nil, bytes.NewReader(data))
-	if err == nil {
-		resp.Body.Close()
-	}
-	return err
+func (c checks) FinishJob(ctx context.Context, j wire.Job, r wire.JobResult) error {
+	return none(do(ctx, c.connection, wire.FinishJob, wire.JobFinished{InJob: inJob(j), Body: r}))
 }

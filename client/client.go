@@ -5,7 +5,6 @@
 package client
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -14,7 +13,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 
 	"tavrin/wire"
@@ -97,34 +95,6 @@ func (p *Problem) Error() string {
 	return p.Detail
 }
 
-// Call makes one JSON call: body is sent when it is not nil, the answer is read into out when that is not nil.
-func (c *connection) Call(ctx context.Context, method, path string, body, out any) error {
-	return c.call(ctx, method, path, nil, body, out)
-}
-
-func (c *connection) call(ctx context.Context, method, path string, header http.Header, body, out any) error {
-	var payload io.Reader
-	if body != nil {
-		data, err := json.Marshal(body)
-		if err != nil {
-			return fmt.Errorf("%s %s: %w", method, path, err)
-		}
-		payload = bytes.NewReader(data)
-	}
-	resp, err := c.send(ctx, method, path, c.token, header, payload)
-	if err != nil {
-		return err
-	}
-	defer resp.Body.Close()
-	if out == nil {
-		return nil
-	}
-	if err := json.NewDecoder(resp.Body).Decode(out); err != nil {
-		return fmt.Errorf("read the service's answer to %s %s: %w", method, path, err)
-	}
-	return nil
-}
-
 // send makes a request and turns every answer that is not a success into an error.
 func (c *connection) send(ctx context.Context, method, path, token string, header http.Header,
 	body io.Reader) (*http.Response, error) {
@@ -138,7 +108,7 @@ func (c *connection) send(ctx context.Context, method, path, token string, heade
 	if body != nil {
 		req.Header.Set("Content-Type", "application/json")
 	}
-	if token != "" {
+	if token != "" && req.Header.Get("Authorization") == "" { // a job is answered with its own lease
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
 	resp, err := c.http.Do(req)
@@ -158,66 +128,4 @@ func (c *connection) send(ctx context.Context, method, path, token string, heade
 		p = &Problem{Status: resp.StatusCode}
 	}
 	return nil, p
-}
-
-// caller is what makes one call: each part of the client.
-type caller interface {
-	Call(ctx context.Context, method, path string, body, out any) error
-}
-
-// get makes a GET call and returns its answer.
-func get[T any](ctx context.Context, c caller, path string, query ...string) (T, error) {
-	var out T
-	v := url.Values{}
-	for i := 0; i+1 < len(query); i += 2 {
-		if query[i+1] != "" && query[i+1] != "0" {
-			v.Set(query[i], query[i+1])
-		}
-	}
-	if len(v) > 0 {
-		path += "?" + v.Encode()
-	}
-	return out, c.Call(ctx, http.MethodGet, path, nil, &out)
-}
-
-// post makes a POST call and returns its answer.
-func post[T any](ctx context.Context, c caller, path string, body any) (T, error) {
-	var out T
-	return out, c.Call(ctx, http.MethodPost, path, body, &out)
-}
-
-func repoPath(repo string) string { return "/repositories/" + escaped(repo) }
-
-func changePath(repo string, number int) string {
-	return repoPath(repo) + "/changes/" + strconv.Itoa(number)
-}
-
-// escaped escapes each part of HOUSE/NAME.
-func escaped(repo string) string {
-	house, name, _ := strings.Cut(repo, "/")
-	return url.PathEscape(house) + "/" + url.PathEscape(name)
-}
-
-func (r Reading) query() []string {
-	space, files := "", ""
-	if r.IgnoreSpace {
-		space = "ignored"
-	}
-	if r.FilesOnly {
-		files = "true"
-	}
-	return []string{"revision", strconv.Itoa(r.Revision), "since", strconv.Itoa(r.Since), "commit", r.Commit, "space",
-		space, "files", files, "context", strconv.Itoa(r.Context)}
-}
-
-// rulesPath is where the rules of a repository, HOUSE/NAME, or of a house are.
-func rulesPath(where string) string {
-	if strings.Contains(where, "/") {
-		return repoPath(where) + "/rules"
-	}
-	return "/houses/" + url.PathEscape(where) + "/rules"
-}
-
-func threadPath(repo string, number int, thread int64) string {
-	return fmt.Sprintf("%s/threads/%d", changePath(repo, number), thread)
 }

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
@@ -19,29 +18,27 @@ type journal struct{ *connection }
 
 // Journal lists lines of the journal, newest first; repo may be empty.
 func (c journal) Journal(ctx context.Context, repo string, limit int) ([]wire.JournalLine, error) {
-	return get[[]wire.JournalLine](ctx, c, "/journal", "repository", repo, "limit", strconv.Itoa(limit))
+	return do(ctx, c.connection, wire.ListJournal, wire.JournalQuery{Repository: repo, Limit: limit})
 }
 
 // JournalAfter lists the lines after one, oldest first.
 func (c journal) JournalAfter(ctx context.Context, repo string, after int64, limit int) ([]wire.JournalLine, error) {
-	return get[[]wire.JournalLine](ctx, c, "/journal", "repository", repo, "after", strconv.FormatInt(after, 10),
-		"limit", strconv.Itoa(limit))
+	return do(ctx, c.connection, wire.ListJournal, wire.JournalQuery{Repository: repo, After: after, Limit: limit})
 }
 
 // VerifyJournal has the service check its whole journal, that it goes on from a head exported earlier (nil: none), and
 // that records and branches are as it tells. It returns the head, signed.
 func (c journal) VerifyJournal(ctx context.Context, earlier *wire.SignedHead) (wire.SignedHead, error) {
-	query := ""
+	var q wire.EarlierHead
 	if earlier != nil {
-		query = "?" + url.Values{"seq": {strconv.FormatInt(earlier.Seq, 10)}, "hash": {earlier.Hash},
-			"public_key": {earlier.PublicKey}, "signature": {earlier.Signature}}.Encode()
+		q = wire.EarlierHead{Seq: earlier.Seq, Hash: earlier.Hash, PublicKey: earlier.PublicKey, Signature: earlier.Signature}
 	}
-	return post[wire.SignedHead](ctx, c, "/journal/verify"+query, nil)
+	return do(ctx, c.connection, wire.VerifyJournal, q)
 }
 
 // JournalHead returns the newest line's place and hash, signed, for somebody else to keep.
 func (c journal) JournalHead(ctx context.Context) (wire.SignedHead, error) {
-	return get[wire.SignedHead](ctx, c, "/journal/head")
+	return do(ctx, c.connection, wire.GetJournalHead, wire.Nothing{})
 }
 
 // Event is one event of the stream.

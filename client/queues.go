@@ -2,7 +2,6 @@ package client
 
 import (
 	"context"
-	"net/http"
 
 	"tavrin/wire"
 )
@@ -12,28 +11,20 @@ type queues struct{ *connection }
 
 // Landing says how a change landed.
 func (c queues) Landing(ctx context.Context, repo string, number int) (wire.Landing, error) {
-	return get[wire.Landing](ctx, c, changePath(repo, number)+"/landing")
-}
-
-// NewEntry is how a change is to land.
-type NewEntry struct {
-	Strategy     string `json:"strategy,omitempty"`
-	Message      string `json:"message,omitempty"`
-	DeleteSource *bool  `json:"delete_source,omitempty"`
+	return do(ctx, c.connection, wire.GetLanding, inChange(repo, number))
 }
 
 // Join puts a change into its target's queue.
-func (c queues) Join(ctx context.Context, repo string, number int, e NewEntry) (wire.Entry, error) {
-	return post[wire.Entry](ctx, c, changePath(repo, number)+"/queue", e)
+func (c queues) Join(ctx context.Context, repo string, number int, e wire.NewEntry) (wire.Entry, error) {
+	return do(ctx, c.connection, wire.JoinQueue, onChange(repo, number, e))
 }
 
 // Leave takes a change out of the queue.
 func (c queues) Leave(ctx context.Context, repo string, number int) (wire.Entry, error) {
-	var out wire.Entry
-	return out, c.Call(ctx, http.MethodDelete, changePath(repo, number)+"/queue", nil, &out)
+	return do(ctx, c.connection, wire.LeaveQueue, inChange(repo, number))
 }
 
 // Queue shows the line for a branch; empty: the default branch.
 func (c queues) Queue(ctx context.Context, repo, branch string) (wire.Queue, error) {
-	return get[wire.Queue](ctx, c, repoPath(repo)+"/queue", "branch", branch)
+	return do(ctx, c.connection, wire.GetQueue, wire.QueueQuery{InRepo: inRepo(repo), Branch: branch})
 }

@@ -2,7 +2,6 @@ package client
 
 import (
 	"context"
-	"strconv"
 
 	"tavrin/wire"
 )
@@ -12,58 +11,50 @@ type repositories struct{ *connection }
 
 // Houses lists houses.
 func (c repositories) Houses(ctx context.Context) ([]wire.House, error) {
-	return get[[]wire.House](ctx, c, "/houses")
+	return do(ctx, c.connection, wire.ListHouses, wire.Nothing{})
 }
 
 // CreateHouse makes a house.
 func (c repositories) CreateHouse(ctx context.Context, name string) (wire.House, error) {
-	return post[wire.House](ctx, c, "/houses", map[string]string{"name": name})
-}
-
-// NewRepository is what a repository is made from.
-type NewRepository struct {
-	Name          string `json:"name"`
-	DefaultBranch string `json:"default_branch,omitempty"`
-	Public        bool   `json:"public,omitempty"`
-	ImportURL     string `json:"import_url,omitempty"`
+	return do(ctx, c.connection, wire.CreateHouse, just(wire.NewHouse{Name: name}))
 }
 
 // CreateRepository makes a repository.
-func (c repositories) CreateRepository(ctx context.Context, r NewRepository) (wire.Repository, error) {
-	return post[wire.Repository](ctx, c, "/repositories", r)
+func (c repositories) CreateRepository(ctx context.Context, r wire.NewRepository) (wire.Repository, error) {
+	return do(ctx, c.connection, wire.CreateRepository, just(r))
 }
 
 // Repositories lists the repositories one may read.
 func (c repositories) Repositories(ctx context.Context) ([]wire.Repository, error) {
-	return get[[]wire.Repository](ctx, c, "/repositories")
+	return do(ctx, c.connection, wire.ListRepositories, wire.Nothing{})
 }
 
 // Repository describes one repository.
 func (c repositories) Repository(ctx context.Context, repo string) (wire.Repository, error) {
-	return get[wire.Repository](ctx, c, repoPath(repo))
+	return do(ctx, c.connection, wire.GetRepository, inRepo(repo))
 }
 
 // ResumeRepository tries once more to resume a repository that was set apart; for administrators.
 func (c repositories) ResumeRepository(ctx context.Context, repo string) (wire.Repository, error) {
-	return post[wire.Repository](ctx, c, repoPath(repo)+"/resume", nil)
+	return do(ctx, c.connection, wire.ResumeRepository, inRepo(repo))
 }
 
 // Branches lists a repository's branches.
 func (c repositories) Branches(ctx context.Context, repo string) ([]wire.Branch, error) {
-	return get[[]wire.Branch](ctx, c, repoPath(repo)+"/branches")
+	return do(ctx, c.connection, wire.ListBranches, inRepo(repo))
 }
 
 // History lists commits backwards from a branch, tag or commit.
 func (c repositories) History(ctx context.Context, repo, at string, limit int) ([]wire.Commit, error) {
-	return get[[]wire.Commit](ctx, c, repoPath(repo)+"/history", "at", at, "limit", strconv.Itoa(limit))
+	return do(ctx, c.connection, wire.ListHistory, wire.HistoryQuery{InRepo: inRepo(repo), At: at, Limit: limit})
 }
 
 // Lines says which commit, and which change, each line of a file comes from.
 func (c repositories) Lines(ctx context.Context, repo, at, path string) (wire.LineOrigins, error) {
-	return get[wire.LineOrigins](ctx, c, repoPath(repo)+"/lines", "at", at, "path", path)
+	return do(ctx, c.connection, wire.GetLines, wire.LinesQuery{InRepo: inRepo(repo), At: at, Path: path})
 }
 
 // Tree shows a folder or file at a commit.
 func (c repositories) Tree(ctx context.Context, repo, at, path string) (wire.Tree, error) {
-	return get[wire.Tree](ctx, c, repoPath(repo)+"/tree", "at", at, "path", path)
+	return do(ctx, c.connection, wire.GetTree, wire.TreeQuery{InRepo: inRepo(repo), At: at, Path: path})
 }

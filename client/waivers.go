@@ -2,7 +2,6 @@ package client
 
 import (
 	"context"
-	"fmt"
 
 	"tavrin/wire"
 )
@@ -10,56 +9,33 @@ import (
 // waivers is the part of the client about waivers.
 type waivers struct{ *connection }
 
-// NewWaiver is what somebody wants to waive of a change's requirements.
-type NewWaiver struct {
-	Requirements []string `json:"requirements,omitempty"` // keys; none: everything that they may
-	Because      string   `json:"because"`
-	ForSeconds   int64    `json:"for_seconds,omitempty"` // 0: an hour
-	Confirm      string   `json:"confirm,omitempty"`     // from the plan
-}
-
-// NewPushWaiver is a push that somebody wants to allow themselves.
-type NewPushWaiver struct {
-	Branch     string `json:"branch"`
-	Commit     string `json:"commit"` // one that the repository has already
-	Because    string `json:"because"`
-	ForSeconds int64  `json:"for_seconds,omitempty"`
-	Confirm    string `json:"confirm,omitempty"`
-}
-
 // Waivers lists a repository's waivers, newest first.
 func (c waivers) Waivers(ctx context.Context, repo string, open bool) ([]wire.Waiver, error) {
-	query := ""
-	if open {
-		query = "true"
-	}
-	return get[[]wire.Waiver](ctx, c, repoPath(repo)+"/waivers", "open", query)
+	return do(ctx, c.connection, wire.ListWaivers, wire.WaiverQuery{InRepo: inRepo(repo), Open: open})
 }
 
 // PlanWaiver says exactly what a waiver would waive.
 func (c waivers) PlanWaiver(ctx context.Context, repo string, number int, keys []string) (wire.WaiverPlan, error) {
-	return post[wire.WaiverPlan](ctx, c, changePath(repo, number)+"/waivers/plan",
-		map[string]any{"requirements": append([]string{}, keys...)})
+	return do(ctx, c.connection, wire.PlanWaiver, onChange(repo, number, wire.WaiverWish{Requirements: keys}))
 }
 
-// Waiver waives requirements of a change for one landing.
-func (c waivers) Waive(ctx context.Context, repo string, number int, n NewWaiver) (wire.Waiver, error) {
-	return post[wire.Waiver](ctx, c, changePath(repo, number)+"/waivers", n)
+// Waive waives requirements of a change for one landing.
+func (c waivers) Waive(ctx context.Context, repo string, number int, n wire.NewWaiver) (wire.Waiver, error) {
+	return do(ctx, c.connection, wire.CreateWaiver, onChange(repo, number, n))
 }
 
 // PlanPushWaiver says exactly what the rules hold against a push.
 func (c waivers) PlanPushWaiver(ctx context.Context, repo, branch, commit string) (wire.WaiverPlan, error) {
-	return post[wire.WaiverPlan](ctx, c, repoPath(repo)+"/waivers/push/plan",
-		map[string]string{"branch": branch, "commit": commit})
+	return do(ctx, c.connection, wire.PlanPushWaiver, onRepo(repo, wire.PushWish{Branch: branch, Commit: commit}))
 }
 
 // WaivePush allows the caller one push against the rules.
-func (c waivers) WaivePush(ctx context.Context, repo string, n NewPushWaiver) (wire.Waiver, error) {
-	return post[wire.Waiver](ctx, c, repoPath(repo)+"/waivers/push", n)
+func (c waivers) WaivePush(ctx context.Context, repo string, n wire.NewPushWaiver) (wire.Waiver, error) {
+	return do(ctx, c.connection, wire.CreatePushWaiver, onRepo(repo, n))
 }
 
 // Acknowledge acknowledges what a waiver let through.
-func (c waivers) Acknowledge(ctx context.Context, repo string, waiver int64, found string) (wire.Waiver, error) {
-	return post[wire.Waiver](ctx, c, fmt.Sprintf("%s/waivers/%d/acknowledge", repoPath(repo), waiver),
-		map[string]string{"text": found})
+func (c waivers) Acknowledge(ctx context.Context, repo string, waiver int64, text string) (wire.Waiver, error) {
+	return do(ctx, c.connection, wire.AcknowledgeWaiver, wire.WaiverAcknowledged{InRepo: inRepo(repo), Waiver: waiver,
+		Body: wire.Acknowledging{Text: text}})
 }

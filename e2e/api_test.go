@@ -14,6 +14,7 @@ import (
 	"tavrin/client"
 	"tavrin/internal/api"
 	"tavrin/internal/service"
+	"tavrin/wire"
 )
 
 // request makes a raw request as somebody.
@@ -97,7 +98,7 @@ func TestBadInput(t *testing.T) {
 		{"no such place in history", "tamsin", "GET", r + "/history?at=--all", "", 404, "no branch, tag or commit"},
 		{"limit beyond", "tamsin", "GET", r + "/history?limit=9999", "", 422, "limit"},
 		{"odd branch to explain", "tamsin", "GET", r + "/explain?branch=a..b", "", 422, "git does not allow"},
-		{"rules without version", "ines", "PUT", r + "/rules", `{"text":"tavrin: rules/1","because":"why not"}`, 428, "If-Match"},
+		{"rules without version", "ines", "PUT", r + "/rules", `{"text":"tavrin: rules/1","reason":"why not"}`, 428, "If-Match"},
 		{"nothing there", "ines", "GET", "/api/v1/none", "", 404, "nothing at"},
 		{"enormous body", "admin", "POST", "/api/v1/houses", `{"name":"` + strings.Repeat("x", 4<<20) + `"}`, 413, ""},
 	}
@@ -127,7 +128,7 @@ func TestP11NothingLeaks(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	ctx := t.Context()
-	_, err := w.admin.CreateRepository(ctx, client.NewRepository{Name: "growers/secret"})
+	_, err := w.admin.CreateRepository(ctx, wire.NewRepository{Name: "growers/secret"})
 	w.ok(err)
 	w.ok(w.admin.Grant(ctx, "growers/secret", "wren", "maintainer"))
 	k := w.propose("tamsin", "topic", "a", "a\n")
@@ -165,7 +166,7 @@ func TestP11NothingLeaks(t *testing.T) {
 	}
 	// A check robot's token reports and reads; it does not write, review, land or make tokens.
 	builder := w.as("builder")
-	_, err = builder.Review(ctx, repo, 1, "approve", 1, "")
+	_, err = builder.Review(ctx, repo, 1, wire.NewReview{Verdict: "approve", Revision: 1})
 	problem(t, err, 403, "reports the checks that it names", "nothing else")
 	// Revoked, expired and disabled: at once.
 	tokens, err := w.as("odo").Tokens(ctx)
@@ -177,13 +178,13 @@ func TestP11NothingLeaks(t *testing.T) {
 	_, err = w.as("wren").Me(ctx)
 	problem(t, err, 401)
 	problem(t, w.as("tamsin").Grant(ctx, repo, "tamsin", "maintainer"), 403, "role maintainer")
-	_, err = w.as("ines").CreateTeam(ctx, "x", nil, nil)
+	_, err = w.as("ines").CreateTeam(ctx, wire.NewTeam{Name: "x"})
 	problem(t, err, 403, "administrators")
 }
 
 func TestPublicRepositoriesAreReadableByAll(t *testing.T) {
 	w := newTown(t)
-	_, err := w.admin.CreateRepository(t.Context(), client.NewRepository{Name: "growers/open", Public: true})
+	_, err := w.admin.CreateRepository(t.Context(), wire.NewRepository{Name: "growers/open", Public: true})
 	w.ok(err)
 	if resp, body := w.request("", "GET", "/api/v1/repositories/growers/open", ""); resp.StatusCode != 200 {
 		t.Errorf("%d %s", resp.StatusCode, body)
@@ -194,11 +195,11 @@ func TestPublicRepositoriesAreReadableByAll(t *testing.T) {
 	w.must("admin", dir, "push", "-q", open, "HEAD:main")
 	w.commit("ines", dir, "a", "b\n", "more")
 	w.must("admin", dir, "push", "-q", open, "HEAD:refs/heads/topic")
-	_, err = w.admin.OpenChange(t.Context(), "growers/open", client.NewChange{Source: "topic", Title: "More"})
+	_, err = w.admin.OpenChange(t.Context(), "growers/open", wire.NewChange{Source: "topic", Title: "More"})
 	w.ok(err)
-	_, err = w.as("wren").Review(t.Context(), "growers/open", 1, "comment", 1, "hello")
+	_, err = w.as("wren").Review(t.Context(), "growers/open", 1, wire.NewReview{Verdict: "comment", Revision: 1, Text: "hello"})
 	w.ok(err)
-	_, err = w.as("wren").Review(t.Context(), "growers/open", 1, "object", 1, "no")
+	_, err = w.as("wren").Review(t.Context(), "growers/open", 1, wire.NewReview{Verdict: "object", Revision: 1, Text: "no"})
 	problem(t, err, 403, "no role in growers/open")
 	if resp, _ := w.request("", "POST", "/api/v1/repositories/growers/open/changes", `{"source":"x","title":"t"}`); resp.StatusCode != 403 && resp.StatusCode != 401 {
 		t.Errorf("somebody who has not signed in may write: %d", resp.StatusCode)
@@ -209,9 +210,9 @@ func TestTokensAreKeptHashedAndMasked(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
-	_, err := w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: k.Head, Name: "unit", State: "failed", Summary: "used " + w.tokens["builder"]})
+	_, err := w.as("builder").ReportCheck(t.Context(), repo, wire.NewReport{Commit: k.Head, Name: "unit", State: "failed", Summary: "used " + w.tokens["builder"]})
 	w.ok(err)
-	said, err := w.as("odo").Review(t.Context(), repo, k.Number, "comment", 1, "mine is "+w.tokens["odo"])
+	said, err := w.as("odo").Review(t.Context(), repo, k.Number, wire.NewReview{Verdict: "comment", Revision: 1, Text: "mine is " + w.tokens["odo"]})
 	w.ok(err)
 	if said.Text != "mine is tvr_…" {
 		t.Errorf("the comment is %q", said.Text)
@@ -248,14 +249,14 @@ func TestRulesAreAppliedOverTheVersionRead(t *testing.T) {
 	if tag != `"1"` {
 		t.Fatalf("the tag is %s", tag)
 	}
-	body := `{"text":"tavrin: rules/1\n","because":"lift everything"}`
+	body := `{"text":"tavrin: rules/1\n","reason":"lift everything"}`
 	if resp, text := w.request("ines", "PUT", path, body, "If-Match", `"0"`); resp.StatusCode != 412 {
 		t.Errorf("over a version not read: %d %s", resp.StatusCode, text)
 	}
 	if resp, text := w.request("ines", "PUT", path, body, "If-Match", tag); resp.StatusCode != 200 || resp.Header.Get("ETag") != `"2"` {
 		t.Errorf("over the version read: %d %s", resp.StatusCode, text)
 	}
-	bad := `{"text":"tavrin: rules/1\nprotects: []\n","because":"try it"}`
+	bad := `{"text":"tavrin: rules/1\nprotects: []\n","reason":"try it"}`
 	resp, text := w.request("ines", "PUT", path, bad, "If-Match", `"2"`)
 	if resp.StatusCode != 422 {
 		t.Errorf("a bad document: %d", resp.StatusCode)
@@ -305,7 +306,7 @@ func TestStreamResumes(t *testing.T) {
 		return id
 	}
 	for _, login := range []string{"odo", "wren", "ines", "tamsin"} {
-		_, err := w.as(login).Review(t.Context(), repo, k.Number, "comment", 1, "x")
+		_, err := w.as(login).Review(t.Context(), repo, k.Number, wire.NewReview{Verdict: "comment", Revision: 1, Text: "x"})
 		w.ok(err)
 	}
 	from := collect(jsonInt(last), 2)
@@ -360,7 +361,7 @@ func TestDescriptionIsCurrent(t *testing.T) {
 func TestImportFromURL(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
-	_, err := w.admin.CreateRepository(t.Context(), client.NewRepository{Name: "growers/source", Public: true})
+	_, err := w.admin.CreateRepository(t.Context(), wire.NewRepository{Name: "growers/source", Public: true})
 	w.ok(err)
 	w.must("admin", w.clone("ines"), "push", "-q", w.url+"/git/growers/source.git", "HEAD:main")
 	// Another service on this machine imports from this one, which is on its list.
@@ -373,21 +374,21 @@ func TestImportFromURL(t *testing.T) {
 	admin := other.as("admin")
 	_, err = admin.CreateHouse(t.Context(), "copies")
 	w.ok(err)
-	_, err = admin.CreateRepository(t.Context(), client.NewRepository{Name: "copies/irrigation", ImportURL: w.url + "/git/growers/source.git"})
+	_, err = admin.CreateRepository(t.Context(), wire.NewRepository{Name: "copies/irrigation", ImportURL: w.url + "/git/growers/source.git"})
 	w.ok(err)
 	branches, err := admin.Branches(t.Context(), "copies/irrigation")
 	w.ok(err)
 	if len(branches) != 1 || branches[0].Commit != w.tip("main") {
 		t.Errorf("branches are %+v", branches)
 	}
-	_, err = admin.CreateRepository(t.Context(), client.NewRepository{Name: "copies/none", ImportURL: w.url + "/git/growers/none.git"})
+	_, err = admin.CreateRepository(t.Context(), wire.NewRepository{Name: "copies/none", ImportURL: w.url + "/git/growers/none.git"})
 	problem(t, err, 422, "the import did not work")
 	if _, err := admin.Repository(t.Context(), "copies/none"); err == nil {
 		t.Error("a repository whose import failed was made")
 	}
 	elsewhere := httptest.NewServer(http.RedirectHandler(w.url, http.StatusFound))
 	defer elsewhere.Close()
-	_, err = admin.CreateRepository(t.Context(), client.NewRepository{Name: "copies/far", ImportURL: elsewhere.URL + "/x.git"})
+	_, err = admin.CreateRepository(t.Context(), wire.NewRepository{Name: "copies/far", ImportURL: elsewhere.URL + "/x.git"})
 	problem(t, err, 422, "not on the list")
 }
 
@@ -455,7 +456,7 @@ func bodyFor(path string) string {
 	case strings.HasSuffix(path, "/tokens"):
 		return `{"login":"ines"}`
 	case strings.HasSuffix(path, "/rules"):
-		return `{"text":"tavrin: rules/1","because":"lift it"}`
+		return `{"text":"tavrin: rules/1","reason":"lift it"}`
 	case strings.HasSuffix(path, "/changes"):
 		return `{"source":"topic","title":"t"}`
 	case strings.HasSuffix(path, "/reviews"):
@@ -469,11 +470,11 @@ func bodyFor(path string) string {
 	case strings.HasSuffix(path, "/test"):
 		return `{"examples":"tavrin: examples/1\nexamples: [{name: a, change: {author: odo}, expect: ready}]"}`
 	case strings.HasSuffix(path, "/restore"):
-		return `{"version":1,"because":"as it was"}`
+		return `{"version":1,"reason":"as it was"}`
 	case strings.HasSuffix(path, "/decisions"):
 		return `{"id":1,"agree":true}`
 	case strings.HasSuffix(path, "/suspensions"):
-		return `{"protection":"trunk","for_seconds":60,"because":"let me in"}`
+		return `{"protection":"trunk","for_seconds":60,"reason":"let me in"}`
 	case strings.HasSuffix(path, "/resumptions"):
 		return `{"protection":"trunk"}`
 	case strings.HasSuffix(path, "/threads"), strings.HasSuffix(path, "/comments"), strings.HasSuffix(path, "/{comment}"):
@@ -483,9 +484,9 @@ func bodyFor(path string) string {
 	case strings.HasSuffix(path, "/waivers/plan"):
 		return `{"requirements":[]}`
 	case strings.HasSuffix(path, "/push"):
-		return `{"branch":"main","commit":"` + strings.Repeat("a", 40) + `","because":"it floods"}`
+		return `{"branch":"main","commit":"` + strings.Repeat("a", 40) + `","reason":"it floods"}`
 	case strings.HasSuffix(path, "/waivers"):
-		return `{"because":"it floods"}`
+		return `{"reason":"it floods"}`
 	case strings.HasSuffix(path, "/acknowledge"), strings.HasSuffix(path, "/markdown"), strings.HasSuffix(path, "/drafts"):
 		return `{"text":"hello"}`
 	case strings.HasSuffix(path, "/apply"):

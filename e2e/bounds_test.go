@@ -8,8 +8,8 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/internal/service"
+	"tavrin/wire"
 )
 
 // Each bound on what is sent, at its edge: one thing is measured, then sent to a service that takes one less, which refuses it
@@ -56,7 +56,7 @@ func TestEachBoundAtItsEdge(t *testing.T) {
 	w.must("ines", dir, "push", "-q", "origin", "said", "wide")
 	open := func(source string) func() (string, error) {
 		return func() (string, error) {
-			_, err := w.as("ines").OpenChange(ctx, repo, client.NewChange{Source: source, Title: source})
+			_, err := w.as("ines").OpenChange(ctx, repo, wire.NewChange{Source: source, Title: source})
 			return fmt.Sprint(err), err
 		}
 	}
@@ -112,7 +112,7 @@ func TestMarkdownAtItsBounds(t *testing.T) {
 	edit := func() string {
 		edits++ // another text each time, so that it is laid out anew
 		text := text()
-		_, err := w.as("tamsin").EditChange(t.Context(), repo, k.Number, client.ChangeEdit{Description: &text})
+		_, err := w.as("tamsin").EditChange(t.Context(), repo, k.Number, wire.ChangeEdit{Description: &text})
 		w.ok(err)
 		return w.openedAs(1).DescriptionHTML
 	}

@@ -17,7 +17,6 @@ import (
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
-	"tavrin/client"
 	"tavrin/internal/headless"
 	"tavrin/wire"
 )
@@ -365,16 +364,16 @@ func consoleIsAccessible(t *testing.T) {
 	w := aloneTown(t)
 	w.begin(strings.Replace(simple, "checks: [unit]", "checks: [unit, lint]", 1))
 	k := w.propose("tamsin", "topic", "valves/east", "open\n")
-	_, err = w.as("wren").Review(t.Context(), repo, k.Number, "object", 1, "a long word: "+strings.Repeat("water", 60))
+	_, err = w.as("wren").Review(t.Context(), repo, k.Number, wire.NewReview{Verdict: "object", Revision: 1, Text: "a long word: " + strings.Repeat("water", 60)})
 	w.ok(err)
 	landed := w.propose("wren", "other-branch-with-a-rather-long-name-indeed", "b", strings.Repeat("long line ", 40)+"\n")
 	w.approve("odo", landed)
 	w.join("wren", landed, "squash")
 	commit := w.rehearsed(landed)
-	_, err = w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: commit, Name: "lint", State: "passed", Link: "https://checks.example/7"})
+	_, err = w.as("builder").ReportCheck(t.Context(), repo, wire.NewReport{Commit: commit, Name: "lint", State: "passed", Link: "https://checks.example/7"})
 	w.ok(err)
 	w.report(commit, "unit", "running")
-	for _, n := range []client.NewThread{{Path: "valves/east", First: 1, Text: "why?"}, {Text: "neat " + strings.Repeat("water", 60), NoAnswer: true}} {
+	for _, n := range []wire.NewThread{{Path: "valves/east", First: 1, Text: "why?"}, {Text: "neat " + strings.Repeat("water", 60), NoAnswer: true}} {
 		_, err = w.as("odo").BeginThread(t.Context(), repo, k.Number, n)
 		w.ok(err)
 	}
@@ -617,7 +616,7 @@ func largeDifferenceIsReadInParts(t *testing.T) {
 	p.shows("400 files, 1 read")
 	p.still() // the service has heard of it
 	p.untroubled()
-	if d := w.reads("odo", w.openedAs(1), client.Reading{FilesOnly: true}); !d.Files[200].Read || d.Looked != 1 {
+	if d := w.reads("odo", w.openedAs(1), wire.Reading{}); !d.Files[200].Read || d.Looked != 1 {
 		t.Errorf("read %v, looked %d", d.Files[200].Read, d.Looked)
 	}
 }

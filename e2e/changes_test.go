@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"tavrin/internal/core/change"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/wire"
 )
 
@@ -31,7 +31,7 @@ func TestReviewsReplaceAndWithdraw(t *testing.T) {
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	say := func(login, verdict string) {
 		t.Helper()
-		_, err := w.as(login).Review(ctx, repo, k.Number, verdict, 1, "words")
+		_, err := w.as(login).Review(ctx, repo, k.Number, wire.NewReview{Verdict: change.Verdict(verdict), Revision: 1, Text: "words"})
 		w.ok(err)
 	}
 	ready := func() bool {
@@ -79,7 +79,7 @@ func TestLifeOfAChange(t *testing.T) {
 	w.commit("tamsin", dir, "a", "a\n", "one")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	author := w.as("tamsin")
-	k, err := author.OpenChange(ctx, repo, client.NewChange{Source: "topic", Title: "First", Description: "Why", Draft: true})
+	k, err := author.OpenChange(ctx, repo, wire.NewChange{Source: "topic", Title: "First", Description: new("Why"), Draft: true})
 	w.ok(err)
 	if k.Number != 1 || k.State != "draft" || k.Target != "main" || k.Ready || k.Files != 1 || k.Added != 1 || k.Removed != 0 {
 		t.Errorf("opened as %+v", k)
@@ -88,13 +88,13 @@ func TestLifeOfAChange(t *testing.T) {
 	w.join("tamsin", k, "squash") // a draft may join; it waits
 	w.until(k, "waiting", func(k wire.Change) bool { return strings.Contains(k.Entry.Reason, "the change is open") })
 	no, title := false, "Second"
-	k, err = author.EditChange(ctx, repo, 1, client.ChangeEdit{Draft: &no, Title: &title})
+	k, err = author.EditChange(ctx, repo, 1, wire.ChangeEdit{Draft: &no, Title: &title})
 	w.ok(err)
 	if k.State != "open" || k.Title != "Second" || k.Description != "Why" {
 		t.Errorf("edited to %+v", k)
 	}
 	w.rehearsed(k)
-	_, err = w.as("wren").EditChange(ctx, repo, 1, client.ChangeEdit{Title: &title})
+	_, err = w.as("wren").EditChange(ctx, repo, 1, wire.ChangeEdit{Title: &title})
 	problem(t, err, 403, "for its authors (tamsin) and maintainers")
 	_, err = w.as("wren").CloseChange(ctx, repo, 1)
 	problem(t, err, 403, "closing change 1 is for its authors")
@@ -105,9 +105,9 @@ func TestLifeOfAChange(t *testing.T) {
 	w.ejected(k)
 	_, err = author.CloseChange(ctx, repo, 1)
 	problem(t, err, 409, "is closed")
-	_, err = author.Join(ctx, repo, 1, client.NewEntry{})
+	_, err = author.Join(ctx, repo, 1, wire.NewEntry{})
 	problem(t, err, 409, "is closed, so it cannot join")
-	_, err = w.as("odo").Review(ctx, repo, 1, "approve", 1, "")
+	_, err = w.as("odo").Review(ctx, repo, 1, wire.NewReview{Verdict: "approve", Revision: 1})
 	problem(t, err, 409, "only an open change is reviewed")
 
 	w.commit("tamsin", dir, "a", "a\nb\n", "while it was closed")
@@ -125,9 +125,9 @@ func TestLifeOfAChange(t *testing.T) {
 	if len(revisions) != 2 || revisions[0].Number != 2 || len(revisions[0].Commits) != 2 || revisions[0].SameDifference {
 		t.Errorf("revisions are %+v", revisions)
 	}
-	first, err := author.Diff(ctx, repo, 1, client.Reading{Revision: 1})
+	first, err := author.Diff(ctx, repo, 1, wire.Reading{Revision: 1}, false)
 	w.ok(err)
-	second, err := author.Diff(ctx, repo, 1, client.Reading{})
+	second, err := author.Diff(ctx, repo, 1, wire.Reading{}, false)
 	w.ok(err)
 	if strings.Contains(first.Patch, "+b") || !strings.Contains(second.Patch, "+b") || second.Revision != 2 {
 		t.Errorf("differences are\n%s\n%s", first.Patch, second.Patch)
@@ -139,9 +139,9 @@ func TestLifeOfAChange(t *testing.T) {
 	w.land(k, "squash")
 	_, err = author.ReopenChange(ctx, repo, 1)
 	problem(t, err, 409, "is landed")
-	landed, err := author.Changes(ctx, repo, client.ChangeQuery{State: "landed", Limit: 10})
+	landed, err := author.Changes(ctx, repo, wire.ChangeFilter{State: "landed", Limit: 10})
 	w.ok(err)
-	open, err := author.Changes(ctx, repo, client.ChangeQuery{Limit: 10})
+	open, err := author.Changes(ctx, repo, wire.ChangeFilter{Limit: 10})
 	w.ok(err)
 	if len(landed) != 1 || len(open) != 0 || landed[0].Entry.State != "landed" {
 		t.Errorf("%d landed, %d open", len(landed), len(open))
@@ -157,9 +157,9 @@ func TestTargetsOfOtherBranches(t *testing.T) {
 	w.commit("tamsin", work, "fix", "x\n", "fix")
 	w.must("tamsin", work, "push", "-q", "origin", "fix")
 	ctx := t.Context()
-	k, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "fix", Target: "release/1", Title: "Fix"})
+	k, err := w.as("tamsin").OpenChange(ctx, repo, wire.NewChange{Source: "fix", Target: "release/1", Title: "Fix"})
 	w.ok(err)
-	main, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "fix", Target: "main", Title: "Fix on main"}) // one branch, two targets
+	main, err := w.as("tamsin").OpenChange(ctx, repo, wire.NewChange{Source: "fix", Target: "main", Title: "Fix on main"}) // one branch, two targets
 	w.ok(err)
 	w.approve("odo", k)
 	w.join("tamsin", k, "merge")
@@ -170,11 +170,11 @@ func TestTargetsOfOtherBranches(t *testing.T) {
 		t.Errorf("the queue of release/1 is %+v", q)
 	}
 	// A change out of the release line gets a revision when something lands there.
-	back, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "release/1", Target: "main", Title: "Back to main"})
+	back, err := w.as("tamsin").OpenChange(ctx, repo, wire.NewChange{Source: "release/1", Target: "main", Title: "Back to main"})
 	w.ok(err)
 	w.commit("tamsin", work, "fix", "y\n", "fix more")
 	w.must("tamsin", work, "push", "-q", "origin", "fix:refs/heads/fix2")
-	more, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "fix2", Target: "release/1", Title: "More"})
+	more, err := w.as("tamsin").OpenChange(ctx, repo, wire.NewChange{Source: "fix2", Target: "release/1", Title: "More"})
 	w.ok(err)
 	w.approve("odo", more)
 	w.join("tamsin", more, "rebase")
@@ -185,7 +185,7 @@ func TestTargetsOfOtherBranches(t *testing.T) {
 	// The target goes away while something waits for it.
 	w.commit("tamsin", work, "fix", "z\n", "fix still more")
 	w.must("tamsin", work, "push", "-q", "origin", "fix:refs/heads/fix3")
-	late, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "fix3", Target: "release/1", Title: "Too late"})
+	late, err := w.as("tamsin").OpenChange(ctx, repo, wire.NewChange{Source: "fix3", Target: "release/1", Title: "Too late"})
 	w.ok(err)
 	w.join("tamsin", late, "")
 	w.must("ines", dir, "push", "-q", "origin", ":release/1")
@@ -262,16 +262,16 @@ func TestMaintainersOfHouses(t *testing.T) {
 	_, err := w.admin.CreateHouse(ctx, "barn")
 	w.ok(err)
 	maintainer := w.as("wren")
-	_, err = maintainer.CreateRepository(ctx, client.NewRepository{Name: "barn/tools"})
+	_, err = maintainer.CreateRepository(ctx, wire.NewRepository{Name: "barn/tools"})
 	problem(t, err, 403, "for maintainers of house barn")
 	w.ok(w.admin.Grant(ctx, "barn", "wren", "maintainer"))
-	_, err = maintainer.CreateRepository(ctx, client.NewRepository{Name: "barn/tools", DefaultBranch: "trunk"})
+	_, err = maintainer.CreateRepository(ctx, wire.NewRepository{Name: "barn/tools", DefaultBranch: "trunk"})
 	w.ok(err)
 	w.ok(maintainer.Grant(ctx, "barn", "odo", "reader"))
 	w.ok(maintainer.Grant(ctx, "barn/tools", "tamsin", "writer"))
 	problem(t, maintainer.Grant(ctx, "growers", "wren", "maintainer"), 403, "maintainers of house growers")
 	problem(t, maintainer.Grant(ctx, "none", "wren", "maintainer"), 404, "no house")
-	_, err = maintainer.CreateRepository(ctx, client.NewRepository{Name: "growers/other"})
+	_, err = maintainer.CreateRepository(ctx, wire.NewRepository{Name: "growers/other"})
 	problem(t, err, 403, "maintainers of house growers")
 	_, err = maintainer.CreateHouse(ctx, "mill")
 	problem(t, err, 403, "service administrators")
@@ -297,15 +297,15 @@ func TestListsAreFiltered(t *testing.T) {
 		w.propose(who, fmt.Sprintf("Topic-%d", i), fmt.Sprintf("f%d", i), "a\n")
 	}
 	other := "release/1"
-	_, err := w.as("wren").EditChange(ctx, repo, 2, client.ChangeEdit{Target: &other})
+	_, err := w.as("wren").EditChange(ctx, repo, 2, wire.ChangeEdit{Target: &other})
 	w.ok(err)
 	_, err = w.as("odo").SetLabels(ctx, repo, 4, []string{"urgent"}, nil)
 	w.ok(err)
 	_, err = w.as("tamsin").CloseChange(ctx, repo, 3)
 	w.ok(err)
-	for q, want := range map[client.ChangeQuery]string{
+	for q, want := range map[wire.ChangeFilter]string{
 		{}: "[4 2 1]", {State: "all"}: "[4 3 2 1]", {State: "closed"}: "[3]", {Target: "release/1"}: "[2]", {By: "tamsin"}: "[1]", {By: "tamsin", State: "all"}: "[3 1]", {Label: "urgent"}: "[4]",
-		{Text: "TOPIC-2", State: "all"}: "[3]", {Text: "%"}: "[]", {Limit: 2}: "[4 2]", {Limit: 2, Before: 2}: "[1]", {Text: "none"}: "[]", {By: "nobody"}: "[]",
+		{Search: "TOPIC-2", State: "all"}: "[3]", {Search: "%"}: "[]", {Limit: 2}: "[4 2]", {Limit: 2, Before: 2}: "[1]", {Search: "none"}: "[]", {By: "nobody"}: "[]",
 	} {
 		changes, err := w.as("pavo").Changes(ctx, repo, q)
 		w.ok(err)

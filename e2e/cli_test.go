@@ -79,8 +79,8 @@ func TestCommandsTellTheWholeStory(t *testing.T) {
 	w.says("tamsin", 0, "nobody has to come back", r("queue", "join", "1", "--strategy", "squash", "--message", "East valve")...)
 	w.says("odo", 2, "--revision R", r("review", "approve", "1")...)
 	w.says("odo", 1, "conflict", r("review", "approve", "1", "--revision", "2")...)
-	w.says("wren", 2, "--because", r("review", "object", "1", "--revision", "1")...)
-	w.says("wren", 0, "objection", r("review", "object", "1", "--revision", "1", "--because", "why east?")...)
+	w.says("wren", 2, "--reason", r("review", "object", "1", "--revision", "1")...)
+	w.says("wren", 0, "objection", r("review", "object", "1", "--revision", "1", "--text", "why east?")...)
 	w.says("wren", 0, "comment", r("review", "comment", "1", "I see")...)
 	w.says("wren", 0, "withdrawn", r("review", "withdraw", "1")...)
 	w.says("odo", 0, "approval of revision 1", r("review", "approve", "1", "--revision", "1")...)
@@ -110,14 +110,14 @@ func TestCommandsTellTheWholeStory(t *testing.T) {
 
 	file := filepath.Join(t.TempDir(), "rules.yaml")
 	w.ok(os.WriteFile(file, []byte(strings.Replace(simple, "approvals: 1", "aprovals: 1", 1)), 0o644))
-	w.says("ines", 1, "rules.yaml:9:9: unknown key \"aprovals\"", r("rules", "apply", file, "--because", "try")...)
-	w.says("ines", 1, "> ", r("rules", "check", file)...)
+	w.says("ines", 1, "rules.yaml:9:9: unknown key \"aprovals\"", r("rules", "apply", file, "--reason", "try")...)
+	w.says("ines", 1, "> ", r("rules", "lint", file)...)
 	w.ok(os.WriteFile(file, []byte(simple), 0o644))
-	w.says("ines", 0, "1 approval", r("rules", "check", file)...)
-	w.says("ines", 2, "because", r("rules", "apply", file)...)
-	w.says("tamsin", 1, "needs the role maintainer", r("rules", "apply", file, "--because", "try")...)
-	w.says("ines", 1, "at version 1, not 7", r("rules", "apply", file, "--because", "try", "--if-version", "7")...)
-	w.says("ines", 0, "version 2", r("rules", "apply", file, "--because", "try", "--if-version", "1")...)
+	w.says("ines", 0, "1 approval", r("rules", "lint", file)...)
+	w.says("ines", 2, "reason", r("rules", "apply", file)...)
+	w.says("tamsin", 1, "needs the role maintainer", r("rules", "apply", file, "--reason", "try")...)
+	w.says("ines", 1, "at version 1, not 7", r("rules", "apply", file, "--reason", "try", "--if-version", "7")...)
+	w.says("ines", 0, "version 2", r("rules", "apply", file, "--reason", "try", "--if-version", "1")...)
 	w.says("ines", 0, "for the test", r("rules", "history")...)
 	if out := w.says("ines", 0, "tavrin: rules/1", r("rules", "show")...); out != simple {
 		t.Errorf("the document comes back as %q", out)
@@ -381,7 +381,7 @@ func TestP7LeaseOpensOneJobOnly(t *testing.T) {
 	}
 	foreign := *job
 	foreign.Lease = w.tokens["ines"]
-	problem(t, barn.FinishJob(t.Context(), foreign, "passed", "", ""), 409, "lease is over")
+	problem(t, barn.FinishJob(t.Context(), foreign, wire.JobResult{State: "passed"}), 409, "lease is over")
 	_, err = barn.JobPack(t.Context(), foreign)
 	problem(t, err, 409, "lease is over")
 	stolen, err := client.New(w.url, job.Lease)
@@ -389,8 +389,8 @@ func TestP7LeaseOpensOneJobOnly(t *testing.T) {
 	_, err = stolen.Repository(t.Context(), repo)
 	problem(t, err, 401, "not known")
 	w.ok(barn.JobAlive(t.Context(), *job))
-	w.ok(barn.FinishJob(t.Context(), *job, "passed", "fine", "log"))
-	problem(t, barn.FinishJob(t.Context(), *job, "failed", "", ""), 409, "lease is over")
+	w.ok(barn.FinishJob(t.Context(), *job, wire.JobResult{State: "passed", Summary: "fine", Log: "log"}))
+	problem(t, barn.FinishJob(t.Context(), *job, wire.JobResult{State: "failed"}), 409, "lease is over")
 	w.landed(k)
 }
 

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/internal/accounts"
+	"tavrin/wire"
 )
 
 // A token that is for one purpose opens the few calls it needs for that and nothing else: of all calls that there are, through
@@ -19,12 +19,12 @@ func TestP11TokensForOnePurpose(t *testing.T) {
 	ctx := t.Context()
 	w.runner()
 	public := true
-	_, err := w.admin.CreateRepository(ctx, client.NewRepository{Name: "growers/handbook", Public: public})
+	_, err := w.admin.CreateRepository(ctx, wire.NewRepository{Name: "growers/handbook", Public: public})
 	w.ok(err)
 	for _, login := range []string{"builder", "barn"} {
 		w.ok(w.admin.Grant(ctx, repo, login, "maintainer"))
 	}
-	t1, err := w.admin.CreateToken(ctx, client.NewToken{Login: "builder", Checks: []string{repo + ":unit"}})
+	t1, err := w.admin.CreateToken(ctx, wire.NewToken{Login: "builder", Checks: []string{repo + ":unit"}})
 	w.ok(err)
 	w.tokens["unit"] = t1.Secret
 	k := w.propose("tamsin", "topic", "a", "a\n")
@@ -87,7 +87,7 @@ func TestP11TokensForOnePurpose(t *testing.T) {
 	}
 	other := w.propose("wren", "other", "b", "b\n")
 	for _, at := range []string{w.tip("main"), "main", other.Head, "other"} { // reported of its own accord or not
-		w.as("unit").ReportCheck(ctx, repo, client.NewReport{Commit: at, Name: "unit", State: "failed"})
+		w.as("unit").ReportCheck(ctx, repo, wire.NewReport{Commit: at, Name: "unit", State: "failed"})
 		_, err := w.as("unit").Tree(ctx, repo, at, "")
 		problem(t, err, 403, "the commits that its checks are wanted on")
 	}

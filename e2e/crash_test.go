@@ -10,7 +10,6 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/wire"
 )
 
@@ -87,7 +86,7 @@ func (w *town) answer(name string) {
 		}
 		for _, k := range wanted {
 			if k.Name == name {
-				c.ReportCheck(w.t.Context(), repo, client.NewReport{Commit: k.Commit, Name: name, State: "passed", Attempt: k.Attempt})
+				c.ReportCheck(w.t.Context(), repo, wire.NewReport{Commit: k.Commit, Name: name, State: "passed", Attempt: k.Attempt})
 				return
 			}
 		}
@@ -104,7 +103,7 @@ func (w *town) answerUntil(k wire.Change) {
 		wanted, err := c.Wanted(w.t.Context(), repo)
 		w.ok(err)
 		for _, k := range wanted {
-			c.ReportCheck(w.t.Context(), repo, client.NewReport{Commit: k.Commit, Name: k.Name, State: "passed", Attempt: k.Attempt})
+			c.ReportCheck(w.t.Context(), repo, wire.NewReport{Commit: k.Commit, Name: k.Name, State: "passed", Attempt: k.Attempt})
 		}
 		return k.State == "landed"
 	})
@@ -187,7 +186,7 @@ func TestP4KilledWhileAnWaiverIsUsed(t *testing.T) {
 			if strings.HasPrefix(step, "push") {
 				plan, err := duty.PlanPushWaiver(ctx, repo, "main", k.Head)
 				w.ok(err)
-				_, err = duty.WaivePush(ctx, repo, client.NewPushWaiver{Branch: "main", Commit: k.Head, Because: "it floods", Confirm: plan.Confirm})
+				_, err = duty.WaivePush(ctx, repo, wire.NewPushWaiver{Branch: "main", Commit: k.Head, Reason: "it floods", Confirm: plan.Confirm})
 				w.ok(err)
 				dir := w.clone("wren")
 				push = func() error {
@@ -198,7 +197,7 @@ func TestP4KilledWhileAnWaiverIsUsed(t *testing.T) {
 			} else {
 				plan, err := duty.PlanWaiver(ctx, repo, k.Number, nil)
 				w.ok(err)
-				_, err = duty.Waive(ctx, repo, k.Number, client.NewWaiver{Because: "it floods", Confirm: plan.Confirm})
+				_, err = duty.Waive(ctx, repo, k.Number, wire.NewWaiver{Reason: "it floods", Confirm: plan.Confirm})
 				w.ok(err)
 			}
 			again := w.dieAt(step)
@@ -207,7 +206,7 @@ func TestP4KilledWhileAnWaiverIsUsed(t *testing.T) {
 					t.Fatal("the push was answered by a dead service")
 				}
 			} else {
-				w.as("tamsin").Join(ctx, repo, k.Number, client.NewEntry{}) // its answer may be lost with the service
+				w.as("tamsin").Join(ctx, repo, k.Number, wire.NewEntry{}) // its answer may be lost with the service
 			}
 			again()
 			if push == nil {

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
+	"tavrin/wire"
 )
 
 // desk lists what waits for somebody, shortly.
@@ -38,10 +38,10 @@ func TestDesk(t *testing.T) {
 		t.Errorf("others are asked: %s", got)
 	}
 	// A question on the author's change, its answer, and the acknowledgement after an objection.
-	_, err := w.as("odo").BeginThread(t.Context(), repo, k.Number, client.NewThread{Path: "valves/a", First: 2, Text: "why two?"})
+	_, err := w.as("odo").BeginThread(t.Context(), repo, k.Number, wire.NewThread{Path: "valves/a", First: 2, Text: "why two?"})
 	w.ok(err)
 	has(t, w.desk("tamsin"), "answer growers/irrigation 1 asked=false: odo on valves/a, line 2")
-	_, err = w.as("tamsin").Reply(t.Context(), repo, k.Number, 1, "measured", nil)
+	_, err = w.as("tamsin").Reply(t.Context(), repo, k.Number, 1, wire.NewComment{Text: "measured"})
 	w.ok(err)
 	if strings.Contains(w.desk("tamsin"), "answer") {
 		t.Error("the author has answered, and is asked still")
@@ -49,7 +49,7 @@ func TestDesk(t *testing.T) {
 	has(t, w.desk("odo"), "answer growers/irrigation 1 asked=false: tamsin on valves/a, line 2")
 	_, err = w.as("odo").Resolve(t.Context(), repo, k.Number, 1, true, "")
 	w.ok(err)
-	_, err = w.as("odo").Review(t.Context(), repo, k.Number, "object", 1, "not two")
+	_, err = w.as("odo").Review(t.Context(), repo, k.Number, wire.NewReview{Verdict: "object", Revision: 1, Text: "not two"})
 	w.ok(err)
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "topic")
@@ -64,9 +64,9 @@ func TestDesk(t *testing.T) {
 		}
 	}
 	// A proposal about rules is for those who may agree to it, and not for who proposed it.
-	_, err = w.as("ines").ApplyRules(t.Context(), repo, "tamrin: rules/1", "x y z", -1)
+	_, err = w.as("ines").ApplyRules(t.Context(), repo, wire.NewRules{Text: "tamrin: rules/1", Reason: "x y z"}, -1)
 	problem(t, err, 422, "")
-	_, err = w.as("ines").ApplyRules(t.Context(), repo, "tavrin: rules/1\n", "away with it", -1)
+	_, err = w.as("ines").ApplyRules(t.Context(), repo, wire.NewRules{Text: "tavrin: rules/1\n", Reason: "away with it"}, -1)
 	w.ok(err)
 	has(t, w.desk("odo"), "decide growers/irrigation 1 asked=false: ines proposed it")
 	if got := w.desk("ines") + w.desk("wren"); got != "" {

@@ -104,10 +104,10 @@ func TestP11WhatEndsWithAToken(t *testing.T) {
 	w.ok(err)
 	w.ok(w.admin.RevokeToken(ctx, tokenOf("barn")))
 	problem(t, barn.JobAlive(ctx, *job), 409, "lease is over")
-	problem(t, barn.FinishJob(ctx, *job, "passed", "", ""), 409, "lease is over")
+	problem(t, barn.FinishJob(ctx, *job, wire.JobResult{State: "passed"}), 409, "lease is over")
 	_, err = barn.JobPack(ctx, *job)
 	problem(t, err, 409, "lease is over")
-	fresh, err := w.admin.CreateToken(ctx, client.NewToken{Login: "barn", Runner: []string{repo}, LifetimeSeconds: 4})
+	fresh, err := w.admin.CreateToken(ctx, wire.NewToken{Login: "barn", Runner: []string{repo}, LifetimeSeconds: 4})
 	w.ok(err)
 	w.tokens["barn"] = fresh.Secret
 	job, err = w.as("barn").Lease(ctx)
@@ -122,7 +122,7 @@ func TestP11WhatEndsWithAToken(t *testing.T) {
 		}
 		pause()
 	}
-	fresh, err = w.admin.CreateToken(ctx, client.NewToken{Login: "barn", Runner: []string{repo}})
+	fresh, err = w.admin.CreateToken(ctx, wire.NewToken{Login: "barn", Runner: []string{repo}})
 	w.ok(err)
 	w.tokens["barn"] = fresh.Secret
 	for range 400 {
@@ -229,12 +229,12 @@ func TestP11ConfirmingTakesTheSecretItself(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	ctx := t.Context()
-	other, err := w.as("ines").CreateToken(ctx, client.NewToken{Login: "ines", Name: "another"})
+	other, err := w.as("ines").CreateToken(ctx, wire.NewToken{Login: "ines", Name: "another"})
 	w.ok(err)
 	cookie := w.session("ines")
 	for _, c := range []struct{ method, path, body string }{
 		{"POST", "/tokens", `{"login":"ines"}`}, {"POST", "/keys", `{"name":"x","key":"ssh-ed25519 AAAA"}`}, {"PUT", "/grants", `{"where":"` + repo + `","who":"pavo","role":"maintainer"}`},
-		{"PUT", "/teams/hydraulics", `{"members":["pavo"]}`}, {"PUT", "/repositories/" + repo + "/rules", `{"text":"tavrin: rules/1\n","because":"to see"}`},
+		{"PUT", "/teams/hydraulics", `{"members":["pavo"]}`}, {"PUT", "/repositories/" + repo + "/rules", `{"text":"tavrin: rules/1\n","reason":"to see"}`},
 	} {
 		resp, body := w.request("", c.method, "/api/v1"+c.path, c.body, "Cookie", cookie, "If-Match", `"1"`)
 		if resp.StatusCode != 403 || !strings.Contains(body, "confirm who you are") {
@@ -263,11 +263,11 @@ func TestP11NotEverybodyIsListed(t *testing.T) {
 	for _, login := range []string{"dara", "milo", "senn"} {
 		w.person(login)
 	}
-	_, err := w.admin.CreateTeam(ctx, "bees", []string{"milo", "senn"}, nil)
+	_, err := w.admin.CreateTeam(ctx, wire.NewTeam{Name: "bees", Members: []string{"milo", "senn"}})
 	w.ok(err)
-	_, err = w.admin.CreateTeam(ctx, "hidden", []string{"dara"}, nil)
+	_, err = w.admin.CreateTeam(ctx, wire.NewTeam{Name: "hidden", Members: []string{"dara"}})
 	w.ok(err)
-	_, err = w.admin.CreateRepository(ctx, client.NewRepository{Name: "growers/apiary"})
+	_, err = w.admin.CreateRepository(ctx, wire.NewRepository{Name: "growers/apiary"})
 	w.ok(err)
 	w.ok(w.admin.Grant(ctx, "growers/apiary", "team:bees", "writer"))
 	seen := func(login string) string {

@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"tavrin/internal/core/change"
 	"testing"
 	"time"
 
@@ -217,15 +218,15 @@ func (w *town) populate() {
 		w.person(login)
 		defer func() { w.ok(w.admin.Grant(ctx, repo, login, role)) }()
 	}
-	_, err := w.admin.CreateTeam(ctx, "hydraulics", []string{"odo"}, nil)
+	_, err := w.admin.CreateTeam(ctx, wire.NewTeam{Name: "hydraulics", Members: []string{"odo"}})
 	w.ok(err)
-	_, err = w.admin.CreatePerson(ctx, client.NewPerson{Login: "builder", Robot: true})
+	_, err = w.admin.CreatePerson(ctx, wire.NewPerson{Login: "builder", Robot: true})
 	w.ok(err)
 	_, err = w.admin.CreateHouse(ctx, "growers")
 	w.ok(err)
-	_, err = w.admin.CreateRepository(ctx, client.NewRepository{Name: repo})
+	_, err = w.admin.CreateRepository(ctx, wire.NewRepository{Name: repo})
 	w.ok(err)
-	t, err := w.admin.CreateToken(ctx, client.NewToken{Login: "builder", Checks: []string{repo + ":unit", repo + ":lint", repo + ":bench"}})
+	t, err := w.admin.CreateToken(ctx, wire.NewToken{Login: "builder", Checks: []string{repo + ":unit", repo + ":lint", repo + ":bench"}})
 	w.ok(err)
 	w.tokens["builder"] = t.Secret
 }
@@ -234,9 +235,9 @@ func (w *town) populate() {
 func (w *town) person(login string) {
 	w.t.Helper()
 	ctx := w.t.Context()
-	_, err := w.admin.CreatePerson(ctx, client.NewPerson{Login: login, Name: strings.ToUpper(login[:1]) + login[1:] + " of Fennmoor", Email: login + "@fennmoor.example"})
+	_, err := w.admin.CreatePerson(ctx, wire.NewPerson{Login: login, Name: strings.ToUpper(login[:1]) + login[1:] + " of Fennmoor", Email: login + "@fennmoor.example"})
 	w.ok(err)
-	t, err := w.admin.CreateToken(ctx, client.NewToken{Login: login})
+	t, err := w.admin.CreateToken(ctx, wire.NewToken{Login: login})
 	w.ok(err)
 	w.tokens[login] = t.Secret
 }
@@ -362,7 +363,7 @@ func (w *town) begin(rules string) string {
 
 func (w *town) apply(rules string) {
 	w.t.Helper()
-	_, err := w.as("ines").ApplyRules(w.t.Context(), repo, rules, "for the test", -1)
+	_, err := w.as("ines").ApplyRules(w.t.Context(), repo, wire.NewRules{Text: rules, Reason: "for the test"}, -1)
 	w.ok(err)
 }
 
@@ -390,27 +391,27 @@ func (w *town) propose(login, branch, path, text string) wire.Change {
 
 func (w *town) openChange(login, branch string) wire.Change {
 	w.t.Helper()
-	k, err := w.as(login).OpenChange(w.t.Context(), repo, client.NewChange{Source: branch, Title: "Bring " + branch})
+	k, err := w.as(login).OpenChange(w.t.Context(), repo, wire.NewChange{Source: branch, Title: "Bring " + branch})
 	w.ok(err)
 	return k
 }
 
 func (w *town) approve(login string, k wire.Change) {
 	w.t.Helper()
-	_, err := w.as(login).Review(w.t.Context(), repo, k.Number, "approve", k.Revision, "")
+	_, err := w.as(login).Review(w.t.Context(), repo, k.Number, wire.NewReview{Verdict: "approve", Revision: k.Revision})
 	w.ok(err)
 }
 
 func (w *town) join(login string, k wire.Change, strategy string) {
 	w.t.Helper()
-	_, err := w.as(login).Join(w.t.Context(), repo, k.Number, client.NewEntry{Strategy: strategy})
+	_, err := w.as(login).Join(w.t.Context(), repo, k.Number, wire.NewEntry{Strategy: change.Strategy(strategy)})
 	w.ok(err)
 }
 
 // report has the builder report a check.
 func (w *town) report(commit, name, state string) {
 	w.t.Helper()
-	_, err := w.as("builder").ReportCheck(w.t.Context(), repo, client.NewReport{Commit: commit, Name: name, State: state})
+	_, err := w.as("builder").ReportCheck(w.t.Context(), repo, wire.NewReport{Commit: commit, Name: name, State: change.CheckState(state)})
 	w.ok(err)
 }
 
@@ -461,9 +462,9 @@ func (w *town) land(k wire.Change, strategy string) wire.Change {
 // runner makes the robot barn with a token for running the repository's command checks.
 func (w *town) runner() {
 	w.t.Helper()
-	_, err := w.admin.CreatePerson(w.t.Context(), client.NewPerson{Login: "barn", Robot: true})
+	_, err := w.admin.CreatePerson(w.t.Context(), wire.NewPerson{Login: "barn", Robot: true})
 	w.ok(err)
-	t, err := w.admin.CreateToken(w.t.Context(), client.NewToken{Login: "barn", Runner: []string{repo}})
+	t, err := w.admin.CreateToken(w.t.Context(), wire.NewToken{Login: "barn", Runner: []string{repo}})
 	w.ok(err)
 	w.tokens["barn"] = t.Secret
 }

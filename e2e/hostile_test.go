@@ -192,7 +192,7 @@ func TestRequestsAreBounded(t *testing.T) {
 	}
 	odo := w.as("odo")
 	for i := range 4 {
-		_, err := odo.BeginThread(ctx, repo, k.Number, client.NewThread{Text: fmt.Sprint("question ", i)})
+		_, err := odo.BeginThread(ctx, repo, k.Number, wire.NewThread{Text: fmt.Sprint("question ", i)})
 		if i < 2 {
 			w.ok(err)
 		} else {
@@ -201,9 +201,9 @@ func TestRequestsAreBounded(t *testing.T) {
 	}
 	threads, err := odo.Threads(ctx, repo, k.Number)
 	w.ok(err)
-	_, err = odo.Reply(ctx, repo, k.Number, threads[0].ID, "and", nil)
+	_, err = odo.Reply(ctx, repo, k.Number, threads[0].ID, wire.NewComment{Text: "and"})
 	w.ok(err)
-	_, err = odo.Reply(ctx, repo, k.Number, threads[0].ID, "and", nil)
+	_, err = odo.Reply(ctx, repo, k.Number, threads[0].ID, wire.NewComment{Text: "and"})
 	problem(t, err, 422, "thread.comments is 2")
 
 	// Streams: as many as one may have, and no more; a closed one makes room.
@@ -274,7 +274,7 @@ func TestMarkdownIsBounded(t *testing.T) {
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	text := strings.Repeat("|a", 3000) + "|\n" + strings.Repeat("|-", 3000) + "|\n" + strings.Repeat("|\n", 2000)
-	_, err := w.as("tamsin").EditChange(t.Context(), repo, k.Number, client.ChangeEdit{Description: &text})
+	_, err := w.as("tamsin").EditChange(t.Context(), repo, k.Number, wire.ChangeEdit{Description: &text})
 	w.ok(err)
 	now := w.openedAs(1)
 	if len(now.DescriptionHTML) > 256<<10 || !strings.HasPrefix(now.DescriptionHTML, "<pre>") {
@@ -302,7 +302,7 @@ func TestFindingsAreBounded(t *testing.T) {
 		{"tavrin: rules/1\n" + keys(40_000, "k%d: 1\n"), "a mapping of more than 2000 entries"},
 		{"tavrin: rules/1\n" + strings.Repeat("[\n", 400_000), "nested too deeply"},
 	} {
-		_, err := w.as("ines").ApplyRules(t.Context(), repo, c.text, "to see", -1)
+		_, err := w.as("ines").ApplyRules(t.Context(), repo, wire.NewRules{Text: c.text, Reason: "to see"}, -1)
 		p, ok := err.(*client.Problem)
 		if !ok || p.Status != 422 || len(p.Findings) == 0 || len(p.Findings) > 51 || !strings.Contains(p.Findings[len(p.Findings)-1].Message, c.last) {
 			t.Errorf("%q: %.300v", c.last, err)

@@ -8,12 +8,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"tavrin/internal/core/change"
 	"testing"
 
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 
-	"tavrin/client"
 	"tavrin/internal/service"
 	"tavrin/wire"
 )
@@ -106,7 +106,7 @@ func TestP3TargetMovedMeanwhileIsRehearsedAgain(t *testing.T) {
 	if second.Base != w.tip("main") {
 		t.Errorf("rehearsed on %s, main is at %s", second.Base, w.tip("main"))
 	}
-	_, err := w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: first, Name: "unit", State: "passed"})
+	_, err := w.as("builder").ReportCheck(t.Context(), repo, wire.NewReport{Commit: first, Name: "unit", State: "passed"})
 	problem(t, err, 409, "has ended as cancelled")
 	w.report(second.Commit, "unit", "passed")
 	w.landed(k)
@@ -167,7 +167,7 @@ func TestP6ApprovalsAndPushes(t *testing.T) {
 	if k.Ready || strings.Join(k.Authors, " ") != "tamsin wren" {
 		t.Errorf("after another difference: ready %v, authors %v", k.Ready, k.Authors)
 	}
-	_, err := w.as("odo").Review(t.Context(), repo, k.Number, "approve", 2, "")
+	_, err := w.as("odo").Review(t.Context(), repo, k.Number, wire.NewReview{Verdict: "approve", Revision: 2})
 	problem(t, err, 409, "conflict", "the newest revision of change 1 is 3")
 	w.approve("wren", k) // an author by now
 	if k, _ = w.as("ines").Change(t.Context(), repo, k.Number); k.Ready {
@@ -186,15 +186,15 @@ func TestP7OnlyTheRightRobotIsHeard(t *testing.T) {
 	ctx := t.Context()
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	say := func(login, name, state string, attempt int) error {
-		_, err := w.as(login).ReportCheck(ctx, repo, client.NewReport{Commit: k.Head, Name: name, State: state, Attempt: attempt})
+		_, err := w.as(login).ReportCheck(ctx, repo, wire.NewReport{Commit: k.Head, Name: name, State: change.CheckState(state), Attempt: attempt})
 		return err
 	}
 	problem(t, say("ines", "unit", "passed", 0), 403, "may not report check")
 	problem(t, say("admin", "unit", "passed", 0), 403, "may not report check")
 	problem(t, say("builder", "deploy", "passed", 0), 403, `"deploy"`)
-	_, err := w.admin.CreatePerson(ctx, client.NewPerson{Login: "impostor", Robot: true})
+	_, err := w.admin.CreatePerson(ctx, wire.NewPerson{Login: "impostor", Robot: true})
 	w.ok(err)
-	token, err := w.admin.CreateToken(ctx, client.NewToken{Login: "impostor", Checks: []string{repo + ":unit", repo + ":cmd"}})
+	token, err := w.admin.CreateToken(ctx, wire.NewToken{Login: "impostor", Checks: []string{repo + ":unit", repo + ":cmd"}})
 	w.ok(err)
 	w.tokens["impostor"] = token.Secret
 	problem(t, say("impostor", "unit", "passed", 0), 403, "only robot:builder reports unit")
@@ -230,7 +230,7 @@ func TestP9FailuresStandAlone(t *testing.T) {
 	for _, k := range []wire.Change{red, first, conflicting, waits, closed, leaves} {
 		w.join("ines", k, "rebase")
 	}
-	_, err := w.as("ines").Join(ctx, repo, red.Number, client.NewEntry{})
+	_, err := w.as("ines").Join(ctx, repo, red.Number, wire.NewEntry{})
 	problem(t, err, 409, "in the queue already")
 	_, err = w.as("wren").CloseChange(ctx, repo, closed.Number)
 	w.ok(err)
@@ -276,7 +276,7 @@ func TestSourceBranchIsRemovedIfAsked(t *testing.T) {
 	for _, branch := range []string{"topic", "keep/this"} {
 		k := w.propose("tamsin", branch, branch, "x\n")
 		w.approve("odo", k)
-		_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{DeleteSource: &remove})
+		_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, wire.NewEntry{DeleteSource: &remove})
 		w.ok(err)
 		w.report(w.rehearsed(k), "unit", "passed")
 		w.landed(k)
@@ -302,7 +302,7 @@ func TestP1LandingRemovesNothingThatAPushMayNot(t *testing.T) {
 	w.apply(simple + "  - {name: lines, branches: release/**, push: person:ines, delete: allowed}\n")
 	w.approve("odo", k)
 	remove := true
-	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{DeleteSource: &remove})
+	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, wire.NewEntry{DeleteSource: &remove})
 	w.ok(err)
 	w.report(w.rehearsed(k), "unit", "passed")
 	w.landed(k)
@@ -337,11 +337,11 @@ func TestReservedTrailersCannotBeTyped(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
-	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{Message: "x\n\nApproved-by: Ines <i@x.example>"})
+	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, wire.NewEntry{Message: "x\n\nApproved-by: Ines <i@x.example>"})
 	problem(t, err, 422, "written by the service")
 	title := "x"
 	description := "Approved-by: Ines <i@x.example>"
-	_, err = w.as("tamsin").EditChange(t.Context(), repo, k.Number, client.ChangeEdit{Title: &title, Description: &description})
+	_, err = w.as("tamsin").EditChange(t.Context(), repo, k.Number, wire.ChangeEdit{Title: &title, Description: &description})
 	w.ok(err)
 	w.land(k, "squash")
 	dir := w.clone("ines")
@@ -358,7 +358,7 @@ func TestP8ConcurrentEventsHaveOneOrder(t *testing.T) {
 	for i := range 30 {
 		go func() {
 			login := []string{"odo", "wren", "ines"}[i%3]
-			_, err := w.as(login).Review(t.Context(), repo, k.Number, "comment", 1, fmt.Sprint(i))
+			_, err := w.as(login).Review(t.Context(), repo, k.Number, wire.NewReview{Verdict: "comment", Revision: 1, Text: fmt.Sprint(i)})
 			done <- err
 		}()
 	}
@@ -464,10 +464,10 @@ func TestObjectionWhileRehearsed(t *testing.T) {
 	w.approve("odo", k)
 	w.join("tamsin", k, "")
 	commit := w.rehearsed(k)
-	_, err := w.as("wren").Review(t.Context(), repo, k.Number, "object", 1, "not yet")
+	_, err := w.as("wren").Review(t.Context(), repo, k.Number, wire.NewReview{Verdict: "object", Revision: 1, Text: "not yet"})
 	w.ok(err)
 	w.until(k, "waiting", func(k wire.Change) bool { return k.Entry.State == "waiting" })
-	_, err = w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: commit, Name: "unit", State: "passed"})
+	_, err = w.as("builder").ReportCheck(t.Context(), repo, wire.NewReport{Commit: commit, Name: "unit", State: "passed"})
 	problem(t, err, 409, "cancelled")
 	if w.tip("main") == commit {
 		t.Fatal("landed over an objection")
@@ -476,7 +476,7 @@ func TestObjectionWhileRehearsed(t *testing.T) {
 	w.ok(err)
 	now := w.until(k, "rehearsing", func(k wire.Change) bool { return k.Entry.State == "rehearsing" && len(k.Entry.Rehearsal.Checks) > 0 })
 	c := now.Entry.Rehearsal.Checks[0]
-	_, err = w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: c.Commit, Name: "unit", State: "passed", Attempt: c.Attempt})
+	_, err = w.as("builder").ReportCheck(t.Context(), repo, wire.NewReport{Commit: c.Commit, Name: "unit", State: "passed", Attempt: c.Attempt})
 	w.ok(err)
 	w.landed(k)
 }
@@ -490,7 +490,7 @@ func TestP1GateIsJudgedAtTheMomentOfLanding(t *testing.T) {
 	objected := make(chan error, 1)
 	w.open(service.Options{At: func(step string) {
 		if step == "landing:begun" && len(objected) == 0 {
-			_, err := w.as("wren").Review(context.Background(), repo, k.Number, "object", 1, "wait")
+			_, err := w.as("wren").Review(context.Background(), repo, k.Number, wire.NewReview{Verdict: "object", Revision: 1, Text: "wait"})
 			objected <- err
 		}
 	}})
@@ -520,7 +520,7 @@ func TestCommandChangedWhileRehearsed(t *testing.T) {
 	commit := w.rehearsed(k)
 	job, err := barn.Lease(ctx)
 	w.ok(err)
-	w.ok(barn.FinishJob(ctx, *job, "passed", "", ""))
+	w.ok(barn.FinishJob(ctx, *job, wire.JobResult{State: "passed"}))
 	w.apply(strings.Replace(document, "command: make", "command: make all", 1))
 	w.report(commit, "unit", "passed")
 	again, err := barn.Lease(ctx)
@@ -531,7 +531,7 @@ func TestCommandChangedWhileRehearsed(t *testing.T) {
 	if now, err := w.as("ines").Change(ctx, repo, k.Number); err != nil || now.State != "open" || now.Entry.State != "rehearsing" {
 		t.Errorf("the change is %s, its entry %s, %v", now.State, now.Entry.State, err)
 	}
-	w.ok(barn.FinishJob(ctx, *again, "passed", "", ""))
+	w.ok(barn.FinishJob(ctx, *again, wire.JobResult{State: "passed"}))
 	if done := w.landed(k); done.LandedCommit != commit {
 		t.Errorf("landed %s, tested %s", done.LandedCommit, commit)
 	}
@@ -542,7 +542,7 @@ func TestPersonChoosesWhereRulesDisagree(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple + "  - {name: all, branches: '**', push: role:writer, land: {default: squash}}\n")
 	k := w.propose("tamsin", "topic", "a", "a\n")
-	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{})
+	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, wire.NewEntry{})
 	problem(t, err, 422, "agree on no default strategy: say which, one of rebase, squash, merge")
 	w.join("tamsin", k, "merge")
 }

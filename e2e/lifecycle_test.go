@@ -8,7 +8,6 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/wire"
 )
 
@@ -26,7 +25,7 @@ func TestP6Retarget(t *testing.T) {
 	w.join("tamsin", k, "")
 	w.rehearsed(k)
 	other := "wip"
-	now, err := author.EditChange(ctx, repo, k.Number, client.ChangeEdit{Target: &other})
+	now, err := author.EditChange(ctx, repo, k.Number, wire.ChangeEdit{Target: &other})
 	w.ok(err)
 	if now.Target != "wip" || now.Revision != 2 || now.Entry == nil || now.Entry.State != "withdrawn" || w.standing(k)["odo"] != "approve" {
 		t.Errorf("retargeted: %+v, entry %+v", now, now.Entry)
@@ -36,7 +35,7 @@ func TestP6Retarget(t *testing.T) {
 		t.Errorf("to wip: %s", now.Summary)
 	}
 	main := "main"
-	now, err = author.EditChange(ctx, repo, k.Number, client.ChangeEdit{Target: &main})
+	now, err = author.EditChange(ctx, repo, k.Number, wire.ChangeEdit{Target: &main})
 	w.ok(err)
 	if !now.Ready || now.Revision != 3 { // the same difference, so odo's approval lives
 		t.Errorf("back to main: %s", now.Summary)
@@ -53,12 +52,12 @@ func TestP6Retarget(t *testing.T) {
 	second := w.propose("wren", "second", "c", "c\n")
 	w.approve("odo", second)
 	base := "base"
-	now, err = w.as("wren").EditChange(ctx, repo, second.Number, client.ChangeEdit{Target: &base})
+	now, err = w.as("wren").EditChange(ctx, repo, second.Number, wire.ChangeEdit{Target: &base})
 	w.ok(err)
 	if now.Files != 2 || !slices.Equal(now.Authors, []string{"tamsin", "wren"}) {
 		t.Errorf("it brings %d files by %v", now.Files, now.Authors)
 	}
-	now, err = w.as("wren").EditChange(ctx, repo, second.Number, client.ChangeEdit{Target: &main})
+	now, err = w.as("wren").EditChange(ctx, repo, second.Number, wire.ChangeEdit{Target: &main})
 	w.ok(err)
 	if !now.Ready { // it brings what odo approved, whatever it brought in between
 		t.Errorf("back to main: %s", now.Summary)
@@ -66,18 +65,18 @@ func TestP6Retarget(t *testing.T) {
 
 	nowhere, itself, topic := "nowhere", "second", "topic"
 	for target, words := range map[*string]string{&nowhere: "no branch nowhere", &itself: "source and target would both be second"} {
-		_, err = w.as("wren").EditChange(ctx, repo, second.Number, client.ChangeEdit{Target: target})
+		_, err = w.as("wren").EditChange(ctx, repo, second.Number, wire.ChangeEdit{Target: target})
 		problem(t, err, 422, words)
 	}
-	twin, err := w.as("wren").OpenChange(ctx, repo, client.NewChange{Source: "second", Target: "wip", Title: "Twin"})
+	twin, err := w.as("wren").OpenChange(ctx, repo, wire.NewChange{Source: "second", Target: "wip", Title: "Twin"})
 	w.ok(err)
 	title := "Renamed"
-	_, err = w.as("wren").EditChange(ctx, repo, twin.Number, client.ChangeEdit{Target: &main, Title: &title})
+	_, err = w.as("wren").EditChange(ctx, repo, twin.Number, wire.ChangeEdit{Target: &main, Title: &title})
 	problem(t, err, 409, "brings second into main already")
 	if same, _ := author.Change(ctx, repo, twin.Number); same.Title != "Twin" || same.Revision != 1 || same.Target != "wip" {
 		t.Errorf("half of the edit was done: %+v", same)
 	}
-	_, err = w.as("odo").EditChange(ctx, repo, twin.Number, client.ChangeEdit{Target: &topic})
+	_, err = w.as("odo").EditChange(ctx, repo, twin.Number, wire.ChangeEdit{Target: &topic})
 	problem(t, err, 403, "for its authors")
 }
 
@@ -91,7 +90,7 @@ func TestDependencies(t *testing.T) {
 	w.must("tamsin", dir, "checkout", "-q", "-b", "second", "origin/first")
 	w.commit("tamsin", dir, "b", "b\n", "second")
 	w.must("tamsin", dir, "push", "-q", "origin", "second")
-	second, err := author.OpenChange(ctx, repo, client.NewChange{Source: "second", Title: "Second", DependsOn: []int{first.Number}})
+	second, err := author.OpenChange(ctx, repo, wire.NewChange{Source: "second", Title: "Second", DependsOn: []int{first.Number}})
 	w.ok(err)
 	w.approve("odo", second)
 	w.join("tamsin", second, "")
@@ -99,10 +98,10 @@ func TestDependencies(t *testing.T) {
 	has(t, w.says("tamsin", 3, "waits for", "change", "gate", "2", "--repo", repo), `"Bring first" is open; this waits for it, and goes on by itself`)
 
 	for on, words := range map[int]string{2: "cannot wait for itself", 9: "there is no change 9"} {
-		_, err := author.EditChange(ctx, repo, 2, client.ChangeEdit{DependsOn: &[]int{on}})
+		_, err := author.EditChange(ctx, repo, 2, wire.ChangeEdit{DependsOn: &[]int{on}})
 		problem(t, err, 422, words)
 	}
-	_, err = author.EditChange(ctx, repo, 1, client.ChangeEdit{DependsOn: &[]int{2}})
+	_, err = author.EditChange(ctx, repo, 1, wire.ChangeEdit{DependsOn: &[]int{2}})
 	problem(t, err, 422, "change 2 waits for change 1 already, so that neither could ever land")
 	_, err = author.CloseChange(ctx, repo, 1)
 	w.ok(err)
@@ -131,14 +130,14 @@ func TestDescriptionsBegin(t *testing.T) {
 	w := newTown(t)
 	w.begin("tavrin: rules/1\nchanges:\n  description: |\n    Why:\n\n    - [ ] tried on a bench valve\nprotect:\n  - {name: trunk, branches: main, require: [{tasks: done}, {ticket: 'FEN-[0-9]+', level: advisory}]}\n")
 	ctx := t.Context()
-	_, err := w.as("admin").ApplyRules(ctx, "growers", "tavrin: rules/1\nchanges: {description: \"Members told: \"}\n", "for all", -1)
+	_, err := w.as("admin").ApplyRules(ctx, "growers", wire.NewRules{Text: "tavrin: rules/1\nchanges: {description: \"Members told: \"}\n", Reason: "for all"}, -1)
 	w.ok(err)
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	if k.Description != "Members told:\n\nWhy:\n\n- [ ] tried on a bench valve" || k.Ready {
 		t.Errorf("it begins with %q, ready %v", k.Description, k.Ready)
 	}
 	text := "FEN-7, then FEN-12: - done\n- [x] tried on a bench valve"
-	k, err = w.as("tamsin").EditChange(ctx, repo, k.Number, client.ChangeEdit{Description: &text})
+	k, err = w.as("tamsin").EditChange(ctx, repo, k.Number, wire.ChangeEdit{Description: &text})
 	w.ok(err)
 	if !k.Ready || fmt.Sprint(k.Tickets) != "[FEN-7 FEN-12]" {
 		t.Errorf("ready %v, tickets %v", k.Ready, k.Tickets)
@@ -148,12 +147,12 @@ func TestDescriptionsBegin(t *testing.T) {
 	w.commit("wren", dir, "b", "b\n", "b")
 	w.must("wren", dir, "push", "-q", "origin", "own")
 	has(t, w.says("wren", 0, "Members told", "change", "preview", "--source", "own", "--repo", repo, "-o", "json"), "tried on a bench valve")
-	own, err := w.as("wren").OpenChange(ctx, repo, client.NewChange{Source: "own", Title: "Own", Description: "own words"})
+	own, err := w.as("wren").OpenChange(ctx, repo, wire.NewChange{Source: "own", Title: "Own", Description: new("own words")})
 	w.ok(err)
 	if own.Description != "own words" || !own.Ready {
 		t.Errorf("its author's words became %q", own.Description)
 	}
-	_, err = w.as("ines").ApplyRules(ctx, repo, "tavrin: rules/1\nchanges: {description: \""+strings.Repeat("x", 9000)+"\"}\n", "long", -1)
+	_, err = w.as("ines").ApplyRules(ctx, repo, wire.NewRules{Text: "tavrin: rules/1\nchanges: {description: \"" + strings.Repeat("x", 9000) + "\"}\n", Reason: "long"}, -1)
 	if err == nil {
 		t.Error("a description of 9,000 bytes was taken")
 	}

@@ -7,8 +7,8 @@ import (
 	"testing"
 	"time"
 
-	"tavrin/client"
 	"tavrin/internal/service"
+	"tavrin/wire"
 )
 
 // What is checked out can be previewed without a branch; nobody's clone brings it, nothing lands from it, and it goes away.
@@ -31,7 +31,7 @@ func TestScratchSpaces(t *testing.T) {
 	if refs := w.must("ines", w.dir, "ls-remote", w.gitURL()); strings.Contains(refs, "scratch") {
 		t.Errorf("others are shown it:\n%s", refs)
 	}
-	_, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "refs/preview/tamsin/" + commit[:10], Title: "From nowhere"})
+	_, err := w.as("tamsin").OpenChange(ctx, repo, wire.NewChange{Source: "refs/preview/tamsin/" + commit[:10], Title: "From nowhere"})
 	problem(t, err, 422, "reads like the full name of another ref")
 	if out, err := w.gitAs("wren", dir, "push", "origin", "HEAD:refs/preview/tamsin/mine"); err == nil {
 		t.Errorf("somebody else pushed there:\n%s", out)
@@ -53,7 +53,7 @@ func TestTryHere(t *testing.T) {
 	w.begin("tavrin: rules/1\nchecks:\n  unit: {command: \"test -f a && echo running && test -z \\\"$TAVRIN_TOKEN\\\"\"}\n  slow: {command: \"grep -q good a\"}\nprotect:\n  - {name: trunk, branches: main, require: [{checks: [unit, slow, lint]}]}\n")
 	w.propose("tamsin", "topic", "a", "bad\n")
 	dir := w.clone("wren")
-	out, errOut, status := w.run("wren", dir, "change", "try", "1")
+	out, errOut, status := w.run("wren", dir, "change", "check", "1")
 	if status != 3 {
 		t.Fatalf("ended with %d: %s%s", status, out, errOut)
 	}
@@ -63,13 +63,13 @@ func TestTryHere(t *testing.T) {
 			t.Errorf("%s", line)
 		}
 	}
-	if out, _, status = w.run("wren", dir, "change", "try", "1", "--check", "unit"); status != 0 || strings.Contains(out, "slow") {
+	if out, _, status = w.run("wren", dir, "change", "check", "1", "--check", "unit"); status != 0 || strings.Contains(out, "slow") {
 		t.Errorf("one check: %d %s", status, out)
 	}
-	if _, errOut, status = w.run("wren", dir, "change", "try", "1", "--check", "lint"); status != 1 || !strings.Contains(errOut, `check "lint" is not a command`) {
+	if _, errOut, status = w.run("wren", dir, "change", "check", "1", "--check", "lint"); status != 1 || !strings.Contains(errOut, `check "lint" is not a command`) {
 		t.Errorf("a check from outside: %d %s", status, errOut)
 	}
-	if _, errOut, status = w.run("wren", dir, "change", "try", "1", "--rehearsal"); status != 1 || !strings.Contains(errOut, "has no rehearsal now") {
+	if _, errOut, status = w.run("wren", dir, "change", "check", "1", "--rehearsal"); status != 1 || !strings.Contains(errOut, "has no rehearsal now") {
 		t.Errorf("no rehearsal: %d %s", status, errOut)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "a")); err == nil || w.must("wren", dir, "worktree", "list") == "" || strings.Count(w.must("wren", dir, "worktree", "list"), "\n") > 0 {

@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"tavrin/wire"
 )
 
 // guarded is a document whose loosening needs a second person, odo.
@@ -69,7 +71,7 @@ func TestP8NoLooseningWithoutASecondPerson(t *testing.T) {
 		}
 		tried, err := w.as("ines").TryRules(ctx, repo, text, 0)
 		w.ok(err)
-		applied, err := w.as("ines").ApplyRules(ctx, repo, text, "to see", -1)
+		applied, err := w.as("ines").ApplyRules(ctx, repo, wire.NewRules{Text: text, Reason: "to see"}, -1)
 		w.ok(err)
 		if (applied.Proposal != nil) != c.proposal || tried.Loosens != c.proposal || c.proposal && applied.Rules.Version != now.Version {
 			t.Errorf("%s: proposal %v; %+v", c.name, applied.Proposal, tried.Differences)
@@ -80,7 +82,7 @@ func TestP8NoLooseningWithoutASecondPerson(t *testing.T) {
 		}
 		has(t, why, c.says)
 		if applied.Proposal == nil { // back to where it was, which may be a loosening of its own
-			back, err := w.as("ines").ApplyRules(ctx, repo, guarded, "back", -1)
+			back, err := w.as("ines").ApplyRules(ctx, repo, wire.NewRules{Text: guarded, Reason: "back"}, -1)
 			w.ok(err)
 			if back.Proposal != nil {
 				_, err := w.as("odo").DecideProposal(ctx, repo, back.Proposal.ID, true)

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/wire"
 )
 
@@ -21,7 +20,7 @@ func TestP8WhatBeginsElsewhere(t *testing.T) {
 	}
 	apply := func(where, text string) wire.RulesApplied {
 		t.Helper()
-		a, err := w.admin.ApplyRules(ctx, where, text, "to see", -1)
+		a, err := w.admin.ApplyRules(ctx, where, wire.NewRules{Text: text, Reason: "to see"}, -1)
 		w.ok(err)
 		return a
 	}
@@ -92,12 +91,12 @@ func TestP8AHouseMeansWhatItSays(t *testing.T) {
 	w.stands(k, "objections", "met", "")
 	w.stands(k, "tasks", "not-asked", "asked for when the source branch is line")
 	w.stands(k, "threads", "not-asked", "no discussion") // the repository's own kind
-	_, err = w.admin.ApplyRules(ctx, "growers", "tavrin: rules/1\nbranches: {line: hotfix/**}\n", "to see", -1)
+	_, err = w.admin.ApplyRules(ctx, "growers", wire.NewRules{Text: "tavrin: rules/1\nbranches: {line: hotfix/**}\n", Reason: "to see"}, -1)
 	problem(t, err, 422, `"line" in the rules of growers/irrigation`, "stands for topic and would stand for hotfix/**")
 	// A word of a repository's that would become a kind of the house's.
 	w.house("tavrin: rules/1\n")
 	w.apply("tavrin: rules/1\nprotect: [{name: own, branches: main, require: [{threads: resolved, when: {source: line}}]}]\n")
-	_, err = w.admin.ApplyRules(ctx, "growers", "tavrin: rules/1\nbranches: {line: hotfix/**}\n", "to see", -1)
+	_, err = w.admin.ApplyRules(ctx, "growers", wire.NewRules{Text: "tavrin: rules/1\nbranches: {line: hotfix/**}\n", Reason: "to see"}, -1)
 	problem(t, err, 422, `"line" in the rules of growers/irrigation`, "stands for line and would stand for hotfix/**")
 }
 
@@ -192,7 +191,7 @@ func TestMeaning(t *testing.T) {
 	}
 	// Messages are judged on what lands, under every strategy.
 	w.apply(requiring("messages: '^docs: '"))
-	k, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "topic-a", Title: "docs: a"})
+	k, err := w.as("tamsin").OpenChange(ctx, repo, wire.NewChange{Source: "topic-a", Title: "docs: a"})
 	w.ok(err)
 	for strategy, says := range map[string]string{"rebase": "\"a\": not of the form", "merge": "\"a\": not of the form", "squash": ""} {
 		w.apply(requiring("messages: '^docs: '") + "    land: {default: " + strategy + "}\n")
@@ -206,7 +205,7 @@ func TestMeaning(t *testing.T) {
 	w.stands(k, "check/units", "pending", "unit was reported on the head: if that is its new name, a maintainer has to change the rules")
 	// last_pusher is left out beside the authors, not in their place.
 	w.apply(requiring("{approvals: 1, not_from: [last_pusher]}"))
-	_, err = w.as("tamsin").Review(ctx, repo, k.Number, "approve", k.Revision, "")
+	_, err = w.as("tamsin").Review(ctx, repo, k.Number, wire.NewReview{Verdict: "approve", Revision: k.Revision})
 	w.ok(err)
 	other := w.clone("wren")
 	w.must("wren", other, "checkout", "-q", "topic-a")
@@ -280,7 +279,7 @@ func TestRulesOnWhatIsGone(t *testing.T) {
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	_, err := w.as("odo").SetLabels(ctx, repo, k.Number, []string{"urgent"}, nil)
 	w.ok(err)
-	a, err := w.as("ines").ApplyRules(ctx, repo, "tavrin: rules/1\n", "to see", -1)
+	a, err := w.as("ines").ApplyRules(ctx, repo, wire.NewRules{Text: "tavrin: rules/1\n", Reason: "to see"}, -1)
 	w.ok(err)
 	w.ok(w.admin.SetTeam(ctx, "hydraulics", []string{}, nil))
 	_, err = w.as("odo").SetLabels(ctx, repo, k.Number, nil, []string{"urgent"})

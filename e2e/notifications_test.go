@@ -50,7 +50,7 @@ func TestP11Notifications(t *testing.T) {
 	expect("wren", "change.opened change.revised review.approved")
 	has(t, w.says("tamsin", 0, "1 new", "notifications"), "odo approved revision 1 of change 1")
 	expect("tamsin", "")
-	_, err := w.as("wren").BeginThread(ctx, repo, k.Number, client.NewThread{Text: "why?"})
+	_, err := w.as("wren").BeginThread(ctx, repo, k.Number, wire.NewThread{Text: "why?"})
 	w.ok(err)
 	expect("tamsin", "thread.begun")
 	w.says("tamsin", 0, "you do not follow change 1", "unfollow", "1", "--repo", repo)

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/internal/service"
 	"tavrin/wire"
 )
@@ -209,7 +208,7 @@ func TestNothingIsJudgedOnAPart(t *testing.T) {
 	}
 	add(2, "many")
 	w.must("ines", dir, "push", "origin", "topic:refs/heads/other")
-	_, err := w.as("ines").OpenChange(t.Context(), repo, client.NewChange{Source: "other", Title: "Many"})
+	_, err := w.as("ines").OpenChange(t.Context(), repo, wire.NewChange{Source: "other", Title: "Many"})
 	problem(t, err, 422, "change.commits is 3")
 
 	w.must("ines", dir, "checkout", "-q", "-b", "wide", "topic~5")
@@ -228,7 +227,7 @@ func TestNothingIsJudgedOnAPart(t *testing.T) {
 	w.must("ines", dir, "reset", "-q", "--hard", "HEAD~1")
 	add(2, strings.Repeat("x", 1500))
 	w.must("ines", dir, "push", "-q", "origin", "wordy")
-	_, err = w.as("ines").OpenChange(t.Context(), repo, client.NewChange{Source: "wordy", Title: "Wordy"})
+	_, err = w.as("ines").OpenChange(t.Context(), repo, wire.NewChange{Source: "wordy", Title: "Wordy"})
 	problem(t, err, 422, "change.message-bytes is 3000")
 }
 
@@ -269,7 +268,7 @@ func TestReservedTrailersAreTheServices(t *testing.T) {
 	w.must("ines", ines, "fetch", "-q")
 	has(t, w.must("ines", ines, "log", "-1", "--format=%B", "origin/main"), "Landed-change: growers/irrigation 2", "Approved-by: Odo")
 	w.must("ines", ines, "push", "-q", "origin", done.LandedCommit+":refs/heads/backport")
-	back, err := w.as("tamsin").OpenChange(t.Context(), repo, client.NewChange{Source: "backport", Target: "release/1", Title: "Back to the release"})
+	back, err := w.as("tamsin").OpenChange(t.Context(), repo, wire.NewChange{Source: "backport", Target: "release/1", Title: "Back to the release"})
 	w.ok(err)
 	w.approve("odo", back)
 	w.approve("wren", back)
@@ -359,7 +358,7 @@ func TestAlteredAfterAnApproval(t *testing.T) {
 	k := w.propose("tamsin", "topic", "x", "x\n")
 	w.approve("wren", k)
 	title := "Something else entirely"
-	_, err := w.as("tamsin").EditChange(t.Context(), repo, k.Number, client.ChangeEdit{Title: &title})
+	_, err := w.as("tamsin").EditChange(t.Context(), repo, k.Number, wire.ChangeEdit{Title: &title})
 	w.ok(err)
 	reviews, err := w.as("wren").Reviews(t.Context(), repo, k.Number)
 	w.ok(err)

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
+	"tavrin/wire"
 )
 
 // From any line of a file to the change that brought it, and from any commit to its landing, whatever the strategy.
@@ -58,12 +58,12 @@ start `
 		t.Errorf("history is\n%s", got)
 	}
 	has(t, w.says("pavo", 0, "APPROVED BY", "browse", "history", "--repo", repo), "with it")
-	has(t, w.says("pavo", 0, "4-5", "browse", "lines", "story", "--repo", repo), "Bring squashed")
-	w.says("pavo", 1, `no file "none"`, "browse", "lines", "none", "--repo", repo)
-	w.says("pavo", 1, "not a path", "browse", "lines", "../x", "--repo", repo)
+	has(t, w.says("pavo", 0, "4-5", "browse", "blame", "story", "--repo", repo), "Bring squashed")
+	w.says("pavo", 1, `no file "none"`, "browse", "blame", "none", "--repo", repo)
+	w.says("pavo", 1, "not a path", "browse", "blame", "../x", "--repo", repo)
 	// The same commits brought to another branch are told of by how they came there.
 	w.must("ines", w.clone("ines"), "push", "-q", "origin", history[5].ID+":refs/heads/line")
-	line, err := w.as("tamsin").OpenChange(ctx, repo, client.NewChange{Source: "main", Target: "line", Title: "Bring main to the line"})
+	line, err := w.as("tamsin").OpenChange(ctx, repo, wire.NewChange{Source: "main", Target: "line", Title: "Bring main to the line"})
 	w.ok(err)
 	w.join("tamsin", line, "rebase")
 	w.landed(line)

@@ -13,8 +13,8 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/internal/service"
+	"tavrin/wire"
 )
 
 // However somebody pushes, a protected branch does not move by it (P1).
@@ -136,7 +136,7 @@ func TestReadersAndStrangersCannotPush(t *testing.T) {
 	if _, err := w.gitAs("stranger", dir, "ls-remote", "origin"); err == nil {
 		t.Error("a stranger read the repository")
 	}
-	read, err := w.as("odo").CreateToken(t.Context(), client.NewToken{Login: "odo", ReadOnly: true})
+	read, err := w.as("odo").CreateToken(t.Context(), wire.NewToken{Login: "odo", ReadOnly: true})
 	w.ok(err)
 	w.tokens["odo reading"] = read.Secret
 	w.must("odo reading", dir, "fetch", "-q")

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/wire"
 )
 
@@ -26,9 +25,9 @@ func pathsOf(d wire.Diff) string {
 }
 
 // reads gives a reading of a change.
-func (w *town) reads(login string, k wire.Change, q client.Reading) wire.Diff {
+func (w *town) reads(login string, k wire.Change, q wire.Reading) wire.Diff {
 	w.t.Helper()
-	d, err := w.as(login).Diff(w.t.Context(), repo, k.Number, q)
+	d, err := w.as(login).Diff(w.t.Context(), repo, k.Number, q, false)
 	w.ok(err)
 	return d
 }
@@ -44,7 +43,7 @@ func TestWhatCameSince(t *testing.T) {
 	w.commit("tamsin", dir, "pumps/a", "a\n", "two")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	k := w.openChange("tamsin", "topic")
-	if d := w.reads("odo", k, client.Reading{}); d.Looked != 0 || pathsOf(d) != "README.md pumps/a" {
+	if d := w.reads("odo", k, wire.Reading{}); d.Looked != 0 || pathsOf(d) != "README.md pumps/a" {
 		t.Errorf("at first: looked %d, %s", d.Looked, pathsOf(d))
 	}
 	w.ok(w.as("odo").Looked(ctx, repo, k.Number, 1))
@@ -57,16 +56,16 @@ func TestWhatCameSince(t *testing.T) {
 	w.must("tamsin", dir, "fetch", "-q", "origin")
 	w.must("tamsin", dir, "rebase", "-q", "origin/main")
 	w.must("tamsin", dir, "push", "-q", "-f", "origin", "topic")
-	if d := w.reads("odo", k, client.Reading{Since: 1}); pathsOf(d) != "" || len(d.NotTaken) != 0 {
+	if d := w.reads("odo", k, wire.Reading{Since: 1}); pathsOf(d) != "" || len(d.NotTaken) != 0 {
 		t.Errorf("after a clean rebase, since revision 1: %s, not taken out %v", pathsOf(d), d.NotTaken)
 	}
 	w.commit("tamsin", dir, "pumps/a", "a\nb\n", "three")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
-	d := w.reads("odo", k, client.Reading{Since: 1})
+	d := w.reads("odo", k, wire.Reading{Since: 1})
 	if pathsOf(d) != "pumps/a" || !strings.Contains(d.Patch, "+b") || strings.Contains(d.Patch, "theirs") || d.Revision != 3 || d.Looked != 1 {
 		t.Errorf("since revision 1: %s\n%s", pathsOf(d), d.Patch)
 	}
-	if back := w.reads("odo", k, client.Reading{Revision: 1, Since: 3}); pathsOf(back) != "pumps/a" || !strings.Contains(back.Patch, "-b") {
+	if back := w.reads("odo", k, wire.Reading{Revision: 1, Since: 3}); pathsOf(back) != "pumps/a" || !strings.Contains(back.Patch, "-b") {
 		t.Errorf("the other way round: %s", back.Patch)
 	}
 	has(t, w.says("odo", 0, "+b", "change", "diff", "1", "--new", "--repo", repo), "pumps/a")
@@ -75,11 +74,11 @@ func TestWhatCameSince(t *testing.T) {
 	}
 
 	// A review is a look; and a look at something earlier takes nothing back.
-	if _, err := w.as("wren").Review(ctx, repo, k.Number, "comment", 3, "read"); err != nil {
+	if _, err := w.as("wren").Review(ctx, repo, k.Number, wire.NewReview{Verdict: "comment", Revision: 3, Text: "read"}); err != nil {
 		t.Fatal(err)
 	}
 	w.ok(w.as("wren").Looked(ctx, repo, k.Number, 1))
-	if d := w.reads("wren", k, client.Reading{}); d.Looked != 3 {
+	if d := w.reads("wren", k, wire.Reading{}); d.Looked != 3 {
 		t.Errorf("wren looked at revision %d", d.Looked)
 	}
 
@@ -94,15 +93,15 @@ func TestWhatCameSince(t *testing.T) {
 	w.must("tamsin", dir, "add", "README.md")
 	w.must("tamsin", dir, "-c", "core.editor=true", "rebase", "--continue")
 	w.must("tamsin", dir, "push", "-q", "-f", "origin", "topic")
-	d = w.reads("odo", k, client.Reading{Since: 3})
+	d = w.reads("odo", k, wire.Reading{Since: 3})
 	if pathsOf(d) != "README.md" || fmt.Sprint(d.NotTaken) != "[README.md]" || !strings.Contains(d.Patch, "+mine and clash") || strings.Contains(d.Patch, "<<<<<") {
 		t.Errorf("after a conflict: %s, not taken out %v\n%s", pathsOf(d), d.NotTaken, d.Patch)
 	}
-	for q, words := range map[client.Reading]string{{Since: 9}: "has no revision 9", {Revision: 9}: "has no revision 9"} {
-		_, err := w.as("odo").Diff(ctx, repo, k.Number, q)
+	for q, words := range map[wire.Reading]string{{Since: 9}: "has no revision 9", {Revision: 9}: "has no revision 9"} {
+		_, err := w.as("odo").Diff(ctx, repo, k.Number, q, false)
 		problem(t, err, 404, words)
 	}
-	_, err := w.as("odo").Diff(ctx, repo, k.Number, client.Reading{Commit: strings.Repeat("1", 40)})
+	_, err := w.as("odo").Diff(ctx, repo, k.Number, wire.Reading{Commit: strings.Repeat("1", 40)}, false)
 	problem(t, err, 422, "does not bring a commit")
 }
 
@@ -137,7 +136,7 @@ func TestReadingCommitsFilesAndSpace(t *testing.T) {
 	w.commit("tamsin", clone, "image", "\x00\x02", "image")
 	w.must("tamsin", clone, "push", "-q", "origin", "topic")
 	k := w.openChange("tamsin", "topic")
-	d := w.reads("odo", k, client.Reading{FilesOnly: true})
+	d := w.reads("odo", k, wire.Reading{})
 	of := func(path string) wire.FileDiff {
 		t.Helper()
 		i := slices.IndexFunc(d.Files, func(f wire.FileDiff) bool { return f.Path == path })
@@ -156,21 +155,21 @@ func TestReadingCommitsFilesAndSpace(t *testing.T) {
 		t.Errorf("files are %+v", d.Files)
 	}
 	has(t, w.says("odo", 0, "only moved", "change", "diff", "2", "--stat", "--repo", repo), "old/name to new/name", "tool (mode 100644 to 100755)", "image (binary)", "go.sum (generated)")
-	if d := w.reads("odo", k, client.Reading{IgnoreSpace: true}); strings.Contains(pathsOf(d), "spaced") || !strings.Contains(pathsOf(d), "tool") || strings.Contains(d.Patch, "spaced") {
+	if d := w.reads("odo", k, wire.Reading{Space: "ignored"}); strings.Contains(pathsOf(d), "spaced") || !strings.Contains(pathsOf(d), "tool") || strings.Contains(d.Patch, "spaced") {
 		t.Errorf("without white space: %s\n%s", pathsOf(d), d.Patch)
 	}
-	if d := w.reads("odo", k, client.Reading{Commit: one}); pathsOf(d) != "new/name spaced tool" {
+	if d := w.reads("odo", k, wire.Reading{Commit: one}); pathsOf(d) != "new/name spaced tool" {
 		t.Errorf("one commit: %s", pathsOf(d))
 	}
-	f, err := w.as("odo").FileDiff(t.Context(), repo, k.Number, of("spaced").File, client.Reading{Context: 1})
+	f, err := w.as("odo").FileDiff(t.Context(), repo, k.Number, of("spaced").File, wire.Reading{Context: 1})
 	w.ok(err)
 	if f.Path != "spaced" || !strings.Contains(f.Patch, "+\ty") || strings.Contains(f.Patch, "tool") {
 		t.Errorf("one file: %+v", f)
 	}
-	if f, err = w.as("odo").FileDiff(t.Context(), repo, k.Number, of("new/name").File, client.Reading{}); err != nil || !strings.Contains(f.Patch, "rename from old/name") {
+	if f, err = w.as("odo").FileDiff(t.Context(), repo, k.Number, of("new/name").File, wire.Reading{}); err != nil || !strings.Contains(f.Patch, "rename from old/name") {
 		t.Errorf("a moved file: %+v, %v", f, err)
 	}
-	_, err = w.as("odo").FileDiff(t.Context(), repo, k.Number, "nonsense", client.Reading{})
+	_, err = w.as("odo").FileDiff(t.Context(), repo, k.Number, "nonsense", wire.Reading{})
 	problem(t, err, 404, `no file "nonsense"`)
 	has(t, w.says("odo", 0, "-y", "change", "diff", "2", "--path", "spaced", "--repo", repo), "+")
 	w.says("odo", 1, "no file nowhere", "change", "diff", "2", "--path", "nowhere", "--repo", repo)
@@ -191,7 +190,7 @@ func TestTicks(t *testing.T) {
 	w.says("odo", 0, "b of change 1 is ticked", "change", "read", "1", "b", "--repo", repo)
 	read := func(login, want string) {
 		t.Helper()
-		if got := pathsOf(w.reads(login, k, client.Reading{FilesOnly: true})); got != want {
+		if got := pathsOf(w.reads(login, k, wire.Reading{})); got != want {
 			t.Errorf("%s has read %s, not %s", login, got, want)
 		}
 	}
@@ -222,15 +221,15 @@ func TestUnreadableDifference(t *testing.T) {
 	w.commit("tamsin", dir, "bad\xff\x1bname", "text \xfe\xff\x1b[31m red\r\n", "bad")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	k := w.openChange("tamsin", "topic")
-	d := w.reads("odo", k, client.Reading{})
+	d := w.reads("odo", k, wire.Reading{})
 	if len(d.Files) != 1 || d.Files[0].Path != "bad\uFFFD\x1bname" || !strings.Contains(d.Patch, "text \uFFFD") {
 		t.Errorf("difference is %+v\n%q", d.Files, d.Patch)
 	}
-	f, err := w.as("odo").FileDiff(t.Context(), repo, k.Number, d.Files[0].File, client.Reading{})
+	f, err := w.as("odo").FileDiff(t.Context(), repo, k.Number, d.Files[0].File, wire.Reading{})
 	w.ok(err)
 	has(t, f.Patch, "+text \uFFFD")
 	w.ok(w.as("odo").Tick(t.Context(), repo, k.Number, 1, d.Files[0].File, true))
-	if d := w.reads("odo", k, client.Reading{}); !d.Files[0].Read {
+	if d := w.reads("odo", k, wire.Reading{}); !d.Files[0].Read {
 		t.Error("a file with such a name cannot be ticked")
 	}
 	for _, args := range [][]string{{"change", "diff", "1"}, {"change", "diff", "1", "--stat"}} {

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/wire"
 )
 
@@ -144,7 +143,7 @@ func TestPreview(t *testing.T) {
 	if after := len(w.kinds()); after != before+1 { // the push of ines
 		t.Errorf("%d lines in the journal, then %d", before, after)
 	}
-	if all, err := w.as("tamsin").Changes(t.Context(), repo, client.ChangeQuery{State: "all", Limit: 10}); err == nil && len(all) != 0 {
+	if all, err := w.as("tamsin").Changes(t.Context(), repo, wire.ChangeFilter{State: "all", Limit: 10}); err == nil && len(all) != 0 {
 		t.Errorf("changes: %+v", all)
 	}
 }

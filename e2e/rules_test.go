@@ -33,7 +33,7 @@ protect:
 
 func (w *town) house(text string) {
 	w.t.Helper()
-	_, err := w.admin.ApplyRules(w.t.Context(), "growers", text, "the house agreed", -1)
+	_, err := w.admin.ApplyRules(w.t.Context(), "growers", wire.NewRules{Text: text, Reason: "the house agreed"}, -1)
 	w.ok(err)
 }
 
@@ -41,7 +41,7 @@ func (w *town) house(text string) {
 func TestP8HouseRulesAreAFloor(t *testing.T) {
 	w := newTown(t)
 	w.begin(trunk("    require: [{objections: none}]\n    rewrite: allowed\n"))
-	_, err := w.as("ines").ApplyRules(t.Context(), "growers", floor, "let me", -1)
+	_, err := w.as("ines").ApplyRules(t.Context(), "growers", wire.NewRules{Text: floor, Reason: "let me"}, -1)
 	problem(t, err, 403, "for maintainers of house growers")
 	w.house(floor)
 	e, err := w.as("pavo").ExplainBranch(t.Context(), repo, "main")
@@ -102,7 +102,7 @@ func TestHouseAndRepositoryDoNotCollide(t *testing.T) {
 		{"areas: {docs: {paths: docs/**, owners: team:hydraulics}}\n", `the house defines the area "docs" already`},
 		{"protect: [{name: a, branches: main, repositories: x}]\n", `unknown key "repositories"`},
 	} {
-		_, err := w.as("ines").ApplyRules(t.Context(), repo, "tavrin: rules/1\n"+c.text, "mine", -1)
+		_, err := w.as("ines").ApplyRules(t.Context(), repo, wire.NewRules{Text: "tavrin: rules/1\n" + c.text, Reason: "mine"}, -1)
 		p, ok := err.(*client.Problem)
 		if !ok || len(p.Findings) != 1 || !strings.Contains(p.Findings[0].Message, c.says) || p.Findings[0].Line != 2 {
 			t.Errorf("%s: %v", c.text, err)
@@ -119,7 +119,7 @@ func TestHouseAndRepositoryDoNotCollide(t *testing.T) {
 		{"tavrin: rules/1\nbranches: {trunk: main}\nlabels: {urgent: {set_by: team:hydraulics}}\n", `there is no area "docs"`},
 		{"tavrin: rules/1\nbranches: {trunk: main}\nareas: {docs: {paths: docs/**, owners: team:hydraulics}}\n", `the label "urgent" is not defined`},
 	} {
-		_, err := w.admin.ApplyRules(t.Context(), "growers", c.text, "less", -1)
+		_, err := w.admin.ApplyRules(t.Context(), "growers", wire.NewRules{Text: c.text, Reason: "less"}, -1)
 		problem(t, err, 422, c.says)
 	}
 	// What the house comes to define later is the house's: its definition holds, and the repository's own still reads.
@@ -141,7 +141,7 @@ func TestLooseningNeedsASecondPerson(t *testing.T) {
 	guarded := "tavrin: rules/1\nloosening: {agreed_by: [\"team:hydraulics\", \"person:ines\"]}\nprotect:\n  - {name: trunk, branches: main, push: nobody, require: [{approvals: 2}]}\n"
 	w.begin(guarded)
 	looser := strings.Replace(guarded, "approvals: 2", "approvals: 1", 1)
-	v, err := w.as("ines").ApplyRules(t.Context(), repo, looser, "two is many", 1)
+	v, err := w.as("ines").ApplyRules(t.Context(), repo, wire.NewRules{Text: looser, Reason: "two is many"}, 1)
 	w.ok(err)
 	if v.Proposal == nil || v.Version != 1 || len(v.Proposal.Differences) == 0 || !v.Proposal.Differences[0].Loosens {
 		t.Fatalf("it was applied at once: %+v", v)
@@ -163,7 +163,7 @@ func TestLooseningNeedsASecondPerson(t *testing.T) {
 	_, err = w.as("odo").DecideProposal(t.Context(), repo, v.Proposal.ID, true)
 	problem(t, err, 409, "agreed already")
 	// Tightening needs nobody else, and overtakes what was proposed before.
-	v, err = w.as("ines").ApplyRules(t.Context(), repo, strings.Replace(looser, "push: nobody, ", "push: role:writer, ", 1), "let them push", -1)
+	v, err = w.as("ines").ApplyRules(t.Context(), repo, wire.NewRules{Text: strings.Replace(looser, "push: nobody, ", "push: role:writer, ", 1), Reason: "let them push"}, -1)
 	w.ok(err)
 	w.apply(guarded)
 	_, err = w.as("odo").DecideProposal(t.Context(), repo, v.Proposal.ID, true)
@@ -205,13 +205,13 @@ func TestSuspendAndResume(t *testing.T) {
 	dir := w.clone("odo")
 	w.commit("odo", dir, "a", "a\n", "straight in")
 	push := func() error { _, err := w.gitAs("odo", dir, "push", "-q", "origin", "main"); return err }
-	w.says("ines", 0, "is suspended until", "--repo", repo, "rules", "suspend", "trunk", "--for", "2h", "--because", "the pump stands still")
-	w.says("ines", 1, "is suspended already", "--repo", repo, "rules", "suspend", "trunk", "--for", "2h", "--because", "the pump stands still")
-	w.says("ines", 1, "maintainers of house growers", "rules", "suspend", "floor", "--house", "growers", "--for", "2h", "--because", "the pump stands still")
+	w.says("ines", 0, "is suspended until", "--repo", repo, "rules", "suspend", "trunk", "--for", "2h", "--reason", "the pump stands still")
+	w.says("ines", 1, "is suspended already", "--repo", repo, "rules", "suspend", "trunk", "--for", "2h", "--reason", "the pump stands still")
+	w.says("ines", 1, "maintainers of house growers", "rules", "suspend", "floor", "--house", "growers", "--for", "2h", "--reason", "the pump stands still")
 	if push() == nil {
 		t.Error("the house's protection did not hold")
 	}
-	w.says("admin", 0, "is suspended until", "rules", "suspend", "floor", "--house", "growers", "--for", "2h", "--because", "the pump stands still")
+	w.says("admin", 0, "is suspended until", "rules", "suspend", "floor", "--house", "growers", "--for", "2h", "--reason", "the pump stands still")
 	w.says("pavo", 0, "the pump stands still", "--repo", repo, "rules", "suspensions")
 	w.ok(push())
 	w.says("ines", 0, "holds again", "--repo", repo, "rules", "resume", "trunk")
@@ -230,26 +230,26 @@ func TestRulesVersions(t *testing.T) {
 	out := w.says("pavo", 0, "loosens", "--repo", repo, "rules", "diff", "--from", "2", "--to", "1")
 	has(t, out, `protection "trunk": require`, "2 approvals", "1 approval")
 	w.says("pavo", 0, "tightens, or neither", "--repo", repo, "rules", "diff")
-	w.says("pavo", 1, "this needs the role maintainer", "--repo", repo, "rules", "restore", "1", "--because", "as it was")
-	w.says("ines", 0, "rules version 3 is in force", "--repo", repo, "rules", "restore", "1", "--because", "as it was")
+	w.says("pavo", 1, "this needs the role maintainer", "--repo", repo, "rules", "restore", "1", "--reason", "as it was")
+	w.says("ines", 0, "rules version 3 is in force", "--repo", repo, "rules", "restore", "1", "--reason", "as it was")
 	r, err := w.as("ines").Rules(t.Context(), repo, 3)
 	w.ok(err)
-	if r.Text != requiring("approvals: 1") || r.Because != "as it was" {
+	if r.Text != requiring("approvals: 1") || r.Reason != "as it was" {
 		t.Errorf("version 3 is %+v", r)
 	}
-	w.says("ines", 1, "has no rules version 9", "--repo", repo, "rules", "restore", "9", "--because", "as it was")
-	_, err = w.as("ines").ApplyRules(t.Context(), repo, requiring("approvals: 3"), "more", 2)
+	w.says("ines", 1, "has no rules version 9", "--repo", repo, "rules", "restore", "9", "--reason", "as it was")
+	_, err = w.as("ines").ApplyRules(t.Context(), repo, wire.NewRules{Text: requiring("approvals: 3"), Reason: "more"}, 2)
 	problem(t, err, 412, "at version 3, not 2")
 	// What show prints can be applied again: that is export and import.
 	shown := w.says("ines", 0, "approvals: 1", "--repo", repo, "rules", "show")
-	w.says("ines", 0, "rules version 4", "--repo", repo, "rules", "apply", w.file("r.yaml", shown), "--because", "import", "--if-version", "3")
+	w.says("ines", 0, "rules version 4", "--repo", repo, "rules", "apply", w.file("r.yaml", shown), "--reason", "import", "--if-version", "3")
 	w.says("ines", 0, "one-trunk", "rules", "template")
 	for _, name := range []string{"one-trunk", "release-lines", "integration-first", "team-of-one"} {
 		text := w.says("ines", 0, "tavrin: rules/1", "rules", "template", name)
-		w.says("ines", 0, "", "rules", "check", w.file("t.yaml", text))
+		w.says("ines", 0, "", "rules", "lint", w.file("t.yaml", text))
 	}
 	w.says("ines", 2, "no template", "rules", "template", "nosuch")
-	w.says("ines", 0, "json-schema.org/draft/2020-12", "rules", "schema", "--of-house")
+	w.says("ines", 0, "json-schema.org/draft/2020-12", "rules", "schema", "house")
 	w.says("ines", 0, "main", "--repo", repo, "rules", "match", "m*")
 	w.says("ines", 0, "matches no branch there is now; globs are case-sensitive", "--repo", repo, "rules", "match", "Main")
 	w.says("ines", 1, "a glob:", "--repo", repo, "rules", "match", "ma[in")
@@ -376,7 +376,7 @@ func TestBadDocuments(t *testing.T) {
 		"too many":         "tavrin: rules/1\nprotect:\n  - {name: a, branches: main, require: [{checks: [a, b], at_least: 3}]}\n",
 	}
 	for name, text := range cases {
-		_, err := w.as("ines").ApplyRules(t.Context(), repo, text, "for the test", -1)
+		_, err := w.as("ines").ApplyRules(t.Context(), repo, wire.NewRules{Text: text, Reason: "for the test"}, -1)
 		p, ok := err.(*client.Problem)
 		if !ok || (p.Status != 422 && p.Status != 413) {
 			t.Errorf("%s: %v", name, err)
@@ -464,13 +464,13 @@ func TestP11SessionsConfirmBeforeRulesChange(t *testing.T) {
 	}
 	cookie := resp.Cookies()[0].Name + "=" + resp.Cookies()[0].Value
 	put := func() int {
-		resp, _ := w.request("", "PUT", "/api/v1/repositories/growers/irrigation/rules", `{"text":"tavrin: rules/1","because":"lift it"}`, "If-Match", "*", "Cookie", cookie)
+		resp, _ := w.request("", "PUT", "/api/v1/repositories/growers/irrigation/rules", `{"text":"tavrin: rules/1","reason":"lift it"}`, "If-Match", "*", "Cookie", cookie)
 		return resp.StatusCode
 	}
 	if got := put(); got != 403 {
 		t.Errorf("applied without a token: %d", got)
 	}
-	for call, body := range map[string]string{"suspensions": `{"protection":"trunk","for_seconds":60,"because":"let me"}`, "restore": `{"version":1,"because":"let me"}`} {
+	for call, body := range map[string]string{"suspensions": `{"protection":"trunk","for_seconds":60,"reason":"let me"}`, "restore": `{"version":1,"reason":"let me"}`} {
 		if resp, text := w.request("", "POST", "/api/v1/repositories/growers/irrigation/rules/"+call, body, "Cookie", cookie); resp.StatusCode != 403 {
 			t.Errorf("%s without a token: %d %s", call, resp.StatusCode, text)
 		}
@@ -495,11 +495,11 @@ func TestP11HouseRulesLeakNothing(t *testing.T) {
 	w := newTown(t)
 	w.begin("tavrin: rules/1\n")
 	w.house(floor)
-	_, err := w.admin.CreateRepository(t.Context(), client.NewRepository{Name: "growers/hidden-well"})
+	_, err := w.admin.CreateRepository(t.Context(), wire.NewRepository{Name: "growers/hidden-well"})
 	w.ok(err)
-	_, err = w.admin.ApplyRules(t.Context(), "growers/hidden-well", "tavrin: rules/1\nprotect: [{name: a, branches: trunk}]\n", "its own", -1)
+	_, err = w.admin.ApplyRules(t.Context(), "growers/hidden-well", wire.NewRules{Text: "tavrin: rules/1\nprotect: [{name: a, branches: trunk}]\n", Reason: "its own"}, -1)
 	w.ok(err)
-	_, err = w.admin.CreateRepository(t.Context(), client.NewRepository{Name: "growers/open-day", Public: true})
+	_, err = w.admin.CreateRepository(t.Context(), wire.NewRepository{Name: "growers/open-day", Public: true})
 	w.ok(err)
 	w.person("marla")
 	marla := w.as("marla")
@@ -520,7 +520,7 @@ func TestP11HouseRulesLeakNothing(t *testing.T) {
 			t.Errorf("pavo hears of it: %s", said)
 		}
 	}
-	_, err = w.admin.ApplyRules(t.Context(), "growers", strings.Replace(floor, "trunk: main", "trunk: mainline", 1), "renamed", -1)
+	_, err = w.admin.ApplyRules(t.Context(), "growers", wire.NewRules{Text: strings.Replace(floor, "trunk: main", "trunk: mainline", 1), Reason: "renamed"}, -1)
 	problem(t, err, 422, "growers/hidden-well")
 }
 
@@ -533,12 +533,12 @@ func TestBranchRenamed(t *testing.T) {
 	tamsin := w.clone("tamsin")
 	w.commit("tamsin", tamsin, "a", "a\n", "add a")
 	w.must("tamsin", tamsin, "push", "-q", "origin", "HEAD:refs/heads/topic")
-	k, err := w.as("tamsin").OpenChange(t.Context(), repo, client.NewChange{Source: "topic", Target: "line/1", Title: "Add a"})
+	k, err := w.as("tamsin").OpenChange(t.Context(), repo, wire.NewChange{Source: "topic", Target: "line/1", Title: "Add a"})
 	w.ok(err)
 	w.approve("odo", k)
 	w.must("ines", dir, "push", "-q", "origin", "main:refs/heads/line/one", ":refs/heads/line/1")
 	w.stands(k, "target", "missing", "line/1 was deleted or renamed")
-	if _, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{}); err == nil {
+	if _, err := w.as("tamsin").Join(t.Context(), repo, k.Number, wire.NewEntry{}); err == nil {
 		w.ejected(k)
 	}
 	e, err := w.as("ines").ExplainBranch(t.Context(), repo, "line/one")

@@ -9,8 +9,8 @@ import (
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 
-	"tavrin/client"
 	"tavrin/internal/headless"
+	"tavrin/wire"
 )
 
 // A change of 2,000 files and 100,000 lines: from asking for its page to its first content, to the first lines of its
@@ -87,7 +87,7 @@ func BenchmarkListOf5000Changes(b *testing.B) {
 	w.multiply(5000)
 	w.reopen()
 	c := w.as("ines")
-	took := func(q client.ChangeQuery, want int) float64 {
+	took := func(q wire.ChangeFilter, want int) float64 {
 		begun := time.Now()
 		changes, err := c.Changes(b.Context(), repo, q)
 		w.ok(err)
@@ -100,9 +100,9 @@ func BenchmarkListOf5000Changes(b *testing.B) {
 	n := 0
 	for b.Loop() {
 		before := 5001 - 60*(n%60)
-		first += took(client.ChangeQuery{Limit: 50, Before: before}, 50)
-		again += took(client.ChangeQuery{Limit: 50, Before: before}, 50)
-		filtered += took(client.ChangeQuery{Limit: 50, Text: fmt.Sprintf("topic %d", 100+n)}, min(50, 11))
+		first += took(wire.ChangeFilter{Limit: 50, Before: before}, 50)
+		again += took(wire.ChangeFilter{Limit: 50, Before: before}, 50)
+		filtered += took(wire.ChangeFilter{Limit: 50, Search: fmt.Sprintf("topic %d", 100+n)}, min(50, 11))
 		n++
 	}
 	b.ReportMetric(first/float64(n), "ms-first")

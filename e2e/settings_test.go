@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"tavrin/client"
 	"tavrin/internal/service"
 	"tavrin/wire"
 )
@@ -107,7 +106,7 @@ func TestObjectionsStaySettings(t *testing.T) {
 	w := newTown(t)
 	w.begin(requiring("objections: none"))
 	k := w.propose("tamsin", "topic", "a", "a\n")
-	_, err := w.as("odo").Review(t.Context(), repo, k.Number, "object", 1, "not like this")
+	_, err := w.as("odo").Review(t.Context(), repo, k.Number, wire.NewReview{Verdict: "object", Revision: 1, Text: "not like this"})
 	w.ok(err)
 	w.stands(k, "objections", "missing", "odo objects")
 	dir := w.clone("tamsin")
@@ -129,7 +128,7 @@ func TestContentSettings(t *testing.T) {
 	w.commit("tamsin", dir, "a", "a\n", "valves: begin")
 	w.commit("tamsin", dir, "a", "b\n", "fixup! valves: begin")
 	w.must("tamsin", dir, "push", "-q", "origin", "fen-7-topic")
-	k, err := w.as("tamsin").OpenChange(t.Context(), repo, client.NewChange{Source: "fen-7-topic", Title: "Open slowly", Description: "- [x] measured\n- [ ] written up\n"})
+	k, err := w.as("tamsin").OpenChange(t.Context(), repo, wire.NewChange{Source: "fen-7-topic", Title: "Open slowly", Description: new("- [x] measured\n- [ ] written up\n")})
 	w.ok(err)
 	cases := []struct{ requirement, key, state, says string }{
 		{"tasks: done", "tasks", "missing", `still to do: "written up"`},
@@ -156,7 +155,7 @@ func TestContentSettings(t *testing.T) {
 	w.stands(k, "history", "missing", "join the queue with --strategy squash")
 	w.apply(requiring("tasks: done"))
 	title, text := "Open slowly", "- [x] measured\n- [x] written up"
-	_, err = w.as("tamsin").EditChange(t.Context(), repo, k.Number, client.ChangeEdit{Title: &title, Description: &text})
+	_, err = w.as("tamsin").EditChange(t.Context(), repo, k.Number, wire.ChangeEdit{Title: &title, Description: &text})
 	w.ok(err)
 	w.stands(k, "tasks", "met", "")
 }
@@ -279,7 +278,7 @@ func TestFreshnessOnTheRehearsal(t *testing.T) {
 	if got := w.until(k, "still rehearsing", func(k wire.Change) bool { return k.Entry.State == "rehearsing" }); got.State != "open" {
 		t.Errorf("it is %s with an old pass", got.State)
 	}
-	_, err := w.as("builder").ReportCheck(t.Context(), repo, client.NewReport{Commit: commit, Name: "unit", State: "passed", Attempt: 2})
+	_, err := w.as("builder").ReportCheck(t.Context(), repo, wire.NewReport{Commit: commit, Name: "unit", State: "passed", Attempt: 2})
 	w.ok(err)
 	w.landed(k)
 }
@@ -287,7 +286,7 @@ func TestFreshnessOnTheRehearsal(t *testing.T) {
 // Every key of a condition, and that it narrows its own requirement only.
 func TestConditions(t *testing.T) {
 	w := newTown(t)
-	_, err := w.admin.CreateTeam(t.Context(), "contractors", []string{"tamsin"}, nil)
+	_, err := w.admin.CreateTeam(t.Context(), wire.NewTeam{Name: "contractors", Members: []string{"tamsin"}})
 	w.ok(err)
 	w.begin(simple)
 	k := w.propose("tamsin", "hotfix/leak", "valves/a", lines(30, nil))
@@ -336,10 +335,10 @@ func TestLandSettings(t *testing.T) {
 	w.begin(trunk("    require: [{approvals: 1}]\n    land: {who: role:maintainer, strategies: [squash, merge], default: squash, join_early: false, delete_source: true,\n" +
 		"      message: \"{title} ({source})\", trailers: [\"Proposed-by: {author}\", \"Number: {number}\"]}\n"))
 	k := w.propose("tamsin", "topic", "a", "a\n")
-	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, client.NewEntry{})
+	_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, wire.NewEntry{})
 	problem(t, err, 409, "only when its gate is ready", `says "trunk"`, "1 approval")
 	w.approve("odo", k)
-	_, err = w.as("ines").Join(t.Context(), repo, k.Number, client.NewEntry{Strategy: "rebase"})
+	_, err = w.as("ines").Join(t.Context(), repo, k.Number, wire.NewEntry{Strategy: "rebase"})
 	problem(t, err, 422, "one of squash, merge")
 	w.join("tamsin", k, "")
 	w.stands(k, "lander", "missing", "landing is for role:maintainer")

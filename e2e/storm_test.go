@@ -6,10 +6,10 @@ import (
 	"math/rand/v2"
 	"strings"
 	"sync"
+	"tavrin/internal/core/change"
 	"testing"
 	"time"
 
-	"tavrin/client"
 	"tavrin/wire"
 )
 
@@ -94,7 +94,7 @@ func (w *town) answerAtRandom(ctx context.Context, rng *rand.Rand) {
 		}
 		for _, k := range wanted {
 			state := []string{"passed", "passed", "passed", "failed", "running", "errored"}[rng.IntN(6)]
-			c.ReportCheck(ctx, repo, client.NewReport{Commit: k.Commit, Name: k.Name, State: state, Attempt: k.Attempt})
+			c.ReportCheck(ctx, repo, wire.NewReport{Commit: k.Commit, Name: k.Name, State: change.CheckState(state), Attempt: k.Attempt})
 		}
 		pause()
 	}
@@ -114,13 +114,13 @@ func (w *town) actAtRandom(login string, rng *rand.Rand, dies bool) {
 		}
 		switch rng.IntN(12) {
 		case 0, 1, 2:
-			c.Review(ctx, repo, n, "approve", k.Revision, "")
+			c.Review(ctx, repo, n, wire.NewReview{Verdict: "approve", Revision: k.Revision})
 		case 3:
-			c.Review(ctx, repo, n, "object", k.Revision, "hm")
+			c.Review(ctx, repo, n, wire.NewReview{Verdict: "object", Revision: k.Revision, Text: "hm"})
 		case 4:
 			c.Withdraw(ctx, repo, n)
 		case 5, 6, 7:
-			c.Join(ctx, repo, n, client.NewEntry{Strategy: []string{"rebase", "squash", "merge"}[rng.IntN(3)]})
+			c.Join(ctx, repo, n, wire.NewEntry{Strategy: []change.Strategy{"rebase", "squash", "merge"}[rng.IntN(3)]})
 		case 8:
 			c.Leave(ctx, repo, n)
 		case 9:
@@ -128,7 +128,7 @@ func (w *town) actAtRandom(login string, rng *rand.Rand, dies bool) {
 		case 10:
 			c.ReopenChange(ctx, repo, n)
 		case 11:
-			c.ApplyRules(ctx, repo, []string{simple, strings.Replace(simple, "approvals: 1", "approvals: 2", 1)}[rng.IntN(2)], "a storm", -1)
+			c.ApplyRules(ctx, repo, wire.NewRules{Text: []string{simple, strings.Replace(simple, "approvals: 1", "approvals: 2", 1)}[rng.IntN(2)], Reason: "a storm"}, -1)
 		}
 		time.Sleep(time.Duration(rng.IntN(8)) * time.Millisecond)
 	}
@@ -143,10 +143,10 @@ func (w *town) calm(changes []wire.Change) {
 	for _, k := range changes {
 		w.as("ines").ReopenChange(ctx, repo, k.Number)
 		for _, login := range []string{"odo", "wren", "ines"} {
-			w.as(login).Review(ctx, repo, k.Number, "approve", k.Revision, "") // takes an objection's place
+			w.as(login).Review(ctx, repo, k.Number, wire.NewReview{Verdict: "approve", Revision: k.Revision}) // takes an objection's place
 		}
 		w.as("tamsin").Withdraw(ctx, repo, k.Number)
-		w.as("ines").Join(ctx, repo, k.Number, client.NewEntry{Strategy: "squash"})
+		w.as("ines").Join(ctx, repo, k.Number, wire.NewEntry{Strategy: "squash"})
 	}
 	builder := w.as("builder")
 	for _, k := range changes {
@@ -154,7 +154,7 @@ func (w *town) calm(changes []wire.Change) {
 			wanted, err := builder.Wanted(ctx, repo)
 			w.ok(err)
 			for _, k := range wanted {
-				builder.ReportCheck(ctx, repo, client.NewReport{Commit: k.Commit, Name: k.Name, State: "passed", Attempt: k.Attempt})
+				builder.ReportCheck(ctx, repo, wire.NewReport{Commit: k.Commit, Name: k.Name, State: "passed", Attempt: k.Attempt})
 			}
 			return k.State == "landed" || (k.Entry != nil && k.Entry.State == "ejected")
 		})

@@ -15,7 +15,7 @@ func text(s string) *string { return &s }
 // suggest begins a discussion with a suggestion and returns the comment's number.
 func (w *town) suggest(login string, k wire.Change, path string, first, last int, suggestion string) int64 {
 	w.t.Helper()
-	t, err := w.as(login).BeginThread(w.t.Context(), repo, k.Number, client.NewThread{Path: path, First: first, Last: last, Suggest: &suggestion})
+	t, err := w.as(login).BeginThread(w.t.Context(), repo, k.Number, wire.NewThread{Path: path, First: first, Last: last, Suggestion: &suggestion})
 	w.ok(err)
 	return t.Comments[0].ID
 }
@@ -53,7 +53,7 @@ func TestP6SuggestionsAreApplied(t *testing.T) {
 	problem(t, err, 404, "no comment 99")
 	_, err = author.ApplySuggestions(ctx, repo, k.Number, nil)
 	problem(t, err, 422, "name the comments")
-	plain, err := w.as("odo").BeginThread(ctx, repo, k.Number, client.NewThread{Text: "hm"})
+	plain, err := w.as("odo").BeginThread(ctx, repo, k.Number, wire.NewThread{Text: "hm"})
 	w.ok(err)
 	_, err = author.ApplySuggestions(ctx, repo, k.Number, []int64{plain.Comments[0].ID})
 	problem(t, err, 409, "suggests nothing")
@@ -83,13 +83,13 @@ func TestP6SuggestionsAreApplied(t *testing.T) {
 	problem(t, err, 409, "tamsin applied comment")
 	has(t, w.says("odo", 0, "+ and more", "thread", "list", "1", "--repo", repo), "suggested, and tamsin applied it as")
 
-	for _, n := range []client.NewThread{{Suggest: text("x")}, {Path: "pumps", Suggest: text("x")}, {Path: "README.md", First: 1, Before: true, Suggest: text("x")}} {
+	for _, n := range []wire.NewThread{{Suggestion: text("x")}, {Path: "pumps", Suggestion: text("x")}, {Path: "README.md", First: 1, Before: true, Suggestion: text("x")}} {
 		_, err := w.as("odo").BeginThread(ctx, repo, k.Number, n)
 		problem(t, err, 422, "a suggestion is for lines")
 	}
-	_, err = w.as("odo").Reply(ctx, repo, k.Number, plain.ID, "so", text("x"))
+	_, err = w.as("odo").Reply(ctx, repo, k.Number, plain.ID, wire.NewComment{Text: "so", Suggestion: text("x")})
 	problem(t, err, 422, "is not about lines")
-	_, err = w.as("odo").BeginThread(ctx, repo, k.Number, client.NewThread{Path: "pumps", First: 99, Suggest: text("x")})
+	_, err = w.as("odo").BeginThread(ctx, repo, k.Number, wire.NewThread{Path: "pumps", First: 99, Suggestion: text("x")})
 	problem(t, err, 422, "there is no line 99")
 	w.says("odo", 2, "at least one of the flags", "thread", "begin", "1", "--repo", repo)
 }
@@ -104,15 +104,15 @@ func TestDraftComments(t *testing.T) {
 	w.commit("tamsin", dir, "a", lines(5, nil), "one")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	k := w.openChange("tamsin", "topic")
-	open, err := w.as("wren").BeginThread(ctx, repo, k.Number, client.NewThread{Text: "why?"})
+	open, err := w.as("wren").BeginThread(ctx, repo, k.Number, wire.NewThread{Text: "why?"})
 	w.ok(err)
 	w.says("odo", 0, "draft 1, on a, line 2", "thread", "begin", "1", "--path", "a", "--lines", "2", "--text", "units?", "--draft", "--repo", repo)
 	w.says("odo", 0, "draft 2", "thread", "begin", "1", "--path", "a", "--lines", "3", "--suggest", "better", "--draft", "--repo", repo)
 	w.says("odo", 0, "draft 3", "thread", "reply", "1", fmt.Sprint(open.ID), "--text", "because", "--draft", "--repo", repo)
 	w.says("odo", 0, "draft 4", "thread", "begin", "1", "--text", "never mind", "--draft", "--repo", repo)
-	w.says("odo", 0, "", "thread", "drop", "1", "4", "--repo", repo)
-	w.says("odo", 1, "no draft comment 4", "thread", "drop", "1", "4", "--repo", repo)
-	w.says("wren", 1, "no draft comment 1", "thread", "drop", "1", "1", "--repo", repo)
+	w.says("odo", 0, "", "thread", "delete-draft", "1", "4", "--repo", repo)
+	w.says("odo", 1, "no draft comment 4", "thread", "delete-draft", "1", "4", "--repo", repo)
+	w.says("wren", 1, "no draft comment 1", "thread", "delete-draft", "1", "1", "--repo", repo)
 	if mine := w.says("odo", 0, "units?", "thread", "drafts", "1", "--repo", repo); strings.Contains(mine, "never mind") {
 		t.Errorf("what was thrown away is there:\n%s", mine)
 	}
@@ -130,21 +130,21 @@ func TestDraftComments(t *testing.T) {
 	if n := count(); n != 1 {
 		t.Errorf("%d comments are seen before the review is sent", n)
 	}
-	_, err = w.as("odo").SaveDraft(ctx, repo, k.Number, 99, client.NewThread{Text: "x"})
+	_, err = w.as("odo").SaveDraft(ctx, repo, k.Number, 99, wire.NewThread{Text: "x"})
 	problem(t, err, 404, "no discussion 99")
-	_, err = w.as("odo").SaveDraft(ctx, repo, k.Number, 0, client.NewThread{Path: "a", First: 9, Text: "x"})
+	_, err = w.as("odo").SaveDraft(ctx, repo, k.Number, 0, wire.NewThread{Path: "a", First: 9, Text: "x"})
 	problem(t, err, 422, "a has 5 lines")
-	_, err = w.as("odo").SaveDraft(ctx, repo, k.Number, 0, client.NewThread{})
+	_, err = w.as("odo").SaveDraft(ctx, repo, k.Number, 0, wire.NewThread{})
 	problem(t, err, 422, "a comment needs words")
 
 	w.commit("tamsin", dir, "a", "new\n"+lines(5, nil), "two")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
-	_, err = w.as("odo").ReviewWithDrafts(ctx, repo, k.Number, "object", 1, "units are missing")
-	problem(t, err, 409, "the newest revision of change 1 is 2, not 1", "diff 1 --since 1", "draft comments are kept")
+	_, err = w.as("odo").Review(ctx, repo, k.Number, wire.NewReview{Verdict: "object", Revision: 1, Text: "units are missing", Drafts: true})
+	problem(t, err, 409, "the newest revision of change 1 is 2, not 1", "diff 1 --from 1", "draft comments are kept")
 	if n := count(); n != 1 {
 		t.Errorf("%d comments are seen after a review that was not taken", n)
 	}
-	w.says("odo", 0, "objection of revision 2 is on record", "review", "object", "1", "--revision", "2", "--because", "units are missing", "--drafts", "--repo", repo)
+	w.says("odo", 0, "objection of revision 2 is on record", "review", "object", "1", "--revision", "2", "--text", "units are missing", "--drafts", "--repo", repo)
 	threads, err := w.as("tamsin").Threads(ctx, repo, k.Number)
 	w.ok(err)
 	if len(threads) != 3 || len(threads[0].Comments) != 2 || threads[1].Revision != 1 || threads[1].Now == nil || threads[1].Now.First != 3 || *threads[2].Comments[0].Suggestion != "better" {
@@ -174,14 +174,14 @@ func TestMarkdown(t *testing.T) {
 	ctx := t.Context()
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	hostile := "**now** <script>alert(1)</script> [x](javascript:alert(1)) ![y](https://elsewhere.example/y.png)"
-	k, err := w.as("tamsin").EditChange(ctx, repo, k.Number, client.ChangeEdit{Description: &hostile})
+	k, err := w.as("tamsin").EditChange(ctx, repo, k.Number, wire.ChangeEdit{Description: &hostile})
 	w.ok(err)
-	thread, err := w.as("odo").BeginThread(ctx, repo, k.Number, client.NewThread{Text: hostile})
+	thread, err := w.as("odo").BeginThread(ctx, repo, k.Number, wire.NewThread{Text: hostile})
 	w.ok(err)
-	review, err := w.as("odo").Review(ctx, repo, k.Number, "comment", 0, hostile)
+	review, err := w.as("odo").Review(ctx, repo, k.Number, wire.NewReview{Verdict: "comment", Text: hostile})
 	w.ok(err)
-	var laid wire.Laid
-	w.ok(w.as("odo").Call(ctx, "POST", "/markdown", map[string]string{"text": hostile}, &laid))
+	laid, err := w.as("odo").LayOut(ctx, hostile)
+	w.ok(err)
 	for _, html := range []string{k.DescriptionHTML, thread.Comments[0].HTML, review.HTML, laid.HTML} {
 		if !strings.Contains(html, "<strong>now</strong>") || strings.Contains(html, "<script") || strings.Contains(html, "javascript:") || strings.Contains(html, "<img") {
 			t.Errorf("laid out as %s", html)
@@ -191,15 +191,17 @@ func TestMarkdown(t *testing.T) {
 		t.Error("what was typed is not kept as it was")
 	}
 	long := strings.Repeat("a", 1<<20)
-	_, err = w.as("odo").BeginThread(ctx, repo, k.Number, client.NewThread{Text: long})
+	_, err = w.as("odo").BeginThread(ctx, repo, k.Number, wire.NewThread{Text: long})
 	problem(t, err, 422, "text has 1048576 bytes; at most 16384")
-	err = w.as("odo").Call(ctx, "POST", "/markdown", map[string]string{"text": long}, &laid)
+	_, err = w.as("odo").LayOut(ctx, long)
 	problem(t, err, 422, "at most 16384")
-	w.ok(w.as("odo").Call(ctx, "POST", "/markdown", map[string]string{"text": strings.Repeat("> ", 8000)}, &laid))
+	laid, err = w.as("odo").LayOut(ctx, strings.Repeat("> ", 8000))
+	w.ok(err)
 	if !strings.HasPrefix(laid.HTML, "<pre>") {
 		t.Errorf("endless nesting is laid out: %.80s", laid.HTML)
 	}
 	nobody, err := client.New(w.url, "")
 	w.ok(err)
-	problem(t, nobody.Call(ctx, "POST", "/markdown", map[string]string{"text": "a"}, &laid), 401, "sign in")
+	_, err = nobody.LayOut(ctx, "a")
+	problem(t, err, 401, "sign in")
 }

@@ -21,17 +21,17 @@ func TestThreadsAreCarriedOver(t *testing.T) {
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
 	k := w.openChange("tamsin", "topic")
 	w.stands(k, "threads", "not-asked", "no discussion")
-	begin := func(login string, n client.NewThread) wire.Thread {
+	begin := func(login string, n wire.NewThread) wire.Thread {
 		t.Helper()
 		v, err := w.as(login).BeginThread(t.Context(), repo, k.Number, n)
 		w.ok(err)
 		return v
 	}
-	onLines := begin("odo", client.NewThread{Path: "valves.c", First: 10, Last: 12, Text: "why these?"})
-	onLine := begin("odo", client.NewThread{Path: "valves.c", First: 20, Text: "and this?"})
-	onFile := begin("wren", client.NewThread{Path: "valves.c", Text: "a better name?"})
-	onCommit := begin("wren", client.NewThread{Commit: first, Text: "split it?"})
-	praise := begin("odo", client.NewThread{Text: "well measured", NoAnswer: true})
+	onLines := begin("odo", wire.NewThread{Path: "valves.c", First: 10, Last: 12, Text: "why these?"})
+	onLine := begin("odo", wire.NewThread{Path: "valves.c", First: 20, Text: "and this?"})
+	onFile := begin("wren", wire.NewThread{Path: "valves.c", Text: "a better name?"})
+	onCommit := begin("wren", wire.NewThread{Commit: first, Text: "split it?"})
+	praise := begin("odo", wire.NewThread{Text: "well measured", NoAnswer: true})
 	if onLines.Quoted != "line 9\nline 10\nline 11" || onLines.Where != "valves.c, lines 10 to 12" || onCommit.Where != fmt.Sprintf("commit %.10s", first) || praise.Where != "the change" {
 		t.Errorf("begun: %+v %+v %+v", onLines, onCommit, praise)
 	}
@@ -57,7 +57,7 @@ func TestThreadsAreCarriedOver(t *testing.T) {
 	}
 	// Reply, alter, resolve with an outcome, reopen; two at once, and without the right.
 	c := w.as("tamsin")
-	v, err := c.Reply(t.Context(), repo, k.Number, onLine.ID, "tvr_ABCDEFGHIJKLMNOPQRSTUVWXYZ stands for it", nil)
+	v, err := c.Reply(t.Context(), repo, k.Number, onLine.ID, wire.NewComment{Text: "tvr_ABCDEFGHIJKLMNOPQRSTUVWXYZ stands for it"})
 	w.ok(err)
 	if strings.Contains(v.Comments[1].Text, "ABCDEFGH") {
 		t.Error("a token pasted into a comment is shown")
@@ -91,7 +91,7 @@ func TestThreadsAreCarriedOver(t *testing.T) {
 func TestCommentsOfStrangersBlockNothing(t *testing.T) {
 	w := newTown(t)
 	const open = "growers/open-day"
-	_, err := w.admin.CreateRepository(t.Context(), client.NewRepository{Name: open, Public: true})
+	_, err := w.admin.CreateRepository(t.Context(), wire.NewRepository{Name: open, Public: true})
 	w.ok(err)
 	w.ok(w.admin.Grant(t.Context(), open, "ines", "maintainer"))
 	dir := filepath.Join(t.TempDir(), "open")
@@ -100,12 +100,12 @@ func TestCommentsOfStrangersBlockNothing(t *testing.T) {
 	w.must("ines", dir, "push", "-q", "origin", "HEAD:main")
 	w.commit("ines", dir, "b", "b\n", "more")
 	w.must("ines", dir, "push", "-q", "origin", "HEAD:topic")
-	_, err = w.as("ines").ApplyRules(t.Context(), open, requiring("threads: resolved"), "talk", -1)
+	_, err = w.as("ines").ApplyRules(t.Context(), open, wire.NewRules{Text: requiring("threads: resolved"), Reason: "talk"}, -1)
 	w.ok(err)
-	k, err := w.as("ines").OpenChange(t.Context(), open, client.NewChange{Source: "topic", Title: "More"})
+	k, err := w.as("ines").OpenChange(t.Context(), open, wire.NewChange{Source: "topic", Title: "More"})
 	w.ok(err)
 	w.person("marla")
-	v, err := w.as("marla").BeginThread(t.Context(), open, k.Number, client.NewThread{Text: "why?"})
+	v, err := w.as("marla").BeginThread(t.Context(), open, k.Number, wire.NewThread{Text: "why?"})
 	w.ok(err)
 	r, err := w.as("ines").Gate(t.Context(), open, k.Number)
 	w.ok(err)
@@ -120,20 +120,20 @@ func TestBadThreads(t *testing.T) {
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "one\ntwo\n")
 	cases := []struct {
-		n    client.NewThread
+		n    wire.NewThread
 		says string
 	}{
-		{client.NewThread{Text: " "}, "needs words"},
-		{client.NewThread{Path: "a", First: 3, Text: "x"}, "a has 2 lines at revision 1, so that there is no line 3"},
-		{client.NewThread{Path: "a", First: 2, Last: 1, Text: "x"}, "the last is not before the first"},
-		{client.NewThread{Path: "b", First: 1, Text: "x"}, "there is no b at revision 1"},
-		{client.NewThread{Path: "a", Before: true, Text: "x"}, "before the change"},
-		{client.NewThread{First: 1, Text: "x"}, "of which file"},
-		{client.NewThread{Revision: 7, Text: "x"}, "no revision 7"},
-		{client.NewThread{Commit: "main", Text: "x"}, "not a commit id"},
-		{client.NewThread{Commit: w.tip("main"), Text: "x"}, "does not bring commit"},
-		{client.NewThread{Text: strings.Repeat("x", 1<<20)}, "bytes"},
-		{client.NewThread{Text: "a\xffb", Path: "a"}, ""},
+		{wire.NewThread{Text: " "}, "needs words"},
+		{wire.NewThread{Path: "a", First: 3, Text: "x"}, "a has 2 lines at revision 1, so that there is no line 3"},
+		{wire.NewThread{Path: "a", First: 2, Last: 1, Text: "x"}, "the last is not before the first"},
+		{wire.NewThread{Path: "b", First: 1, Text: "x"}, "there is no b at revision 1"},
+		{wire.NewThread{Path: "a", Before: true, Text: "x"}, "before the change"},
+		{wire.NewThread{First: 1, Text: "x"}, "of which file"},
+		{wire.NewThread{Revision: 7, Text: "x"}, "no revision 7"},
+		{wire.NewThread{Commit: "main", Text: "x"}, "not a commit id"},
+		{wire.NewThread{Commit: w.tip("main"), Text: "x"}, "does not bring commit"},
+		{wire.NewThread{Text: strings.Repeat("x", 1<<20)}, "bytes"},
+		{wire.NewThread{Text: "a\xffb", Path: "a"}, ""},
 	}
 	for _, c := range cases {
 		_, err := w.as("odo").BeginThread(t.Context(), repo, k.Number, c.n)
@@ -145,7 +145,7 @@ func TestBadThreads(t *testing.T) {
 			t.Errorf("%+v: %v", c.n, err)
 		}
 	}
-	_, err := w.as("odo").Reply(t.Context(), repo, k.Number, 99, "x", nil)
+	_, err := w.as("odo").Reply(t.Context(), repo, k.Number, 99, wire.NewComment{Text: "x"})
 	problem(t, err, 404, "tavrin thread list 1")
 }
 
@@ -161,7 +161,7 @@ func TestThreadCommands(t *testing.T) {
 	out := w.says("tamsin", 0, "because", "--repo", repo, "thread", "reply", n, "1", "--text", "because it is not one")
 	has(t, out, "| two", "why two?")
 	w.says("tamsin", 0, "altered", "--repo", repo, "thread", "edit", n, "1", "--comment", "2", "--text", "because it is measured")
-	w.says("odo", 0, "resolved by odo: taken further in FEN-9", "--repo", repo, "thread", "resolve", n, "1", "--outcome", "taken further in FEN-9")
+	w.says("odo", 0, "resolved by odo: taken further in FEN-9", "--repo", repo, "thread", "resolve", n, "1", "--text", "taken further in FEN-9")
 	w.says("tamsin", 0, "Ready for main", "--repo", repo, "change", "gate", n)
 	w.says("odo", 0, "open", "--repo", repo, "thread", "reopen", n, "1")
 	w.says("odo", 2, "not the number of a discussion", "--repo", repo, "thread", "resolve", n, "one")
@@ -172,7 +172,7 @@ func TestSettlingAtOnce(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
-	thread, err := w.as("odo").BeginThread(t.Context(), repo, k.Number, client.NewThread{Text: "why?"})
+	thread, err := w.as("odo").BeginThread(t.Context(), repo, k.Number, wire.NewThread{Text: "why?"})
 	w.ok(err)
 	for round := range 6 {
 		resolve := round%2 == 0

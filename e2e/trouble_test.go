@@ -14,7 +14,6 @@ import (
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 
-	"tavrin/client"
 	"tavrin/internal/service"
 	"tavrin/wire"
 )
@@ -131,7 +130,7 @@ func (w *town) landAsSoonAsItMay(k wire.Change) {
 	w.t.Helper()
 	w.approve("odo", k)
 	for range 400 {
-		if _, err := w.as("wren").Join(w.t.Context(), repo, k.Number, client.NewEntry{}); err == nil {
+		if _, err := w.as("wren").Join(w.t.Context(), repo, k.Number, wire.NewEntry{}); err == nil {
 			break
 		}
 		pause()
@@ -248,7 +247,7 @@ func TestARepositoryIsSetApart(t *testing.T) {
 	w.join("tamsin", k, "rebase")
 	ctx := t.Context()
 	const other = "growers/ledger"
-	_, err := w.admin.CreateRepository(ctx, client.NewRepository{Name: other})
+	_, err := w.admin.CreateRepository(ctx, wire.NewRepository{Name: other})
 	w.ok(err)
 	w.ok(w.admin.Grant(ctx, other, "ines", "maintainer"))
 	commit := w.rehearsed(k)
@@ -265,7 +264,7 @@ func TestARepositoryIsSetApart(t *testing.T) {
 	if len(desk) != 1 || desk[0].Kind != "set-apart" || !strings.Contains(desk[0].What, "tavrin repo resume growers/irrigation") {
 		t.Errorf("the administrator's desk has %+v", desk)
 	}
-	_, err = w.as("ines").ApplyRules(ctx, repo, simple, "to see", -1)
+	_, err = w.as("ines").ApplyRules(ctx, repo, wire.NewRules{Text: simple, Reason: "to see"}, -1)
 	problem(t, err, 503, "set apart and only to be read", "tavrin repo resume growers/irrigation")
 	_, err = w.as("tamsin").Leave(ctx, repo, k.Number)
 	problem(t, err, 503, "set apart")
@@ -307,7 +306,7 @@ func TestOneRepositorysTroubleIsNoOthers(t *testing.T) {
 	w.begin(simple)
 	ctx := t.Context()
 	const other = "growers/ledger"
-	_, err := w.admin.CreateRepository(ctx, client.NewRepository{Name: other})
+	_, err := w.admin.CreateRepository(ctx, wire.NewRepository{Name: other})
 	w.ok(err)
 	for _, login := range []string{"ines", "tamsin", "odo"} {
 		w.ok(w.admin.Grant(ctx, other, login, "maintainer"))
@@ -325,9 +324,9 @@ func TestOneRepositorysTroubleIsNoOthers(t *testing.T) {
 	w.must("ines", dir, "checkout", "-q", "-b", "topic")
 	w.commit("ines", dir, "b", "b\n", "b")
 	w.must("ines", dir, "push", "-q", "origin", "topic")
-	o, err := w.as("ines").OpenChange(ctx, other, client.NewChange{Source: "topic", Title: "Quick"})
+	o, err := w.as("ines").OpenChange(ctx, other, wire.NewChange{Source: "topic", Title: "Quick"})
 	w.ok(err)
-	_, err = w.as("ines").Join(ctx, other, o.Number, client.NewEntry{})
+	_, err = w.as("ines").Join(ctx, other, o.Number, wire.NewEntry{})
 	w.ok(err)
 	for n := 0; ; n++ {
 		now, err := w.as("ines").Change(ctx, other, o.Number)

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/client"
 	"tavrin/wire"
 )
 
@@ -52,16 +51,16 @@ func TestP1WaiverLanding(t *testing.T) {
 	problem(t, err, 403, "nothing of what is missing may be waived by you", `"trunk"`, "gives the right to person:wren")
 	_, err = w.as("pavo").PlanWaiver(ctx, repo, k.Number, nil)
 	problem(t, err, 403, "pavo")
-	_, err = w.as("ines").Waive(ctx, repo, k.Number, client.NewWaiver{Requirements: []string{"approvals"}, Because: "x"})
+	_, err = w.as("ines").Waive(ctx, repo, k.Number, wire.NewWaiver{Requirements: []string{"approvals"}, Reason: "x"})
 	problem(t, err, 403, "approvals may not be waived by you")
 	duty := w.as("wren")
 	_, err = duty.PlanWaiver(ctx, repo, k.Number, []string{"owners"})
 	problem(t, err, 422, `nothing called "owners" is missing; missing are approvals, check/unit@rehearsal`)
-	_, err = duty.Waive(ctx, repo, k.Number, client.NewWaiver{Because: "  "})
+	_, err = duty.Waive(ctx, repo, k.Number, wire.NewWaiver{Reason: "  "})
 	problem(t, err, 422, "a waiver needs a reason")
-	_, err = duty.Waive(ctx, repo, k.Number, client.NewWaiver{Because: "x", ForSeconds: 100000})
+	_, err = duty.Waive(ctx, repo, k.Number, wire.NewWaiver{Reason: "x", ForSeconds: 100000})
 	problem(t, err, 422, "from 1m to 24h")
-	_, err = duty.Waive(ctx, repo, k.Number, client.NewWaiver{Because: "x"})
+	_, err = duty.Waive(ctx, repo, k.Number, wire.NewWaiver{Reason: "x"})
 	problem(t, err, 409, "would waive: 1 approval; check unit passes on the rehearsal", "Confirm exactly that with")
 
 	plan, err := duty.PlanWaiver(ctx, repo, k.Number, []string{"approvals"})
@@ -69,9 +68,9 @@ func TestP1WaiverLanding(t *testing.T) {
 	if keysOf(plan.Waives) != "approvals" || len(plan.Left) != 1 || plan.Left[0].Key != "check/unit@rehearsal" || plan.Left[0].Why != "" {
 		t.Errorf("plan is %+v", plan)
 	}
-	_, err = duty.Waive(ctx, repo, k.Number, client.NewWaiver{Because: "x", Confirm: plan.Confirm}) // names more than was confirmed
+	_, err = duty.Waive(ctx, repo, k.Number, wire.NewWaiver{Reason: "x", Confirm: plan.Confirm}) // names more than was confirmed
 	problem(t, err, 409, "not what you confirmed")
-	o, err := duty.Waive(ctx, repo, k.Number, client.NewWaiver{Requirements: []string{"approvals"}, Because: "the pumps run dry", Confirm: plan.Confirm})
+	o, err := duty.Waive(ctx, repo, k.Number, wire.NewWaiver{Requirements: []string{"approvals"}, Reason: "the pumps run dry", Confirm: plan.Confirm})
 	w.ok(err)
 	if o.State != "open" || o.By != "wren" || keysOf(o.Waives) != "approvals" {
 		t.Errorf("waiver is %+v", o)
@@ -92,7 +91,7 @@ func TestP1WaiverLanding(t *testing.T) {
 	}
 	history, err := w.as("pavo").History(ctx, repo, "main", 5)
 	w.ok(err)
-	if history[0].ID != now.LandedCommit || history[0].Waiver == nil || history[0].Waiver.Because != "the pumps run dry" {
+	if history[0].ID != now.LandedCommit || history[0].Waiver == nil || history[0].Waiver.Reason != "the pumps run dry" {
 		t.Errorf("history begins with %+v", history[0])
 	}
 	landing, err := w.as("pavo").Landing(ctx, repo, k.Number)
@@ -146,7 +145,7 @@ func TestP1WaiverLapses(t *testing.T) {
 		t.Helper()
 		plan, err := duty.PlanWaiver(ctx, repo, k.Number, nil)
 		w.ok(err)
-		o, err := duty.Waive(ctx, repo, k.Number, client.NewWaiver{Because: "it floods", Confirm: plan.Confirm})
+		o, err := duty.Waive(ctx, repo, k.Number, wire.NewWaiver{Reason: "it floods", Confirm: plan.Confirm})
 		w.ok(err)
 		return o
 	}
@@ -230,10 +229,10 @@ func TestP1WaiverPush(t *testing.T) {
 	problem(t, err, 403, "gives the right to")
 	_, err = duty.PlanPushWaiver(ctx, repo, "nowhere", commit)
 	problem(t, err, 404, "no branch nowhere")
-	_, err = w.as("ines").WaivePush(ctx, repo, client.NewPushWaiver{Branch: "main", Commit: commit, Because: "x"})
+	_, err = w.as("ines").WaivePush(ctx, repo, wire.NewPushWaiver{Branch: "main", Commit: commit, Reason: "x"})
 	problem(t, err, 403, "stands in the way as well", "trunk: nobody pushes to it directly")
 
-	said := []string{"waiver", "push", "main", "--repo", repo, "--commit", commit, "--because", "the pumps run dry"}
+	said := []string{"waiver", "push", "main", "--repo", repo, "--commit", commit, "--reason", "the pumps run dry"}
 	_, asked, status := w.run("wren", w.dir, said...)
 	if status != 3 {
 		t.Fatalf("unconfirmed, it ended with %d", status)

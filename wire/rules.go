@@ -19,7 +19,7 @@ type (
 type Rules struct {
 	Version   int       `json:"version" doc:"0: none applied yet"`
 	Text      string    `json:"text"`
-	Because   string    `json:"because"`
+	Reason    string    `json:"reason"`
 	AppliedBy string    `json:"applied_by"`
 	AgreedBy  string    `json:"agreed_by,omitempty" doc:"the second person, where one was needed"`
 	AppliedAt time.Time `json:"applied_at"`
@@ -40,7 +40,7 @@ type Proposal struct {
 	Text        string       `json:"text,omitempty" doc:"the proposed document"`
 	Protection  string       `json:"protection,omitempty" doc:"the protection to be suspended, when it is not about a document"`
 	ForSeconds  int64        `json:"for_seconds,omitempty" doc:"for how long"`
-	Because     string       `json:"because"`
+	Reason      string       `json:"reason"`
 	ProposedBy  string       `json:"proposed_by"`
 	ProposedAt  time.Time    `json:"proposed_at"`
 	State       string       `json:"state" enum:"open,agreed,declined,overtaken"`
@@ -55,7 +55,7 @@ type Suspension struct {
 	RulesOf    string    `json:"rules_of" doc:"HOUSE or HOUSE/NAME"`
 	Protection string    `json:"protection"`
 	By         string    `json:"by"`
-	Because    string    `json:"because"`
+	Reason     string    `json:"reason"`
 	From       time.Time `json:"from"`
 	Until      time.Time `json:"until"`
 }
@@ -243,5 +243,5 @@ type ReviewLoad struct {
 type Reviewer struct {
 	Who      string `json:"who" doc:"person:LOGIN, team:NAME or role:ROLE"`
 	Optional bool   `json:"optional" doc:"told, not asked"`
-	Because  string `json:"because"`
+	Reason   string `json:"reason"`
 }

@@ -11,7 +11,7 @@ type Waiver struct {
 	Commit          string     `json:"commit,omitempty" doc:"of a push; it counts for no other"`
 	Tip             string     `json:"tip" doc:"where the branch stood; it counts only while it stands there"`
 	Waives          []Waived   `json:"waives" doc:"what it waives"`
-	Because         string     `json:"because"`
+	Reason          string     `json:"reason"`
 	By              string     `json:"by"`
 	MadeAt          time.Time  `json:"made_at"`
 	Until           time.Time  `json:"until"`

@@ -18,6 +18,7 @@ import (
 type (
 	Report      = gate.Report
 	Requirement = require.Outcome
+	Step        = require.Step
 	Finding     = grammar.Finding
 	Source      = require.Source
 	JournalLine = journal.Line

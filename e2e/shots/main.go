@@ -80,7 +80,7 @@ var pictures = []picture{
 	{name: "command-gate", command: "tavrin change gate 5", who: "ines"},
 	{name: "command-rules", command: "tavrin rules explain --branch main", who: "ines"},
 	{name: "command-lint", command: "tavrin rules lint too-strict.rules.yaml", who: "ines"},
-	{name: "command-waiver", command: "tavrin waiver land 5 --because 'the west rows flood'", who: "odo"},
+	{name: "command-waiver", command: "tavrin waiver land 5 --reason 'the west rows flood'", who: "odo"},
 }
 
 func main() {

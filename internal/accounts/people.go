@@ -17,14 +17,8 @@ import (
 	"tavrin/wire"
 )
 
-// NewAccount is what a person or robot is made from.
-type NewAccount struct {
-	Login, Name, Email string
-	Robot, Admin       bool
-}
-
 // CreateAccount makes a person or a robot.
-func (s *People) CreateAccount(ctx context.Context, a Actor, n NewAccount) (wire.Person, error) {
+func (s *People) CreateAccount(ctx context.Context, a Actor, n wire.NewPerson) (wire.Person, error) {
 	if err := a.MustAdminister("making people and robots"); err != nil {
 		return wire.Person{}, err
 	}
@@ -246,15 +240,9 @@ func setPeople(db *gorm.DB, team records.Team, logins []string, field string, ki
 	return nil
 }
 
-// TeamEdit is what to change of a team; nil leaves it.
-type TeamEdit struct {
-	Members  *[]string
-	Managers *[]string
-}
-
 // SetTeam replaces a team's members, its managers, or both. Its managers and administrators may set members; who keeps
 // it is for administrators. Each edit is on record, and what is open is judged by it at once.
-func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit TeamEdit) error {
+func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit wire.TeamEdit) error {
 	if !a.Known() {
 		return a.MustAdminister("changing teams")
 	}

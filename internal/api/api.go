@@ -8,7 +8,6 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -19,6 +18,7 @@ import (
 	"tavrin/internal/bounds"
 	"tavrin/internal/records"
 	"tavrin/internal/service"
+	"tavrin/wire"
 )
 
 // Version is the version of the program and of the API's description.
@@ -145,59 +145,33 @@ func (s *server) mayCall(a accounts.Actor, id string) error {
 	return s.Service.Access.MayCall(a, id)
 }
 
-// in is a call without parameters, out is an answer with a body.
-type (
-	in         struct{}
-	out[T any] struct{ Body T }
-)
-
-// InRepo is the part of a path that names a repository. It is exported because embedded fields have to be.
-type InRepo struct {
-	House string `path:"house" doc:"house"`
-	Name  string `path:"name" doc:"name within the house"`
-}
-
-func (r InRepo) repository() string { return r.House + "/" + r.Name }
-
-// InHouse is the part of a path that names a house.
-type InHouse struct {
-	House string `path:"house" doc:"house"`
-}
-
-// InChange is the part of a path that names a change.
-type InChange struct {
-	InRepo
-	Number int `path:"number" minimum:"1" doc:"number of the change"`
-}
+// out is an answer with a body.
+type out[T any] struct{ Body T }
 
 const (
-	base       = "/api/v1"
-	repoPath   = base + "/repositories/{house}/{name}"
-	housePath  = base + "/houses/{house}"
-	changePath = repoPath + "/changes/{number}"
+	base     = "/api/v1"
+	repoPath = base + "/repositories/{house}/{name}"
 )
 
-// call registers one JSON call. Its id is what generated clients name it by.
-func call[I, O any](s *server, method, path, id, summary string,
-	f func(context.Context, accounts.Actor, *I) (O, error)) {
-	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: MaxBody,
-		Tags:   []string{strings.SplitN(id, "-", 2)[0]},
-		Errors: []int{400, 401, 403, 404, 409, 422}}
-	if method == http.MethodPost && strings.HasPrefix(id, "create") {
+// operation is how a call is described.
+func operation(o wire.Operation) huma.Operation {
+	op := huma.Operation{OperationID: o.ID, Method: o.Method, Path: base + o.Path, Summary: o.Summary, MaxBodyBytes: MaxBody,
+		Tags: []string{o.Of}, Errors: []int{400, 401, 403, 404, 409, 422}}
+	if o.Creates {
 		op.DefaultStatus = http.StatusCreated
 	}
-	huma.Register(s.huma, op, func(ctx context.Context, input *I) (*out[O], error) {
+	return op
+}
+
+// serve answers one of the calls.
+func serve[I, O any](s *server, c wire.Call[I, O], f func(context.Context, accounts.Actor, *I) (O, error)) {
+	huma.Register(s.huma, operation(c.Operation), func(ctx context.Context, input *I) (*out[O], error) {
 		body, err := f(ctx, actor(ctx), input)
 		if err != nil {
 			return nil, s.problemOf(ctx, err)
 		}
 		return &out[O]{Body: body}, nil
 	})
-}
-
-// done is the answer of a call that has nothing to tell.
-type done struct {
-	Done bool `json:"done"`
 }
 
 // watched has what one request reads watched for reading beside an open snapshot of its own.

@@ -20,57 +20,30 @@ import (
 
 // notifications: what happened to what somebody follows, in the console, as a digest and as a feed.
 func (s *server) notifications() {
-	call(s, "GET", base+"/notifications", "list-notifications",
-		"What others did to what you follow or have a part in, newest first", func(ctx context.Context,
-			a accounts.Actor, q *struct {
-				Limit int `query:"limit" minimum:"0" maximum:"500"`
-			}) (wire.Notifications, error) {
-			return s.Service.Notifications.Notifications(ctx, a, desk.NotificationQuery{Limit: q.Limit})
-		})
-	call(s, "PUT", base+"/notifications/seen", "put-notifications-seen", "Remember up to which line you have seen your notifications",
-		func(ctx context.Context, a accounts.Actor, q *struct {
-			Body struct {
-				Seq int64 `json:"seq" minimum:"0"`
-			}
-		}) (done, error) {
-			return done{true}, s.Service.Notifications.SeenNotifications(ctx, a, q.Body.Seq)
-		})
-	call(s, "GET", base+"/digest", "get-digest", "What waits for you, and what happened since a time",
-		func(ctx context.Context, a accounts.Actor, q *struct {
-			Since time.Time `query:"since" required:"true"`
-		}) (wire.Digest, error) {
-			return s.Service.Notifications.Digest(ctx, a, q.Since)
-		})
-	call(s, "GET", base+"/following", "list-following",
-		"What you follow, or do not want to hear of, by your own choice", func(ctx context.Context, a accounts.Actor,
-			_ *in) ([]wire.Following, error) {
-			return s.Service.Notifications.Following(ctx, a)
-		})
-	type choice struct {
-		Follow bool `json:"follow"`
-	}
-	call(s, "PUT", repoPath+"/follow", "put-repository-follow", "Follow a repository, or no longer",
-		func(ctx context.Context, a accounts.Actor, q *struct {
-			InRepo
-			Body choice
-		}) (wire.Following, error) {
-			return s.Service.Notifications.Follow(ctx, a, q.repository(), 0, q.Body.Follow)
-		})
-	call(s, "PUT", changePath+"/follow", "put-change-follow", "Follow a change, or hear nothing of it",
-		func(ctx context.Context, a accounts.Actor, q *struct {
-			InChange
-			Body choice
-		}) (wire.Following, error) {
-			return s.Service.Notifications.Follow(ctx, a, q.repository(), q.Number, q.Body.Follow)
-		})
-	call(s, "POST", base+"/me/feed", "create-feed", "Give your Atom feed a new private address; the one before ends",
-		func(ctx context.Context, a accounts.Actor, _ *in) (wire.Feed, error) {
-			return s.Service.Notifications.MakeFeed(ctx, a)
-		})
-	call(s, "DELETE", base+"/me/feed", "delete-feed", "Revoke the address of your Atom feed",
-		func(ctx context.Context, a accounts.Actor, _ *in) (done, error) {
-			return done{true}, s.Service.Notifications.RevokeFeed(ctx, a)
-		})
+	serve(s, wire.ListNotifications, func(ctx context.Context, a accounts.Actor, q *wire.NotificationQuery) (wire.Notifications, error) {
+		return s.Service.Notifications.Notifications(ctx, a, desk.NotificationQuery{Limit: q.Limit})
+	})
+	serve(s, wire.PutNotificationsSeen, func(ctx context.Context, a accounts.Actor, q *wire.JustBody[wire.Seen]) (wire.Done, error) {
+		return wire.Done{Done: true}, s.Service.Notifications.SeenNotifications(ctx, a, q.Body.Seq)
+	})
+	serve(s, wire.GetDigest, func(ctx context.Context, a accounts.Actor, q *wire.DigestQuery) (wire.Digest, error) {
+		return s.Service.Notifications.Digest(ctx, a, q.Since)
+	})
+	serve(s, wire.ListFollowing, func(ctx context.Context, a accounts.Actor, _ *wire.Nothing) ([]wire.Following, error) {
+		return s.Service.Notifications.Following(ctx, a)
+	})
+	serve(s, wire.FollowRepository, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.FollowChoice]) (wire.Following, error) {
+		return s.Service.Notifications.Follow(ctx, a, q.Repository(), 0, q.Body.Follow)
+	})
+	serve(s, wire.FollowChange, func(ctx context.Context, a accounts.Actor, q *wire.ChangeBody[wire.FollowChoice]) (wire.Following, error) {
+		return s.Service.Notifications.Follow(ctx, a, q.Repository(), q.Number, q.Body.Follow)
+	})
+	serve(s, wire.CreateFeed, func(ctx context.Context, a accounts.Actor, _ *wire.Nothing) (wire.Feed, error) {
+		return s.Service.Notifications.MakeFeed(ctx, a)
+	})
+	serve(s, wire.DeleteFeed, func(ctx context.Context, a accounts.Actor, _ *wire.Nothing) (wire.Done, error) {
+		return wire.Done{Done: true}, s.Service.Notifications.RevokeFeed(ctx, a)
+	})
 }
 
 // atomFeed is a feed as RFC 4287 has it.

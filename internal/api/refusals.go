@@ -38,9 +38,7 @@ func (s *server) countRefusal(r *http.Request, n *noted, status int) {
 
 // refused shows administrators what was refused.
 func (s *server) refused() {
-	call(s, "GET", base+"/refusals", "list-refusals", "What was refused for a reason of rights since the service "+
-		"was started, the most frequent first", func(_ context.Context, a accounts.Actor, _ *in) ([]wire.Refusal,
-		error) {
+	serve(s, wire.ListRefusals, func(_ context.Context, a accounts.Actor, _ *wire.Nothing) ([]wire.Refusal, error) {
 		return s.Service.Access.Refusals(a)
 	})
 }

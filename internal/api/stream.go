@@ -10,7 +10,6 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"tavrin/internal/audit"
 	"tavrin/internal/problem"
 	"tavrin/wire"
 )
@@ -71,7 +70,7 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	defer done()
 	last, err := s.streamStart(r)
 	if err == nil {
-		_, err = s.Service.Audit.Journal(ctx, a, audit.JournalQuery{Repository: r.URL.Query().Get("repository"),
+		_, err = s.Service.Audit.Journal(ctx, a, wire.JournalQuery{Repository: r.URL.Query().Get("repository"),
 			After: max(last, 1), Limit: 1})
 	}
 	if err != nil {
@@ -98,7 +97,7 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			asked = time.Now()
 		}
 		grown := s.Service.Records.Grown()
-		lines, err := s.Service.Audit.Journal(ctx, a, audit.JournalQuery{Repository: r.URL.Query().Get("repository"),
+		lines, err := s.Service.Audit.Journal(ctx, a, wire.JournalQuery{Repository: r.URL.Query().Get("repository"),
 			After: last, Limit: 200})
 		if err != nil {
 			return

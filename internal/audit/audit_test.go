@@ -3,7 +3,6 @@ package audit_test
 import (
 	"testing"
 
-	"tavrin/internal/audit"
 	"tavrin/internal/core/event"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
@@ -71,9 +70,9 @@ func TestP11JournalIsForReaders(t *testing.T) {
 	l := lab.New(t)
 	l.Rules("tavrin: rules/1\nprotect:\n  - name: kept\n    branches: main\n    delete: never\n")
 	ines := l.Person("ines", "reader")
-	mine, err := l.Audit.Journal(t.Context(), ines, audit.JournalQuery{Limit: 100})
+	mine, err := l.Audit.Journal(t.Context(), ines, wire.JournalQuery{Limit: 100})
 	l.Ok(err)
-	all, err := l.Audit.Journal(t.Context(), l.Admin, audit.JournalQuery{Limit: 100})
+	all, err := l.Audit.Journal(t.Context(), l.Admin, wire.JournalQuery{Limit: 100})
 	l.Ok(err)
 	for _, line := range mine {
 		if line.Repository != lab.Name {
@@ -83,7 +82,7 @@ func TestP11JournalIsForReaders(t *testing.T) {
 	if len(mine) == 0 || len(mine) >= len(all) {
 		t.Errorf("a reader sees %d of %d lines", len(mine), len(all))
 	}
-	page, err := l.Audit.Journal(t.Context(), l.Admin, audit.JournalQuery{After: 2, Limit: 2})
+	page, err := l.Audit.Journal(t.Context(), l.Admin, wire.JournalQuery{After: 2, Limit: 2})
 	l.Ok(err)
 	if seqs := func(lines []wire.JournalLine) (out []int64) {
 		for _, x := range lines {

@@ -20,17 +20,9 @@ import (
 
 const maxLines = 500
 
-// JournalQuery selects lines of the journal.
-type JournalQuery struct {
-	Repository string // empty: all that the actor may read
-	After      int64  // lines with a higher number, oldest first
-	Before     int64  // with After 0: lines with a lower number, newest first; 0: from the newest
-	Limit      int
-}
-
 // Journal lists lines. Lines that belong to no repository are for administrators; others for those who may read
 // their repository.
-func (s *Auditor) Journal(ctx context.Context, a accounts.Actor, q JournalQuery) ([]wire.JournalLine, error) {
+func (s *Auditor) Journal(ctx context.Context, a accounts.Actor, q wire.JournalQuery) ([]wire.JournalLine, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB

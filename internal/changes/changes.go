@@ -20,16 +20,8 @@ import (
 // maxHidden is how many of the paths are named that a change's difference does not show.
 const maxHidden = 100
 
-// NewChange is what a change is made from.
-type NewChange struct {
-	Source, Target, Title string
-	Description           *string // nil: as the rules have new changes begin
-	Draft                 bool
-	DependsOn             []int // changes that it waits for
-}
-
 // OpenChange proposes to bring a source branch into a target branch.
-func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string, n NewChange) (wire.Change, error) {
+func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string, n wire.NewChange) (wire.Change, error) {
 	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Writer)
 	if err != nil {
 		return wire.Change{}, err
@@ -148,7 +140,7 @@ func (s *Changes) changeViews(snap *records.View, repo *records.Repository,
 	reviewers := map[int64][]wire.Reviewer{}
 	for _, r := range asked {
 		reviewers[r.ChangeID] = append(reviewers[r.ChangeID],
-			wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
+			wire.Reviewer{Who: r.Who, Optional: r.Optional, Reason: r.Reason})
 	}
 	waivers, err := waivers.WaiverViews(snap.Where("change_id IN ?", ids))
 	if err != nil {
@@ -204,21 +196,10 @@ func changeView(repo *records.Repository, g facts.Gathered, refs *git.RefFiles) 
 	return v, nil
 }
 
-// ChangeQuery selects changes.
-type ChangeQuery struct {
-	State  string // draft, open, landed, closed; empty: draft and open; "all"
-	Before int    // numbers below it; 0: from the newest
-	Limit  int
-	Target string // of that branch; empty: of any
-	By     string // opened by
-	Label  string
-	Text   string // in the title or the source branch
-}
-
 const changesPage = 50
 
 // Changes lists a repository's changes, newest first.
-func (s *Changes) Changes(ctx context.Context, a accounts.Actor, name string, q ChangeQuery) ([]wire.Change, error) {
+func (s *Changes) Changes(ctx context.Context, a accounts.Actor, name string, q wire.ChangeFilter) ([]wire.Change, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -248,8 +229,8 @@ func (s *Changes) Changes(ctx context.Context, a accounts.Actor, name string, q 
 		query = query.Where("EXISTS (SELECT 1 FROM change_labels l WHERE l.change_id = changes.id AND l.label = ?)",
 			q.Label)
 	}
-	if q.Text != "" {
-		query = query.Where("instr(lower(title), lower(?)) > 0 OR instr(lower(source), lower(?)) > 0", q.Text, q.Text)
+	if q.Search != "" {
+		query = query.Where("instr(lower(title), lower(?)) > 0 OR instr(lower(source), lower(?)) > 0", q.Search, q.Search)
 	}
 	if q.Before > 0 {
 		query = query.Where("number < ?", q.Before)

@@ -4,12 +4,12 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/internal/changes"
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
+	"tavrin/wire"
 )
 
 // What a revision did to the one before is found out with Git, and an approval stays where the difference does (P6).
@@ -58,11 +58,11 @@ func TestReviews(t *testing.T) {
 	l.Open(l.Admin, "topic")
 	odo := l.Person("odo", "reader")
 	bench := l.Person("wren", "none")
-	review := func(n changes.NewReview) error { _, err := l.Changes.Review(ctx, odo, lab.Name, 1, n); return err }
-	l.Is(review(changes.NewReview{Verdict: change.Approve, Revision: 2}), problem.Conflict, "the newest revision of change 1 is 1, not 2")
-	l.Is(review(changes.NewReview{Verdict: change.Object, Revision: 1}), problem.Invalid, "needs words")
-	l.Ok(review(changes.NewReview{Verdict: change.Approve, Revision: 1, Text: "good: tvr_ABCDEFGHIJKLMNOP"}))
-	_, err := l.Changes.Review(ctx, bench, lab.Name, 1, changes.NewReview{Verdict: change.Approve, Revision: 1})
+	review := func(n wire.NewReview) error { _, err := l.Changes.Review(ctx, odo, lab.Name, 1, n); return err }
+	l.Is(review(wire.NewReview{Verdict: change.Approve, Revision: 2}), problem.Conflict, "the newest revision of change 1 is 1, not 2")
+	l.Is(review(wire.NewReview{Verdict: change.Object, Revision: 1}), problem.Invalid, "needs words")
+	l.Ok(review(wire.NewReview{Verdict: change.Approve, Revision: 1, Text: "good: tvr_ABCDEFGHIJKLMNOP"}))
+	_, err := l.Changes.Review(ctx, bench, lab.Name, 1, wire.NewReview{Verdict: change.Approve, Revision: 1})
 	l.Is(err, problem.Unknown, "no repository")
 	all, err := l.Changes.Reviews(ctx, odo, lab.Name, 1)
 	l.Ok(err)
@@ -84,12 +84,12 @@ func TestThreadsFollowTheirLines(t *testing.T) {
 	l.Open(l.Admin, "topic")
 	on := func(line int) {
 		t.Helper()
-		_, err := l.Threads.BeginThread(ctx, l.Admin, lab.Name, 1, changes.NewThread{Revision: 1, Path: "a", First: line, Text: "why?"})
+		_, err := l.Threads.BeginThread(ctx, l.Admin, lab.Name, 1, wire.NewThread{Revision: 1, Path: "a", First: line, Text: "why?"})
 		l.Ok(err)
 	}
 	on(4)
 	on(2)
-	_, err := l.Threads.BeginThread(ctx, l.Admin, lab.Name, 1, changes.NewThread{Revision: 1, Path: "a", First: 9, Text: "why?"})
+	_, err := l.Threads.BeginThread(ctx, l.Admin, lab.Name, 1, wire.NewThread{Revision: 1, Path: "a", First: 9, Text: "why?"})
 	l.Is(err, problem.Invalid, "has 4 lines")
 	l.Commit("topic", "main", "a=zero\none\nTWO\nthree\nfour\n")
 	i := &records.Intent{RepositoryID: l.Repo.ID, Ref: "refs/heads/topic", New: l.Tip("topic"), Actor: "admin"}
@@ -113,18 +113,18 @@ func TestWhatCannotBe(t *testing.T) {
 		l.Open(l.Admin, source)
 	}
 	wait := func(number, on int) error {
-		_, err := l.Changes.EditChange(ctx, l.Admin, lab.Name, number, changes.ChangeEdit{DependsOn: &[]int{on}})
+		_, err := l.Changes.EditChange(ctx, l.Admin, lab.Name, number, wire.ChangeEdit{DependsOn: &[]int{on}})
 		return err
 	}
 	l.Ok(wait(1, 2))
 	l.Is(wait(2, 1), problem.Invalid, "neither could ever land")
 	l.Is(wait(1, 1), problem.Invalid, "cannot wait for itself")
 	l.Is(wait(1, 7), problem.Invalid, "there is no change 7")
-	_, err := l.Changes.OpenChange(ctx, l.Admin, lab.Name, changes.NewChange{Source: "first", Title: "again"})
+	_, err := l.Changes.OpenChange(ctx, l.Admin, lab.Name, wire.NewChange{Source: "first", Title: "again"})
 	l.Is(err, problem.Conflict, "change 1 brings first into main already")
 	_, err = l.Changes.CloseChange(ctx, l.Admin, lab.Name, 1)
 	l.Ok(err)
-	third, err := l.Changes.OpenChange(ctx, l.Admin, lab.Name, changes.NewChange{Source: "first", Title: "again"})
+	third, err := l.Changes.OpenChange(ctx, l.Admin, lab.Name, wire.NewChange{Source: "first", Title: "again"})
 	l.Ok(err)
 	if third.Number != 3 {
 		t.Errorf("the third change has the number %d", third.Number)

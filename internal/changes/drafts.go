@@ -21,26 +21,26 @@ const maxDrafts = 200
 
 // SaveDraft keeps a comment for a review that is not sent yet: one that begins a discussion, or a reply in one.
 func (s *Threads) SaveDraft(ctx context.Context, a accounts.Actor, name string, number int, thread int64,
-	n NewThread) (wire.DraftComment, error) {
+	n wire.NewThread) (wire.DraftComment, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
 		return wire.DraftComment{}, err
 	}
-	row := records.DraftComment{ChangeID: c.ID, Login: a.Login(), Text: n.Text, Suggestion: n.Suggest,
+	row := records.DraftComment{ChangeID: c.ID, Login: a.Login(), Text: n.Text, Suggestion: n.Suggestion,
 		CreatedAt: s.records.Now()}
 	if thread == 0 {
 		row.Thread, err = s.newThread(ctx, db, a, repo, c, n)
 	} else {
 		row.ThreadID = &thread
 		var t records.Thread
-		err = errors.Join(saying(n.Text, n.Suggest), facts.MayReview(db, a, repo, change.Comment))
+		err = errors.Join(saying(n.Text, n.Suggestion), facts.MayReview(db, a, repo, change.Comment))
 		if err == nil {
 			err = records.OrUnknown(db.Where("id = ? AND change_id = ?", thread, c.ID).First(&t).Error,
 				"change %d has no discussion %d: tavrin thread list %d", number, thread, number)
 		}
 		if err == nil {
-			err = suggestible(t, n.Suggest)
+			err = suggestible(t, n.Suggestion)
 		}
 		err = problem.First(err)
 	}

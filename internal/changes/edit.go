@@ -20,18 +20,10 @@ import (
 	"tavrin/wire"
 )
 
-// ChangeEdit is what may be altered of a change; nil leaves a part as it is.
-type ChangeEdit struct {
-	Title, Description *string
-	Draft              *bool
-	Target             *string
-	DependsOn          *[]int
-}
-
 // EditChange alters a change: its title, description, draft state, target, and what it depends on. A change that goes
 // to another branch gets a new revision, is judged by that branch's rules from then on, and leaves the queue.
 func (s *Changes) EditChange(ctx context.Context, a accounts.Actor, name string, number int,
-	e ChangeEdit) (wire.Change, error) {
+	e wire.ChangeEdit) (wire.Change, error) {
 	repo, c, err := facts.ChangeRow(s.records.Read(ctx), a, name, number, people.Writer)
 	if err != nil {
 		return wire.Change{}, err
@@ -66,7 +58,7 @@ func (s *Changes) EditChange(ctx context.Context, a accounts.Actor, name string,
 }
 
 // edit records an edit, with the revision that a new target makes.
-func (s *Changes) edit(tx *records.Tx, a accounts.Actor, repo *records.Repository, id int64, e ChangeEdit,
+func (s *Changes) edit(tx *records.Tx, a accounts.Actor, repo *records.Repository, id int64, e wire.ChangeEdit,
 	revision *PendingRevision) error {
 	var c records.Change
 	if err := tx.First(&c, id).Error; err != nil {
@@ -192,7 +184,7 @@ func noTwin(db *gorm.DB, c records.Change) error {
 }
 
 // FirstDescription is what the description of a new change begins with: its author's words, or the rules'.
-func (s *Changes) FirstDescription(db *gorm.DB, repo *records.Repository, n NewChange) (string, error) {
+func (s *Changes) FirstDescription(db *gorm.DB, repo *records.Repository, n wire.NewChange) (string, error) {
 	if n.Description != nil {
 		return *n.Description, nil
 	}

@@ -8,11 +8,12 @@ import (
 	"tavrin/internal/git"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
+	"tavrin/wire"
 )
 
 // PreviewEnds is ends for a source that may be in somebody's preview space too.
 func (s *Changes) PreviewEnds(ctx context.Context, repo *records.Repository,
-	n NewChange) (head, tip string, err error) {
+	n wire.NewChange) (head, tip string, err error) {
 	if !strings.HasPrefix(n.Source, guard.Preview) {
 		return s.Ends(ctx, repo, n)
 	}
@@ -30,7 +31,7 @@ func (s *Changes) PreviewEnds(ctx context.Context, repo *records.Repository,
 }
 
 // Ends finds the tips of a change's branches, and says what is wrong with either.
-func (s *Changes) Ends(ctx context.Context, repo *records.Repository, n NewChange) (head, tip string, err error) {
+func (s *Changes) Ends(ctx context.Context, repo *records.Repository, n wire.NewChange) (head, tip string, err error) {
 	for _, end := range []struct{ field, branch string }{{"source", n.Source}, {"target", n.Target}} {
 		if err := git.CheckBranch(end.branch); err != nil {
 			return "", "", problem.Wrong(end.field, "%v", err)

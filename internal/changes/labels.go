@@ -26,7 +26,7 @@ func WantedReviewers(set *rules.Set, c records.Change, paths []string) []records
 				known := slices.ContainsFunc(out, func(r records.ChangeReviewer) bool { return r.Who == p.String() })
 				if !known && p != (people.Principal{Kind: people.ByLogin, Name: c.OpenedBy}) {
 					out = append(out, records.ChangeReviewer{ChangeID: c.ID, Who: p.String(), Optional: i == 1,
-						Because: t.From.String()})
+						Reason: t.From.String()})
 				}
 			}
 		}
@@ -88,7 +88,7 @@ func (s *Changes) AskForReview(ctx context.Context, a accounts.Actor, name strin
 				len(accounts.MembersOf(known, []people.Principal{p})) == 0 {
 				return problem.Wrong("who", "%q is nobody with access to %s: person:LOGIN or team:NAME", w, name)
 			}
-			row := records.ChangeReviewer{ChangeID: c.ID, Who: w, Optional: optional, Because: a.Login() + " asked",
+			row := records.ChangeReviewer{ChangeID: c.ID, Who: w, Optional: optional, Reason: a.Login() + " asked",
 				AskedAt: s.records.Now()}
 			again := clause.OnConflict{Columns: []clause.Column{{Name: "change_id"}, {Name: "who"}},
 				DoUpdates: clause.AssignmentColumns([]string{"optional", "because", "asked_at"})}

@@ -17,17 +17,9 @@ import (
 	"tavrin/wire"
 )
 
-// NewReview is what a reviewer says.
-type NewReview struct {
-	Verdict  change.Verdict
-	Revision int // 0 is allowed for comments: the newest
-	Text     string
-	Drafts   bool // send the draft comments with it
-}
-
 // Review records a reviewer's word on a revision. It answers "conflict" when that is no longer the newest.
 func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, number int,
-	n NewReview) (wire.Review, error) {
+	n wire.NewReview) (wire.Review, error) {
 	if err := typed.Prose("text", n.Text, typed.MaxProse); err != nil {
 		return wire.Review{}, err
 	}
@@ -52,7 +44,7 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 		}
 		if n.Revision != c.Revision {
 			return problem.New(problem.Conflict, "conflict: the newest revision of change %d is %d, not %d: look at "+
-				"what came since (tavrin change diff %d --since %d) and say it again with --revision %d; your "+
+				"what came since (tavrin change diff %d --from %d) and say it again with --revision %d; your "+
 				"draft comments are kept",
 				number, c.Revision, n.Revision, number, n.Revision, c.Revision)
 		}

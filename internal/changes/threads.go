@@ -27,23 +27,9 @@ const (
 	maxQuoted = 4 << 10
 )
 
-// NewThread is what a discussion is begun with.
-type NewThread struct {
-	Revision int    // 0: the newest
-	Commit   string // of a commit of the change
-	Path     string // of a file
-	Before   bool   // lines are those of the file before the change
-	First    int    // counted from 1; 0: the whole file
-	Last     int    // 0: First
-	Text     string
-	NoAnswer bool // it needs no answer, and never blocks
-	// Suggest is what the lines should be; nil: nothing is suggested; empty: they should go.
-	Suggest *string
-}
-
 // BeginThread begins a discussion. Who has no role of their own may comment, but not ask for an answer that blocks.
 func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string, number int,
-	n NewThread) (wire.Thread, error) {
+	n wire.NewThread) (wire.Thread, error) {
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)
 	if err != nil {
@@ -54,7 +40,7 @@ func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string
 		return wire.Thread{}, err
 	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
-		return s.saveThread(tx, a, repo, c, &row, records.Comment{Text: n.Text, Suggestion: n.Suggest})
+		return s.saveThread(tx, a, repo, c, &row, records.Comment{Text: n.Text, Suggestion: n.Suggestion})
 	})
 	if err != nil {
 		return wire.Thread{}, err
@@ -64,14 +50,14 @@ func (s *Threads) BeginThread(ctx context.Context, a accounts.Actor, name string
 
 // newThread works out a discussion that somebody wants to begin.
 func (s *Threads) newThread(ctx context.Context, db *gorm.DB, a accounts.Actor, repo *records.Repository,
-	c records.Change, n NewThread) (records.Thread, error) {
-	if err := errors.Join(saying(n.Text, n.Suggest), facts.MayReview(db, a, repo, change.Comment)); err != nil {
+	c records.Change, n wire.NewThread) (records.Thread, error) {
+	if err := errors.Join(saying(n.Text, n.Suggestion), facts.MayReview(db, a, repo, change.Comment)); err != nil {
 		return records.Thread{}, problem.First(err)
 	}
 	if n.Revision == 0 {
 		n.Revision = c.Revision
 	}
-	if n.Suggest != nil && (n.First == 0 || n.Before || n.Commit != "") {
+	if n.Suggestion != nil && (n.First == 0 || n.Before || n.Commit != "") {
 		return records.Thread{}, problem.Wrong("suggestion", "a suggestion is for lines of a file as the revision "+
 			"has them: say which with path and lines, and without before or commit")
 	}

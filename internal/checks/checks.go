@@ -37,15 +37,8 @@ func checkView(r records.CheckRun) wire.Check {
 		Runner: r.Command != "", AskedFor: r.AskedFor, Log: r.Log, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, CreatedAt: r.CreatedAt}
 }
 
-// NewReport is what a check robot says of a check.
-type NewReport struct {
-	Commit, Name  string
-	State         change.CheckState
-	Link, Summary string
-	Attempt       int // 0: the only one there is
-}
-
-func (n NewReport) valid() error {
+// validReport tells what is wrong with a report.
+func validReport(n wire.NewReport) error {
 	switch {
 	case !git.IsID(n.Commit):
 		return problem.Wrong("commit", "%q is not a commit id: forty hexadecimal digits", n.Commit)
@@ -71,8 +64,8 @@ func (n NewReport) valid() error {
 
 // ReportCheck records a check robot's word about a commit (P7): only for a check that its token names, only while that
 // attempt is the newest and has no final answer yet.
-func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string, n NewReport) (wire.Check, error) {
-	if err := n.valid(); err != nil {
+func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string, n wire.NewReport) (wire.Check, error) {
+	if err := validReport(n); err != nil {
 		return wire.Check{}, err
 	}
 	n.Summary = typed.Mask(n.Summary)
@@ -118,7 +111,7 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 }
 
 // attempt finds the attempt that a report is about, or begins the first.
-func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n NewReport) (records.CheckRun, error) {
+func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n wire.NewReport) (records.CheckRun, error) {
 	var run records.CheckRun
 	err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, n.Commit,
 		n.Name).Order("attempt DESC").Limit(1).Find(&run).Error
@@ -147,7 +140,7 @@ func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n NewReport) 
 
 // saveReport stores a state of an attempt.
 func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run records.CheckRun,
-	n NewReport) (wire.Check, error) {
+	n wire.NewReport) (wire.Check, error) {
 	now := s.records.Now()
 	run.State, run.Link, run.Summary = string(n.State), n.Link, n.Summary
 	if run.StartedAt == nil && n.State != change.Waiting {

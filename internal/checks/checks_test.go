@@ -12,6 +12,7 @@ import (
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
+	"tavrin/wire"
 )
 
 // A runner that falls silent loses its job to another, and its late answer is refused (P7, P9).
@@ -38,8 +39,8 @@ func TestP7SilentRunnerLosesItsJob(t *testing.T) {
 	if second == nil || second.ID != first.ID || second.Lease == first.Lease {
 		t.Fatalf("the job was given out as %+v, then as %+v", first, second)
 	}
-	l.Is(l.Checks.FinishJob(ctx, first.ID, first.Lease, checks.JobResult{State: change.Passed}), problem.Conflict, "lease is over")
-	l.Ok(l.Checks.FinishJob(ctx, second.ID, second.Lease, checks.JobResult{State: change.Failed, Summary: strings.Repeat("x", 900)}))
+	l.Is(l.Checks.FinishJob(ctx, first.ID, first.Lease, wire.JobResult{State: change.Passed}), problem.Conflict, "lease is over")
+	l.Ok(l.Checks.FinishJob(ctx, second.ID, second.Lease, wire.JobResult{State: change.Failed, Summary: strings.Repeat("x", 900)}))
 	views, err := checks.CheckViews(l.Records.Read(ctx), l.Repo, commit)
 	l.Ok(err)
 	if views[0].State != "failed" || len(views[0].Summary) != 500 {
@@ -85,13 +86,13 @@ func TestP9SilentChecksEnd(t *testing.T) {
 	if got := strings.Join(states(), " "); got != "errored errored" {
 		t.Errorf("the attempts are %s", got)
 	}
-	_, err := l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 2})
+	_, err := l.Checks.ReportCheck(ctx, bench, lab.Name, wire.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 2})
 	l.Is(err, problem.Conflict, "has ended as errored")
 	_, err = l.Checks.Rerun(ctx, l.Admin, lab.Name, c.Head, "unit")
 	l.Ok(err)
-	_, err = l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 2})
+	_, err = l.Checks.ReportCheck(ctx, bench, lab.Name, wire.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 2})
 	l.Is(err, problem.Conflict, "is over; the newest is 3")
-	_, err = l.Checks.ReportCheck(ctx, bench, lab.Name, checks.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 3})
+	_, err = l.Checks.ReportCheck(ctx, bench, lab.Name, wire.NewReport{Commit: c.Head, Name: "unit", State: change.Passed, Attempt: 3})
 	l.Ok(err)
 }
 

@@ -59,7 +59,7 @@ func (s *Checks) Lease(ctx context.Context, a accounts.Actor) (*wire.Job, error)
 		job = &wire.Job{ID: run.ID, Repository: repo.Name, Commit: run.CommitID, Check: run.Name, Attempt: run.Attempt,
 			Command:        run.Command,
 			TimeoutSeconds: run.TimeoutSeconds, Lease: lease, LeaseSeconds: int(leaseLength / time.Second)}
-		_, err = s.saveReport(tx, &repo, run, NewReport{State: change.Running})
+		_, err = s.saveReport(tx, &repo, run, wire.NewReport{State: change.Running})
 		return err
 	})
 	return job, err
@@ -110,15 +110,8 @@ func (s *Checks) JobPack(ctx context.Context, id int64, lease string, w io.Write
 	return s.disk.Bare(&repo).PackOfCommit(ctx, run.CommitID, w)
 }
 
-// JobResult is how a runner's job ended.
-type JobResult struct {
-	State   change.CheckState
-	Summary string
-	Log     string // the tail
-}
-
 // FinishJob records a runner's answer and ends the lease.
-func (s *Checks) FinishJob(ctx context.Context, id int64, lease string, r JobResult) error {
+func (s *Checks) FinishJob(ctx context.Context, id int64, lease string, r wire.JobResult) error {
 	if !r.State.Final() {
 		return problem.Wrong("state", "a job ends as passed, failed, errored, skipped or cancelled, not as %q", r.State)
 	}
@@ -138,7 +131,7 @@ func (s *Checks) FinishJob(ctx context.Context, id int64, lease string, r JobRes
 		log := strings.ToValidUTF8(typed.Mask(r.Log), "\uFFFD")
 		run.Log = log[max(0, len(log)-MaxLog):]
 		run.LeaseHash, run.LeaseUntil = "", nil
-		_, err = s.saveReport(tx, &repo, run, NewReport{State: r.State, Summary: r.Summary})
+		_, err = s.saveReport(tx, &repo, run, wire.NewReport{State: r.State, Summary: r.Summary})
 		return err
 	})
 }

@@ -36,13 +36,19 @@ func answer[T any](p *program, use, short string, args cobra.PositionalArgs,
 // inRepo is answer for a command about the repository at hand.
 func inRepo[T any](p *program, use, short string, args cobra.PositionalArgs,
 	call func(ctx context.Context, h here, args []string) (T, error), table func(w io.Writer, v T)) *cobra.Command {
-	return answer(p, use, short, args, func(ctx context.Context, c *client.Client, args []string) (v T, err error) {
+	return p.aboutRepo(answer(p, use, short, args, func(ctx context.Context, c *client.Client, args []string) (v T, err error) {
 		h, err := p.here(c)
 		if err != nil {
 			return v, err
 		}
 		return call(ctx, h, args)
-	}, table)
+	}, table))
+}
+
+// aboutRepo gives a command the option that names a repository.
+func (p *program) aboutRepo(c *cobra.Command) *cobra.Command {
+	c.Flags().StringVar(&p.repo, "repo", "", "HOUSE/NAME; outside a clone, and for another than the clone's")
+	return c
 }
 
 // onChange is answer for a command about one change of the repository at hand, whose number comes first.

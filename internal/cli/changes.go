@@ -10,11 +10,11 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
 	"tavrin/client"
+	"tavrin/internal/core/change"
 	"tavrin/wire"
 )
 
@@ -23,7 +23,7 @@ func (p *program) change() *cobra.Command {
 		return func(w io.Writer, k wire.Change) { row(w, fmt.Sprintf(format, k.Number, k.Revision)) }
 	}
 	return group("change", "Open changes, see what they still need, wait for them",
-		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.bringUp(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.try(), p.landing(), p.askReviewer(),
+		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.update(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.checkHere(), p.landing(), p.askReviewer(),
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),
@@ -60,7 +60,7 @@ func (p *program) preview() *cobra.Command {
 				row(w, either(r.Optional, "would be told: ", "would be asked: ")+r.Who)
 			}
 			row(w, v.Report.Summary)
-			printRequirements(w, v.Report)
+			printGate(w, v.Report)
 		})
 	c.Flags().StringVar(&source, "source", "", "branch that brings the commits, or a name in your preview space "+
 		"(refs/preview/LOGIN/NAME)")
@@ -74,9 +74,14 @@ func (p *program) preview() *cobra.Command {
 }
 
 func (p *program) openChange() *cobra.Command {
-	n := client.NewChange{}
-	c := inRepo(p, "open", "Propose to bring a branch into another", cobra.NoArgs,
+	n := wire.NewChange{}
+	var description string
+	var c *cobra.Command
+	c = inRepo(p, "open", "Propose to bring a branch into another", cobra.NoArgs,
 		func(ctx context.Context, h here, _ []string) (wire.Change, error) {
+			if c.Flags().Changed("description") {
+				n.Description = &description
+			}
 			return h.OpenChange(ctx, h.repo, n)
 		}, func(w io.Writer, k wire.Change) {
 			row(w, fmt.Sprintf("opened change %d, %q, from %s to %s", k.Number, k.Title, k.Source, k.Target))
@@ -86,7 +91,7 @@ func (p *program) openChange() *cobra.Command {
 	f.StringVar(&n.Source, "source", "", "branch that brings the commits (needed)")
 	f.StringVar(&n.Target, "target", "", "branch to bring them to (default: the default branch)")
 	f.StringVar(&n.Title, "title", "", "what it does, in a line (needed)")
-	f.StringVar(&n.Description, "description", "", "why, and what a reviewer should know (default: what the rules "+
+	f.StringVar(&description, "description", "", "why, and what a reviewer should know (default: what the rules "+
 		"have new changes begin with)")
 	f.BoolVar(&n.Draft, "draft", false, "not finished yet")
 	f.IntSliceVar(&n.DependsOn, "depends-on", nil, "number of a change that it waits for; may be given several times")
@@ -100,7 +105,7 @@ func (p *program) editChange() *cobra.Command {
 	var c *cobra.Command
 	c = onChange(p, "edit N", "Alter title, description, draft state, target, or what it depends on",
 		func(ctx context.Context, h here, n int) (wire.Change, error) {
-			e := client.ChangeEdit{}
+			e := wire.ChangeEdit{}
 			if c.Flags().Changed("title") {
 				e.Title = &title
 			}
@@ -117,7 +122,7 @@ func (p *program) editChange() *cobra.Command {
 				dependsOn = slices.DeleteFunc(dependsOn, func(n int) bool { return n == 0 })
 				e.DependsOn = &dependsOn
 			}
-			if e == (client.ChangeEdit{}) {
+			if e == (wire.ChangeEdit{}) {
 				return wire.Change{}, misuse("say what to alter: --title, --description, --draft, --target or --depends-on")
 			}
 			return h.EditChange(ctx, h.repo, n, e)
@@ -135,22 +140,22 @@ func (p *program) editChange() *cobra.Command {
 	return c
 }
 
-func (p *program) bringUp() *cobra.Command {
-	var by string
+func (p *program) update() *cobra.Command {
+	var strategy string
 	c := onChange(p, "update N", "Update the source branch to its target; landing does not need it",
 		func(ctx context.Context, h here, n int) (wire.Change, error) {
-			return h.UpdateBranch(ctx, h.repo, n, by)
+			return h.UpdateBranch(ctx, h.repo, n, strategy)
 		}, func(w io.Writer, k wire.Change) {
 			row(w, fmt.Sprintf("%s has everything of %s now; change %d is at revision %d", k.Source, k.Target, k.Number,
 				k.Revision))
 			row(w, "in your clone: git fetch origin && git reset --keep origin/"+k.Source)
 		})
-	c.Flags().StringVar(&by, "by", "rebase", "rebase, or merge the target into it")
+	c.Flags().StringVar(&strategy, "strategy", "rebase", "rebase it, or merge the target into it")
 	return c
 }
 
 func (p *program) listChanges() *cobra.Command {
-	var q client.ChangeQuery
+	var q wire.ChangeFilter
 	c := inRepo(p, "list", "List changes", cobra.NoArgs, func(ctx context.Context, h here, _ []string) ([]wire.Change,
 		error) {
 		return h.Changes(ctx, h.repo, q)
@@ -161,7 +166,7 @@ func (p *program) listChanges() *cobra.Command {
 			if k.Entry != nil {
 				queue = k.Entry.State
 			}
-			row(w, k.Number, k.State, yesNo(k.Ready), queue, k.Source, k.Target, k.Title)
+			row(w, k.Number, state(k.State), state(yesNo(k.Ready)), state(queue), k.Source, k.Target, k.Title)
 		}
 	})
 	f := c.Flags()
@@ -169,7 +174,7 @@ func (p *program) listChanges() *cobra.Command {
 	f.StringVar(&q.Target, "target", "", "only those for that branch")
 	f.StringVar(&q.By, "by", "", "only those opened by that person")
 	f.StringVar(&q.Label, "label", "", "only those with that label")
-	f.StringVar(&q.Text, "text", "", "only those with that in the title or the source branch")
+	f.StringVar(&q.Search, "search", "", "only those with that in the title or the source branch")
 	f.IntVar(&q.Before, "before", 0, "only those with a lower number, for the next page")
 	f.IntVar(&q.Limit, "limit", 50, "how many")
 	return c
@@ -185,7 +190,7 @@ func (p *program) showChange() *cobra.Command {
 			return h.Change(ctx, h.repo, n)
 		}, func(w io.Writer, k wire.Change) {
 			row(w, fmt.Sprintf("change %d", k.Number), k.Title)
-			row(w, "state", k.State)
+			row(w, "state", state(k.State))
 			row(w, "from", k.Source+" to "+k.Target)
 			row(w, "revision", fmt.Sprintf("%d, %s; %s, +%d -%d lines", k.Revision, k.Head, files(k.Files), k.Added,
 				k.Removed))
@@ -219,11 +224,11 @@ func (p *program) showChange() *cobra.Command {
 				if r.Optional {
 					asked = "told of it"
 				}
-				row(w, asked, r.Who, r.Because)
+				row(w, asked, r.Who, r.Reason)
 			}
 			for _, o := range k.Waivers {
-				row(w, fmt.Sprintf("waiver %d", o.ID), fmt.Sprintf("%s, by %s because: %s", waiverState(o), o.By,
-					o.Because))
+				row(w, fmt.Sprintf("waiver %d", o.ID), fmt.Sprintf("%s, by %s: %s", waiverState(o), o.By,
+					o.Reason))
 			}
 			row(w, "gate", k.Summary)
 			printReport(w, report)
@@ -244,34 +249,9 @@ func (p *program) landing() *cobra.Command {
 		})
 }
 
-// marks show a requirement's state by shape, so that it can be read without colour.
-var marks = map[string]string{"met": "[x]", "missing": "[ ]", "pending": "[~]", "not-asked": "[-]",
-	"waived": "<o>"}
-
-// printRequirements lines up what is had, needed and asked; the next step stands below each that does not hold.
-func printRequirements(w io.Writer, r wire.Report) {
-	width := 0
-	titles := make([]string, len(r.Requirements))
-	for i, q := range r.Requirements {
-		titles[i] = plain(q.Title)
-		if q.Level == "advisory" {
-			titles[i] += " (advisory)"
-		}
-		width = max(width, utf8.RuneCountInString(titles[i]))
-	}
-	fmt.Fprintln(w)
-	for i, q := range r.Requirements {
-		fmt.Fprintf(w, "%s %-14s %d of %d  %-*s  %s\n", marks[string(q.State)], q.State, q.Have, q.Need, width,
-			titles[i], plain(q.Because))
-		if q.Next != "" && q.State != "met" {
-			fmt.Fprintf(w, "                           %s\n", plain(q.Next))
-		}
-	}
-}
-
 // printReport prints a gate whole: what is asked, and what each review that stands does to it.
 func printReport(w io.Writer, r wire.Report) {
-	printRequirements(w, r)
+	printGate(w, r)
 	for i, review := range r.Reviews {
 		if i == 0 {
 			fmt.Fprintln(w)
@@ -315,7 +295,7 @@ func (p *program) askReviewer() *cobra.Command {
 			return h.AskReviewers(ctx, h.repo, n, who, optional)
 		}, func(w io.Writer, k wire.Change) {
 			for _, r := range k.Reviewers {
-				row(w, either(r.Optional, "told of it", "asked to review"), r.Who, r.Because)
+				row(w, either(r.Optional, "told of it", "asked to review"), r.Who, r.Reason)
 			}
 		})
 	c.Flags().StringSliceVar(&who, "who", nil, "person:LOGIN or team:NAME; may be given several times (needed)")
@@ -414,8 +394,8 @@ func reached(ctx context.Context, h here, n int, until string) (wire.Change, boo
 
 func (p *program) review() *cobra.Command {
 	return group("review", "Approve, object, comment, withdraw",
-		p.verdict("approve", "Approve a revision", false), p.verdict("object",
-			"Object to a revision; it blocks until withdrawn", true), p.comment(),
+		p.verdict(change.Approve, "Approve a revision", false),
+		p.verdict(change.Object, "Object to a revision; it blocks until withdrawn", true), p.comment(),
 		onChange(p, "withdraw N", "Take back your approval or objection",
 			func(ctx context.Context, h here, n int) (wire.Review, error) {
 				return h.Withdraw(ctx, h.repo, n)
@@ -443,13 +423,13 @@ func recorded(w io.Writer, r wire.Review) {
 	row(w, fmt.Sprintf("%s: %s of revision %d is on record", r.By, noun[r.Verdict], r.Revision))
 }
 
-func (p *program) verdict(verdict, short string, needsWhy bool) *cobra.Command {
+func (p *program) verdict(verdict change.Verdict, short string, needsWhy bool) *cobra.Command {
 	var revision int
-	var because string
+	var text string
 	var drafts bool
-	c := onChange(p, verdict+" N", short, func(ctx context.Context, h here, n int) (wire.Review, error) {
-		if needsWhy && because == "" {
-			return wire.Review{}, misuse("say why: --because TEXT")
+	c := onChange(p, string(verdict)+" N", short, func(ctx context.Context, h here, n int) (wire.Review, error) {
+		if needsWhy && text == "" {
+			return wire.Review{}, misuse("say why: --text …")
 		}
 		if revision == 0 {
 			var err error
@@ -457,19 +437,16 @@ func (p *program) verdict(verdict, short string, needsWhy bool) *cobra.Command {
 				return wire.Review{}, err
 			}
 		}
-		if drafts {
-			return h.ReviewWithDrafts(ctx, h.repo, n, verdict, revision, because)
-		}
-		return h.Review(ctx, h.repo, n, verdict, revision, because)
+		return h.Review(ctx, h.repo, n, wire.NewReview{Verdict: verdict, Revision: revision, Text: text, Drafts: drafts})
 	}, recorded)
 	c.Flags().BoolVar(&drafts, "drafts", false, "send your draft comments with it, in one go")
 	c.Flags().IntVar(&revision, "revision", 0, "the revision that was read (asked for on a terminal)")
-	c.Flags().StringVar(&because, "because", "", "what you have to say about it")
+	c.Flags().StringVar(&text, "text", "", "what you have to say about it")
 	return c
 }
 
 // askRevision shows the newest revision on a terminal and asks whether that one is meant.
-func (p *program) askRevision(ctx context.Context, h here, n int, verdict string) (int, error) {
+func (p *program) askRevision(ctx context.Context, h here, n int, verdict change.Verdict) (int, error) {
 	if !p.interactive {
 		return 0, misuse("say which revision you have read: --revision R")
 	}
@@ -478,7 +455,7 @@ func (p *program) askRevision(ctx context.Context, h here, n int, verdict string
 		return 0, err
 	}
 	if !p.agreed("The newest revision of change %d, %q, is %d (%s): %s, +%d -%d lines.\n%s it?",
-		n, plain(k.Title), k.Revision, short(k.Head), files(k.Files), k.Added, k.Removed, strings.ToUpper(verdict[:1])+verdict[1:]) {
+		n, plain(k.Title), k.Revision, short(k.Head), files(k.Files), k.Added, k.Removed, strings.ToUpper(string(verdict[:1]))+string(verdict[1:])) {
 		return 0, errors.New("nothing was done")
 	}
 	return k.Revision, nil
@@ -494,23 +471,16 @@ func (p *program) agreed(format string, args ...any) bool {
 
 func (p *program) comment() *cobra.Command {
 	var drafts bool
-	c := inRepo(p, "comment N [TEXT]", "Say something without a verdict", cobra.RangeArgs(1, 2),
-		func(ctx context.Context, h here, args []string) (wire.Review, error) {
-			n, err := changeNumber(args[0])
-			if err != nil {
-				return wire.Review{}, err
+	var text string
+	c := onChange(p, "comment N", "Say something without a verdict",
+		func(ctx context.Context, h here, n int) (wire.Review, error) {
+			if text == "" && !drafts {
+				return wire.Review{}, misuse("say something: --text …, or --drafts to send your draft comments")
 			}
-			text := strings.Join(args[1:], "")
-			switch {
-			case drafts:
-				return h.ReviewWithDrafts(ctx, h.repo, n, "comment", 0, text)
-			case text == "":
-				return wire.Review{}, misuse("say something: tavrin review comment %d TEXT, or --drafts to send what "+
-					"you have drafts", n)
-			}
-			return h.Review(ctx, h.repo, n, "comment", 0, text)
+			return h.Review(ctx, h.repo, n, wire.NewReview{Verdict: change.Comment, Text: text, Drafts: drafts})
 		}, recorded)
-	c.Flags().BoolVar(&drafts, "drafts", false, "send your draft comments, in one go")
+	c.Flags().StringVar(&text, "text", "", "what you have to say")
+	c.Flags().BoolVar(&drafts, "drafts", false, "send your draft comments with it, in one go")
 	return c
 }
 
@@ -539,7 +509,7 @@ func (p *program) queue() *cobra.Command {
 				if e.Position > 0 {
 					place = strconv.Itoa(e.Position)
 				}
-				row(w, place, e.Number, e.State, e.Strategy, e.Title, e.Reason)
+				row(w, place, e.Number, state(e.State), e.Strategy, e.Title, e.Reason)
 			}
 		})
 	show.Flags().StringVar(&branch, "branch", "", "target branch (default: the default branch)")
@@ -553,21 +523,23 @@ func (p *program) queue() *cobra.Command {
 }
 
 func (p *program) join() *cobra.Command {
-	e := client.NewEntry{}
+	e := wire.NewEntry{}
 	var remove bool
+	var strategy string
 	var c *cobra.Command
 	c = onChange(p, "join N", "Land a change as soon as its gate is ready and its rehearsal passes",
 		func(ctx context.Context, h here, n int) (wire.Entry, error) {
 			if c.Flags().Changed("delete-source") {
 				e.DeleteSource = &remove
 			}
+			e.Strategy = change.Strategy(strategy)
 			return h.Join(ctx, h.repo, n, e)
 		}, func(w io.Writer, e wire.Entry) {
 			row(w, fmt.Sprintf("change %d is in the queue of %s at place %d, by %s; nobody has to come back for it",
 				e.Number, e.Target, e.Position, e.Strategy))
 		})
 	f := c.Flags()
-	f.StringVar(&e.Strategy, "strategy", "", "rebase, squash or merge (default: as the rules say)")
+	f.StringVar(&strategy, "strategy", "", "rebase, squash or merge (default: as the rules say)")
 	f.StringVar(&e.Message, "message", "",
 		"message of the squash or merge commit (default: from title and description)")
 	f.BoolVar(&remove, "delete-source", false, "remove the source branch after landing (default: as the rules say)")

@@ -13,21 +13,21 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tavrin/client"
+	"tavrin/internal/core/change"
 	"tavrin/internal/runner"
 	"tavrin/wire"
 )
 
 func (p *program) check() *cobra.Command {
 	var name string
-	again := inRepo(p, "again COMMIT", "Ask for another attempt of a check", cobra.ExactArgs(1),
+	rerun := inRepo(p, "rerun COMMIT", "Ask for another attempt of a check", cobra.ExactArgs(1),
 		func(ctx context.Context, h here, args []string) (wire.Check, error) {
 			return h.Rerun(ctx, h.repo, args[0], name)
 		}, func(w io.Writer, k wire.Check) {
 			row(w, fmt.Sprintf("attempt %d of %s on %s was asked for", k.Attempt, k.Name, short(k.Commit)))
 		})
-	again.Flags().StringVar(&name, "name", "", "name of the check (needed)")
-	return group("check", "Report checks, look at them, run them by hand", p.reportCheck(), needs(again, "name"),
+	rerun.Flags().StringVar(&name, "name", "", "name of the check (needed)")
+	return group("check", "Report checks, look at them, run them by hand", p.reportCheck(), needs(rerun, "name"),
 		p.listChecks(),
 		inRepo(p, "wanted", "List checks that wait for a report", cobra.NoArgs,
 			func(ctx context.Context, h here, _ []string) ([]wire.Check, error) {
@@ -45,16 +45,18 @@ func (p *program) check() *cobra.Command {
 				}
 				return checks[i], nil
 			}, func(_ io.Writer, k wire.Check) { fmt.Fprint(p.out, block(k.Log)) }),
-		&cobra.Command{Use: "run NAME", Short: "Run a command check by hand, in the work tree as it is",
+		p.aboutRepo(&cobra.Command{Use: "run NAME", Short: "Run a command check by hand, in the work tree as it is",
 			Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 				return p.runHere(cmd.Context(), args[0])
-			}})
+			}}))
 }
 
 func (p *program) reportCheck() *cobra.Command {
-	n := client.NewReport{}
+	n := wire.NewReport{}
+	var stands string
 	c := inRepo(p, "report", "Report how a check stands", cobra.NoArgs,
 		func(ctx context.Context, h here, _ []string) (wire.Check, error) {
+			n.State = change.CheckState(stands)
 			return h.ReportCheck(ctx, h.repo, n)
 		}, func(w io.Writer, k wire.Check) {
 			row(w, fmt.Sprintf("%s is %s on %s (attempt %d)", k.Name, k.State, short(k.Commit), k.Attempt))
@@ -62,7 +64,7 @@ func (p *program) reportCheck() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&n.Commit, "commit", "", "whole id of the commit (needed)")
 	f.StringVar(&n.Name, "name", "", "name of the check (needed)")
-	f.StringVar(&n.State, "state", "", "waiting, running, passed, failed, errored, skipped or cancelled (needed)")
+	f.StringVar(&stands, "state", "", "waiting, running, passed, failed, errored, skipped or cancelled (needed)")
 	f.StringVar(&n.Link, "link", "", "where to read more")
 	f.StringVar(&n.Summary, "summary", "", "what came out, in a line")
 	f.IntVar(&n.Attempt, "attempt", 0, "which attempt is answered; needed from the second on")
@@ -79,7 +81,7 @@ func (p *program) listChecks() *cobra.Command {
 		error) {
 		return h.CheckNames(ctx, h.repo)
 	}, func(w io.Writer, names []wire.CheckName) {
-		row(w, "CHECK", "DEMANDED", "REPORTS", "LAST SEEN", "COMMAND")
+		row(w, "CHECK", "REQUIRED", "REPORTS", "LAST SEEN", "COMMAND")
 		for _, n := range names {
 			seen := "never"
 			if n.LastSeen != nil {
@@ -101,7 +103,7 @@ func (p *program) listChecks() *cobra.Command {
 func printChecks(w io.Writer, checks []wire.Check) {
 	row(w, "CHECK", "STATE", "COMMIT", "ATTEMPT", "FOR", "BY", "SUMMARY", "LINK")
 	for _, k := range checks {
-		row(w, k.Name, k.State, short(k.Commit), k.Attempt, dash(k.AskedFor), dash(k.By), dash(k.Summary), k.Link)
+		row(w, k.Name, state(k.State), short(k.Commit), k.Attempt, dash(k.AskedFor), dash(k.By), dash(k.Summary), k.Link)
 	}
 }
 

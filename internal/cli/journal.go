@@ -32,6 +32,7 @@ func (p *program) journal() *cobra.Command {
 			}
 		})
 	list.Flags().IntVar(&limit, "limit", 50, "how many")
+	p.aboutRepo(list)
 	list.Flags().BoolVar(&all, "all", false, "of every repository you may read, even in a clone of one")
 	return group("journal", "Read and verify the record of everything that was decided or done", list,
 		p.verifyJournal(),

@@ -117,13 +117,13 @@ type tried struct {
 	Seconds float64 `json:"seconds"`
 }
 
-// try runs a change's command checks on this machine, in a checkout of its own.
-func (p *program) try() *cobra.Command {
+// checkHere runs a change's command checks on this machine, in a checkout of its own.
+func (p *program) checkHere() *cobra.Command {
 	var revision int
 	var rehearsal bool
 	var only []string
 	failed := false
-	c := onChange(p, "try N", "Run a change's command checks here, in a checkout of its own; exit 0 all passed, 3 not",
+	c := onChange(p, "check N", "Run a change's command checks here, in a checkout of its own; exit 0 all passed, 3 not",
 		func(ctx context.Context, h here, n int) ([]tried, error) {
 			f, err := p.commitOf(ctx, h, n, revision, rehearsal)
 			if err != nil {
@@ -133,7 +133,7 @@ func (p *program) try() *cobra.Command {
 			if err != nil {
 				return nil, err
 			}
-			dir, err := os.MkdirTemp("", "tavrin-try-")
+			dir, err := os.MkdirTemp("", "tavrin-check-")
 			if err != nil {
 				return nil, err
 			}
@@ -161,7 +161,7 @@ func (p *program) try() *cobra.Command {
 		}, func(w io.Writer, all []tried) {
 			row(w, "CHECK", "STATE", "TOOK", "COMMAND")
 			for _, t := range all {
-				row(w, t.Check, t.State, fmt.Sprintf("%.1f s", t.Seconds), t.Command)
+				row(w, t.Check, state(t.State), fmt.Sprintf("%.1f s", t.Seconds), t.Command)
 			}
 		})
 	run := c.RunE

@@ -14,11 +14,11 @@ import (
 
 func (r *rulesOf) suspend() *cobra.Command {
 	var length time.Duration
-	var because string
+	var reason string
 	c := onRules(r, "suspend PROTECTION", "Suspend a protection for a time; it comes back by itself",
 		cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.Suspended,
 			error) {
-			return c.Suspend(ctx, where, args[0], length, because)
+			return c.Suspend(ctx, where, args[0], length, reason)
 		}, func(w io.Writer, s wire.Suspended) {
 			if s.Proposal != nil {
 				row(w, fmt.Sprintf("proposal %d was made: one of %s, other than you, has to agree: tavrin rules agree %d",
@@ -29,8 +29,8 @@ func (r *rulesOf) suspend() *cobra.Command {
 				s.Until.Local().Format("2006-01-02 15:04")))
 		})
 	c.Flags().DurationVar(&length, "for", 0, "for how long, such as 30m or 2h; from 1m to 168h (needed)")
-	c.Flags().StringVar(&because, "because", "", "why (needed)")
-	return needs(c, "for", "because")
+	c.Flags().StringVar(&reason, "reason", "", "why (needed)")
+	return needs(c, "for", "reason")
 }
 
 func (r *rulesOf) resume() *cobra.Command {
@@ -45,9 +45,9 @@ func (r *rulesOf) suspensions() *cobra.Command {
 		func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Suspension, error) {
 			return c.Suspensions(ctx, where)
 		}, func(w io.Writer, all []wire.Suspension) {
-			row(w, "PROTECTION", "OF", "BY", "UNTIL", "BECAUSE")
+			row(w, "PROTECTION", "OF", "BY", "UNTIL", "REASON")
 			for _, s := range all {
-				row(w, s.Protection, s.RulesOf, s.By, s.Until.Local().Format("2006-01-02 15:04"), s.Because)
+				row(w, s.Protection, s.RulesOf, s.By, s.Until.Local().Format("2006-01-02 15:04"), s.Reason)
 			}
 		})
 }
@@ -58,13 +58,13 @@ func (r *rulesOf) proposals() *cobra.Command {
 		func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Proposal, error) {
 			return c.Proposals(ctx, where, all)
 		}, func(w io.Writer, all []wire.Proposal) {
-			row(w, "PROPOSAL", "BY", "WHEN", "STATE", "BECAUSE", "WAITS FOR")
+			row(w, "PROPOSAL", "BY", "WHEN", "STATE", "REASON", "WAITS FOR")
 			for _, x := range all {
 				waits := "-"
 				if x.State == "open" {
 					waits = list(x.AgreedBy)
 				}
-				row(w, x.ID, x.ProposedBy, ago(x.ProposedAt), x.State, x.Because, waits)
+				row(w, x.ID, x.ProposedBy, ago(x.ProposedAt), x.State, x.Reason, waits)
 				if x.Protection != "" {
 					row(w, "", fmt.Sprintf("suspends protection %q for %s", x.Protection,
 						time.Duration(x.ForSeconds)*time.Second))

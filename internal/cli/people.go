@@ -43,18 +43,15 @@ func (p *program) house() *cobra.Command {
 				row(w, h.Name, h.Role, h.Repositories)
 			}
 		}),
-		p.grant("grant HOUSE LOGIN|team:NAME ROLE",
-			"Give a role in a house: reader, writer, maintainer or none"))
+		answer(p, "grant HOUSE LOGIN|team:NAME ROLE", "Give a role in a house: reader, writer, maintainer or none", cobra.ExactArgs(3),
+			func(ctx context.Context, c *client.Client, args []string) (wire.Grant, error) {
+				g := wire.Grant{Where: args[0], Who: args[1], Role: args[2]}
+				return g, c.Grant(ctx, g.Where, g.Who, g.Role)
+			}, printGrant))
 }
 
-func (p *program) grant(use, short string) *cobra.Command {
-	return answer(p, use, short, cobra.ExactArgs(3), func(ctx context.Context, c *client.Client,
-		args []string) (wire.Grant, error) {
-		g := wire.Grant{Where: args[0], Who: args[1], Role: args[2]}
-		return g, c.Grant(ctx, g.Where, g.Who, g.Role)
-	}, func(w io.Writer, g wire.Grant) {
-		row(w, fmt.Sprintf("%s now has the role %s in %s", g.Who, g.Role, g.Where))
-	})
+func printGrant(w io.Writer, g wire.Grant) {
+	row(w, fmt.Sprintf("%s now has the role %s in %s", g.Who, g.Role, g.Where))
 }
 
 func (p *program) person() *cobra.Command {
@@ -90,7 +87,7 @@ func (p *program) robot() *cobra.Command {
 }
 
 func (p *program) createAccount(use, short string, robot bool) *cobra.Command {
-	n := client.NewPerson{Robot: robot}
+	n := wire.NewPerson{Robot: robot}
 	c := answer(p, use, short, cobra.ExactArgs(1), func(ctx context.Context, c *client.Client,
 		args []string) (wire.Person, error) {
 		n.Login = args[0]
@@ -153,10 +150,10 @@ func (p *program) team() *cobra.Command {
 		}
 	}
 	// "--member a b c" gives a to the flag and leaves b and c as arguments: both forms are meant.
-	return group("team", "Make teams, set their members and who keeps them",
+	return group("team", "Make teams, set their members and managers",
 		withPeople(answer(p, "create NAME", "Make a team", cobra.MinimumNArgs(1),
 			func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
-				return c.CreateTeam(ctx, args[0], append(members, args[1:]...), managers)
+				return c.CreateTeam(ctx, wire.NewTeam{Name: args[0], Members: append(members, args[1:]...), Managers: managers})
 			}, said("made"))),
 		withPeople(answer(p, "set NAME", "Replace a team's members, its managers, or both", cobra.MinimumNArgs(1),
 			func(ctx context.Context, c *client.Client, args []string) (wire.Team, error) {
@@ -170,7 +167,7 @@ func (p *program) team() *cobra.Command {
 			_ []string) ([]wire.Team, error) {
 			return c.Teams(ctx)
 		}, func(w io.Writer, teams []wire.Team) {
-			row(w, "TEAM", "MEMBERS", "KEPT BY")
+			row(w, "TEAM", "MEMBERS", "MANAGERS")
 			for _, t := range teams {
 				row(w, t.Name, list(t.Members), list(t.Managers))
 			}
@@ -190,7 +187,7 @@ func (p *program) tokens() *cobra.Command {
 }
 
 func (p *program) createToken() *cobra.Command {
-	n := client.NewToken{}
+	n := wire.NewToken{}
 	var lifetime string
 	c := answer(p, "create LOGIN", "Make a token and print it, this once, alone on standard output",
 		cobra.MinimumNArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Token, error) {

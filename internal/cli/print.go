@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"text/tabwriter"
 	"time"
 	"unicode"
 
@@ -15,9 +14,10 @@ import (
 // print shows a value in the form that was asked for; table is called for the form that people read.
 func (p *program) print(value any, table func(w io.Writer)) error {
 	if p.format == "table" {
-		w := tabwriter.NewWriter(p.out, 0, 8, 2, ' ', 0)
-		table(w)
-		return w.Flush()
+		t := p.newTable()
+		table(t)
+		t.flush()
+		return nil
 	}
 	data, err := json.MarshalIndent(value, "", "  ")
 	if err != nil {
@@ -34,13 +34,15 @@ func (p *program) print(value any, table func(w io.Writer)) error {
 	return err
 }
 
-// row prints one line of a table, without control characters that a terminal would act on.
+// row prints one row of a table, without control characters that a terminal would act on.
 func row(w io.Writer, cells ...any) {
-	texts := make([]string, len(cells))
-	for i, c := range cells {
-		texts[i] = plain(fmt.Sprint(c))
+	if t, is := w.(*table); is {
+		t.row(cells...)
+		return
 	}
-	fmt.Fprintln(w, strings.TrimRight(strings.Join(texts, "\t"), "\t"))
+	t := &table{out: w}
+	t.row(cells...)
+	t.flush()
 }
 
 func plain(s string) string {

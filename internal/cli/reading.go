@@ -15,23 +15,26 @@ import (
 
 // diff shows what a change brings, or what came to it.
 func (p *program) diff() *cobra.Command {
-	var q client.Reading
-	var unseen, raw bool
+	var q wire.Reading
+	var unseen, raw, filesOnly, ignoreSpace bool
 	var path string
 	c := onChange(p, "diff N", "Show what a change brings, one commit of it, or what came since you last looked",
 		func(ctx context.Context, h here, n int) (wire.Diff, error) {
 			if unseen {
-				last, err := h.Diff(ctx, h.repo, n, client.Reading{FilesOnly: true})
+				last, err := h.Diff(ctx, h.repo, n, wire.Reading{}, true)
 				if err != nil {
 					return last, err
 				}
 				q.Since = last.Looked
 			}
+			if ignoreSpace {
+				q.Space = "ignored"
+			}
 			if path != "" {
 				return oneFile(ctx, h, n, q, path)
 			}
-			d, err := h.Diff(ctx, h.repo, n, q)
-			if err == nil && q.Commit == "" && !q.FilesOnly {
+			d, err := h.Diff(ctx, h.repo, n, q, filesOnly)
+			if err == nil && q.Commit == "" && !filesOnly {
 				err = ignoreSignIn(h.Looked(ctx, h.repo, n, d.Revision))
 			}
 			return d, err
@@ -39,7 +42,7 @@ func (p *program) diff() *cobra.Command {
 			if len(d.NotTaken) > 0 {
 				fmt.Fprintln(p.err, "tavrin: what came only from the target could not be told apart in "+plain(strings.Join(d.NotTaken, ", ")))
 			}
-			if !q.FilesOnly {
+			if !filesOnly {
 				if raw {
 					fmt.Fprint(p.out, d.Patch)
 					return
@@ -62,16 +65,16 @@ func (p *program) diff() *cobra.Command {
 		})
 	f := c.Flags()
 	f.IntVar(&q.Revision, "revision", 0, "an earlier revision (default: the newest)")
-	f.IntVar(&q.Since, "since", 0, "only what came after that revision, without what came only from the target")
+	f.IntVar(&q.Since, "from", 0, "only what came after that revision, without what came only from the target")
 	f.BoolVar(&unseen, "new", false, "only what came since you last looked at it")
 	f.StringVar(&q.Commit, "commit", "", "only one commit, by its whole id; tavrin change commits lists them")
-	f.BoolVar(&q.IgnoreSpace, "ignore-space", false, "lines that differ only in white space are the same")
+	f.BoolVar(&ignoreSpace, "ignore-space", false, "lines that differ only in white space are the same")
 	f.IntVar(&q.Context, "context", 0, "lines around what differs (default 3)")
-	f.BoolVar(&q.FilesOnly, "stat", false, "only the files and counts")
+	f.BoolVar(&filesOnly, "stat", false, "only the files and counts")
 	f.BoolVar(&raw, "raw", false, "every byte as it is, for git apply; otherwise characters that are not seen are "+
 		"shown by their numbers")
 	f.StringVar(&path, "path", "", "only one file")
-	c.MarkFlagsMutuallyExclusive("since", "new", "commit")
+	c.MarkFlagsMutuallyExclusive("from", "new", "commit")
 	c.MarkFlagsMutuallyExclusive("stat", "path")
 	return c
 }
@@ -112,9 +115,8 @@ func fileWords(f wire.FileDiff) string {
 }
 
 // fileNamed finds a file of a difference by its path.
-func fileNamed(ctx context.Context, h here, n int, q client.Reading, path string) (wire.FileDiff, wire.Diff, error) {
-	q.FilesOnly = true
-	d, err := h.Diff(ctx, h.repo, n, q)
+func fileNamed(ctx context.Context, h here, n int, q wire.Reading, path string) (wire.FileDiff, wire.Diff, error) {
+	d, err := h.Diff(ctx, h.repo, n, q, true)
 	if err != nil {
 		return wire.FileDiff{}, d, err
 	}
@@ -128,7 +130,7 @@ func fileNamed(ctx context.Context, h here, n int, q client.Reading, path string
 }
 
 // oneFile is the difference in one file.
-func oneFile(ctx context.Context, h here, n int, q client.Reading, path string) (wire.Diff, error) {
+func oneFile(ctx context.Context, h here, n int, q wire.Reading, path string) (wire.Diff, error) {
 	f, d, err := fileNamed(ctx, h, n, q, path)
 	if err != nil {
 		return d, err
@@ -184,7 +186,7 @@ func (p *program) read() *cobra.Command {
 			if err != nil {
 				return ticked{}, err
 			}
-			f, d, err := fileNamed(ctx, h, n, client.Reading{Revision: revision}, args[1])
+			f, d, err := fileNamed(ctx, h, n, wire.Reading{Revision: revision}, args[1])
 			if err != nil {
 				return ticked{}, err
 			}

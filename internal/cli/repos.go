@@ -16,7 +16,7 @@ import (
 )
 
 func (p *program) repository() *cobra.Command {
-	n := client.NewRepository{}
+	n := wire.NewRepository{}
 	var from string
 	create := answer(p, "create HOUSE/NAME", "Make a repository, empty or imported from a local folder or a URL",
 		cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (made, error) {
@@ -55,11 +55,15 @@ func (p *program) repository() *cobra.Command {
 				row(w, "house rules", version(r.HouseVersion))
 				row(w, "clone", "git clone "+r.Clone)
 			}),
-		answer(p, "resume HOUSE/NAME", "Try once more to resume a repository that was set apart (administrators)",
-			cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (wire.Repository, error) {
-				return c.ResumeRepository(ctx, args[0])
+		inRepo(p, "resume", "Try once more to resume a repository that was set apart (administrators)", cobra.NoArgs,
+			func(ctx context.Context, h here, _ []string) (wire.Repository, error) {
+				return h.ResumeRepository(ctx, h.repo)
 			}, func(w io.Writer, r wire.Repository) { row(w, r.Name+" goes on") }),
-		p.grant("grant HOUSE/NAME LOGIN|team:NAME ROLE", "Give a role: reader, writer, maintainer or none"))
+		inRepo(p, "grant LOGIN|team:NAME ROLE", "Give a role: reader, writer, maintainer or none", cobra.ExactArgs(2),
+			func(ctx context.Context, h here, args []string) (wire.Grant, error) {
+				g := wire.Grant{Where: h.repo, Who: args[0], Role: args[1]}
+				return g, h.Grant(ctx, g.Where, g.Who, g.Role)
+			}, printGrant))
 }
 
 // made is a repository with the address that git takes.
@@ -77,7 +81,7 @@ func version(n int) string {
 
 // createRepository makes a repository. A local folder is imported by pushing, a URL by the service.
 func (p *program) createRepository(ctx context.Context, c *client.Client, from string,
-	n client.NewRepository) (wire.Repository, error) {
+	n wire.NewRepository) (wire.Repository, error) {
 	local := from != "" && !strings.Contains(from, "://")
 	if from != "" && !local {
 		n.ImportURL = from
@@ -137,7 +141,7 @@ func (p *program) browse() *cobra.Command {
 				if k.Waiver != nil {
 					by += fmt.Sprintf(", waiver %d", k.Waiver.ID)
 				}
-				row(w, short(k.ID), dash(k.Checks), change, by, approvers, k.Author, k.Subject)
+				row(w, short(k.ID), state(dash(k.Checks)), change, by, approvers, k.Author, k.Subject)
 			}
 		})
 	history.Flags().IntVar(&limit, "limit", 20, "how many")
@@ -159,7 +163,7 @@ func (p *program) browse() *cobra.Command {
 				fmt.Fprint(p.out, block(tree.Text))
 			}
 		})
-	lines := inRepo(p, "lines PATH", "Say which change brought each line of a file", cobra.ExactArgs(1),
+	blame := inRepo(p, "blame PATH", "Say which change brought each line of a file", cobra.ExactArgs(1),
 		func(ctx context.Context, h here, args []string) (wire.LineOrigins, error) {
 			return h.Lines(ctx, h.repo, at, args[0])
 		}, func(w io.Writer, v wire.LineOrigins) {
@@ -175,7 +179,7 @@ func (p *program) browse() *cobra.Command {
 				row(w, span, change, short(o.Commit), ago(o.AuthoredAt), o.Author, o.Subject)
 			}
 		})
-	for _, sub := range []*cobra.Command{history, files, lines} {
+	for _, sub := range []*cobra.Command{history, files, blame} {
 		sub.Flags().StringVar(&at, "at", "", "branch, tag or commit (default: the default branch)")
 	}
 	return group("browse", "Look at branches, history and files",
@@ -185,7 +189,7 @@ func (p *program) browse() *cobra.Command {
 			}, func(w io.Writer, branches []wire.Branch) {
 				row(w, "BRANCH", "TIP", "CHECKS", "PROTECTED BY", "SUBJECT")
 				for _, b := range branches {
-					row(w, b.Name, short(b.Commit), dash(b.Checks), list(b.Protections), b.Subject)
+					row(w, b.Name, short(b.Commit), state(dash(b.Checks)), list(b.Protections), b.Subject)
 				}
-			}), history, files, lines)
+			}), history, files, blame)
 }

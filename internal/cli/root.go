@@ -125,8 +125,8 @@ func (p *program) root() *cobra.Command {
 		Long: `Tavrin hosts Git repositories and guards their branches. Maintainers say what protects a branch; changes are
 reviewed, rehearsed on the newest target, checked as they would land, and land through a queue.
 
-The service is at TAVRIN_URL (default ` + client.DefaultURL + `); TAVRIN_TOKEN says who you are. The repository is
---repo HOUSE/NAME, by default that of the Git remote of the current folder.`,
+The service is at TAVRIN_URL (default ` + client.DefaultURL + `); TAVRIN_TOKEN says who you are. Inside a clone, commands
+are about its repository; elsewhere --repo HOUSE/NAME says which. NO_COLOR keeps states without colour.`,
 		Version: api.Version, SilenceErrors: true, SilenceUsage: true,
 	}
 	root.AddGroup(
@@ -137,7 +137,10 @@ The service is at TAVRIN_URL (default ` + client.DefaultURL + `); TAVRIN_TOKEN s
 	)
 	flags := root.PersistentFlags()
 	flags.StringVar(&p.url, "url", os.Getenv("TAVRIN_URL"), "address of the service (TAVRIN_URL)")
-	flags.StringVar(&p.repo, "repo", "", "repository, HOUSE/NAME")
+	flags.StringVar(&p.repo, "repo", "", "repository, HOUSE/NAME") // before the command too; where it means something it is shown
+	if err := flags.MarkHidden("repo"); err != nil {
+		panic("cli: " + err.Error()) // it is defined in the line above
+	}
 	flags.StringVarP(&p.format, "output", "o", "table", "form of the answer: table, json or yaml")
 	p.token = os.Getenv("TAVRIN_TOKEN")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {

@@ -41,14 +41,19 @@ func onRules[T any](r *rulesOf, use, short string, args cobra.PositionalArgs,
 		}
 		return call(ctx, c, where, args)
 	}, table)
+	return r.options(c)
+}
+
+// options gives a command the options that say whose rules it is about.
+func (r *rulesOf) options(c *cobra.Command) *cobra.Command {
 	c.Flags().StringVar(&r.house, "house", "", "the rules of this house, instead of a repository's")
-	return c
+	return r.p.aboutRepo(c)
 }
 
 func (p *program) rules() *cobra.Command {
 	r := &rulesOf{p: p}
 	return group("rules", "Say what protects branches",
-		r.apply(), r.show(), r.check(), r.lint(), r.try(), r.test(), p.explain(), p.match(), r.history(), r.differences(), r.restore(),
+		r.apply(), r.show(), r.lint(), r.try(), r.test(), p.explain(), p.match(), r.history(), r.differences(), r.restore(),
 		r.suspend(), r.resume(), r.suspensions(), r.proposals(), r.decide("agree ID",
 			"Agree to a loosening that somebody else proposed", true),
 		r.decide("decline ID", "Decline a proposal, or take one's own back", false), p.templates(), p.schema())
@@ -62,11 +67,11 @@ func (r *rulesOf) show() *cobra.Command {
 		}, func(_ io.Writer, v wire.Rules) {
 			if v.Version == 0 {
 				fmt.Fprintln(r.p.err, "no rules have been applied yet: tavrin rules template, then tavrin rules apply "+
-					"FILE --because TEXT")
+					"FILE --reason TEXT")
 				return
 			}
 			fmt.Fprintf(r.p.err, "version %d, applied by %s %s: %s\n", v.Version, people(v), ago(v.AppliedAt),
-				plain(v.Because))
+				plain(v.Reason))
 			fmt.Fprint(r.p.out, block(v.Text))
 		})
 	c.Flags().IntVar(&version, "version", 0, "an earlier version")
@@ -86,20 +91,20 @@ func (p *program) explain() *cobra.Command {
 		func(ctx context.Context, h here, _ []string) (wire.BranchRules, error) {
 			return h.ExplainBranch(ctx, h.repo, branch)
 		}, func(w io.Writer, e wire.BranchRules) {
+			notes := &footnotes{}
 			for _, s := range e.Sentences {
 				var from []string
 				for _, source := range s.Sources {
-					from = append(from, source.String())
+					from = append(from, notes.mark(source.String()))
 				}
 				fixed := ""
 				if s.FixedBy != "" {
-					fixed = ", fixed by " + s.FixedBy
+					fixed = "fixed by " + s.FixedBy
 				}
-				row(w, s.Text)
-				if len(from) > 0 {
-					row(w, "    says "+strings.Join(from, " and ")+fixed)
-				}
+				row(w, s.Text, strings.Join(from, " "), fixed)
 			}
+			fmt.Fprintln(w)
+			notes.list(w)
 			if !e.Exists {
 				fmt.Fprintf(p.err, "there is no branch %s now; this is what would hold\n", plain(e.Branch))
 			}
@@ -132,9 +137,9 @@ func (r *rulesOf) history() *cobra.Command {
 		func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Rules, error) {
 			return c.RulesVersions(ctx, where)
 		}, func(w io.Writer, versions []wire.Rules) {
-			row(w, "VERSION", "BY", "WHEN", "BECAUSE")
+			row(w, "VERSION", "BY", "WHEN", "REASON")
 			for _, v := range versions {
-				row(w, v.Version, people(v), ago(v.AppliedAt), v.Because)
+				row(w, v.Version, people(v), ago(v.AppliedAt), v.Reason)
 			}
 		})
 }
@@ -176,7 +181,7 @@ func printDifferences(w io.Writer, differences []wire.Difference) {
 }
 
 func (r *rulesOf) apply() *cobra.Command {
-	var because string
+	var reason string
 	var ifVersion int
 	c := onRules(r, "apply FILE", "Make a document the rules in force", cobra.ExactArgs(1),
 		func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesApplied, error) {
@@ -184,12 +189,12 @@ func (r *rulesOf) apply() *cobra.Command {
 			if err != nil {
 				return wire.RulesApplied{}, err
 			}
-			v, err := c.ApplyRules(ctx, where, text, because, ifVersion)
+			v, err := c.ApplyRules(ctx, where, wire.NewRules{Text: text, Reason: reason}, ifVersion)
 			return v, r.p.inFile(args[0], err)
 		}, r.p.printApplied)
-	c.Flags().StringVar(&because, "because", "", "why the rules change (needed)")
+	c.Flags().StringVar(&reason, "reason", "", "why the rules change (needed)")
 	c.Flags().IntVar(&ifVersion, "if-version", -1, "apply only if this is the version in force")
-	return needs(c, "because")
+	return needs(c, "reason")
 }
 
 func (p *program) printApplied(w io.Writer, v wire.RulesApplied) {
@@ -204,7 +209,7 @@ func (p *program) printApplied(w io.Writer, v wire.RulesApplied) {
 }
 
 func (r *rulesOf) restore() *cobra.Command {
-	var because string
+	var reason string
 	c := onRules(r, "restore VERSION", "Return to an earlier version: its document becomes the next version",
 		cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesApplied,
 			error) {
@@ -212,10 +217,10 @@ func (r *rulesOf) restore() *cobra.Command {
 			if err != nil {
 				return wire.RulesApplied{}, err
 			}
-			return c.RestoreRules(ctx, where, int(n), because)
+			return c.RestoreRules(ctx, where, int(n), reason)
 		}, r.p.printApplied)
-	c.Flags().StringVar(&because, "because", "", "why (needed)")
-	return needs(c, "because")
+	c.Flags().StringVar(&reason, "reason", "", "why (needed)")
+	return needs(c, "reason")
 }
 
 // number reads a positive number; what says what it is the number of.
@@ -227,35 +232,11 @@ func number(arg, what string) (int64, error) {
 	return n, nil
 }
 
-func (r *rulesOf) check() *cobra.Command {
-	var ofHouse bool
-	c := r.p.reading("check FILE", "Read a document and say what it means, without applying it",
-		func(ctx context.Context, c *client.Client, text string) (wire.RulesCheck, error) {
-			return c.CheckRules(ctx, text, ofHouse)
-		})
-	c.Flags().BoolVar(&ofHouse, "of-house", false, "read it as a house's document")
-	return c
-}
-
+// lint reads a file of rules and prints what it says, what is wrong with it and what is to be warned of.
 func (r *rulesOf) lint() *cobra.Command {
-	c := r.p.reading("lint FILE", "Read a document as this repository's and say what is wrong with it; exit 3 when "+
-		"something can never hold", func(ctx context.Context, c *client.Client, text string) (wire.RulesCheck, error) {
-		where, err := r.place(c)
-		if err != nil {
-			return wire.RulesCheck{}, err
-		}
-		v, err := c.LintRules(ctx, where, text)
-		v.Sentences = nil
-		return v, err
-	})
-	c.Flags().StringVar(&r.house, "house", "", "read it as the document of this house, instead of a repository's")
-	return c
-}
-
-// reading makes a command that reads a file of rules and prints findings and advice.
-func (p *program) reading(use, short string, call func(ctx context.Context, c *client.Client,
-	text string) (wire.RulesCheck, error)) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1)}
+	p := r.p
+	c := &cobra.Command{Use: "lint FILE", Short: "Read a document without applying it: what it says, and what is wrong with " +
+		"it; exit 3 when something can never hold", Args: cobra.ExactArgs(1)}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		text, err := p.readFile(args[0])
 		if err != nil {
@@ -265,7 +246,11 @@ func (p *program) reading(use, short string, call func(ctx context.Context, c *c
 		if err != nil {
 			return err
 		}
-		checked, err := call(cmd.Context(), c, text)
+		where, err := r.place(c)
+		if err != nil {
+			return err
+		}
+		checked, err := c.LintRules(cmd.Context(), where, text)
 		if err != nil {
 			return err
 		}
@@ -275,8 +260,9 @@ func (p *program) reading(use, short string, call func(ctx context.Context, c *c
 			}
 			p.printFindings(args[0], checked.Findings)
 			p.printAdvice(args[0]+":", checked.Advice)
-			if strings.HasPrefix(use, "lint") && checked.Valid && len(checked.Advice) == 0 {
-				row(w, "nothing found")
+			if checked.Valid && len(checked.Advice) == 0 {
+				fmt.Fprintln(w)
+				row(w, "Nothing is wrong with it.")
 			}
 		})
 		switch {
@@ -289,7 +275,7 @@ func (p *program) reading(use, short string, call func(ctx context.Context, c *c
 		}
 		return nil
 	}
-	return c
+	return r.options(c)
 }
 
 func blocked(advice []wire.Advice) bool {
@@ -377,6 +363,7 @@ func (r *rulesOf) test() *cobra.Command {
 	var document string
 	c := &cobra.Command{Use: "test EXAMPLES...", Short: "Run examples against a document or the rules in force; " +
 		"exit 3 when one comes out otherwise", Args: cobra.MinimumNArgs(1)}
+	r.p.aboutRepo(c)
 	c.Flags().StringVar(&document, "rules", "", "file of the rules document (default: the rules in force)")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		client, err := r.p.client()
@@ -450,13 +437,13 @@ func (p *program) templates() *cobra.Command {
 }
 
 func (p *program) schema() *cobra.Command {
-	var ofHouse bool
-	c := answer(p, "schema", "Print the JSON Schema of the rules document, for editors", cobra.NoArgs,
-		func(ctx context.Context, c *client.Client, _ []string) (json.RawMessage, error) {
-			return c.RulesSchema(ctx, ofHouse)
+	return answer(p, "schema [repository|house]", "Print the JSON Schema of the rules document, for editors", cobra.MaximumNArgs(1),
+		func(ctx context.Context, c *client.Client, args []string) (json.RawMessage, error) {
+			if len(args) > 0 && args[0] != "house" && args[0] != "repository" {
+				return nil, misuse("the document of a repository or of a house, not of %q", args[0])
+			}
+			return c.RulesSchema(ctx, len(args) > 0 && args[0] == "house")
 		}, func(_ io.Writer, schema json.RawMessage) { fmt.Fprintln(p.out, string(schema)) })
-	c.Flags().BoolVar(&ofHouse, "of-house", false, "of a house's document")
-	return c
 }
 
 func (p *program) readFile(path string) (string, error) {

@@ -9,7 +9,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tavrin/client"
 	"tavrin/wire"
 )
 
@@ -23,7 +22,7 @@ func (p *program) thread() *cobra.Command {
 				for _, t := range threads {
 					p.printThread(w, t)
 				}
-			}), p.beginThread(), p.reply(), p.take(), p.drafts(), p.drop(), p.resolve("resolve N THREAD", "Resolve a discussion, with what came of it", true), p.resolve("reopen N THREAD", "Open a resolved discussion again", false), p.editComment())
+			}), p.beginThread(), p.reply(), p.apply(), p.drafts(), p.deleteDraft(), p.resolve("resolve N THREAD", "Resolve a discussion, with what came of it", true), p.resolve("reopen N THREAD", "Open a resolved discussion again", false), p.editComment())
 }
 
 func (p *program) printThread(w io.Writer, t wire.Thread) {
@@ -82,10 +81,10 @@ func printSuggestion(w io.Writer, r wire.Comment) {
 	}
 }
 
-// said is what a command about words says afterwards: the discussion, or that they are a draft.
+// said is what a command about comments says afterwards: the discussion, or the draft.
 type said struct {
 	wire.Thread
-	Draft *wire.DraftComment `json:"drafts,omitempty"`
+	Draft *wire.DraftComment `json:"draft,omitempty"`
 }
 
 func (p *program) printSaid(w io.Writer, v said) {
@@ -98,15 +97,15 @@ func (p *program) printSaid(w io.Writer, v said) {
 }
 
 // suggestFlags adds the flags of a command that may suggest and save a draft.
-func suggestFlags(c *cobra.Command, n *client.NewThread, suggest *string, draft *bool) {
+func suggestFlags(c *cobra.Command, n *wire.NewThread, suggest *string, draft *bool) {
 	f := c.Flags()
 	f.StringVar(&n.Text, "text", "", "what you have to say, in Markdown (needed, but for a suggestion)")
 	f.StringVar(suggest, "suggest", "", "what the lines should be; an empty text means that they should go")
-	f.BoolVar(draft, "draft", false, "keep it for a review that you send later")
+	f.BoolVar(draft, "draft", false, "save it as a draft, and send it later with a review")
 }
 
 func (p *program) beginThread() *cobra.Command {
-	n := client.NewThread{}
+	n := wire.NewThread{}
 	var lines, suggest string
 	var draft bool
 	var c *cobra.Command
@@ -123,7 +122,7 @@ func (p *program) beginThread() *cobra.Command {
 				}
 			}
 			if c.Flags().Changed("suggest") {
-				n.Suggest = &suggest
+				n.Suggestion = &suggest
 			}
 			if draft {
 				g, err := h.SaveDraft(ctx, h.repo, number, 0, n)
@@ -144,8 +143,8 @@ func (p *program) beginThread() *cobra.Command {
 	return c
 }
 
-// take applies suggestions.
-func (p *program) take() *cobra.Command {
+// apply applies suggestions.
+func (p *program) apply() *cobra.Command {
 	return inRepo(p, "apply N COMMENT...", "Apply suggestions, as one commit of yours on the source branch",
 		cobra.MinimumNArgs(2), func(ctx context.Context, h here, args []string) (wire.Change, error) {
 			n, err := changeNumber(args[0])
@@ -167,9 +166,9 @@ func (p *program) take() *cobra.Command {
 		})
 }
 
-// drafts lists what the caller has drafts.
+// drafts lists the draft comments of whoever asks.
 func (p *program) drafts() *cobra.Command {
-	return onChange(p, "drafts N", "List your draft comments for a review and not sent; nobody else sees it",
+	return onChange(p, "drafts N", "List your draft comments, which nobody else sees",
 		func(ctx context.Context, h here, n int) ([]wire.DraftComment, error) {
 			return h.Drafts(ctx, h.repo, n)
 		}, func(w io.Writer, all []wire.DraftComment) {
@@ -182,8 +181,8 @@ func (p *program) drafts() *cobra.Command {
 		})
 }
 
-func (p *program) drop() *cobra.Command {
-	return inRepo(p, "drop N ID", "Delete a draft comment", cobra.ExactArgs(2),
+func (p *program) deleteDraft() *cobra.Command {
+	return inRepo(p, "delete-draft N ID", "Delete a draft comment", cobra.ExactArgs(2),
 		func(ctx context.Context, h here, args []string) (nothing, error) {
 			n, err := changeNumber(args[0])
 			if err != nil {
@@ -193,7 +192,7 @@ func (p *program) drop() *cobra.Command {
 			if err != nil {
 				return nothing{}, err
 			}
-			return nothing{}, h.DropDraft(ctx, h.repo, n, id)
+			return nothing{}, h.DeleteDraft(ctx, h.repo, n, id)
 		}, silent)
 }
 
@@ -220,7 +219,7 @@ func (p *program) inThread(use, short string, call func(ctx context.Context, h h
 }
 
 func (p *program) reply() *cobra.Command {
-	n := client.NewThread{}
+	n := wire.NewThread{}
 	var suggest string
 	var draft bool
 	var c *cobra.Command
@@ -231,13 +230,13 @@ func (p *program) reply() *cobra.Command {
 				return said{}, err
 			}
 			if c.Flags().Changed("suggest") {
-				n.Suggest = &suggest
+				n.Suggestion = &suggest
 			}
 			if draft {
 				g, err := h.SaveDraft(ctx, h.repo, number, thread, n)
 				return said{Draft: &g}, err
 			}
-			t, err := h.Reply(ctx, h.repo, number, thread, n.Text, n.Suggest)
+			t, err := h.Reply(ctx, h.repo, number, thread, wire.NewComment{Text: n.Text, Suggestion: n.Suggestion})
 			return said{Thread: t}, err
 		}, p.printSaid)
 	suggestFlags(c, &n, &suggest, &draft)
@@ -246,12 +245,12 @@ func (p *program) reply() *cobra.Command {
 }
 
 func (p *program) resolve(use, short string, resolved bool) *cobra.Command {
-	var outcome string
+	var text string
 	c := p.inThread(use, short, func(ctx context.Context, h here, n int, thread int64) (wire.Thread, error) {
-		return h.Resolve(ctx, h.repo, n, thread, resolved, outcome)
+		return h.Resolve(ctx, h.repo, n, thread, resolved, text)
 	})
 	if resolved {
-		c.Flags().StringVar(&outcome, "outcome", "", "what came of it, or the ticket that takes it further")
+		c.Flags().StringVar(&text, "text", "", "what came of it, or the ticket that takes it further")
 	}
 	return c
 }

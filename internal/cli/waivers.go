@@ -11,13 +11,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"tavrin/client"
+	"tavrin/internal/core/change"
 	"tavrin/wire"
 )
 
 // waiver waives requirements, in the open.
 func (p *program) waiver() *cobra.Command {
-	return group("waiver", "Waive requirements in an emergency, in the open; acknowledge what others waivedd",
+	return group("waiver", "Waive requirements in an emergency, in the open; acknowledge what others waived",
 		p.waiveLanding(), p.waivePush(), p.listWaivers(), p.acknowledge())
 }
 
@@ -54,7 +54,7 @@ func (p *program) confirm(plan wire.WaiverPlan, given string) (string, error) {
 }
 
 func (p *program) waiveLanding() *cobra.Command {
-	n := client.NewWaiver{}
+	n := wire.NewWaiver{}
 	var length time.Duration
 	var strategy string
 	c := onChange(p, "land N", "Let a change land although requirements do not hold; it joins the queue and goes first",
@@ -73,7 +73,7 @@ func (p *program) waiveLanding() *cobra.Command {
 			}
 			k, err := h.Change(ctx, h.repo, number)
 			if err == nil && (k.Entry == nil || k.Entry.Position == 0) {
-				_, err = h.Join(ctx, h.repo, number, client.NewEntry{Strategy: strategy})
+				_, err = h.Join(ctx, h.repo, number, wire.NewEntry{Strategy: change.Strategy(strategy)})
 			}
 			if err != nil {
 				return o, fmt.Errorf("waiver %d is made, but the change could not join the queue: %w", o.ID, err)
@@ -90,15 +90,15 @@ func (p *program) waiveLanding() *cobra.Command {
 	f := c.Flags()
 	f.StringSliceVar(&n.Requirements, "requirement", nil, "key of a requirement to waive, as tavrin change gate "+
 		"-o json names it; may be given several times (default: everything that you may)")
-	f.StringVar(&n.Because, "because", "", "why it cannot wait; everybody reads it (needed)")
+	f.StringVar(&n.Reason, "reason", "", "why it cannot wait; everybody reads it (needed)")
 	f.DurationVar(&length, "for", time.Hour, "how long it may be used: from 1m to 24h")
 	f.StringVar(&n.Confirm, "confirm", "", "the code that the same command showed; asked for on a terminal")
 	f.StringVar(&strategy, "strategy", "", "rebase, squash or merge (default: as the rules say)")
-	return needs(c, "because")
+	return needs(c, "reason")
 }
 
 func (p *program) waivePush() *cobra.Command {
-	n := client.NewPushWaiver{}
+	n := wire.NewPushWaiver{}
 	var length time.Duration
 	c := inRepo(p, "push BRANCH", "Allow yourself to push one commit to a branch against its rules, once",
 		cobra.ExactArgs(1), func(ctx context.Context, h here, args []string) (wire.Waiver, error) {
@@ -126,10 +126,10 @@ func (p *program) waivePush() *cobra.Command {
 		})
 	f := c.Flags()
 	f.StringVar(&n.Commit, "commit", "", "the commit, which the repository has to have already (default: HEAD)")
-	f.StringVar(&n.Because, "because", "", "why it cannot wait; everybody reads it (needed)")
+	f.StringVar(&n.Reason, "reason", "", "why it cannot wait; everybody reads it (needed)")
 	f.DurationVar(&length, "for", time.Hour, "how long it may be used: from 1m to 24h")
 	f.StringVar(&n.Confirm, "confirm", "", "the code that the same command showed; asked for on a terminal")
-	return needs(c, "because")
+	return needs(c, "reason")
 }
 
 func (p *program) listWaivers() *cobra.Command {
@@ -142,13 +142,13 @@ func (p *program) listWaivers() *cobra.Command {
 				row(w, "None.")
 				return
 			}
-			row(w, "ID", "BY", "WHEN", "FOR", "ONTO", "STATE", "BECAUSE")
+			row(w, "ID", "BY", "WHEN", "FOR", "ONTO", "STATE", "REASON")
 			for _, o := range all {
 				what := fmt.Sprintf("change %d", o.Number)
 				if o.Number == 0 {
 					what = "push of " + short(o.Commit)
 				}
-				row(w, o.ID, o.By, ago(o.MadeAt), what, o.Branch, waiverState(o), o.Because)
+				row(w, o.ID, o.By, ago(o.MadeAt), what, o.Branch, waiverState(o), o.Reason)
 			}
 		})
 	c.Flags().BoolVar(&open, "open", false, "only those that may still be used, and those not acknowledged yet")

@@ -11,6 +11,8 @@ import (
 
 	"tavrin/client"
 	data "tavrin/demo"
+	"tavrin/internal/core/change"
+	"tavrin/wire"
 )
 
 const irrigation = House + "/irrigation"
@@ -80,7 +82,7 @@ func (w *World) propose(ctx context.Context) error {
 		return err
 	}
 	looser := strings.Replace(data.Rules("irrigation"), "lines: over 400", "lines: over 600", 1)
-	_, err = ines.ApplyRules(ctx, irrigation, looser, "400 lines is soon reached when a season's tables are added", -1)
+	_, err = ines.ApplyRules(ctx, irrigation, wire.NewRules{Text: looser, Reason: "400 lines is soon reached when a season's tables are added"}, -1)
 	return err
 }
 
@@ -92,9 +94,12 @@ func (w *World) play(ctx context.Context, p plan) error {
 	if err != nil {
 		return err
 	}
-	n := client.NewChange{Source: p.branch, Target: "main", Title: p.title, Description: p.description, Draft: p.draft}
+	n := wire.NewChange{Source: p.branch, Target: "main", Title: p.title, Draft: p.draft}
+	if p.description != "" { // else as the rules have new changes begin
+		n.Description = &p.description
+	}
 	if p.after != "" {
-		before, err := author.Changes(ctx, p.repo, client.ChangeQuery{State: "all", Text: p.after})
+		before, err := author.Changes(ctx, p.repo, wire.ChangeFilter{State: "all", Search: p.after})
 		if err != nil {
 			return err
 		}
@@ -116,7 +121,7 @@ func (w *World) play(ctx context.Context, p plan) error {
 		}
 		var c *client.Client
 		if c, err = w.As(login); err == nil {
-			_, err = c.Review(ctx, p.repo, k.Number, verdict, k.Revision, text)
+			_, err = c.Review(ctx, p.repo, k.Number, wire.NewReview{Verdict: change.Verdict(verdict), Revision: k.Revision, Text: text})
 		}
 	}
 	for _, login := range p.approve {
@@ -127,18 +132,18 @@ func (w *World) play(ctx context.Context, p plan) error {
 	if err == nil && p.ask[0] != "" {
 		var c *client.Client
 		if c, err = w.As(p.ask[0]); err == nil {
-			_, err = c.BeginThread(ctx, p.repo, k.Number, client.NewThread{Path: p.ask[1], First: 1, Text: p.ask[2]})
+			_, err = c.BeginThread(ctx, p.repo, k.Number, wire.NewThread{Path: p.ask[1], First: 1, Text: p.ask[2]})
 		}
 	}
 	if err == nil && p.suggest[0] != "" {
 		var c *client.Client
 		if c, err = w.As(p.suggest[0]); err == nil {
-			_, err = c.BeginThread(ctx, p.repo, k.Number, client.NewThread{Path: p.suggest[1], First: 2,
-				Text: "Long enough for the last rows, and still gentle.", Suggest: &p.suggest[2]})
+			_, err = c.BeginThread(ctx, p.repo, k.Number, wire.NewThread{Path: p.suggest[1], First: 2,
+				Text: "Long enough for the last rows, and still gentle.", Suggestion: &p.suggest[2]})
 		}
 	}
 	if err == nil && p.join != "" {
-		_, err = author.Join(ctx, p.repo, k.Number, client.NewEntry{Strategy: p.join})
+		_, err = author.Join(ctx, p.repo, k.Number, wire.NewEntry{Strategy: change.Strategy(p.join)})
 	}
 	if err == nil && p.close {
 		_, err = author.CloseChange(ctx, p.repo, k.Number)
@@ -156,12 +161,12 @@ func (w *World) waiver(ctx context.Context, p plan, number int) error {
 	if err != nil {
 		return err
 	}
-	n := client.NewWaiver{Requirements: []string{"approvals", "owners/forecast"}, Because: p.waiver[1],
+	n := wire.NewWaiver{Requirements: []string{"approvals", "owners/forecast"}, Reason: p.waiver[1],
 		Confirm: plan.Confirm}
 	if _, err := c.Waive(ctx, p.repo, number, n); err != nil {
 		return err
 	}
-	if _, err := c.Join(ctx, p.repo, number, client.NewEntry{}); err != nil {
+	if _, err := c.Join(ctx, p.repo, number, wire.NewEntry{}); err != nil {
 		return err
 	}
 	for range 300 { // until the runner has run the check that was not waived

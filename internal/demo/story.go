@@ -86,12 +86,12 @@ var story = []step{
 	{say: "Odo reads it, gathers what he has to say, suggests a line, and sends it all at once with an objection.",
 		by: "odo", run: "tavrin thread begin ${g} ${R} --path firmware/valves/west.prog --lines 2 --suggest 'wait " +
 			"35' --text '33 minutes leave the **last rows** dry.' --draft && tavrin thread begin ${g} ${R} --text 'Has " +
-			"anybody rung the west growers?' --draft && tavrin review object ${g} ${R} --revision 1 --because 'Too " +
+			"anybody rung the west growers?' --draft && tavrin review object ${g} ${R} --revision 1 --text 'Too " +
 			"short as it is' --drafts", shows: `(?s)draft 1.*draft 2.*objection of revision 1 is on record`},
 	{say: "Wren takes the suggestion in with one command: a commit of hers, with Odo as co-author.", by: "wren",
 		run: "cd field && tavrin thread list ${g} && tavrin thread apply ${g} 1 && git pull -q --ff-only origin " +
 			"wren/gently && git log -1 --format=%an:%n%B", shows: `(?s)\+ wait 35.*applied as.*Wren Askew:.*Co-authored-by: Odo Marsh`},
-	{by: "wren", run: "cd field && tavrin thread resolve ${g} 2 --outcome 'Pavo did, on Monday' && tavrin change " +
+	{by: "wren", run: "cd field && tavrin thread resolve ${g} 2 --text 'Pavo did, on Monday' && tavrin change " +
 		"edit ${g} --draft=false --description '- [x] tried on the bench or a spare plot'", shows: `is open, at revision 2`},
 	{say: "Odo looks at what came since he last looked, and takes his objection back. His own word counts no more: " +
 		"he is an author now.", by: "odo", run: "tavrin change diff ${g} --new ${R} && tavrin review withdraw ${g} " +
@@ -125,15 +125,15 @@ var story = []step{
 		"push -q origin tamsin/pump && tavrin change open --source tamsin/pump --title 'FEN-60: keep the east pump " +
 		"off' --description 'The ditch is over its edge.'", shows: `opened change (\d+)`, as: "o"},
 	{by: "odo", run: "tavrin --repo growers/irrigation waiver land ${o} --requirement approvals --requirement " +
-		"owners/forecast --because 'the east ditch floods, and nobody else is awake'", status: 3, shows: `(?s)This would waive:.*1 approval, not the last pusher's.*check unit passes.*--confirm ([0-9a-f]+)`, as: "code"},
+		"owners/forecast --reason 'the east ditch floods, and nobody else is awake'", status: 3, shows: `(?s)This would waive:.*1 approval, not the last pusher's.*check unit passes.*--confirm ([0-9a-f]+)`, as: "code"},
 	{by: "odo", run: "tavrin --repo growers/irrigation waiver land ${o} --requirement approvals --requirement " +
-		"owners/forecast --because 'the east ditch floods, and nobody else is awake' --confirm ${code} && tavrin " +
+		"owners/forecast --reason 'the east ditch floods, and nobody else is awake' --confirm ${code} && tavrin " +
 		"--repo growers/irrigation change wait ${o}", shows: `(?s)may land on main until.*landed on main as`},
 	{say: "There is no silent way: it is on Ines's desk until she has acknowledged it, and in the history for good.",
 		by: "ines", run: "tavrin desk && tavrin --repo growers/irrigation waiver acknowledge 1 --text 'Right so: the " +
 			"pump has to stay off' && tavrin --repo growers/irrigation browse history --limit 3", shows: `(?s)to acknowledge.*acknowledged by ines.*waiver 1`},
 	{say: "From any line to the change that brought it; and what has she missed?", by: "tamsin",
-		run: "cd work && tavrin browse lines forecast/limits.txt && tavrin digest", shows: `(?s)Raise the east limit.*ejected`},
+		run: "cd work && tavrin browse blame forecast/limits.txt && tavrin digest", shows: `(?s)Raise the east limit.*ejected`},
 	{say: "Everything that was decided or done is in the journal, which nobody can alter unseen.", by: "ines",
 		run: "cd work && tavrin journal list --limit 12", shows: `(?s)waiver.acknowledged.*waiver.used`},
 	{by: "admin", run: "tavrin journal verify", shows: `unbroken, and records and branches are as it tells`},

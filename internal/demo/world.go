@@ -15,6 +15,7 @@ import (
 
 	"tavrin/client"
 	data "tavrin/demo"
+	"tavrin/wire"
 )
 
 // House is the house that the demonstration's repositories live in.
@@ -58,18 +59,18 @@ func Build(ctx context.Context, url, adminToken, dir string) (*World, error) {
 
 func (w *World) people(ctx context.Context) error {
 	for _, p := range data.People {
-		if _, err := w.admin.CreatePerson(ctx, client.NewPerson{Login: p.Login, Name: p.Name,
+		if _, err := w.admin.CreatePerson(ctx, wire.NewPerson{Login: p.Login, Name: p.Name,
 			Email: data.Address(p.Login)}); err != nil {
 			return err
 		}
-		t, err := w.admin.CreateToken(ctx, client.NewToken{Login: p.Login, Name: "demonstration"})
+		t, err := w.admin.CreateToken(ctx, wire.NewToken{Login: p.Login, Name: "demonstration"})
 		if err != nil {
 			return err
 		}
 		w.Tokens[p.Login] = t.Secret
 	}
 	for name, members := range data.Teams {
-		if _, err := w.admin.CreateTeam(ctx, name, members, members[:1]); err != nil {
+		if _, err := w.admin.CreateTeam(ctx, wire.NewTeam{Name: name, Members: members, Managers: members[:1]}); err != nil {
 			return err
 		}
 	}
@@ -83,14 +84,14 @@ func (w *World) people(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = maintainer.ApplyRules(ctx, House, data.Rules("house"), "what the members' meeting agreed on", 0)
+	_, err = maintainer.ApplyRules(ctx, House, wire.NewRules{Text: data.Rules("house"), Reason: "what the members' meeting agreed on"}, 0)
 	return err
 }
 
 // robots makes the runner and the bench; their tokens come with the repositories.
 func (w *World) robots(ctx context.Context) error {
 	for login, name := range map[string]string{"barn": "The runner in the barn", "bench": "The valve bench"} {
-		if _, err := w.admin.CreatePerson(ctx, client.NewPerson{Login: login, Name: name, Robot: true}); err != nil {
+		if _, err := w.admin.CreatePerson(ctx, wire.NewPerson{Login: login, Name: name, Robot: true}); err != nil {
 			return err
 		}
 	}
@@ -100,7 +101,7 @@ func (w *World) robots(ctx context.Context) error {
 func (w *World) repositories(ctx context.Context) error {
 	for _, r := range repos {
 		name := House + "/" + r.name
-		if _, err := w.admin.CreateRepository(ctx, client.NewRepository{Name: name}); err != nil {
+		if _, err := w.admin.CreateRepository(ctx, wire.NewRepository{Name: name}); err != nil {
 			return err
 		}
 		for login, role := range r.roles {
@@ -122,17 +123,16 @@ func (w *World) repositories(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if _, err := c.ApplyRules(ctx, name, data.Rules(r.name), "the co-operative agreed on these in spring",
-			0); err != nil {
+		if _, err := c.ApplyRules(ctx, name, wire.NewRules{Text: data.Rules(r.name), Reason: "the co-operative agreed on these in spring"}, 0); err != nil {
 			return err
 		}
 	}
-	runner, err := w.admin.CreateToken(ctx, client.NewToken{Login: "barn", Name: "runner",
+	runner, err := w.admin.CreateToken(ctx, wire.NewToken{Login: "barn", Name: "runner",
 		Runner: []string{House + "/irrigation"}})
 	if err != nil {
 		return err
 	}
-	bench, err := w.admin.CreateToken(ctx, client.NewToken{Login: "bench", Name: "bench",
+	bench, err := w.admin.CreateToken(ctx, wire.NewToken{Login: "bench", Name: "bench",
 		Checks: []string{House + "/irrigation:valve-bench"}})
 	w.Tokens["barn"], w.Tokens["bench"] = runner.Secret, bench.Secret
 	return err

@@ -156,7 +156,7 @@ func deskWaivers(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wir
 	for _, o := range rows {
 		out = append(out, wire.DeskItem{Kind: "acknowledge", Repository: repo.Name, Number: o.Number,
 			Title: fmt.Sprintf("waiver %d on %s", o.ID, o.Branch), Since: *o.UsedAt,
-			What: fmt.Sprintf("%s waived something because: %s; acknowledge what it let through: tavrin waiver acknowledge %d", o.By, o.Because, o.ID)})
+			What: fmt.Sprintf("%s waived something because: %s; acknowledge what it let through: tavrin waiver acknowledge %d", o.By, o.Reason, o.ID)})
 	}
 	return out, err
 }
@@ -260,7 +260,7 @@ func deskProposals(ctx context.Context, db *gorm.DB, a accounts.Actor) ([]wire.D
 		}
 		if rulebook.MayDecide(db, a, h, row, was, true) == nil {
 			out = append(out, wire.DeskItem{Kind: "decide", Repository: h.Name(), Number: int(row.ID),
-				Title: row.Because, Since: row.ProposedAt,
+				Title: row.Reason, Since: row.ProposedAt,
 				What: fmt.Sprintf("%s proposed it, and it loosens the rules: tavrin rules proposals", row.ProposedBy)})
 		}
 	}

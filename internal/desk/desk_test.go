@@ -6,11 +6,11 @@ import (
 	"time"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/changes"
 	"tavrin/internal/core/change"
 	"tavrin/internal/desk"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
+	"tavrin/wire"
 )
 
 const guarded = "tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    require: [{approvals: 1}]\n"
@@ -38,9 +38,9 @@ func TestDesk(t *testing.T) {
 	if items(l, wren) != "own" || items(l, odo) != "review" || items(l, stranger) != "" {
 		t.Errorf("desks are %q, %q and %q", items(l, wren), items(l, odo), items(l, stranger))
 	}
-	th, err := l.Threads.BeginThread(ctx, odo, lab.Name, 1, changes.NewThread{Text: "why?"})
+	th, err := l.Threads.BeginThread(ctx, odo, lab.Name, 1, wire.NewThread{Text: "why?"})
 	l.Ok(err)
-	_, err = l.Changes.Review(ctx, odo, lab.Name, 1, changes.NewReview{Verdict: change.Approve, Revision: 1})
+	_, err = l.Changes.Review(ctx, odo, lab.Name, 1, wire.NewReview{Verdict: change.Approve, Revision: 1})
 	l.Ok(err)
 	if items(l, wren) != "answer" || items(l, odo) != "" {
 		t.Errorf("after the approval, with a question: %q and %q", items(l, wren), items(l, odo))
@@ -63,7 +63,7 @@ func TestNotifications(t *testing.T) {
 	l.Commit("topic", "main", "a=2")
 	wren, odo, ines := l.Person("wren", "writer"), l.Person("odo", "writer"), l.Person("ines", "reader")
 	l.Open(wren, "topic")
-	_, err := l.Changes.Review(ctx, odo, lab.Name, 1, changes.NewReview{Verdict: change.Comment, Text: "a thought"})
+	_, err := l.Changes.Review(ctx, odo, lab.Name, 1, wire.NewReview{Verdict: change.Comment, Text: "a thought"})
 	l.Ok(err)
 	heard := func(a accounts.Actor) string {
 		t.Helper()

@@ -226,7 +226,7 @@ func (e *evidence) about(g *Gathered) {
 }
 
 func gateWaiver(r records.Waiver) change.Waiver {
-	o := change.Waiver{ID: r.ID, By: r.MadeBy, Because: r.Because, Revision: r.Revision, Tip: r.Tip, Until: r.Until}
+	o := change.Waiver{ID: r.ID, By: r.MadeBy, Reason: r.Reason, Revision: r.Revision, Tip: r.Tip, Until: r.Until}
 	for _, x := range r.Waives {
 		o.Requirements = append(o.Requirements, change.Named(x))
 	}

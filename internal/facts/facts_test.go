@@ -3,11 +3,11 @@ package facts_test
 import (
 	"testing"
 
-	"tavrin/internal/changes"
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/lab"
 	"tavrin/internal/records"
+	"tavrin/wire"
 )
 
 const guarded = "tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    require: [{approvals: 1}]\n"
@@ -48,7 +48,7 @@ func TestRememberedGates(t *testing.T) {
 	var n int64
 	l.Ok(before.Model(&records.Change{}).Count(&n).Error) // from here on it is a snapshot
 	odo := l.Person("odo", "writer")
-	_, err := l.Changes.Review(t.Context(), odo, lab.Name, 1, changes.NewReview{Verdict: change.Approve, Revision: 1})
+	_, err := l.Changes.Review(t.Context(), odo, lab.Name, 1, wire.NewReview{Verdict: change.Approve, Revision: 1})
 	l.Ok(err)
 	if !now(1) || now(2) {
 		t.Errorf("after the approval of 1: 1 is ready %v, 2 %v", now(1), now(2))
@@ -89,12 +89,12 @@ func TestNothingIsRememberedWhileItIsWritten(t *testing.T) {
 func TestGatheredTogetherOrAlone(t *testing.T) {
 	l := two(t)
 	odo := l.Person("odo", "writer")
-	_, err := l.Changes.Review(t.Context(), odo, lab.Name, 2, changes.NewReview{Verdict: change.Object, Revision: 1, Text: "the valve"})
+	_, err := l.Changes.Review(t.Context(), odo, lab.Name, 2, wire.NewReview{Verdict: change.Object, Revision: 1, Text: "the valve"})
 	l.Ok(err)
-	_, err = l.Threads.BeginThread(t.Context(), odo, lab.Name, 1, changes.NewThread{Text: "why?"})
+	_, err = l.Threads.BeginThread(t.Context(), odo, lab.Name, 1, wire.NewThread{Text: "why?"})
 	l.Ok(err)
 	on := []int{1}
-	_, err = l.Changes.EditChange(t.Context(), l.Admin, lab.Name, 2, changes.ChangeEdit{DependsOn: &on})
+	_, err = l.Changes.EditChange(t.Context(), l.Admin, lab.Name, 2, wire.ChangeEdit{DependsOn: &on})
 	l.Ok(err)
 	db := l.Records.Read(t.Context())
 	all, err := l.Facts.GatherAll(db, l.Repo, []records.Change{l.Row(2), l.Row(1)})

@@ -4,11 +4,11 @@ import (
 	"strings"
 	"testing"
 
-	"tavrin/internal/changes"
 	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
+	"tavrin/wire"
 )
 
 // behind is a lab in which topic lacks what main has got since, with a change from it.
@@ -66,7 +66,7 @@ func TestSuggestionsAreApplied(t *testing.T) {
 	l.Open(l.Admin, "topic")
 	odo := l.Person("odo", "writer")
 	better := "drei\n"
-	th, err := l.Threads.BeginThread(ctx, odo, lab.Name, 1, changes.NewThread{Revision: 1, Path: "a", First: 3, Suggest: &better})
+	th, err := l.Threads.BeginThread(ctx, odo, lab.Name, 1, wire.NewThread{Revision: 1, Path: "a", First: 3, Suggestion: &better})
 	l.Ok(err)
 	_, err = l.Intake.ApplySuggestions(ctx, l.Admin, lab.Name, 1, []int64{th.Comments[0].ID})
 	l.Ok(err)

@@ -36,7 +36,7 @@ func (s *Intake) UpdateBranch(ctx context.Context, a accounts.Actor, name string
 		return wire.Change{}, problem.New(problem.Conflict, "change %d is %s; only an open change is updated",
 			number, c.State)
 	}
-	head, tip, err := s.changes.Ends(ctx, repo, changes.NewChange{Source: c.Source, Target: c.Target})
+	head, tip, err := s.changes.Ends(ctx, repo, wire.NewChange{Source: c.Source, Target: c.Target})
 	if err != nil {
 		return wire.Change{}, err
 	}

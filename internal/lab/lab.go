@@ -15,10 +15,8 @@ import (
 	"time"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/changes"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
-	"tavrin/internal/repositories"
 	"tavrin/internal/service"
 	"tavrin/internal/signing"
 	"tavrin/wire"
@@ -81,7 +79,7 @@ func furnished(t testing.TB, doubt func(what string)) *Lab {
 	l.Ok(err)
 	_, err = l.Repositories.CreateHouse(t.Context(), l.Admin, House)
 	l.Ok(err)
-	_, err = l.Repositories.CreateRepository(t.Context(), l.Admin, repositories.NewRepository{Name: Name})
+	_, err = l.Repositories.CreateRepository(t.Context(), l.Admin, wire.NewRepository{Name: Name})
 	l.Ok(err)
 	l.Repo = &records.Repository{}
 	l.Ok(r.Read(t.Context()).Where("name = ?", Name).First(l.Repo).Error)
@@ -125,7 +123,7 @@ func (l *Lab) Is(err error, kind problem.Kind, words string) {
 // Token makes a person or a robot, with a token.
 func (l *Lab) Token(n accounts.NewToken, robot bool) string {
 	l.T.Helper()
-	_, err := l.People.CreateAccount(l.T.Context(), l.Admin, accounts.NewAccount{Login: n.Login, Robot: robot})
+	_, err := l.People.CreateAccount(l.T.Context(), l.Admin, wire.NewPerson{Login: n.Login, Robot: robot})
 	l.Ok(err)
 	t, err := l.Access.CreateToken(l.T.Context(), l.Admin, n)
 	l.Ok(err)
@@ -189,7 +187,7 @@ func (l *Lab) Tip(branch string) string {
 // Open opens a change from a branch to main.
 func (l *Lab) Open(by accounts.Actor, source string) wire.Change {
 	l.T.Helper()
-	c, err := l.Changes.OpenChange(l.T.Context(), by, Name, changes.NewChange{Source: source, Title: "Bring " + source})
+	c, err := l.Changes.OpenChange(l.T.Context(), by, Name, wire.NewChange{Source: source, Title: "Bring " + source})
 	l.Ok(err)
 	return c
 }

@@ -7,12 +7,10 @@ import (
 	"testing"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/changes"
-	"tavrin/internal/checks"
 	"tavrin/internal/core/change"
 	"tavrin/internal/lab"
-	"tavrin/internal/queues"
 	"tavrin/internal/records"
+	"tavrin/wire"
 )
 
 const guarded = `tavrin: rules/1
@@ -70,7 +68,7 @@ func proposed(l *lab.Lab, source string, files ...string) int {
 
 func approve(l *lab.Lab, by accounts.Actor, number int) {
 	l.T.Helper()
-	_, err := l.Changes.Review(l.T.Context(), by, lab.Name, number, changes.NewReview{Verdict: change.Approve, Revision: l.Row(number).Revision})
+	_, err := l.Changes.Review(l.T.Context(), by, lab.Name, number, wire.NewReview{Verdict: change.Approve, Revision: l.Row(number).Revision})
 	l.Ok(err)
 }
 
@@ -89,7 +87,7 @@ func rehearsed(l *lab.Lab, number int) string {
 
 func report(l *lab.Lab, bench accounts.Actor, commit string, state change.CheckState) {
 	l.T.Helper()
-	_, err := l.Checks.ReportCheck(l.T.Context(), bench, lab.Name, checks.NewReport{Commit: commit, Name: "unit", State: state})
+	_, err := l.Checks.ReportCheck(l.T.Context(), bench, lab.Name, wire.NewReport{Commit: commit, Name: "unit", State: state})
 	l.Ok(err)
 }
 
@@ -99,7 +97,7 @@ func TestP1LandsWhatWasTested(t *testing.T) {
 	odo := l.Person("odo", "writer")
 	for _, source := range []string{"first", "second"} {
 		n := proposed(l, source, source+"=1")
-		_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, queues.NewEntry{})
+		_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, wire.NewEntry{})
 		l.Ok(err)
 		approve(l, odo, n)
 	}
@@ -125,7 +123,7 @@ func TestP9FailuresLeave(t *testing.T) {
 	good := proposed(l, "good", "a=good")
 	for _, n := range []int{red, good, clash} {
 		approve(l, odo, n)
-		_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, queues.NewEntry{})
+		_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, wire.NewEntry{})
 		l.Ok(err)
 	}
 	report(l, bench, rehearsed(l, red), change.Failed)
@@ -158,7 +156,7 @@ func TestP1JudgedAtTheMomentOfLanding(t *testing.T) {
 			once()
 		}
 	})
-	_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, queues.NewEntry{Strategy: change.Rebase})
+	_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, wire.NewEntry{Strategy: change.Rebase})
 	l.Ok(err)
 	was := l.Tip("main")
 	report(l, bench, rehearsed(l, n), change.Passed)

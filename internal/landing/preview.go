@@ -22,7 +22,7 @@ import (
 // Preview says what a change would meet that is not opened yet: its gate, the areas it would touch and whose approval
 // would be enough, who would be asked, and whether it merges. Nothing is recorded.
 func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string,
-	n changes.NewChange) (wire.Preview, error) {
+	n wire.NewChange) (wire.Preview, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -66,7 +66,7 @@ func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string,
 		Commits: len(p.Brought), Files: p.Row.Files, Added: p.Row.Added, Removed: p.Row.Removed,
 		Report: g.Judge(), Areas: facts.AreasOf(g), Reviewers: []wire.Reviewer{}}
 	for _, r := range changes.WantedReviewers(g.Set, c, gate.Comes(g.Set, g.Facts)) {
-		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Because: r.Because})
+		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Reason: r.Reason})
 	}
 	v.Conflict, err = s.wouldNotLand(ctx, db, repo, g, tip)
 	return v, err

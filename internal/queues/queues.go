@@ -25,15 +25,8 @@ import (
 	"tavrin/wire"
 )
 
-// NewEntry is how somebody wants a change to land.
-type NewEntry struct {
-	Strategy     change.Strategy // empty: the rules' default
-	Message      string          // empty: from the rules' template or the change
-	DeleteSource *bool           // nil: as the rules say
-}
-
 // Join asks for a change to land as soon as it may. It can be asked for before the gate is ready.
-func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number int, n NewEntry) (wire.Entry, error) {
+func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number int, n wire.NewEntry) (wire.Entry, error) {
 	if err := typed.Prose("message", n.Message, typed.MaxProse); err != nil {
 		return wire.Entry{}, err
 	}

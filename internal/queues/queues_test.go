@@ -10,6 +10,7 @@ import (
 	"tavrin/internal/problem"
 	"tavrin/internal/queues"
 	"tavrin/internal/records"
+	"tavrin/wire"
 )
 
 // prepared is a lab with two changes in the queue of main.
@@ -19,7 +20,7 @@ func prepared(t *testing.T) *lab.Lab {
 	for i, source := range []string{"first", "second"} {
 		l.Commit(source, "main", source+"=1")
 		l.Open(l.Admin, source)
-		_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, i+1, queues.NewEntry{})
+		_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, i+1, wire.NewEntry{})
 		l.Ok(err)
 	}
 	return l
@@ -107,9 +108,9 @@ func TestP8TellIf(t *testing.T) {
 // People join once, leave what is theirs, and see why they wait.
 func TestJoinAndLeave(t *testing.T) {
 	l := prepared(t)
-	_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, 1, queues.NewEntry{})
+	_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, 1, wire.NewEntry{})
 	l.Is(err, problem.Conflict, "is in the queue already")
-	_, err = l.Queues.Join(t.Context(), l.Admin, lab.Name, 2, queues.NewEntry{Message: "x\n\nLanded-change: 7"})
+	_, err = l.Queues.Join(t.Context(), l.Admin, lab.Name, 2, wire.NewEntry{Message: "x\n\nLanded-change: 7"})
 	l.Is(err, problem.Invalid, "is written by the service")
 	wren := l.Person("wren", "writer")
 	_, err = l.Queues.Leave(t.Context(), wren, lab.Name, 1)

@@ -100,7 +100,7 @@ type RulesVersion struct {
 	HouseID      *int64
 	Version      int
 	Text         string
-	Because      string
+	Reason       string
 	AppliedBy    string
 	AgreedBy     string
 	AppliedAt    time.Time
@@ -115,7 +115,7 @@ type RulesProposal struct {
 	Text         string
 	Protection   string
 	Seconds      int64
-	Because      string
+	Reason       string
 	ProposedBy   string
 	ProposedAt   time.Time
 	State        string
@@ -129,7 +129,7 @@ type Suspension struct {
 	RepositoryID *int64
 	HouseID      *int64
 	Protection   string
-	Because      string
+	Reason       string
 	SuspendedBy  string
 	CreatedAt    time.Time
 	Until        time.Time
@@ -155,7 +155,7 @@ type ChangeReviewer struct {
 	ChangeID int64
 	Who      string // a principal, such as team:hydraulics
 	Optional bool
-	Because  string
+	Reason   string
 	AskedAt  time.Time
 }
 
@@ -466,7 +466,7 @@ type Waiver struct {
 	Revision        int
 	New             string   // of a push: the commit
 	Waives          []Waived `gorm:"serializer:json"`
-	Because         string
+	Reason          string
 	MadeBy          string
 	MadeAt          time.Time
 	Until           time.Time

@@ -77,17 +77,9 @@ func (s *Repositories) Houses(ctx context.Context, a accounts.Actor) ([]wire.Hou
 	return houses, nil
 }
 
-// NewRepository is what a repository is made from.
-type NewRepository struct {
-	Name          string // HOUSE/NAME
-	DefaultBranch string // empty: main
-	Public        bool
-	ImportURL     string // empty: it starts empty
-}
-
 // CreateRepository makes a repository, empty or fetched from a URL on the administrator's list.
 func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor,
-	n NewRepository) (wire.Repository, error) {
+	n wire.NewRepository) (wire.Repository, error) {
 	if !a.Known() {
 		return wire.Repository{}, problem.New(problem.SignInNeeded, "sign in to make a repository")
 	}
@@ -151,7 +143,7 @@ func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor,
 }
 
 // prepareBare makes the Git side of a new repository in a folder of its own, so that no record waits for it.
-func (s *Repositories) prepareBare(ctx context.Context, n NewRepository, pin string) (string, error) {
+func (s *Repositories) prepareBare(ctx context.Context, n wire.NewRepository, pin string) (string, error) {
 	parent, err := s.disk.Begin()
 	if err != nil {
 		return "", err

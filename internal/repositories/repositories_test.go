@@ -9,24 +9,24 @@ import (
 	"tavrin/internal/core/people"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
-	"tavrin/internal/repositories"
+	"tavrin/wire"
 )
 
 // A repository is there whole or not at all, and only where somebody may make one.
 func TestRepositoriesAreMade(t *testing.T) {
 	l := lab.New(t)
 	ctx := t.Context()
-	make := func(a accounts.Actor, n repositories.NewRepository) error {
+	make := func(a accounts.Actor, n wire.NewRepository) error {
 		_, err := l.Repositories.CreateRepository(ctx, a, n)
 		return err
 	}
 	wren := l.Person("wren", "writer")
-	l.Is(make(wren, repositories.NewRepository{Name: "growers/pumps"}), problem.Forbidden, "making repositories")
-	l.Is(make(l.Admin, repositories.NewRepository{Name: lab.Name}), problem.Conflict, "already")
-	l.Is(make(l.Admin, repositories.NewRepository{Name: "growers/../x"}), problem.Invalid, "is not a repository")
-	l.Is(make(l.Admin, repositories.NewRepository{Name: "growers/x", ImportURL: "https://elsewhere.invalid/x"}), problem.Invalid, "is not on the list")
-	l.Is(make(l.Admin, repositories.NewRepository{Name: "millers/x"}), problem.Unknown, "no house")
-	l.Ok(make(l.Admin, repositories.NewRepository{Name: "growers/pumps", DefaultBranch: "trunk", Public: true}))
+	l.Is(make(wren, wire.NewRepository{Name: "growers/pumps"}), problem.Forbidden, "making repositories")
+	l.Is(make(l.Admin, wire.NewRepository{Name: lab.Name}), problem.Conflict, "already")
+	l.Is(make(l.Admin, wire.NewRepository{Name: "growers/../x"}), problem.Invalid, "is not a repository")
+	l.Is(make(l.Admin, wire.NewRepository{Name: "growers/x", ImportURL: "https://elsewhere.invalid/x"}), problem.Invalid, "is not on the list")
+	l.Is(make(l.Admin, wire.NewRepository{Name: "millers/x"}), problem.Unknown, "no house")
+	l.Ok(make(l.Admin, wire.NewRepository{Name: "growers/pumps", DefaultBranch: "trunk", Public: true}))
 	left, err := filepath.Glob(filepath.Join(l.Dir, "repositories", "new-*"))
 	if err != nil || len(left) != 0 {
 		t.Errorf("left over are %v, %v", left, err)

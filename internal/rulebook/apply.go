@@ -99,13 +99,13 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 			return err
 		}
 		if was != nil && len(was.AgreedBy) > 0 && rules.Loosens(differences) {
-			row := records.RulesProposal{BasedOn: last.Version, Text: text, Because: because, ProposedBy: a.Login(),
+			row := records.RulesProposal{BasedOn: last.Version, Text: text, Reason: because, ProposedBy: a.Login(),
 				ProposedAt: s.records.Now(), State: "open"}
 			proposal, err := propose(tx, h, &row, was)
 			out.Rules, out.Proposal = rulesView(last), &proposal
 			return err
 		}
-		row := records.RulesVersion{Version: last.Version + 1, Text: text, Because: because, AppliedBy: a.Login(),
+		row := records.RulesVersion{Version: last.Version + 1, Text: text, Reason: because, AppliedBy: a.Login(),
 			AppliedAt: s.records.Now()}
 		out.Rules = rulesView(row)
 		return s.putInForce(tx, h, row)
@@ -207,7 +207,7 @@ func (s *Rulebook) putInForce(tx *records.Tx, h shelf, row records.RulesVersion)
 		return err
 	}
 	err = tx.Record(row.AppliedBy, h.repo, event.RulesApplied{
-		RulesOf: h.Name(), Version: row.Version, Because: row.Because, AgreedBy: row.AgreedBy, TextSHA256: accounts.Digest(row.Text),
+		RulesOf: h.Name(), Version: row.Version, Reason: row.Reason, AgreedBy: row.AgreedBy, TextSHA256: accounts.Digest(row.Text),
 	})
 	if err != nil {
 		return err
@@ -241,7 +241,7 @@ func unreadable(findings []grammar.Finding) error {
 }
 
 func rulesView(r records.RulesVersion) wire.Rules {
-	return wire.Rules{Version: r.Version, Text: r.Text, Because: r.Because, AppliedBy: r.AppliedBy,
+	return wire.Rules{Version: r.Version, Text: r.Text, Reason: r.Reason, AppliedBy: r.AppliedBy,
 		AgreedBy: r.AgreedBy, AppliedAt: r.AppliedAt}
 }
 

@@ -25,7 +25,7 @@ func propose(tx *records.Tx, h shelf, row *records.RulesProposal, was *rules.Doc
 		return wire.Proposal{}, err
 	}
 	err := tx.Record(row.ProposedBy, h.repo, event.RulesProposed{
-		RulesOf: h.Name(), Proposal: row.ID, Protection: row.Protection, BasedOn: row.BasedOn, Because: row.Because,
+		RulesOf: h.Name(), Proposal: row.ID, Protection: row.Protection, BasedOn: row.BasedOn, Reason: row.Reason,
 	})
 	if err != nil {
 		return wire.Proposal{}, err
@@ -35,7 +35,7 @@ func propose(tx *records.Tx, h shelf, row *records.RulesProposal, was *rules.Doc
 
 func proposalView(db *gorm.DB, h shelf, row records.RulesProposal, was *rules.Document) (wire.Proposal, error) {
 	v := wire.Proposal{ID: row.ID, RulesOf: h.Name(), BasedOn: row.BasedOn, Text: row.Text, Protection: row.Protection,
-		ForSeconds: row.Seconds, Because: row.Because,
+		ForSeconds: row.Seconds, Reason: row.Reason,
 		ProposedBy: row.ProposedBy, ProposedAt: row.ProposedAt, State: row.State, DecidedBy: row.DecidedBy, DecidedAt: row.DecidedAt, Differences: []wire.Difference{}, AgreedBy: []string{}}
 	if was != nil {
 		for _, p := range was.AgreedBy {
@@ -136,7 +136,7 @@ func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where s
 			return err
 		}
 		decision := event.Decision{RulesOf: h.Name(), Proposal: row.ID, ProposedBy: row.ProposedBy,
-			Because: row.Because}
+			Reason: row.Reason}
 		var told event.Event = event.RulesDeclined{Decision: decision}
 		if agree {
 			told = event.RulesAgreed{Decision: decision}
@@ -204,7 +204,7 @@ func personAt(db *gorm.DB, a accounts.Actor, h shelf) (people.Person, error) {
 func (s *Rulebook) carryOutProposal(tx *records.Tx, h shelf, row records.RulesProposal,
 	last records.RulesVersion) error {
 	if row.Protection != "" {
-		_, err := s.suspend(tx, h, row.Protection, time.Duration(row.Seconds)*time.Second, row.Because, row.ProposedBy)
+		_, err := s.suspend(tx, h, row.Protection, time.Duration(row.Seconds)*time.Second, row.Reason, row.ProposedBy)
 		return err
 	}
 	repos, err := repositoriesUnder(tx.DB, h)
@@ -214,7 +214,7 @@ func (s *Rulebook) carryOutProposal(tx *records.Tx, h shelf, row records.RulesPr
 	if _, _, err := readNew(tx.DB, h, last, row.Text, repos); err != nil {
 		return err
 	}
-	return s.putInForce(tx, h, records.RulesVersion{Version: last.Version + 1, Text: row.Text, Because: row.Because,
+	return s.putInForce(tx, h, records.RulesVersion{Version: last.Version + 1, Text: row.Text, Reason: row.Reason,
 		AppliedBy: row.ProposedBy, AgreedBy: row.DecidedBy, AppliedAt: s.records.Now()})
 }
 
@@ -256,7 +256,7 @@ func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protect
 		}
 		if len(was.AgreedBy) > 0 {
 			row := records.RulesProposal{BasedOn: last.Version, Protection: protection,
-				Seconds: int64(length / time.Second), Because: because, ProposedBy: a.Login(), ProposedAt: s.records.Now(), State: "open"}
+				Seconds: int64(length / time.Second), Reason: because, ProposedBy: a.Login(), ProposedAt: s.records.Now(), State: "open"}
 			proposal, err := propose(tx, h, &row, was)
 			out.Proposal = &proposal
 			return err
@@ -279,14 +279,14 @@ func (s *Rulebook) suspend(tx *records.Tx, h shelf, protection string, length ti
 	if !errors.Is(err, records.ErrNotFound) {
 		return wire.Suspension{}, err
 	}
-	row := records.Suspension{Protection: protection, Because: because, SuspendedBy: by, CreatedAt: s.records.Now(),
+	row := records.Suspension{Protection: protection, Reason: because, SuspendedBy: by, CreatedAt: s.records.Now(),
 		Until: s.records.Now().Add(length)}
 	row.RepositoryID, row.HouseID = h.ids()
 	if err := tx.Create(&row).Error; err != nil {
 		return wire.Suspension{}, err
 	}
 	err = tx.Record(by, h.repo, event.RulesSuspended{RulesOf: h.Name(), Protection: protection, Until: row.Until,
-		Because: because})
+		Reason: because})
 	if err != nil {
 		return wire.Suspension{}, err
 	}
@@ -294,7 +294,7 @@ func (s *Rulebook) suspend(tx *records.Tx, h shelf, protection string, length ti
 }
 
 func suspensionView(h shelf, r records.Suspension) wire.Suspension {
-	return wire.Suspension{RulesOf: h.Name(), Protection: r.Protection, By: r.SuspendedBy, Because: r.Because,
+	return wire.Suspension{RulesOf: h.Name(), Protection: r.Protection, By: r.SuspendedBy, Reason: r.Reason,
 		From: r.CreatedAt, Until: r.Until}
 }
 

@@ -113,7 +113,7 @@ func (s *Rulebook) suspendedNow(db *gorm.DB, repo *records.Repository) ([]change
 		repo.HouseID).Order("id").Find(&rows).Error
 	var out []change.Suspension
 	for _, r := range rows {
-		x := change.Suspension{Protection: r.Protection, Until: r.Until.UTC(), By: r.SuspendedBy, Because: r.Because}
+		x := change.Suspension{Protection: r.Protection, Until: r.Until.UTC(), By: r.SuspendedBy, Reason: r.Reason}
 		if r.HouseID != nil {
 			x.Document = "house " + houseName(repo)
 		}

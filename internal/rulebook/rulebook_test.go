@@ -20,7 +20,7 @@ func TestP5RulesNeverInForceJudgeNothing(t *testing.T) {
 	l := lab.New(t)
 	full := errors.New("the disk is full")
 	err := l.Records.Write(t.Context(), func(tx *records.Tx) error {
-		l.Ok(tx.Create(&records.RulesVersion{RepositoryID: &l.Repo.ID, Version: 1, Text: lost, Because: "a first try", AppliedBy: "admin", AppliedAt: l.Now()}).Error)
+		l.Ok(tx.Create(&records.RulesVersion{RepositoryID: &l.Repo.ID, Version: 1, Text: lost, Reason: "a first try", AppliedBy: "admin", AppliedAt: l.Now()}).Error)
 		within, err := l.Rulebook.RulesOf(tx.DB, l.Repo)
 		l.Ok(err)
 		if got := within.Set.Layers(); got[len(got)-1].Document.Protections[0].Name != "lost" {

@@ -25,6 +25,7 @@ import (
 	"time"
 
 	"tavrin/client"
+	"tavrin/internal/core/change"
 	"tavrin/wire"
 )
 
@@ -149,8 +150,7 @@ func runOne(ctx context.Context, o Options, kept apart, job wire.Job) {
 	}
 	sending, done := context.WithTimeout(context.WithoutCancel(ctx), 20*time.Second)
 	defer done()
-	if err := o.Client.FinishJob(sending, job, state, fmt.Sprintf("%s in %s", summary, took),
-		output.String()); err != nil {
+	if err := o.Client.FinishJob(sending, job, wire.JobResult{State: change.CheckState(state), Summary: fmt.Sprintf("%s in %s", summary, took), Log: output.String()}); err != nil {
 		log.Warn("the answer was not taken", "error", err)
 	}
 }

@@ -5,10 +5,9 @@ import (
 	"testing"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/changes"
 	"tavrin/internal/lab"
-	"tavrin/internal/queues"
 	"tavrin/internal/records"
+	"tavrin/wire"
 )
 
 const wanting = `tavrin: rules/1
@@ -38,9 +37,9 @@ func TestListsAskOfAllRowsAtOnce(t *testing.T) {
 			name := fmt.Sprint("topic-", rows)
 			l.Commit(name, "main", name+"=1")
 			k := l.Open(wren, name)
-			_, err := l.Threads.BeginThread(ctx, l.Admin, lab.Name, 1, changes.NewThread{Text: "why?"})
+			_, err := l.Threads.BeginThread(ctx, l.Admin, lab.Name, 1, wire.NewThread{Text: "why?"})
 			l.Ok(err)
-			_, err = l.Queues.Join(ctx, wren, lab.Name, k.Number, queues.NewEntry{})
+			_, err = l.Queues.Join(ctx, wren, lab.Name, k.Number, wire.NewEntry{})
 			l.Ok(err)
 			l.Robot(accounts.NewToken{Login: "robot-" + name, Checks: []string{lab.Name + ":" + name}})
 			l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error {
@@ -65,7 +64,7 @@ func TestListsAskOfAllRowsAtOnce(t *testing.T) {
 		"wanted":   func() (int, error) { v, err := l.Checks.Wanted(ctx, l.Admin, lab.Name); return len(v), err },
 		"branches": func() (int, error) { v, err := l.Repositories.Branches(ctx, l.Admin, lab.Name); return len(v), err },
 		"changes": func() (int, error) {
-			v, err := l.Changes.Changes(ctx, l.Admin, lab.Name, changes.ChangeQuery{})
+			v, err := l.Changes.Changes(ctx, l.Admin, lab.Name, wire.ChangeFilter{})
 			return len(v), err
 		},
 		"threads": func() (int, error) { v, err := l.Threads.Threads(ctx, l.Admin, lab.Name, 1); return len(v), err },

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"tavrin/client"
+	"tavrin/internal/core/change"
 	"tavrin/wire"
 )
 
@@ -56,14 +57,15 @@ func pause(ctx context.Context, d time.Duration) {
 
 // try runs the programs of one commit and reports.
 func (b *Bench) try(ctx context.Context, repo string, k wire.Check) {
-	report := client.NewReport{Commit: k.Commit, Name: k.Name, Attempt: k.Attempt, State: "running",
+	report := wire.NewReport{Commit: k.Commit, Name: k.Name, Attempt: k.Attempt, State: "running",
 		Summary: "the bench fills the pipe"}
 	if _, err := b.Client.ReportCheck(ctx, repo, report); err != nil {
 		b.Log.Debug("bench: not taken", "error", err)
 		return
 	}
 	pause(ctx, b.Takes)
-	report.State, report.Summary = b.judge(ctx, repo, k.Commit)
+	state, summary := b.judge(ctx, repo, k.Commit)
+	report.State, report.Summary = change.CheckState(state), summary
 	if _, err := b.Client.ReportCheck(ctx, repo, report); err != nil {
 		b.Log.Debug("bench: not taken", "error", err)
 	}

@@ -3,9 +3,9 @@ package trials_test
 import (
 	"testing"
 
-	"tavrin/internal/changes"
 	"tavrin/internal/core/change"
 	"tavrin/internal/lab"
+	"tavrin/wire"
 )
 
 const one = "tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    require: [{approvals: 1}]\n"
@@ -19,7 +19,7 @@ func TestATrialIsAsItComes(t *testing.T) {
 	l.Commit("main", "", "a=1")
 	l.Commit("topic", "main", "a=2")
 	l.Open(l.Person("wren", "writer"), "topic")
-	_, err := l.Changes.Review(ctx, l.Person("odo", "writer"), lab.Name, 1, changes.NewReview{Verdict: change.Approve, Revision: 1})
+	_, err := l.Changes.Review(ctx, l.Person("odo", "writer"), lab.Name, 1, wire.NewReview{Verdict: change.Approve, Revision: 1})
 	l.Ok(err)
 	ready := func() bool {
 		t.Helper()

@@ -36,7 +36,7 @@ const (
 // NewWaiver is what somebody wants to waive.
 type NewWaiver struct {
 	Keys    []string // of the requirements; empty: everything that they may
-	Because string
+	Reason  string
 	Length  time.Duration // 0: an hour
 	Confirm string        // of the plan that was looked at
 }
@@ -54,10 +54,10 @@ func (n *NewWaiver) check() error {
 	if n.Length < shortestWaiver || n.Length > longestWaiver {
 		return problem.Wrong("for_seconds", "a waiver lasts from 1m to 24h; it is for a case at hand")
 	}
-	if strings.TrimSpace(n.Because) == "" {
+	if strings.TrimSpace(n.Reason) == "" {
 		return problem.Wrong("because", "say why it cannot wait: a waiver needs a reason, which everybody reads")
 	}
-	return typed.Line("because", n.Because, 1, 500)
+	return typed.Line("because", n.Reason, 1, 500)
 }
 
 // confirmation stands for exactly what a waiver would waive.
@@ -198,7 +198,7 @@ func (s *Waivers) Waive(ctx context.Context, a accounts.Actor, name string, numb
 // makeWaiver records a waiver.
 func (s *Waivers) makeWaiver(tx *records.Tx, a accounts.Actor, repo *records.Repository, row *records.Waiver,
 	n NewWaiver, plan wire.WaiverPlan, number int, what string) error {
-	row.RepositoryID, row.Tip, row.Because, row.MadeBy, row.MadeAt, row.Until = repo.ID, plan.Tip, typed.Mask(n.Because), a.Login(), s.records.Now(), s.records.Now().Add(n.Length)
+	row.RepositoryID, row.Tip, row.Reason, row.MadeBy, row.MadeAt, row.Until = repo.ID, plan.Tip, typed.Mask(n.Reason), a.Login(), s.records.Now(), s.records.Now().Add(n.Length)
 	titles := make([]string, len(plan.Waives))
 	for i, r := range plan.Waives {
 		row.Waives = append(row.Waives, records.Waived{Key: r.Key, Title: r.Title})
@@ -209,7 +209,7 @@ func (s *Waivers) makeWaiver(tx *records.Tx, a accounts.Actor, repo *records.Rep
 	}
 	return tx.Record(a.Login(), repo, event.WaiverMade{
 		OfWaiver: event.OfWaiver{Waiver: row.ID, Number: number, Ref: row.Ref, MadeBy: a.Login()},
-		What:     what, Waives: asEvent(row.Waives), Because: row.Because, Until: row.Until, Tip: row.Tip, Commit: row.New, Of: row.Revision,
+		What:     what, Waives: asEvent(row.Waives), Reason: row.Reason, Until: row.Until, Tip: row.Tip, Commit: row.New, Of: row.Revision,
 	})
 }
 
@@ -329,7 +329,7 @@ func (s *Waivers) WaivePush(ctx context.Context, a accounts.Actor, name string,
 
 func waiverView(r records.Waiver, number int) wire.Waiver {
 	v := wire.Waiver{ID: r.ID, Number: number, Branch: strings.TrimPrefix(r.Ref, "refs/heads/"), Revision: r.Revision,
-		Commit: r.New, Tip: r.Tip, Because: r.Because, By: r.MadeBy, MadeAt: r.MadeAt, Until: r.Until,
+		Commit: r.New, Tip: r.Tip, Reason: r.Reason, By: r.MadeBy, MadeAt: r.MadeAt, Until: r.Until,
 		State: "open", Why: r.EndedWhy, UsedAs: r.UsedAs, UsedAt: r.UsedAt, AcknowledgedBy: r.AcknowledgedBy, AcknowledgedAt: r.AcknowledgedAt, Acknowledgement: r.Acknowledgement, Waives: []wire.Waived{}}
 	for _, x := range r.Waives {
 		v.Waives = append(v.Waives, wire.Waived{Key: x.Key, Title: x.Title})
@@ -450,7 +450,7 @@ func (s *Waivers) Use(tx *records.Tx, repo *records.Repository, ids []int64, num
 		}
 		err := tx.Record(row.MadeBy, repo, event.WaiverUsed{
 			OfWaiver: event.OfWaiver{Waiver: id, Number: number, Ref: row.Ref, MadeBy: row.MadeBy},
-			Commit:   commit, Waives: asEvent(row.Waives), Because: row.Because,
+			Commit:   commit, Waives: asEvent(row.Waives), Reason: row.Reason,
 		})
 		if err != nil {
 			return err

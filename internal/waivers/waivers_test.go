@@ -25,7 +25,7 @@ func guardedLab(t *testing.T) *lab.Lab {
 func TestP1SetAsideAsConfirmed(t *testing.T) {
 	l := guardedLab(t)
 	ctx := t.Context()
-	n := waivers.NewWaiver{Because: "the pumps stand still"}
+	n := waivers.NewWaiver{Reason: "the pumps stand still"}
 	_, err := l.Waivers.Waive(ctx, l.Admin, lab.Name, 1, n)
 	l.Is(err, problem.Conflict, "this would waive: 1 approval")
 	plan, err := l.Waivers.PlanWaiver(ctx, l.Admin, lab.Name, 1, nil)
@@ -64,7 +64,7 @@ func TestWaiversLapse(t *testing.T) {
 		l := guardedLab(t)
 		plan, err := l.Waivers.PlanWaiver(t.Context(), l.Admin, lab.Name, 1, nil)
 		l.Ok(err)
-		made, err := l.Waivers.Waive(t.Context(), l.Admin, lab.Name, 1, waivers.NewWaiver{Because: "it burns", Confirm: plan.Confirm})
+		made, err := l.Waivers.Waive(t.Context(), l.Admin, lab.Name, 1, waivers.NewWaiver{Reason: "it burns", Confirm: plan.Confirm})
 		l.Ok(err)
 		l.Ok(l.Waivers.EndWaivers(t.Context()))
 		happen(l)

@@ -47,7 +47,7 @@
   title="Files"
   answer={tree.value && `${path || 'The root'} at ${at || 'the default branch'}.`}
   problem={problem ?? tree.problem}
-  command={`tavrin browse files ${path}${at ? ` --at ${at}` : ''} --repo ${repo}${tree.value?.file ? `\ntavrin browse lines ${path}${at ? ` --at ${at}` : ''} --repo ${repo}` : ''}`}
+  command={`tavrin browse files ${path}${at ? ` --at ${at}` : ''} --repo ${repo}${tree.value?.file ? `\ntavrin browse blame ${path}${at ? ` --at ${at}` : ''} --repo ${repo}` : ''}`}
 >
   <nav aria-label="Path" class="mb-4 font-mono text-sm break-all">
     <a class="plain-link" href={`/${repo}/files${query('')}`}>{repo}</a>

@@ -102,7 +102,7 @@
   {answer}
   problem={problem ?? rules.problem ?? explained.problem}
   command={(name ? `tavrin rules explain --branch ${branch} ${place.flag}\n` : '') +
-    `tavrin rules show ${place.flag}\ntavrin rules history ${place.flag}\ntavrin rules try FILE ${place.flag}\ntavrin rules apply FILE --because TEXT --if-version ${rules.value?.version ?? 0} ${place.flag}`}
+    `tavrin rules show ${place.flag}\ntavrin rules history ${place.flag}\ntavrin rules try FILE ${place.flag}\ntavrin rules apply FILE --reason TEXT --if-version ${rules.value?.version ?? 0} ${place.flag}`}
 >
   <div class="mb-4 flex flex-wrap items-end justify-between gap-3">
     {#if name}

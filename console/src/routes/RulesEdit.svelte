@@ -109,7 +109,7 @@
   title={name ? 'Edit the rules' : `Edit the house rules of ${house}`}
   {answer}
   {problem}
-  command={`tavrin rules lint FILE ${place.flag}\ntavrin rules try FILE --last ${last} ${place.flag}\ntavrin rules apply FILE --because TEXT --if-version ${read?.version ?? 0} ${place.flag}`}
+  command={`tavrin rules lint FILE ${place.flag}\ntavrin rules try FILE --last ${last} ${place.flag}\ntavrin rules apply FILE --reason TEXT --if-version ${read?.version ?? 0} ${place.flag}`}
 >
   <div class="grid gap-6 lg:grid-cols-2 lg:items-start">
     <Panel title="The document" note={`based on version ${read?.version ?? 0}`}>

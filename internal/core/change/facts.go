@@ -331,7 +331,7 @@ type Suspension struct {
 	Protection string    `json:"protection"`
 	Until      time.Time `json:"until"`
 	By         string    `json:"by"`
-	Because    string    `json:"because"`
+	Reason     string    `json:"reason"`
 }
 
 // Waiver is a decision, on record, to let one change land although named requirements do not hold. It counts for
@@ -339,7 +339,7 @@ type Suspension struct {
 type Waiver struct {
 	ID           int64     `json:"id"`
 	By           string    `json:"by"`
-	Because      string    `json:"because"`
+	Reason       string    `json:"reason"`
 	Revision     int       `json:"revision"`
 	Tip          string    `json:"tip"` // of the target, when it was made
 	Until        time.Time `json:"until"`

@@ -171,13 +171,13 @@ func (o OfWaiver) Change() int { return o.Number }
 // WaiverMade says that requirements were waived for one landing or push.
 type WaiverMade struct {
 	OfWaiver
-	What    string        `json:"what" doc:"what it is for, in words"`
-	Waives  []Requirement `json:"waives"`
-	Because string        `json:"because"`
-	Until   time.Time     `json:"until"`
-	Tip     string        `json:"tip" doc:"where the branch stood"`
-	Commit  string        `json:"commit,omitempty" doc:"that may be pushed"`
-	Of      int           `json:"revision,omitempty" doc:"of the change"`
+	What   string        `json:"what" doc:"what it is for, in words"`
+	Waives []Requirement `json:"waives"`
+	Reason string        `json:"reason"`
+	Until  time.Time     `json:"until"`
+	Tip    string        `json:"tip" doc:"where the branch stood"`
+	Commit string        `json:"commit,omitempty" doc:"that may be pushed"`
+	Of     int           `json:"revision,omitempty" doc:"of the change"`
 }
 
 // Text implements Event.
@@ -186,16 +186,16 @@ func (e WaiverMade) Text(by string) string {
 	for i, r := range e.Waives {
 		titles[i] = r.Title
 	}
-	return fmt.Sprintf("%s waived for %s until %s: %s; because: %s", by, e.What,
-		e.Until.Format("2006-01-02 15:04 UTC"), strings.Join(titles, "; "), e.Because)
+	return fmt.Sprintf("%s waived for %s until %s: %s; reason: %s", by, e.What,
+		e.Until.Format("2006-01-02 15:04 UTC"), strings.Join(titles, "; "), e.Reason)
 }
 
 // WaiverUsed says that a branch moved on the strength of a waiver.
 type WaiverUsed struct {
 	OfWaiver
-	Commit  string        `json:"commit"`
-	Waives  []Requirement `json:"waives"`
-	Because string        `json:"because"`
+	Commit string        `json:"commit"`
+	Waives []Requirement `json:"waives"`
+	Reason string        `json:"reason"`
 }
 
 // Text implements Event.

@@ -9,7 +9,7 @@ import (
 type RulesApplied struct {
 	RulesOf    string `json:"rules_of" doc:"HOUSE or HOUSE/NAME"`
 	Version    int    `json:"version"`
-	Because    string `json:"because"`
+	Reason     string `json:"reason"`
 	AgreedBy   string `json:"agreed_by,omitempty" doc:"the second person, where one was needed"`
 	TextSHA256 string `json:"text_sha256" doc:"of the document, in hexadecimal"`
 }
@@ -23,7 +23,7 @@ func (e RulesApplied) Text(by string) string {
 	if e.AgreedBy != "" {
 		agreed = fmt.Sprintf(", to which %s agreed", e.AgreedBy)
 	}
-	return fmt.Sprintf("%s applied rules version %d to %s%s: %s", by, e.Version, e.RulesOf, agreed, e.Because)
+	return fmt.Sprintf("%s applied rules version %d to %s%s: %s", by, e.Version, e.RulesOf, agreed, e.Reason)
 }
 
 // RulesProposed says that a loosening waits for a second person.
@@ -32,7 +32,7 @@ type RulesProposed struct {
 	Proposal   int64  `json:"proposal"`
 	Protection string `json:"protection,omitempty" doc:"to be suspended; absent: a new document"`
 	BasedOn    int    `json:"based_on" doc:"the version that was in force"`
-	Because    string `json:"because"`
+	Reason     string `json:"reason"`
 }
 
 // Subject is proposal/NUMBER.
@@ -44,7 +44,7 @@ func (e RulesProposed) Text(by string) string {
 	if e.Protection != "" {
 		what = fmt.Sprintf("to suspend protection %q of", e.Protection)
 	}
-	return fmt.Sprintf("%s proposed %s %s, which waits for a second person: %s", by, what, e.RulesOf, e.Because)
+	return fmt.Sprintf("%s proposed %s %s, which waits for a second person: %s", by, what, e.RulesOf, e.Reason)
 }
 
 // Decision is part of the events in which a proposal is decided.
@@ -52,14 +52,14 @@ type Decision struct {
 	RulesOf    string `json:"rules_of" doc:"HOUSE or HOUSE/NAME"`
 	Proposal   int64  `json:"proposal"`
 	ProposedBy string `json:"proposed_by"`
-	Because    string `json:"because" doc:"as it was proposed"`
+	Reason     string `json:"reason" doc:"as it was proposed"`
 }
 
 // Subject is proposal/NUMBER.
 func (d Decision) Subject() string { return fmt.Sprintf("proposal/%d", d.Proposal) }
 
 func (d Decision) text(by, verb string) string {
-	return fmt.Sprintf("%s %s what %s proposed for the rules of %s: %s", by, verb, d.ProposedBy, d.RulesOf, d.Because)
+	return fmt.Sprintf("%s %s what %s proposed for the rules of %s: %s", by, verb, d.ProposedBy, d.RulesOf, d.Reason)
 }
 
 // RulesAgreed says that a second person agreed to a loosening.
@@ -84,7 +84,7 @@ type RulesSuspended struct {
 	RulesOf    string    `json:"rules_of" doc:"HOUSE or HOUSE/NAME"`
 	Protection string    `json:"protection"`
 	Until      time.Time `json:"until"`
-	Because    string    `json:"because"`
+	Reason     string    `json:"reason"`
 }
 
 // Subject is protection/NAME.
@@ -93,7 +93,7 @@ func (e RulesSuspended) Subject() string { return "protection/" + e.Protection }
 // Text implements Event.
 func (e RulesSuspended) Text(by string) string {
 	return fmt.Sprintf("%s suspended protection %q of %s until %s: %s", by, e.Protection, e.RulesOf,
-		e.Until.Format("2006-01-02 15:04 UTC"), e.Because)
+		e.Until.Format("2006-01-02 15:04 UTC"), e.Reason)
 }
 
 // RulesResumed says that a protection holds again.

@@ -457,7 +457,7 @@ func randomFacts(rng *rand.Rand) change.Facts {
 	f.Commits = []change.Commit{{ID: strings.Repeat("d", 40), Message: pick("docs: a", "fixup! docs: a"), Parents: 1 + rng.IntN(2), Signature: change.Signature{State: change.SignatureState(pick("", "good")), By: "tamsin"}}}
 	f.CommitAuthors = []string{pick("tamsin", "bela")}
 	if rng.IntN(4) == 0 {
-		f.Waivers = []change.Waiver{{ID: 1, By: pick("odo", "wren"), Because: "it floods", Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Hour),
+		f.Waivers = []change.Waiver{{ID: 1, By: pick("odo", "wren"), Reason: "it floods", Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Hour),
 			Requirements: []change.Named{{Key: "objections", Title: "no open objection"}, {Key: "approvals", Title: "1 approval"}, {Key: "check/unit@rehearsal", Title: "check unit passes on the rehearsal"}, {Key: "threads", Title: "every discussion is resolved"}}}}
 	}
 	if rng.IntN(2) == 0 {

@@ -75,7 +75,7 @@ func (j *judge) waive() {
 			}
 			q.State, q.Who, q.Lacks, q.Steps = require.Waived, []string{}, "", []require.Step{}
 			q.Next = fmt.Sprintf("waived by %s until %s: %s; somebody else has to acknowledge it afterwards", o.By,
-				o.Until.UTC().Format("15:04 MST"), o.Because)
+				o.Until.UTC().Format("15:04 MST"), o.Reason)
 			if !slices.Contains(j.waivers, o.ID) {
 				j.waivers = append(j.waivers, o.ID)
 			}

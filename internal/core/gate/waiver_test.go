@@ -46,7 +46,7 @@ func waived() change.Facts {
 	f.At = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	f.Tip = strings.Repeat("c", 40)
 	f.People["bela"] = people.Person{Login: "bela", Role: people.Writer, Teams: []string{"duty"}}
-	f.Waivers = []change.Waiver{{ID: 4, By: "bela", Because: "the fields are flooding", Revision: 2, Tip: f.Tip, Until: f.At.Add(time.Hour),
+	f.Waivers = []change.Waiver{{ID: 4, By: "bela", Reason: "the fields are flooding", Revision: 2, Tip: f.Tip, Until: f.At.Add(time.Hour),
 		Requirements: []change.Named{{Key: "approvals", Title: "1 approval"}, {Key: "check/unit@rehearsal", Title: "check unit passes on the rehearsal"}, {Key: "objections", Title: "no open objection"}}}}
 	return f
 }

@@ -289,7 +289,7 @@ func passes(u Update, who string, set *rules.Set) bool {
 
 // lands judges a landing for which whoever asks has waived whatever they may.
 func lands(f change.Facts, set *rules.Set) bool {
-	waives := change.Waiver{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
+	waives := change.Waiver{ID: 1, By: f.Asker, Reason: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
 	for _, q := range gate.Judge(set, f).Requirements {
 		if !q.Holds() {
 			waives.Requirements = append(waives.Requirements, change.Named{Key: q.Key, Title: q.Title})

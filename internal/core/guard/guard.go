@@ -322,7 +322,7 @@ func judgeProtected(u Update, f Facts, branch string, e *rules.Effective) Verdic
 	if u.Old != "" && u.New != "" && mayWaiveAll(all, f, e) {
 		v.Lines = append(v.Lines, "If it cannot wait: you have the right to waive this, in the open, with "+
 			"somebody else's acknowledgement afterwards. Push the commit to a branch of its own, then:",
-			fmt.Sprintf("  tavrin waiver push %s --repo %s --commit %s --because \"…\"", quote(branch), f.Repository,
+			fmt.Sprintf("  tavrin waiver push %s --repo %s --commit %s --reason \"…\"", quote(branch), f.Repository,
 				u.New))
 	}
 	return v

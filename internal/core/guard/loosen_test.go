@@ -456,7 +456,7 @@ func TestP8NoLooseningHides(t *testing.T) {
 			}
 			b := gate.Judge(now, f)
 			if rng.IntN(3) == 0 { // somebody waives all that is missing now, as far as they may
-				o := change.Waiver{ID: 1, By: f.Asker, Because: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
+				o := change.Waiver{ID: 1, By: f.Asker, Reason: "it floods", Revision: 2, Tip: "b", Until: moment.Add(time.Hour)}
 				for _, q := range b.Requirements {
 					if !q.Holds() {
 						o.Requirements = append(o.Requirements, change.Named{Key: q.Key, Title: q.Title})

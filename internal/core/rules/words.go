@@ -38,7 +38,7 @@ func (e *Effective) Sentences() []Sentence {
 	}
 	for _, s := range e.Suspended {
 		say("suspended", nil, "The protection %q is suspended by %s until %s: %s", s.Protection, s.By,
-			s.Until.UTC().Format("2006-01-02 15:04 UTC"), s.Because)
+			s.Until.UTC().Format("2006-01-02 15:04 UTC"), s.Reason)
 	}
 	if !e.Protected {
 		say("push", nil, "No protection matches: whoever may write may push.")

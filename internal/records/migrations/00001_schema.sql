@@ -112,7 +112,7 @@ CREATE TABLE rules_versions (
   house_id      INTEGER REFERENCES houses (id),
   version       INTEGER NOT NULL,
   text          TEXT NOT NULL,
-  because       TEXT NOT NULL,
+  reason        TEXT NOT NULL,
   applied_by    TEXT NOT NULL,
   agreed_by     TEXT NOT NULL DEFAULT '',           -- the second person, where one was needed
   applied_at    DATETIME NOT NULL,
@@ -130,7 +130,7 @@ CREATE TABLE rules_proposals (                      -- a loosening that waits fo
   text          TEXT NOT NULL,                      -- the new document; empty when it is about a suspension
   protection    TEXT NOT NULL DEFAULT '',           -- the protection to be suspended
   seconds       INTEGER NOT NULL DEFAULT 0,         -- for how long
-  because       TEXT NOT NULL,
+  reason        TEXT NOT NULL,
   proposed_by   TEXT NOT NULL,
   proposed_at   DATETIME NOT NULL,
   state         TEXT NOT NULL CHECK (state IN ('open', 'agreed', 'declined', 'overtaken')),
@@ -146,7 +146,7 @@ CREATE TABLE suspensions (                          -- a protection out of force
   repository_id INTEGER REFERENCES repositories (id),
   house_id      INTEGER REFERENCES houses (id),     -- whose document the protection stands in
   protection    TEXT NOT NULL,
-  because       TEXT NOT NULL,
+  reason        TEXT NOT NULL,
   suspended_by  TEXT NOT NULL,
   until         DATETIME NOT NULL,
   ended_at      DATETIME,                           -- when its end was noticed, or brought about
@@ -191,7 +191,7 @@ CREATE TABLE change_reviewers (                     -- who was asked to review a
   change_id INTEGER NOT NULL REFERENCES changes (id),
   who       TEXT NOT NULL,                          -- a principal, such as team:hydraulics
   optional  BOOLEAN NOT NULL,
-  because   TEXT NOT NULL,
+  reason    TEXT NOT NULL,
   asked_at  DATETIME NOT NULL,
   PRIMARY KEY (change_id, who)
 );
@@ -447,7 +447,7 @@ CREATE TABLE waivers (                            -- decisions to waive requirem
   revision      INTEGER NOT NULL DEFAULT 0,         -- of the change
   new           TEXT NOT NULL DEFAULT '',           -- of a push: the commit
   waives        TEXT NOT NULL,                      -- JSON: key and title of each requirement
-  because       TEXT NOT NULL,
+  reason        TEXT NOT NULL,
   made_by       TEXT NOT NULL,
   made_at       DATETIME NOT NULL,
   until         DATETIME NOT NULL,
