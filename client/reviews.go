@@ -27,5 +27,5 @@ func (c reviews) Withdraw(ctx context.Context, repo string, number int) (wire.Re
 // AskReviewers asks people or teams for a review, or, when optional, tells them of the change.
 func (c reviews) AskReviewers(ctx context.Context, repo string, number int, who []string,
 	optional bool) (wire.Change, error) {
-	return do(ctx, c.connection, wire.AskReviewers, onChange(repo, number, wire.AskedReviewers{Who: who, Optional: optional}))
+	return do(ctx, c.connection, wire.AskReviewers, onChange(repo, number, wire.AskedReviewers{Who: append([]string{}, who...), Optional: optional}))
 }

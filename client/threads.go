@@ -41,7 +41,7 @@ func (c threads) Resolve(ctx context.Context, repo string, number int, thread in
 
 // ApplySuggestions applies suggestions, as one commit of the caller's on the source branch.
 func (c threads) ApplySuggestions(ctx context.Context, repo string, number int, comments []int64) (wire.Change, error) {
-	return do(ctx, c.connection, wire.ApplySuggestions, onChange(repo, number, wire.AppliedSuggestions{Comments: comments}))
+	return do(ctx, c.connection, wire.ApplySuggestions, onChange(repo, number, wire.AppliedSuggestions{Comments: append([]int64{}, comments...)}))
 }
 
 // SaveDraft keeps a comment for a review that is not sent yet: one that begins a discussion, or, where thread is not 0, a

@@ -86,7 +86,7 @@ func TestLifeOfAChange(t *testing.T) {
 	}
 	w.approve("odo", k)
 	w.join("tamsin", k, "squash") // a draft may join; it waits
-	w.until(k, "waiting", func(k wire.Change) bool { return strings.Contains(k.Entry.Reason, "the change is open") })
+	w.until(k, "waiting", func(k wire.Change) bool { return strings.Contains(k.Entry.Reason, "still a draft") })
 	no, title := false, "Second"
 	k, err = author.EditChange(ctx, repo, 1, wire.ChangeEdit{Draft: &no, Title: &title})
 	w.ok(err)

@@ -22,7 +22,7 @@ func (w *town) run(login, dir string, args ...string) (out, errOut string, statu
 	w.t.Helper()
 	cmd := exec.Command(binary, args...)
 	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "TAVRIN_URL="+w.url, "TAVRIN_TOKEN="+w.tokens[login])
+	cmd.Env = append(os.Environ(), "COLUMNS=400", "TAVRIN_URL="+w.url, "TAVRIN_TOKEN="+w.tokens[login])
 	var o, e bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &o, &e
 	err := cmd.Run()
@@ -74,14 +74,14 @@ func TestCommandsTellTheWholeStory(t *testing.T) {
 	has(t, out, "opened change 1")
 	w.says("tamsin", 0, "topic", r("change", "list")...)
 	w.says("tamsin", 0, "+open", r("change", "diff", "1")...)
-	w.says("tamsin", 3, "ask odo", r("change", "gate", "1")...)
+	w.says("tamsin", 3, "odo could give it", r("change", "gate", "1")...)
 	w.says("tamsin", 3, "not ready within 1s", r("change", "wait", "1", "--until", "ready", "--timeout", "1s")...)
 	w.says("tamsin", 0, "nobody has to come back", r("queue", "join", "1", "--strategy", "squash", "--message", "East valve")...)
 	w.says("odo", 2, "--revision R", r("review", "approve", "1")...)
 	w.says("odo", 1, "conflict", r("review", "approve", "1", "--revision", "2")...)
-	w.says("wren", 2, "--reason", r("review", "object", "1", "--revision", "1")...)
+	w.says("wren", 2, "--text", r("review", "object", "1", "--revision", "1")...)
 	w.says("wren", 0, "objection", r("review", "object", "1", "--revision", "1", "--text", "why east?")...)
-	w.says("wren", 0, "comment", r("review", "comment", "1", "I see")...)
+	w.says("wren", 0, "comment", r("review", "comment", "1", "--text", "I see")...)
 	w.says("wren", 0, "withdrawn", r("review", "withdraw", "1")...)
 	w.says("odo", 0, "approval of revision 1", r("review", "approve", "1", "--revision", "1")...)
 	k, err := w.as("ines").Change(t.Context(), repo, 1)

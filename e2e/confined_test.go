@@ -40,7 +40,7 @@ func TestP11TokensForOnePurpose(t *testing.T) {
 	for path, methods := range described.Paths {
 		for method, op := range methods {
 			calls++
-			path := fill.Replace(path)
+			path := "/api/v1" + fill.Replace(path)
 			if i := strings.IndexByte(path, '{'); i >= 0 {
 				path = path[:i] + "1" + path[strings.IndexByte(path, '}')+1:]
 			}

@@ -32,7 +32,7 @@ func TestDesk(t *testing.T) {
 		}
 	}
 	k := w.propose("tamsin", "topic", "valves/a", "one\ntwo\n")
-	has(t, w.desk("odo"), "review growers/irrigation 1 asked=true: missing: 1 approval from team:hydraulics; 1 approval by an owner of valves")
+	has(t, w.desk("odo"), "review growers/irrigation 1 asked=true: missing: 1 approval from team:hydraulics; 1 approval from an owner of valves (team:hydraulics)")
 	has(t, w.desk("tamsin"), "own growers/irrigation 1 asked=false: Not ready for main")
 	if got := w.desk("wren") + w.desk("marla"); got != "" {
 		t.Errorf("others are asked: %s", got)

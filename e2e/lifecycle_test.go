@@ -94,7 +94,7 @@ func TestDependencies(t *testing.T) {
 	w.ok(err)
 	w.approve("odo", second)
 	w.join("tamsin", second, "")
-	has(t, w.until(second, "waiting", func(k wire.Change) bool { return k.Entry.State == "waiting" }).Summary, "change 1 has landed on main")
+	has(t, w.until(second, "waiting", func(k wire.Change) bool { return k.Entry.State == "waiting" }).Summary, "change 1 not landed on main")
 	has(t, w.says("tamsin", 3, "waits for", "change", "gate", "2", "--repo", repo), `"Bring first" is open; this waits for it, and goes on by itself`)
 
 	for on, words := range map[int]string{2: "cannot wait for itself", 9: "there is no change 9"} {
@@ -105,7 +105,7 @@ func TestDependencies(t *testing.T) {
 	problem(t, err, 422, "change 2 waits for change 1 already, so that neither could ever land")
 	_, err = author.CloseChange(ctx, repo, 1)
 	w.ok(err)
-	w.says("tamsin", 3, "was closed: tavrin change reopen 1", "change", "gate", "2", "--repo", repo)
+	has(t, w.says("tamsin", 3, "was closed: reopen it", "change", "gate", "2", "--repo", repo), "> tamsin: tavrin change reopen 1")
 	_, err = author.ReopenChange(ctx, repo, 1)
 	w.ok(err)
 	w.land(first, "rebase")

@@ -138,7 +138,7 @@ func TestWhyAnApprovalLapsed(t *testing.T) {
 	w.stands(k, "approvals", "missing", "odo's approval does not count: their account is disabled")
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "push", "-q", "origin", ":topic")
-	w.stands(k, "source", "missing", "topic was deleted: push it again (git push origin "+k.Head[:10]+":refs/heads/topic)")
+	w.stands(k, "source", "missing", "topic was deleted: push it again, or close the change")
 	w.must("tamsin", dir, "push", "-q", "origin", k.Head+":refs/heads/topic")
 	report, err := w.as("ines").Gate(ctx, repo, 1)
 	w.ok(err)

@@ -89,7 +89,7 @@ func TestP8AHouseMeansWhatItSays(t *testing.T) {
 	w.ok(err)
 	w.stands(k, "approvals", "missing", "2 approvals")
 	w.stands(k, "objections", "met", "")
-	w.stands(k, "tasks", "not-asked", "asked for when the source branch is line")
+	w.stands(k, "tasks", "not-asked", "asked when the source branch is line")
 	w.stands(k, "threads", "not-asked", "no discussion") // the repository's own kind
 	_, err = w.admin.ApplyRules(ctx, "growers", wire.NewRules{Text: "tavrin: rules/1\nbranches: {line: hotfix/**}\n", Reason: "to see"}, -1)
 	problem(t, err, 422, `"line" in the rules of growers/irrigation`, "stands for topic and would stand for hotfix/**")

@@ -148,7 +148,7 @@ func TestSeveralMergeBases(t *testing.T) {
 	if q.State != "missing" || w.openedAs(1).Ready {
 		t.Fatalf("it may land: %+v", q)
 	}
-	has(t, q.Next, "have merged each other's commits (2 common ancestors)", "tavrin change update 1")
+	has(t, q.Next, "have merged each other's commits (2 common ancestors)", "update the branch")
 	_, err := w.as("tamsin").UpdateBranch(t.Context(), repo, k.Number, "merge")
 	w.ok(err)
 	k = w.openedAs(1)

@@ -136,7 +136,8 @@ func TestReadingCommitsFilesAndSpace(t *testing.T) {
 	w.commit("tamsin", clone, "image", "\x00\x02", "image")
 	w.must("tamsin", clone, "push", "-q", "origin", "topic")
 	k := w.openChange("tamsin", "topic")
-	d := w.reads("odo", k, wire.Reading{})
+	d, err := w.as("odo").Diff(t.Context(), repo, k.Number, wire.Reading{}, true)
+	w.ok(err)
 	of := func(path string) wire.FileDiff {
 		t.Helper()
 		i := slices.IndexFunc(d.Files, func(f wire.FileDiff) bool { return f.Path == path })

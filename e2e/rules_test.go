@@ -324,7 +324,7 @@ func TestTeamsAreKept(t *testing.T) {
 	k := w.propose("tamsin", "topic", "valves/a", "a\n")
 	w.approve("wren", k)
 	w.join("tamsin", k, "rebase")
-	w.stands(k, "owners/valves", "missing", "ask odo")
+	w.stands(k, "owners/valves", "missing", "odo could give it")
 	w.ok(w.as("odo").SetTeam(t.Context(), "hydraulics", []string{"odo", "wren"}, nil)) // wren's approval counts now
 	w.report(w.rehearsed(k), "unit", "passed")
 	w.landed(k)

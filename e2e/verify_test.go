@@ -112,7 +112,7 @@ func TestP10WhatWasAlteredIsFound(t *testing.T) {
 		{"a statement", func() { w.records("UPDATE landings SET statement = replace(statement, 'payload', 'payloaf')") }, "the statement of growers/irrigation change 1 was altered", false},
 		{"rules in force", func() { w.records("UPDATE rules_versions SET text = replace(text, 'approvals: 1', 'approvals: 2')") }, "version 1 of the rules of growers/irrigation is not the one that was applied", false},
 		{"rules that nobody applied", func() {
-			w.records("INSERT INTO rules_versions (repository_id, version, text, because, applied_by, applied_at) VALUES (1, 2, 'tavrin: rules/1', 'x', 'ines', '2026-01-01')")
+			w.records("INSERT INTO rules_versions (repository_id, version, text, reason, applied_by, applied_at) VALUES (1, 2, 'tavrin: rules/1', 'x', 'ines', '2026-01-01')")
 		}, "version 2 of the rules of growers/irrigation", false},
 		{"a branch on disk", func() { w.must("admin", bare, "update-ref", "refs/heads/main", k.Head) }, "refs/heads/main of growers/irrigation is at " + k.Head[:10], false},
 		{"a branch that is gone", func() { w.must("admin", bare, "update-ref", "-d", "refs/heads/first") }, "refs/heads/first of growers/irrigation is not on disk", false},

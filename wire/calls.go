@@ -19,8 +19,8 @@ var (
 	ListTokens    = define[Nothing, []Token]("people", "list-tokens", "GET", "/tokens", "Tokens, without their secrets")
 	CreateToken   = define[JustBody[NewToken], Token]("people", "create-token", "POST", "/tokens", "Make a token")
 	DeleteToken   = define[WithID, Done]("people", "delete-token", "DELETE", "/tokens/{id}", "Revoke a token")
-	CreateSession = define[JustBody[Credential], Me]("people", "create-session", "POST", "/session", "Sign in to the console with a token")
-	DeleteSession = define[InSession, Done]("people", "delete-session", "DELETE", "/session", "Sign out of the console")
+	SignIn        = define[JustBody[Credential], Me]("people", "sign-in", "POST", "/session", "Sign in to the console with a token")
+	SignOut       = define[InSession, Done]("people", "sign-out", "DELETE", "/session", "Sign out of the console")
 	Confirm       = define[Confirming, Confirmed]("people", "confirm-session", "POST", "/session/confirmation", "Show a token again, so that rules may be changed from the console for a while")
 	ListRefusals  = define[Nothing, []Refusal]("people", "list-refusals", "GET", "/refusals", "What was refused for a reason of rights since the service was started, the most frequent first")
 

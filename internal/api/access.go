@@ -75,7 +75,7 @@ func (s *server) sessions() {
 		return http.Cookie{Name: sessionCookie, Value: value, Path: "/", HttpOnly: true, Secure: s.Secure,
 			SameSite: http.SameSiteStrictMode, MaxAge: age}
 	}
-	huma.Register(s.huma, operation(wire.CreateSession.Operation),
+	huma.Register(s.huma, operation(wire.SignIn.Operation),
 		func(ctx context.Context, q *wire.JustBody[wire.Credential]) (*cookie, error) {
 			session, a, err := s.Service.Access.SignIn(ctx, q.Body.Token)
 			if err != nil {
@@ -93,7 +93,7 @@ func (s *server) sessions() {
 		until, err := s.Service.Access.Confirm(ctx, q.Session, q.Body.Token)
 		return wire.Confirmed{Until: until}, err
 	})
-	huma.Register(s.huma, operation(wire.DeleteSession.Operation),
+	huma.Register(s.huma, operation(wire.SignOut.Operation),
 		func(ctx context.Context, q *wire.InSession) (*struct {
 			SetCookie http.Cookie `header:"Set-Cookie"`
 			Body      wire.Done

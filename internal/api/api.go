@@ -6,8 +6,11 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"net/http"
+	"reflect"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -79,21 +82,15 @@ func build(o Options) (http.Handler, *server) {
 
 	r.Get("/feeds/{secret}", s.feed)
 
-	// The stream of events, and what a runner fetches.
-	r.Get("/api/v1/events", s.events)
-	r.Get("/api/v1/jobs/{id}/pack", s.jobPack)
-	r.Get(repoPath+"/file", s.rawFile)
-
-	config := huma.DefaultConfig("Tavrin", Version)
-	config.DocsPath, config.SchemasPath, config.CreateHooks = "", "", nil
-	config.OpenAPIPath = "/api/v1/openapi"
-	config.Info.Description = "Says what protects a branch, and queues and lands changes when the rules hold."
-	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
-	config.Security = []map[string][]string{{"token": {}}}
-	s.huma = humachi.New(r, config)
-	s.huma.UseMiddleware(s.confined)
-	s.routes()
-
+	r.Route(base, func(r chi.Router) {
+		// The stream of events, and what a runner fetches.
+		r.Get("/events", s.events)
+		r.Get("/jobs/{id}/pack", s.jobPack)
+		r.Get("/repositories/{house}/{name}/file", s.rawFile)
+		s.huma = humachi.New(r, described())
+		s.huma.UseMiddleware(s.confined)
+		s.routes()
+	})
 	r.HandleFunc("/api/*", s.notFound)
 	r.Handle("/*", console.Handler())
 	protection := http.NewCrossOriginProtection()
@@ -103,6 +100,31 @@ func build(o Options) (http.Handler, *server) {
 			Detail: "this request comes from another site's page"})
 	}))
 	return protection.Handler(r), s
+}
+
+// described says what the description of the API has besides the calls.
+func described() huma.Config {
+	config := huma.DefaultConfig("Tavrin", Version)
+	config.DocsPath, config.SchemasPath, config.CreateHooks = "", "", nil
+	config.OpenAPIPath = "/openapi"
+	config.Info.Description = "Says what protects a branch, and queues and lands changes when the rules hold. Errors are problem " +
+		"details (RFC 9457); a list is empty where there is nothing, never absent."
+	config.Info.Contact = &huma.Contact{Name: "The administrator of the service"}
+	config.Info.License = &huma.License{Name: "As the program's", Identifier: "LicenseRef-Tavrin"}
+	config.Servers = []*huma.Server{{URL: base, Description: "The service that answers this"}}
+	for _, subject := range wire.Subjects {
+		config.Tags = append(config.Tags, &huma.Tag{Name: subject[0], Description: subject[1]})
+	}
+	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", func(t reflect.Type, hint string) string {
+		if t == reflect.TypeFor[wire.Requirement]() {
+			return "Requirement"
+		}
+		return huma.DefaultSchemaNamer(t, hint)
+	})
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer",
+		Description: "A token, as tavrin token create prints it"}}
+	config.Security = []map[string][]string{{"token": {}}}
+	return config
 }
 
 func (s *server) notFound(w http.ResponseWriter, r *http.Request) {
@@ -148,19 +170,29 @@ func (s *server) mayCall(a accounts.Actor, id string) error {
 // out is an answer with a body.
 type out[T any] struct{ Body T }
 
-const (
-	base     = "/api/v1"
-	repoPath = base + "/repositories/{house}/{name}"
-)
+// base is where the JSON calls are.
+const base = "/api/v1"
 
 // operation is how a call is described.
 func operation(o wire.Operation) huma.Operation {
-	op := huma.Operation{OperationID: o.ID, Method: o.Method, Path: base + o.Path, Summary: o.Summary, MaxBodyBytes: MaxBody,
+	op := huma.Operation{OperationID: o.ID, Method: o.Method, Path: o.Path, Summary: o.Summary,
+		Description: o.Summary + "." + openedBy(o.ID), MaxBodyBytes: MaxBody,
 		Tags: []string{o.Of}, Errors: []int{400, 401, 403, 404, 409, 422}}
 	if o.Creates {
 		op.DefaultStatus = http.StatusCreated
 	}
 	return op
+}
+
+// openedBy says which tokens for one purpose open a call.
+func openedBy(id string) string {
+	text := ""
+	for _, scope := range []accounts.Scope{accounts.ScopeChecks, accounts.ScopeRunner} {
+		if slices.Contains(accounts.CallsOf(scope), id) {
+			text += fmt.Sprintf(" Tokens of the scope %s open it too.", scope)
+		}
+	}
+	return text
 }
 
 // serve answers one of the calls.

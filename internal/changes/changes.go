@@ -52,7 +52,7 @@ func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string,
 		Target: n.Target,
 		State:  state, OpenedBy: a.Login(), CreatedAt: s.records.Now(), UpdatedAt: s.records.Now()}
 	change.Number = repo.Changes + 1 // nobody else gives one out while the repository is locked
-	pending, err := s.RevisionOf(ctx, repo, change, nil, head, a.Login())
+	pending, err := s.RevisionOf(ctx, s.records.Read(ctx), repo, change, nil, head, a.Login())
 	if err != nil {
 		return wire.Change{}, err
 	}

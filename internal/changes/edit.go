@@ -136,7 +136,7 @@ func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c re
 		return nil, err
 	}
 	c.Target = target
-	p, err := s.RevisionOf(ctx, repo, c, &last, last.Head, a.Login())
+	p, err := s.RevisionOf(ctx, s.records.Read(ctx), repo, c, &last, last.Head, a.Login())
 	if err != nil {
 		return nil, err
 	}

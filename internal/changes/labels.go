@@ -91,7 +91,7 @@ func (s *Changes) AskForReview(ctx context.Context, a accounts.Actor, name strin
 			row := records.ChangeReviewer{ChangeID: c.ID, Who: w, Optional: optional, Reason: a.Login() + " asked",
 				AskedAt: s.records.Now()}
 			again := clause.OnConflict{Columns: []clause.Column{{Name: "change_id"}, {Name: "who"}},
-				DoUpdates: clause.AssignmentColumns([]string{"optional", "because", "asked_at"})}
+				DoUpdates: clause.AssignmentColumns([]string{"optional", "reason", "asked_at"})}
 			if err := tx.Clauses(again).Create(&row).Error; err != nil {
 				return err
 			}

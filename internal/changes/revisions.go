@@ -51,7 +51,7 @@ func (s *Changes) revisionsOf(ctx context.Context, repo *records.Repository, bra
 		if last.Head == head {
 			continue
 		}
-		p, err := s.RevisionOf(ctx, repo, c, &last, head, pusher)
+		p, err := s.RevisionOf(ctx, db, repo, c, &last, head, pusher)
 		if reached := (*bounds.Reached)(nil); err != nil && !AboutTheChange(err) && !errors.As(err, &reached) {
 			return nil, nil, err // trouble of the service's own: the revision is made when it is over
 		}
@@ -66,9 +66,9 @@ func (s *Changes) revisionsOf(ctx context.Context, repo *records.Repository, bra
 	return out, told, nil
 }
 
-// RevisionOf works out, with Git, what a head brings to the change's target.
-func (s *Changes) RevisionOf(ctx context.Context, repo *records.Repository, c records.Change, last *records.Revision,
-	head, pusher string) (PendingRevision, error) {
+// RevisionOf works out, with Git, what a head brings to the change's target, as the rules are that are read from db.
+func (s *Changes) RevisionOf(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change,
+	last *records.Revision, head, pusher string) (PendingRevision, error) {
 	bare := s.disk.Bare(repo)
 	p := PendingRevision{Change: c, Row: records.Revision{Number: c.Revision + 1, Head: head, PushedBy: pusher,
 		LastPusher: pusher, CreatedAt: s.records.Now(), Paths: []string{}}}
@@ -89,7 +89,7 @@ func (s *Changes) RevisionOf(ctx context.Context, repo *records.Repository, c re
 		return p, err
 	}
 	p.Row.Commits = facts.Kept(p.Brought)
-	if err := s.elsewhere(ctx, repo, &p); err != nil {
+	if err := s.elsewhere(ctx, db, repo, &p); err != nil {
 		return p, err
 	}
 	files, err := bare.Diff(ctx, p.Row.Base, head)
@@ -139,8 +139,8 @@ const mostSought = 200
 
 // elsewhere finds the branches that hold the commits which a revision's were picked from; where the rules of the target
 // ask for it, also those that hold the revision's own.
-func (s *Changes) elsewhere(ctx context.Context, repo *records.Repository, p *PendingRevision) error {
-	force, err := s.rulebook.RulesOf(s.records.Read(ctx), repo)
+func (s *Changes) elsewhere(ctx context.Context, db *gorm.DB, repo *records.Repository, p *PendingRevision) error {
+	force, err := s.rulebook.RulesOf(db, repo)
 	if err != nil {
 		return err
 	}
@@ -380,7 +380,7 @@ func (s *Changes) missed(ctx context.Context, repo *records.Repository, c record
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.RevisionOf(ctx, repo, c, &last, head, by)
+	p, err := s.RevisionOf(ctx, s.records.Read(ctx), repo, c, &last, head, by)
 	return []PendingRevision{p}, err
 }
 

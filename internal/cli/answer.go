@@ -45,6 +45,22 @@ func inRepo[T any](p *program, use, short string, args cobra.PositionalArgs,
 	}, table))
 }
 
+// named is inRepo for a command that may name its repository first, before n arguments.
+func named[T any](p *program, use, short string, n int, call func(ctx context.Context, h here, args []string) (T, error),
+	table func(w io.Writer, v T)) *cobra.Command {
+	c := inRepo(p, use, short, cobra.RangeArgs(n, n+1), func(ctx context.Context, h here, args []string) (T, error) {
+		return call(ctx, h, args[len(args)-n:])
+	}, table)
+	run := c.RunE
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if len(args) > n {
+			p.repo = args[0]
+		}
+		return run(cmd, args)
+	}
+	return c
+}
+
 // aboutRepo gives a command the option that names a repository.
 func (p *program) aboutRepo(c *cobra.Command) *cobra.Command {
 	c.Flags().StringVar(&p.repo, "repo", "", "HOUSE/NAME; outside a clone, and for another than the clone's")

@@ -55,11 +55,11 @@ func (p *program) repository() *cobra.Command {
 				row(w, "house rules", version(r.HouseVersion))
 				row(w, "clone", "git clone "+r.Clone)
 			}),
-		inRepo(p, "resume", "Try once more to resume a repository that was set apart (administrators)", cobra.NoArgs,
+		named(p, "resume [HOUSE/NAME]", "Try once more to resume a repository that was set apart (administrators)", 0,
 			func(ctx context.Context, h here, _ []string) (wire.Repository, error) {
 				return h.ResumeRepository(ctx, h.repo)
 			}, func(w io.Writer, r wire.Repository) { row(w, r.Name+" goes on") }),
-		inRepo(p, "grant LOGIN|team:NAME ROLE", "Give a role: reader, writer, maintainer or none", cobra.ExactArgs(2),
+		named(p, "grant [HOUSE/NAME] LOGIN|team:NAME ROLE", "Give a role: reader, writer, maintainer or none", 2,
 			func(ctx context.Context, h here, args []string) (wire.Grant, error) {
 				g := wire.Grant{Where: h.repo, Who: args[0], Role: args[1]}
 				return g, h.Grant(ctx, g.Where, g.Who, g.Role)

@@ -246,11 +246,13 @@ func (r *rulesOf) lint() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		where, err := r.place(c)
-		if err != nil {
-			return err
+		var checked wire.RulesCheck
+		if where, outside := r.place(c); outside == nil {
+			checked, err = c.LintRules(cmd.Context(), where, text)
+		} else {
+			fmt.Fprintln(p.err, "read by itself; --repo or --house says for whom, and then it is held against what is there")
+			checked, err = c.CheckRules(cmd.Context(), text, false)
 		}
-		checked, err := c.LintRules(cmd.Context(), where, text)
 		if err != nil {
 			return err
 		}

@@ -4,14 +4,23 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
 	"golang.org/x/term"
 )
 
-// width is how many columns what is printed may take.
-const width = 120
+// usualWidth is how many columns a table may take where COLUMNS says nothing.
+const usualWidth = 120
+
+// columns is how wide a table may be.
+func columns() int {
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n >= 40 {
+		return n
+	}
+	return usualWidth
+}
 
 // table lays out what a command prints: rows of several cells are aligned with those next to them, and where they would
 // be wider than the terminal, the longest cells go on below. What is written to it by itself is printed as it is.
@@ -94,7 +103,7 @@ const gap = "  "
 func (t *table) flush() {
 	rows := t.block
 	t.block = nil
-	widths := fitted(rows)
+	widths := fitted(rows, columns())
 	for _, cells := range rows {
 		lines := make([][]string, len(cells))
 		tall := 1
@@ -128,7 +137,7 @@ func (t *table) flush() {
 
 // fitted returns how wide each column is: as its widest cell, or, where that is too much for all of them, the widest
 // columns so narrow that they fit. A row of one cell is as wide as it is.
-func fitted(rows [][]cell) []int {
+func fitted(rows [][]cell, width int) []int {
 	var widths []int
 	for _, cells := range rows {
 		for i, c := range cells {

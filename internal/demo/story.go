@@ -52,7 +52,7 @@ var story = []step{
 	{say: "She asks for it to land when it may, and need not come back.", by: "tamsin",
 		run: "cd work && tavrin queue join ${n} --strategy squash", shows: `nobody has to come back`},
 	{say: "What still stands between it and main?", by: "tamsin", run: "cd work && tavrin change gate ${n}", status: 3,
-		shows: `(?s)Not ready.*owner of forecast.*ask pavo`},
+		shows: `(?s)Not ready.*owner of forecast.*pavo could give it`},
 	{say: "Her own approval does not count, and the gate says so.", by: "tamsin",
 		run: "cd work && tavrin review approve ${n} --revision 1 && tavrin change gate ${n}", status: 3, shows: `an author of the change`},
 	{say: "Pavo, who owns the forecast, reads it and approves.", by: "pavo",

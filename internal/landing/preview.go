@@ -43,7 +43,7 @@ func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string,
 	}
 	c := records.Change{RepositoryID: repo.ID, Title: n.Title, Description: description, Source: n.Source,
 		Target: n.Target, State: "open", OpenedBy: a.Login()}
-	p, err := s.changes.RevisionOf(ctx, repo, c, nil, head, a.Login())
+	p, err := s.changes.RevisionOf(ctx, db, repo, c, nil, head, a.Login())
 	if err != nil {
 		return wire.Preview{}, err
 	}

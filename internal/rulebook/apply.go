@@ -56,9 +56,9 @@ func RuleShelf(db *gorm.DB, a accounts.Actor, where string, change bool) (shelf,
 }
 
 // rulesReason checks the reason that every change of rules needs.
-func rulesReason(because string) error {
-	if err := typed.Line("because", because, 3, 500); err != nil {
-		return problem.Wrong("because", "say why the rules change, in one line of 3 to 500 characters: --because TEXT")
+func rulesReason(reason string) error {
+	if err := typed.Line("reason", reason, 3, 500); err != nil {
+		return problem.Wrong("reason", "say why the rules change, in one line of 3 to 500 characters")
 	}
 	return nil
 }
@@ -66,9 +66,9 @@ func rulesReason(because string) error {
 // ApplyRules makes a document the next version of a repository's or house's rules. ifVersion is the version last read,
 // so that nobody's work is overwritten unseen; below 0: whatever it is now. Where the document in force asks for a
 // second person and the new one loosens, a proposal is made instead.
-func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text, because string,
+func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text, reason string,
 	ifVersion int) (wire.RulesApplied, error) {
-	if err := errors.Join(rulesReason(because), a.MayChangeRules(s.records.Now())); err != nil {
+	if err := errors.Join(rulesReason(reason), a.MayChangeRules(s.records.Now())); err != nil {
 		return wire.RulesApplied{}, problem.First(err)
 	}
 	out := wire.RulesApplied{Advice: []wire.Advice{}}
@@ -99,13 +99,13 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 			return err
 		}
 		if was != nil && len(was.AgreedBy) > 0 && rules.Loosens(differences) {
-			row := records.RulesProposal{BasedOn: last.Version, Text: text, Reason: because, ProposedBy: a.Login(),
+			row := records.RulesProposal{BasedOn: last.Version, Text: text, Reason: reason, ProposedBy: a.Login(),
 				ProposedAt: s.records.Now(), State: "open"}
 			proposal, err := propose(tx, h, &row, was)
 			out.Rules, out.Proposal = rulesView(last), &proposal
 			return err
 		}
-		row := records.RulesVersion{Version: last.Version + 1, Text: text, Reason: because, AppliedBy: a.Login(),
+		row := records.RulesVersion{Version: last.Version + 1, Text: text, Reason: reason, AppliedBy: a.Login(),
 			AppliedAt: s.records.Now()}
 		out.Rules = rulesView(row)
 		return s.putInForce(tx, h, row)
@@ -316,7 +316,7 @@ func ReadBack(db *gorm.DB, h shelf, row records.RulesVersion) (*rules.Document, 
 }
 
 // RestoreRules makes an earlier version's text the next version.
-func (s *Rulebook) RestoreRules(ctx context.Context, a accounts.Actor, where string, version int, because string,
+func (s *Rulebook) RestoreRules(ctx context.Context, a accounts.Actor, where string, version int, reason string,
 	ifVersion int) (wire.RulesApplied, error) {
 	earlier, err := s.Rules(ctx, a, where, version)
 	if err != nil {
@@ -326,7 +326,7 @@ func (s *Rulebook) RestoreRules(ctx context.Context, a accounts.Actor, where str
 		return wire.RulesApplied{}, problem.Wrong("version", "say to which version to return, counted from 1: "+
 			"tavrin rules history")
 	}
-	return s.ApplyRules(ctx, a, where, earlier.Text, because, ifVersion)
+	return s.ApplyRules(ctx, a, where, earlier.Text, reason, ifVersion)
 }
 
 // ExplainBranch says what protects a branch, one that exists or one that may come.

@@ -227,8 +227,8 @@ const (
 // Suspend puts a protection out of force for a time; it comes back by itself. Where the document asks for a second person, a
 // proposal is made instead.
 func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protection string, length time.Duration,
-	because string) (wire.Suspended, error) {
-	if err := errors.Join(rulesReason(because), a.MayChangeRules(s.records.Now())); err != nil {
+	reason string) (wire.Suspended, error) {
+	if err := errors.Join(rulesReason(reason), a.MayChangeRules(s.records.Now())); err != nil {
 		return wire.Suspended{}, problem.First(err)
 	}
 	if length < shortestSuspension || length > longestSuspension {
@@ -256,18 +256,18 @@ func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protect
 		}
 		if len(was.AgreedBy) > 0 {
 			row := records.RulesProposal{BasedOn: last.Version, Protection: protection,
-				Seconds: int64(length / time.Second), Reason: because, ProposedBy: a.Login(), ProposedAt: s.records.Now(), State: "open"}
+				Seconds: int64(length / time.Second), Reason: reason, ProposedBy: a.Login(), ProposedAt: s.records.Now(), State: "open"}
 			proposal, err := propose(tx, h, &row, was)
 			out.Proposal = &proposal
 			return err
 		}
-		out.Suspension, err = s.suspend(tx, h, protection, length, because, a.Login())
+		out.Suspension, err = s.suspend(tx, h, protection, length, reason, a.Login())
 		return err
 	})
 	return out, err
 }
 
-func (s *Rulebook) suspend(tx *records.Tx, h shelf, protection string, length time.Duration, because,
+func (s *Rulebook) suspend(tx *records.Tx, h shelf, protection string, length time.Duration, reason,
 	by string) (wire.Suspension, error) {
 	var twin records.Suspension
 	err := h.rows(tx.DB).Where("protection = ? AND ended_at IS NULL AND until > ?", protection,
@@ -279,14 +279,14 @@ func (s *Rulebook) suspend(tx *records.Tx, h shelf, protection string, length ti
 	if !errors.Is(err, records.ErrNotFound) {
 		return wire.Suspension{}, err
 	}
-	row := records.Suspension{Protection: protection, Reason: because, SuspendedBy: by, CreatedAt: s.records.Now(),
+	row := records.Suspension{Protection: protection, Reason: reason, SuspendedBy: by, CreatedAt: s.records.Now(),
 		Until: s.records.Now().Add(length)}
 	row.RepositoryID, row.HouseID = h.ids()
 	if err := tx.Create(&row).Error; err != nil {
 		return wire.Suspension{}, err
 	}
 	err = tx.Record(by, h.repo, event.RulesSuspended{RulesOf: h.Name(), Protection: protection, Until: row.Until,
-		Reason: because})
+		Reason: reason})
 	if err != nil {
 		return wire.Suspension{}, err
 	}

@@ -131,12 +131,12 @@ func without(a, b []string) []string {
 		func(s string) bool { return slices.Contains(b, s) })...)
 }
 
-// missing lists what a report still asks for, the rehearsal's checks too.
+// missing lists what a report says is missing, the rehearsal's checks too.
 func missing(r gate.Report) []string {
 	var out []string
 	for _, q := range r.Requirements {
 		if q.Level == require.Required && !q.Holds() {
-			out = append(out, q.Title)
+			out = append(out, q.Lacks)
 		}
 	}
 	return out

@@ -55,9 +55,9 @@ func (n *NewWaiver) check() error {
 		return problem.Wrong("for_seconds", "a waiver lasts from 1m to 24h; it is for a case at hand")
 	}
 	if strings.TrimSpace(n.Reason) == "" {
-		return problem.Wrong("because", "say why it cannot wait: a waiver needs a reason, which everybody reads")
+		return problem.Wrong("reason", "say why it cannot wait: a waiver needs a reason, which everybody reads")
 	}
-	return typed.Line("because", n.Reason, 1, 500)
+	return typed.Line("reason", n.Reason, 1, 500)
 }
 
 // confirmation stands for exactly what a waiver would waive.

@@ -1,5 +1,6 @@
-// The one place where the console talks to the service. Types are generated from the service's own description.
-import type { components } from './schema';
+// The one place where the console talks to the service. Calls and types are generated from the service's own description.
+import createClient from 'openapi-fetch';
+import type { components, paths } from './schema';
 
 type Schemas = components['schemas'];
 export type Me = Schemas['Me'];
@@ -7,31 +8,29 @@ export type Repository = Schemas['Repository'];
 export type Branch = Schemas['Branch'];
 export type Commit = Schemas['Commit'];
 export type Change = Schemas['Change'];
+export type ChangeEdit = Schemas['ChangeEdit'];
 export type Revision = Schemas['Revision'];
 export type Review = Schemas['Review'];
 export type Report = Schemas['Report'];
-export type Requirement = Schemas['Outcome'];
+export type Requirement = Schemas['Requirement'];
+export type Step = Schemas['Step'];
+export type Source = Schemas['Source'];
 export type Diff = Schemas['Diff'];
 export type FileDiff = Schemas['FileDiff'];
 export type FilePatch = Schemas['FilePatch'];
 export type DraftComment = Schemas['DraftComment'];
-export type Comment = Schemas['Comment'];
 export type Waiver = Schemas['Waiver'];
 export type WaiverPlan = Schemas['WaiverPlan'];
 export type Notifications = Schemas['Notifications'];
 export type Following = Schemas['Following'];
 export type LineOrigins = Schemas['LineOrigins'];
 export type Preview = Schemas['Preview'];
-export type Laid = Schemas['Laid'];
-export type Feed = Schemas['Feed'];
 export type Queue = Schemas['Queue'];
 export type Entry = Schemas['Entry'];
 export type Check = Schemas['Check'];
 export type Line = Schemas['Line'];
 export type Tree = Schemas['Tree'];
 export type Rules = Schemas['Rules'];
-export type RulesApplied = Schemas['RulesApplied'];
-export type RulesCheck = Schemas['RulesCheck'];
 export type RulesTrial = Schemas['RulesTrial'];
 export type Proposal = Schemas['Proposal'];
 export type Suspension = Schemas['Suspension'];
@@ -47,6 +46,16 @@ export type PathOwners = Schemas['PathOwners'];
 export type OwnershipGaps = Schemas['OwnershipGaps'];
 export type ReviewLoad = Schemas['ReviewLoad'];
 export type ChangeAreas = Schemas['ChangeAreas'];
+
+/** A repository, and a change of one, as paths name them. */
+export type InRepo = { house: string; name: string };
+export type InChange = InRepo & { number: number };
+
+/** Takes HOUSE/NAME apart. */
+export function repoNamed(repository: string): InRepo {
+  const [house = '', name = ''] = repository.split('/');
+  return { house, name };
+}
 
 /** What the service says of a request that did not work, in its own words. */
 export class Problem extends Error {
@@ -65,34 +74,22 @@ function waiting(by: number) {
   document.documentElement.dataset.awaits = String(awaited);
 }
 
-async function call<T>(...request: [method: string, path: string, body?: unknown, headers?: Record<string, string>]) {
-  waiting(1);
-  try {
-    return await ask<T>(...request);
-  } finally {
-    setTimeout(() => waiting(-1)); // once what waits for the answer has had it
-  }
-}
+/** The calls of the service, by path. Their answers are taken with answer. */
+export const api = createClient<paths>({
+  baseUrl: '/api/v1',
+  fetch: (request) => {
+    waiting(1);
+    return fetch(request)
+      .catch(() => {
+        throw new Problem(0, 'The service cannot be reached. It is tried again when it answers.');
+      })
+      .finally(() => setTimeout(() => waiting(-1))); // once what waits for the answer has had it
+  },
+});
 
-async function ask<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
-  let response: Response;
-  try {
-    response = await fetch('/api/v1' + path, {
-      method,
-      headers: body === undefined ? headers : { 'Content-Type': 'application/json', ...headers },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    });
-  } catch {
-    throw new Problem(0, 'The service cannot be reached. It is tried again when it answers.');
-  }
-  if (response.ok) return (await response.json()) as T;
-  const report = (await response.json().catch(() => ({}))) as { detail?: string };
-  throw new Problem(response.status, report.detail ?? `The service answered ${response.status}.`);
+/** What a call answers; what went wrong is thrown as a Problem. */
+export async function answer<T>(call: Promise<{ data?: T; error?: { detail?: string }; response: Response }>): Promise<T> {
+  const { data, error, response } = await call;
+  if (data !== undefined) return data;
+  throw new Problem(response.status, error?.detail ?? `The service answered ${response.status}.`);
 }
-
-export const get = <T>(path: string) => call<T>('GET', path);
-export const post = <T>(path: string, body?: unknown) => call<T>('POST', path, body);
-export const put = <T>(path: string, body: unknown, headers?: Record<string, string>) =>
-  call<T>('PUT', path, body, headers);
-export const patch = <T>(path: string, body: unknown) => call<T>('PATCH', path, body);
-export const remove = <T>(path: string) => call<T>('DELETE', path);

@@ -1,6 +1,6 @@
 // Keeps a difference for showing: which files it has, which of them are loaded, how high each stands in the page. Files
 // are loaded when they come into view, and only what is in view is drawn, so that size does not matter.
-import { get, type Diff, type FileDiff, type FilePatch } from './api';
+import { answer, api, type Diff, type FileDiff, type InChange } from './api';
 import { highlighted } from './highlight';
 import { pairs, readPatch, type Pair, type PatchLine } from './patch';
 
@@ -12,6 +12,9 @@ const gapHeight = 12;
 export const hugeFile = 20_000;
 /** How many files are asked for at once. */
 const together = 4;
+
+/** What of a change is read, and how. */
+export type Asked = { revision?: number; since?: number; commit?: string; space?: 'ignored' };
 
 /** Lines that were chosen to speak of, and what they say now; first 0: the whole file. Of one commit, or of all. */
 export type Chosen = {
@@ -69,8 +72,8 @@ export class Difference {
 
   constructor(
     readonly about: Diff,
-    private readonly path: string,
-    readonly query: string,
+    private readonly at: InChange,
+    readonly query: Asked,
   ) {
     this.files = about.files.map((f) => new ShownFile(f));
   }
@@ -131,7 +134,11 @@ export class Difference {
 
   async #load(f: ShownFile) {
     try {
-      const patch = await get<FilePatch>(`${this.path}/diff/${f.about.file}?${this.query}`);
+      const patch = await answer(
+        api.GET('/repositories/{house}/{name}/changes/{number}/diff/{file}', {
+          params: { path: { ...this.at, file: f.about.file }, query: this.query },
+        }),
+      );
       f.partial = patch.partial;
       f.lines = readPatch(patch.patch);
       f.html = await highlighted(f.about.path, f.lines);

@@ -1,16 +1,29 @@
-// Keeps what a page shows up to date: it is loaded at first, and again whenever something happened.
+// Keeps what a page shows up to date: it is loaded at first, and again whenever something happened that it is about.
 import { Problem } from './api';
 import { session } from './session.svelte';
+import { happens, type Happened } from './stream';
 
 /** How long several events in a row are gathered before the page asks again, in milliseconds. */
 const gather = 120;
+
+/** What something that is shown depends on; what is absent matters not. */
+export type Concern = {
+  repository?: string;
+  /** Number of a change: events about other changes do not matter. */
+  change?: number;
+  /** Kinds of events, by how they begin, such as "thread." */
+  kinds?: string[];
+};
 
 export class Live<T> {
   value = $state.raw<T>();
   problem = $state<string>();
   #turn = 0;
 
-  constructor(private readonly load: () => Promise<T>) {}
+  constructor(
+    private readonly load: () => Promise<T>,
+    private readonly concern: () => Concern = () => ({}),
+  ) {}
 
   reload = async () => {
     const turn = ++this.#turn;
@@ -23,26 +36,36 @@ export class Live<T> {
       this.problem = (error as Error).message;
     }
   };
+
+  /** Whether what happened may have changed it. */
+  concerns(h: Happened): boolean {
+    if (h.missed) return true;
+    const { repository, change, kinds } = this.concern();
+    const another = /^change\/(\d+)$/.exec(h.subject)?.[1];
+    return (
+      (!repository || !h.repository || h.repository === repository) &&
+      (change === undefined || another === undefined || Number(another) === change) &&
+      (!kinds || kinds.some((k) => h.kind.startsWith(k)))
+    );
+  }
 }
 
-/** Loads now, and again after each event of a repository (empty: of all). Call it in an effect. */
-export function follow(repository: string, ...lives: Live<unknown>[]): () => void {
-  const reload = () => lives.forEach((l) => void l.reload());
-  reload();
+/** Loads now, and again, each what it is about, after what happens. Call it in an effect. */
+export function follow(...lives: Live<unknown>[]): () => void {
+  lives.forEach((l) => void l.reload());
+  const stale = new Set<Live<unknown>>();
   let timer: ReturnType<typeof setTimeout> | undefined;
-  const source = new EventSource(
-    '/api/v1/events' + (repository ? `?repository=${encodeURIComponent(repository)}` : ''),
-  );
-  const soon = () => {
+  const end = happens((h) => {
+    for (const l of lives) if (l.concerns(h)) stale.add(l);
+    if (stale.size === 0) return;
     timer ??= setTimeout(() => {
       timer = undefined;
-      reload();
+      stale.forEach((l) => void l.reload());
+      stale.clear();
     }, gather);
-  };
-  source.onmessage = soon;
-  source.onopen = soon; // what happened between loading and listening, or while the connection was down, is not missed
+  });
   return () => {
     clearTimeout(timer);
-    source.close();
+    end();
   };
 }

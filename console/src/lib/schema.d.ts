@@ -4,14 +4,17 @@
  */
 
 export interface paths {
-    "/api/v1/desk": {
+    "/desk": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What waits for you, in every repository */
+        /**
+         * What waits for you, in every repository
+         * @description What waits for you, in every repository.
+         */
         get: operations["list-desk"];
         put?: never;
         post?: never;
@@ -21,14 +24,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/digest": {
+    "/digest": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What waits for you, and what happened since a time */
+        /**
+         * What waits for you, and what happened since a time
+         * @description What waits for you, and what happened since a time.
+         */
         get: operations["get-digest"];
         put?: never;
         post?: never;
@@ -38,14 +44,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/following": {
+    "/following": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What you follow, or do not want to hear of, by your own choice */
+        /**
+         * What you follow, or do not want to hear of, by your own choice
+         * @description What you follow, or do not want to hear of, by your own choice.
+         */
         get: operations["list-following"];
         put?: never;
         post?: never;
@@ -55,7 +64,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/grants": {
+    "/grants": {
         parameters: {
             query?: never;
             header?: never;
@@ -63,7 +72,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Give a role in a house or a repository */
+        /**
+         * Give a role in a house or a repository
+         * @description Give a role in a house or a repository.
+         */
         put: operations["put-grant"];
         post?: never;
         delete?: never;
@@ -72,17 +84,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses": {
+    "/houses": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Houses */
+        /**
+         * Houses
+         * @description Houses.
+         */
         get: operations["list-houses"];
         put?: never;
-        /** Make a house */
+        /**
+         * Make a house
+         * @description Make a house.
+         */
         post: operations["create-house"];
         delete?: never;
         options?: never;
@@ -90,16 +108,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses/{house}/rules": {
+    "/houses/{house}/rules": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The rules document of a house */
+        /**
+         * The rules document of a house
+         * @description The rules document of a house.
+         */
         get: operations["get-rules-of-house"];
-        /** Apply a rules document to a house */
+        /**
+         * Apply a rules document to a house
+         * @description Apply a rules document to a house.
+         */
         put: operations["put-rules-of-house"];
         post?: never;
         delete?: never;
@@ -108,7 +132,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses/{house}/rules/decisions": {
+    "/houses/{house}/rules/decisions": {
         parameters: {
             query?: never;
             header?: never;
@@ -117,7 +141,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Agree to a proposal, or decline it, of a house */
+        /**
+         * Agree to a proposal, or decline it, of a house
+         * @description Agree to a proposal, or decline it, of a house.
+         */
         post: operations["decide-rules-proposal-of-house"];
         delete?: never;
         options?: never;
@@ -125,14 +152,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses/{house}/rules/differences": {
+    "/houses/{house}/rules/differences": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** In what one version of the rules differs from another, of a house */
+        /**
+         * In what one version of the rules differs from another, of a house
+         * @description In what one version of the rules differs from another, of a house.
+         */
         get: operations["list-rules-differences-of-house"];
         put?: never;
         post?: never;
@@ -142,7 +172,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses/{house}/rules/lint": {
+    "/houses/{house}/rules/lint": {
         parameters: {
             query?: never;
             header?: never;
@@ -151,7 +181,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a rules document as this one's and say what is wrong with it, of a house */
+        /**
+         * Read a rules document as this one's and say what it means and what is wrong with it, of a house
+         * @description Read a rules document as this one's and say what it means and what is wrong with it, of a house.
+         */
         post: operations["lint-rules-of-house"];
         delete?: never;
         options?: never;
@@ -159,14 +192,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses/{house}/rules/proposals": {
+    "/houses/{house}/rules/proposals": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Loosenings that wait for a second person, of a house */
+        /**
+         * Loosenings that wait for a second person, of a house
+         * @description Loosenings that wait for a second person, of a house.
+         */
         get: operations["list-rules-proposals-of-house"];
         put?: never;
         post?: never;
@@ -176,7 +212,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses/{house}/rules/restore": {
+    "/houses/{house}/rules/restore": {
         parameters: {
             query?: never;
             header?: never;
@@ -185,7 +221,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make an earlier version's document the next version, of a house */
+        /**
+         * Make an earlier version's document the next version, of a house
+         * @description Make an earlier version's document the next version, of a house.
+         */
         post: operations["restore-rules-of-house"];
         delete?: never;
         options?: never;
@@ -193,7 +232,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses/{house}/rules/resumptions": {
+    "/houses/{house}/rules/resumptions": {
         parameters: {
             query?: never;
             header?: never;
@@ -202,7 +241,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** End a suspension before its time, of a house */
+        /**
+         * End a suspension before its time, of a house
+         * @description End a suspension before its time, of a house.
+         */
         post: operations["resume-protection-of-house"];
         delete?: never;
         options?: never;
@@ -210,17 +252,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses/{house}/rules/suspensions": {
+    "/houses/{house}/rules/suspensions": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Protections that are suspended now, of a house */
+        /**
+         * Protections that are suspended now, of a house
+         * @description Protections that are suspended now, of a house.
+         */
         get: operations["list-rules-suspensions-of-house"];
         put?: never;
-        /** Suspend a protection for a time; it comes back by itself, of a house */
+        /**
+         * Suspend a protection for a time; it comes back by itself, of a house
+         * @description Suspend a protection for a time; it comes back by itself, of a house.
+         */
         post: operations["suspend-protection-of-house"];
         delete?: never;
         options?: never;
@@ -228,7 +276,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses/{house}/rules/try": {
+    "/houses/{house}/rules/try": {
         parameters: {
             query?: never;
             header?: never;
@@ -237,7 +285,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a rules document would change if it were applied, of a house */
+        /**
+         * What a rules document would change if it were applied, of a house
+         * @description What a rules document would change if it were applied, of a house.
+         */
         post: operations["try-rules-of-house"];
         delete?: never;
         options?: never;
@@ -245,14 +296,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/houses/{house}/rules/versions": {
+    "/houses/{house}/rules/versions": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Versions of the rules, newest first, of a house */
+        /**
+         * Versions of the rules, newest first, of a house
+         * @description Versions of the rules, newest first, of a house.
+         */
         get: operations["list-rules-versions-of-house"];
         put?: never;
         post?: never;
@@ -262,7 +316,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/jobs/lease": {
+    "/jobs/lease": {
         parameters: {
             query?: never;
             header?: never;
@@ -271,7 +325,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take the oldest waiting command check */
+        /**
+         * Take the oldest waiting command check
+         * @description Take the oldest waiting command check. Tokens of the scope runner open it too.
+         */
         post: operations["lease-job"];
         delete?: never;
         options?: never;
@@ -279,14 +336,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/jobs/place": {
+    "/jobs/place": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** How a runner finds out whether it could read the service's data */
+        /**
+         * How a runner finds out whether it could read the service's data
+         * @description How a runner finds out whether it could read the service's data. Tokens of the scope runner open it too.
+         */
         get: operations["get-runner-place"];
         put?: never;
         post?: never;
@@ -296,7 +356,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/jobs/{id}/alive": {
+    "/jobs/{id}/alive": {
         parameters: {
             query?: never;
             header?: never;
@@ -305,7 +365,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A runner's sign of life */
+        /**
+         * A runner's sign of life
+         * @description A runner's sign of life.
+         */
         post: operations["keep-job"];
         delete?: never;
         options?: never;
@@ -313,7 +376,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/jobs/{id}/result": {
+    "/jobs/{id}/result": {
         parameters: {
             query?: never;
             header?: never;
@@ -322,7 +385,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A runner's answer */
+        /**
+         * A runner's answer
+         * @description A runner's answer.
+         */
         post: operations["finish-job"];
         delete?: never;
         options?: never;
@@ -330,14 +396,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/journal": {
+    "/journal": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Lines of the journal */
+        /**
+         * Lines of the journal
+         * @description Lines of the journal.
+         */
         get: operations["list-journal"];
         put?: never;
         post?: never;
@@ -347,14 +416,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/journal/head": {
+    "/journal/head": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The newest line of the journal, signed, for somebody else to keep */
+        /**
+         * The newest line of the journal, signed, for somebody else to keep
+         * @description The newest line of the journal, signed, for somebody else to keep.
+         */
         get: operations["get-journal-head"];
         put?: never;
         post?: never;
@@ -364,7 +436,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/journal/verify": {
+    "/journal/verify": {
         parameters: {
             query?: never;
             header?: never;
@@ -373,7 +445,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Check the whole journal, that records and branches are as it tells, and sign its head */
+        /**
+         * Check the whole journal, that records and branches are as it tells, and sign its head
+         * @description Check the whole journal, that records and branches are as it tells, and sign its head.
+         */
         post: operations["verify-journal"];
         delete?: never;
         options?: never;
@@ -381,17 +456,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/keys": {
+    "/keys": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Public keys by which a person signs commits */
+        /**
+         * Public keys by which a person signs commits
+         * @description Public keys by which a person signs commits.
+         */
         get: operations["list-keys"];
         put?: never;
-        /** Register a public key of your own */
+        /**
+         * Register a public key of your own
+         * @description Register a public key of your own.
+         */
         post: operations["create-key"];
         delete?: never;
         options?: never;
@@ -399,7 +480,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/keys/{id}": {
+    "/keys/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -409,14 +490,17 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Take a key out of use; what it signed counts no more */
+        /**
+         * Take a key out of use; what it signed counts no more
+         * @description Take a key out of use; what it signed counts no more.
+         */
         delete: operations["delete-key"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/markdown": {
+    "/markdown": {
         parameters: {
             query?: never;
             header?: never;
@@ -425,7 +509,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Show how a text will be laid out */
+        /**
+         * Show how a text will be laid out
+         * @description Show how a text will be laid out.
+         */
         post: operations["lay-out"];
         delete?: never;
         options?: never;
@@ -433,14 +520,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/me": {
+    "/me": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Who is asking */
+        /**
+         * Who is asking
+         * @description Who is asking. Tokens of the scope checks open it too. Tokens of the scope runner open it too.
+         */
         get: operations["get-me"];
         put?: never;
         post?: never;
@@ -450,7 +540,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/me/feed": {
+    "/me/feed": {
         parameters: {
             query?: never;
             header?: never;
@@ -459,23 +549,32 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give your Atom feed a new private address; the one before ends */
+        /**
+         * Give your Atom feed a new private address; the one before ends
+         * @description Give your Atom feed a new private address; the one before ends.
+         */
         post: operations["create-feed"];
-        /** Revoke the address of your Atom feed */
+        /**
+         * Revoke the address of your Atom feed
+         * @description Revoke the address of your Atom feed.
+         */
         delete: operations["delete-feed"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/notifications": {
+    "/notifications": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What others did to what you follow or have a part in, newest first */
+        /**
+         * What others did to what you follow or have a part in, newest first
+         * @description What others did to what you follow or have a part in, newest first.
+         */
         get: operations["list-notifications"];
         put?: never;
         post?: never;
@@ -485,7 +584,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/notifications/seen": {
+    "/notifications/seen": {
         parameters: {
             query?: never;
             header?: never;
@@ -493,7 +592,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Remember up to which line you have seen your notifications */
+        /**
+         * Remember up to which line you have seen your notifications
+         * @description Remember up to which line you have seen your notifications.
+         */
         put: operations["put-notifications-seen"];
         post?: never;
         delete?: never;
@@ -502,17 +604,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people": {
+    "/people": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** People and robots */
+        /**
+         * People and robots
+         * @description People and robots.
+         */
         get: operations["list-people"];
         put?: never;
-        /** Make a person or a robot */
+        /**
+         * Make a person or a robot
+         * @description Make a person or a robot.
+         */
         post: operations["create-person"];
         delete?: never;
         options?: never;
@@ -520,7 +628,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/people/{login}/disabled": {
+    "/people/{login}/disabled": {
         parameters: {
             query?: never;
             header?: never;
@@ -528,7 +636,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Take an account out of use, or back */
+        /**
+         * Take an account out of use, or back
+         * @description Take an account out of use, or back.
+         */
         put: operations["put-person-disabled"];
         post?: never;
         delete?: never;
@@ -537,14 +648,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/refusals": {
+    "/refusals": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What was refused for a reason of rights since the service was started, the most frequent first */
+        /**
+         * What was refused for a reason of rights since the service was started, the most frequent first
+         * @description What was refused for a reason of rights since the service was started, the most frequent first.
+         */
         get: operations["list-refusals"];
         put?: never;
         post?: never;
@@ -554,17 +668,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories": {
+    "/repositories": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Repositories that you may read */
+        /**
+         * Repositories that you may read
+         * @description Repositories that you may read.
+         */
         get: operations["list-repositories"];
         put?: never;
-        /** Make a repository, empty or imported */
+        /**
+         * Make a repository, empty or imported
+         * @description Make a repository, empty or imported.
+         */
         post: operations["create-repository"];
         delete?: never;
         options?: never;
@@ -572,14 +692,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}": {
+    "/repositories/{house}/{name}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** One repository */
+        /**
+         * One repository
+         * @description One repository.
+         */
         get: operations["get-repository"];
         put?: never;
         post?: never;
@@ -589,14 +712,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/areas": {
+    "/repositories/{house}/{name}/areas": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The areas in force */
+        /**
+         * The areas in force
+         * @description The areas in force.
+         */
         get: operations["list-areas"];
         put?: never;
         post?: never;
@@ -606,14 +732,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/areas/gaps": {
+    "/repositories/{house}/{name}/areas/gaps": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What nobody owns, and which globs match nothing */
+        /**
+         * What nobody owns, and which globs match nothing
+         * @description What nobody owns, and which globs match nothing.
+         */
         get: operations["get-ownership-gaps"];
         put?: never;
         post?: never;
@@ -623,14 +752,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/areas/loads": {
+    "/repositories/{house}/{name}/areas/loads": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** How open reviews are spread over people */
+        /**
+         * How open reviews are spread over people
+         * @description How open reviews are spread over people.
+         */
         get: operations["list-review-loads"];
         put?: never;
         post?: never;
@@ -640,14 +772,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/areas/owners": {
+    "/repositories/{house}/{name}/areas/owners": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Who owns a path, and why */
+        /**
+         * Who owns a path, and why
+         * @description Who owns a path, and why.
+         */
         get: operations["get-path-owners"];
         put?: never;
         post?: never;
@@ -657,14 +792,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/branches": {
+    "/repositories/{house}/{name}/branches": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Branches with what protects them */
+        /**
+         * Branches with what protects them
+         * @description Branches with what protects them.
+         */
         get: operations["list-branches"];
         put?: never;
         post?: never;
@@ -674,17 +812,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes": {
+    "/repositories/{house}/{name}/changes": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Changes, newest first */
+        /**
+         * Changes, newest first
+         * @description Changes, newest first.
+         */
         get: operations["list-changes"];
         put?: never;
-        /** Open a change */
+        /**
+         * Open a change
+         * @description Open a change.
+         */
         post: operations["create-change"];
         delete?: never;
         options?: never;
@@ -692,25 +836,31 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}": {
+    "/repositories/{house}/{name}/changes/{number}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** One change */
+        /**
+         * One change
+         * @description One change.
+         */
         get: operations["get-change"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** Alter title, description, draft state, target, or what it depends on */
+        /**
+         * Alter title, description, draft state, target, or what it depends on
+         * @description Alter title, description, draft state, target, or what it depends on.
+         */
         patch: operations["edit-change"];
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/apply": {
+    "/repositories/{house}/{name}/changes/{number}/apply": {
         parameters: {
             query?: never;
             header?: never;
@@ -719,7 +869,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Apply suggestions, as one commit of yours on the source branch */
+        /**
+         * Apply suggestions, as one commit of yours on the source branch
+         * @description Apply suggestions, as one commit of yours on the source branch.
+         */
         post: operations["apply-suggestions"];
         delete?: never;
         options?: never;
@@ -727,14 +880,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/areas": {
+    "/repositories/{house}/{name}/changes/{number}/areas": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Which areas a change touches, and whose approval would be enough */
+        /**
+         * Which areas a change touches, and whose approval would be enough
+         * @description Which areas a change touches, and whose approval would be enough.
+         */
         get: operations["get-change-areas"];
         put?: never;
         post?: never;
@@ -744,7 +900,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/close": {
+    "/repositories/{house}/{name}/changes/{number}/close": {
         parameters: {
             query?: never;
             header?: never;
@@ -753,7 +909,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give a change up */
+        /**
+         * Give a change up
+         * @description Give a change up.
+         */
         post: operations["close-change"];
         delete?: never;
         options?: never;
@@ -761,14 +920,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/diff": {
+    "/repositories/{house}/{name}/changes/{number}/diff": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What a revision, a commit, or what came between two revisions brings */
+        /**
+         * What a revision, a commit, or what came between two revisions brings
+         * @description What a revision, a commit, or what came between two revisions brings.
+         */
         get: operations["get-diff"];
         put?: never;
         post?: never;
@@ -778,14 +940,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/diff/{file}": {
+    "/repositories/{house}/{name}/changes/{number}/diff/{file}": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** One file of a difference */
+        /**
+         * One file of a difference
+         * @description One file of a difference.
+         */
         get: operations["get-file-diff"];
         put?: never;
         post?: never;
@@ -795,7 +960,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/diff/{file}/read": {
+    "/repositories/{house}/{name}/changes/{number}/diff/{file}/read": {
         parameters: {
             query?: never;
             header?: never;
@@ -803,7 +968,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Tick a file as read, or take the tick away; it unticks itself when the file changes */
+        /**
+         * Tick a file as read, or take the tick away; it unticks itself when the file changes
+         * @description Tick a file as read, or take the tick away; it unticks itself when the file changes.
+         */
         put: operations["put-file-read"];
         post?: never;
         delete?: never;
@@ -812,17 +980,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/drafts": {
+    "/repositories/{house}/{name}/changes/{number}/drafts": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Your draft comments: not sent, oldest first */
+        /**
+         * Your draft comments, not sent yet, oldest first
+         * @description Your draft comments, not sent yet, oldest first.
+         */
         get: operations["list-drafts"];
         put?: never;
-        /** Save a draft comment for a review */
+        /**
+         * Save a draft comment for a review
+         * @description Save a draft comment for a review.
+         */
         post: operations["create-draft"];
         delete?: never;
         options?: never;
@@ -830,7 +1004,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/drafts/{id}": {
+    "/repositories/{house}/{name}/changes/{number}/drafts/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -840,14 +1014,17 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Delete a draft comment */
+        /**
+         * Delete a draft comment
+         * @description Delete a draft comment.
+         */
         delete: operations["delete-draft"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/follow": {
+    "/repositories/{house}/{name}/changes/{number}/follow": {
         parameters: {
             query?: never;
             header?: never;
@@ -855,7 +1032,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Follow a change, or hear nothing of it */
+        /**
+         * Follow a change, or hear nothing of it
+         * @description Follow a change, or hear nothing of it.
+         */
         put: operations["put-change-follow"];
         post?: never;
         delete?: never;
@@ -864,14 +1044,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/gate": {
+    "/repositories/{house}/{name}/changes/{number}/gate": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What still stands between a change and its target */
+        /**
+         * What still stands between a change and its target
+         * @description What still stands between a change and its target.
+         */
         get: operations["get-gate"];
         put?: never;
         post?: never;
@@ -881,7 +1064,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/labels": {
+    "/repositories/{house}/{name}/changes/{number}/labels": {
         parameters: {
             query?: never;
             header?: never;
@@ -889,7 +1072,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set and remove labels of a change */
+        /**
+         * Set and remove labels of a change
+         * @description Set and remove labels of a change.
+         */
         put: operations["put-labels"];
         post?: never;
         delete?: never;
@@ -898,14 +1084,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/landing": {
+    "/repositories/{house}/{name}/changes/{number}/landing": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** How a change landed, with its statement */
+        /**
+         * How a change landed, with its statement
+         * @description How a change landed, with its statement.
+         */
         get: operations["get-landing"];
         put?: never;
         post?: never;
@@ -915,7 +1104,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/looked": {
+    "/repositories/{house}/{name}/changes/{number}/looked": {
         parameters: {
             query?: never;
             header?: never;
@@ -923,7 +1112,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Remember up to which revision you have looked at a change */
+        /**
+         * Remember up to which revision you have looked at a change
+         * @description Remember up to which revision you have looked at a change.
+         */
         put: operations["put-looked"];
         post?: never;
         delete?: never;
@@ -932,7 +1124,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/queue": {
+    "/repositories/{house}/{name}/changes/{number}/queue": {
         parameters: {
             query?: never;
             header?: never;
@@ -941,16 +1133,22 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Land a change as soon as it may */
+        /**
+         * Land a change as soon as it may
+         * @description Land a change as soon as it may.
+         */
         post: operations["join-queue"];
-        /** Take a change out of the queue */
+        /**
+         * Take a change out of the queue
+         * @description Take a change out of the queue.
+         */
         delete: operations["leave-queue"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/reopen": {
+    "/repositories/{house}/{name}/changes/{number}/reopen": {
         parameters: {
             query?: never;
             header?: never;
@@ -959,7 +1157,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take a closed change up again */
+        /**
+         * Take a closed change up again
+         * @description Take a closed change up again.
+         */
         post: operations["reopen-change"];
         delete?: never;
         options?: never;
@@ -967,7 +1168,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/reviewers": {
+    "/repositories/{house}/{name}/changes/{number}/reviewers": {
         parameters: {
             query?: never;
             header?: never;
@@ -976,7 +1177,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Ask people or teams for a review, or tell them of the change */
+        /**
+         * Ask people or teams for a review, or tell them of the change
+         * @description Ask people or teams for a review, or tell them of the change.
+         */
         post: operations["ask-reviewers"];
         delete?: never;
         options?: never;
@@ -984,17 +1188,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/reviews": {
+    "/repositories/{house}/{name}/changes/{number}/reviews": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What reviewers said, oldest first */
+        /**
+         * What reviewers said, oldest first
+         * @description What reviewers said, oldest first.
+         */
         get: operations["list-reviews"];
         put?: never;
-        /** Approve, object or comment */
+        /**
+         * Approve, object or comment
+         * @description Approve, object or comment.
+         */
         post: operations["create-review"];
         delete?: never;
         options?: never;
@@ -1002,14 +1212,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/revisions": {
+    "/repositories/{house}/{name}/changes/{number}/revisions": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** A change's revisions, newest first */
+        /**
+         * A change's revisions, newest first
+         * @description A change's revisions, newest first.
+         */
         get: operations["list-revisions"];
         put?: never;
         post?: never;
@@ -1019,17 +1232,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/threads": {
+    "/repositories/{house}/{name}/changes/{number}/threads": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Discussions, oldest first, with where their lines are now */
+        /**
+         * Discussions, oldest first, with where their lines are now
+         * @description Discussions, oldest first, with where their lines are now.
+         */
         get: operations["list-threads"];
         put?: never;
-        /** Begin a discussion */
+        /**
+         * Begin a discussion
+         * @description Begin a discussion.
+         */
         post: operations["create-thread"];
         delete?: never;
         options?: never;
@@ -1037,7 +1256,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/comments": {
+    "/repositories/{house}/{name}/changes/{number}/threads/{thread}/comments": {
         parameters: {
             query?: never;
             header?: never;
@@ -1046,7 +1265,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Reply in a discussion */
+        /**
+         * Reply in a discussion
+         * @description Reply in a discussion.
+         */
         post: operations["create-comment"];
         delete?: never;
         options?: never;
@@ -1054,7 +1276,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/comments/{comment}": {
+    "/repositories/{house}/{name}/changes/{number}/threads/{thread}/comments/{comment}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1062,7 +1284,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Alter one's own comment; what it said before is kept */
+        /**
+         * Alter your own comment; what it said before is kept
+         * @description Alter your own comment; what it said before is kept.
+         */
         put: operations["put-comment"];
         post?: never;
         delete?: never;
@@ -1071,7 +1296,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/threads/{thread}/resolved": {
+    "/repositories/{house}/{name}/changes/{number}/threads/{thread}/resolved": {
         parameters: {
             query?: never;
             header?: never;
@@ -1079,7 +1304,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Resolve a discussion, or open it again */
+        /**
+         * Resolve a discussion, or open it again
+         * @description Resolve a discussion, or open it again.
+         */
         put: operations["put-resolved"];
         post?: never;
         delete?: never;
@@ -1088,7 +1316,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/update": {
+    "/repositories/{house}/{name}/changes/{number}/update": {
         parameters: {
             query?: never;
             header?: never;
@@ -1097,7 +1325,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Update the source branch to its target */
+        /**
+         * Update the source branch to its target
+         * @description Update the source branch to its target.
+         */
         post: operations["update-branch"];
         delete?: never;
         options?: never;
@@ -1105,7 +1336,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/waivers": {
+    "/repositories/{house}/{name}/changes/{number}/waivers": {
         parameters: {
             query?: never;
             header?: never;
@@ -1114,7 +1345,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Waive requirements for one landing */
+        /**
+         * Waive requirements for one landing
+         * @description Waive requirements for one landing.
+         */
         post: operations["create-waiver"];
         delete?: never;
         options?: never;
@@ -1122,7 +1356,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/waivers/plan": {
+    "/repositories/{house}/{name}/changes/{number}/waivers/plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -1131,7 +1365,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Say exactly what a waiver of a change would waive */
+        /**
+         * Say exactly what a waiver of a change would waive
+         * @description Say exactly what a waiver of a change would waive.
+         */
         post: operations["plan-waiver"];
         delete?: never;
         options?: never;
@@ -1139,7 +1376,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/changes/{number}/withdraw": {
+    "/repositories/{house}/{name}/changes/{number}/withdraw": {
         parameters: {
             query?: never;
             header?: never;
@@ -1148,7 +1385,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back your approval or objection */
+        /**
+         * Take back your approval or objection
+         * @description Take back your approval or objection.
+         */
         post: operations["withdraw-review"];
         delete?: never;
         options?: never;
@@ -1156,17 +1396,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/checks": {
+    "/repositories/{house}/{name}/checks": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Checks seen so far, and those that the rules name */
+        /**
+         * Checks seen so far, and those that the rules name
+         * @description Checks seen so far, and those that the rules name.
+         */
         get: operations["list-check-names"];
         put?: never;
-        /** Report a check */
+        /**
+         * Report a check
+         * @description Report a check. Tokens of the scope checks open it too.
+         */
         post: operations["create-check-report"];
         delete?: never;
         options?: never;
@@ -1174,14 +1420,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/checks/wanted": {
+    "/repositories/{house}/{name}/checks/wanted": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Checks that wait for a report */
+        /**
+         * Checks that wait for a report
+         * @description Checks that wait for a report. Tokens of the scope checks open it too.
+         */
         get: operations["list-wanted-checks"];
         put?: never;
         post?: never;
@@ -1191,14 +1440,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/commits/{commit}/checks": {
+    "/repositories/{house}/{name}/commits/{commit}/checks": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The checks of a commit */
+        /**
+         * The checks of a commit
+         * @description The checks of a commit. Tokens of the scope checks open it too.
+         */
         get: operations["list-checks"];
         put?: never;
         post?: never;
@@ -1208,7 +1460,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/commits/{commit}/checks/rerun": {
+    "/repositories/{house}/{name}/commits/{commit}/checks/rerun": {
         parameters: {
             query?: never;
             header?: never;
@@ -1217,22 +1469,28 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Ask for another attempt */
-        post: operations["ask-check-again"];
+        /**
+         * Ask for another attempt of a check
+         * @description Ask for another attempt of a check.
+         */
+        post: operations["rerun-check"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/explain": {
+    "/repositories/{house}/{name}/explain": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What protects a branch, setting by setting, and where each comes from */
+        /**
+         * What protects a branch, setting by setting, and where each comes from
+         * @description What protects a branch, setting by setting, and where each comes from.
+         */
         get: operations["get-branch-rules"];
         put?: never;
         post?: never;
@@ -1242,7 +1500,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/follow": {
+    "/repositories/{house}/{name}/follow": {
         parameters: {
             query?: never;
             header?: never;
@@ -1250,7 +1508,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Follow a repository, or no longer */
+        /**
+         * Follow a repository, or no longer
+         * @description Follow a repository, or no longer.
+         */
         put: operations["put-repository-follow"];
         post?: never;
         delete?: never;
@@ -1259,14 +1520,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/history": {
+    "/repositories/{house}/{name}/history": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Commits with their checks, newest first */
+        /**
+         * Commits with their checks, newest first
+         * @description Commits with their checks, newest first.
+         */
         get: operations["list-history"];
         put?: never;
         post?: never;
@@ -1276,14 +1540,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/lines": {
+    "/repositories/{house}/{name}/lines": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Which commit, and which change, each line of a file comes from */
+        /**
+         * Which commit, and which change, each line of a file comes from
+         * @description Which commit, and which change, each line of a file comes from.
+         */
         get: operations["get-lines"];
         put?: never;
         post?: never;
@@ -1293,14 +1560,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/matching": {
+    "/repositories/{house}/{name}/matching": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Which branches a glob or a branch kind matches now */
+        /**
+         * Which branches a glob or a branch kind matches now
+         * @description Which branches a glob or a branch kind matches now.
+         */
         get: operations["get-matching-branches"];
         put?: never;
         post?: never;
@@ -1310,14 +1580,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/preview": {
+    "/repositories/{house}/{name}/preview": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** What a change would meet that is not opened yet */
+        /**
+         * What a change would meet that is not opened yet
+         * @description What a change would meet that is not opened yet.
+         */
         get: operations["get-preview"];
         put?: never;
         post?: never;
@@ -1327,14 +1600,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/queue": {
+    "/repositories/{house}/{name}/queue": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The line for a target branch */
+        /**
+         * The line for a target branch
+         * @description The line for a target branch.
+         */
         get: operations["get-queue"];
         put?: never;
         post?: never;
@@ -1344,7 +1620,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/resume": {
+    "/repositories/{house}/{name}/resume": {
         parameters: {
             query?: never;
             header?: never;
@@ -1353,7 +1629,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Try once more to resume a repository that was set apart */
+        /**
+         * Try once more to resume a repository that was set apart
+         * @description Try once more to resume a repository that was set apart.
+         */
         post: operations["resume-repository"];
         delete?: never;
         options?: never;
@@ -1361,16 +1640,22 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules": {
+    "/repositories/{house}/{name}/rules": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The rules document */
+        /**
+         * The rules document
+         * @description The rules document.
+         */
         get: operations["get-rules"];
-        /** Apply a rules document */
+        /**
+         * Apply a rules document
+         * @description Apply a rules document.
+         */
         put: operations["put-rules"];
         post?: never;
         delete?: never;
@@ -1379,7 +1664,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules/decisions": {
+    "/repositories/{house}/{name}/rules/decisions": {
         parameters: {
             query?: never;
             header?: never;
@@ -1388,7 +1673,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Agree to a proposal, or decline it */
+        /**
+         * Agree to a proposal, or decline it
+         * @description Agree to a proposal, or decline it.
+         */
         post: operations["decide-rules-proposal"];
         delete?: never;
         options?: never;
@@ -1396,14 +1684,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules/differences": {
+    "/repositories/{house}/{name}/rules/differences": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** In what one version of the rules differs from another */
+        /**
+         * In what one version of the rules differs from another
+         * @description In what one version of the rules differs from another.
+         */
         get: operations["list-rules-differences"];
         put?: never;
         post?: never;
@@ -1413,7 +1704,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules/lint": {
+    "/repositories/{house}/{name}/rules/lint": {
         parameters: {
             query?: never;
             header?: never;
@@ -1422,7 +1713,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a rules document as this one's and say what is wrong with it */
+        /**
+         * Read a rules document as this one's and say what it means and what is wrong with it
+         * @description Read a rules document as this one's and say what it means and what is wrong with it.
+         */
         post: operations["lint-rules"];
         delete?: never;
         options?: never;
@@ -1430,14 +1724,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules/proposals": {
+    "/repositories/{house}/{name}/rules/proposals": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Loosenings that wait for a second person */
+        /**
+         * Loosenings that wait for a second person
+         * @description Loosenings that wait for a second person.
+         */
         get: operations["list-rules-proposals"];
         put?: never;
         post?: never;
@@ -1447,7 +1744,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules/restore": {
+    "/repositories/{house}/{name}/rules/restore": {
         parameters: {
             query?: never;
             header?: never;
@@ -1456,7 +1753,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make an earlier version's document the next version */
+        /**
+         * Make an earlier version's document the next version
+         * @description Make an earlier version's document the next version.
+         */
         post: operations["restore-rules"];
         delete?: never;
         options?: never;
@@ -1464,7 +1764,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules/resumptions": {
+    "/repositories/{house}/{name}/rules/resumptions": {
         parameters: {
             query?: never;
             header?: never;
@@ -1473,7 +1773,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** End a suspension before its time */
+        /**
+         * End a suspension before its time
+         * @description End a suspension before its time.
+         */
         post: operations["resume-protection"];
         delete?: never;
         options?: never;
@@ -1481,17 +1784,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules/suspensions": {
+    "/repositories/{house}/{name}/rules/suspensions": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Protections that are suspended now */
+        /**
+         * Protections that are suspended now
+         * @description Protections that are suspended now.
+         */
         get: operations["list-rules-suspensions"];
         put?: never;
-        /** Suspend a protection for a time; it comes back by itself */
+        /**
+         * Suspend a protection for a time; it comes back by itself
+         * @description Suspend a protection for a time; it comes back by itself.
+         */
         post: operations["suspend-protection"];
         delete?: never;
         options?: never;
@@ -1499,7 +1808,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules/test": {
+    "/repositories/{house}/{name}/rules/test": {
         parameters: {
             query?: never;
             header?: never;
@@ -1508,7 +1817,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Run examples against rules */
+        /**
+         * Run examples against rules
+         * @description Run examples against rules.
+         */
         post: operations["test-rules"];
         delete?: never;
         options?: never;
@@ -1516,7 +1828,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules/try": {
+    "/repositories/{house}/{name}/rules/try": {
         parameters: {
             query?: never;
             header?: never;
@@ -1525,7 +1837,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a rules document would change if it were applied */
+        /**
+         * What a rules document would change if it were applied
+         * @description What a rules document would change if it were applied.
+         */
         post: operations["try-rules"];
         delete?: never;
         options?: never;
@@ -1533,14 +1848,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/rules/versions": {
+    "/repositories/{house}/{name}/rules/versions": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Versions of the rules, newest first */
+        /**
+         * Versions of the rules, newest first
+         * @description Versions of the rules, newest first.
+         */
         get: operations["list-rules-versions"];
         put?: never;
         post?: never;
@@ -1550,14 +1868,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/tree": {
+    "/repositories/{house}/{name}/tree": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** A folder or a file at a commit */
+        /**
+         * A folder or a file at a commit
+         * @description A folder or a file at a commit. Tokens of the scope checks open it too.
+         */
         get: operations["get-tree"];
         put?: never;
         post?: never;
@@ -1567,14 +1888,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/waivers": {
+    "/repositories/{house}/{name}/waivers": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Waivers, newest first */
+        /**
+         * Waivers, newest first
+         * @description Waivers, newest first.
+         */
         get: operations["list-waivers"];
         put?: never;
         post?: never;
@@ -1584,7 +1908,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/waivers/push": {
+    "/repositories/{house}/{name}/waivers/push": {
         parameters: {
             query?: never;
             header?: never;
@@ -1593,7 +1917,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Allow yourself one push against the rules */
+        /**
+         * Allow yourself one push against the rules
+         * @description Allow yourself one push against the rules.
+         */
         post: operations["create-push-waiver"];
         delete?: never;
         options?: never;
@@ -1601,7 +1928,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/waivers/push/plan": {
+    "/repositories/{house}/{name}/waivers/push/plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -1610,7 +1937,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Say exactly what the rules hold against a push */
+        /**
+         * Say exactly what the rules hold against a push
+         * @description Say exactly what the rules hold against a push.
+         */
         post: operations["plan-push-waiver"];
         delete?: never;
         options?: never;
@@ -1618,7 +1948,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{house}/{name}/waivers/{waiver}/acknowledge": {
+    "/repositories/{house}/{name}/waivers/{waiver}/acknowledge": {
         parameters: {
             query?: never;
             header?: never;
@@ -1627,7 +1957,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Acknowledge what a waiver let through */
+        /**
+         * Acknowledge what a waiver let through
+         * @description Acknowledge what a waiver let through.
+         */
         post: operations["acknowledge-waiver"];
         delete?: never;
         options?: never;
@@ -1635,7 +1968,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rules/check": {
+    "/rules/check": {
         parameters: {
             query?: never;
             header?: never;
@@ -1644,7 +1977,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a rules document without applying it */
+        /**
+         * Read a rules document without applying it
+         * @description Read a rules document without applying it.
+         */
         post: operations["check-rules"];
         delete?: never;
         options?: never;
@@ -1652,14 +1988,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rules/schema": {
+    "/rules/schema": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The JSON Schema of the rules document, for editors */
+        /**
+         * The JSON Schema of the rules document, for editors
+         * @description The JSON Schema of the rules document, for editors.
+         */
         get: operations["get-rules-schema"];
         put?: never;
         post?: never;
@@ -1669,14 +2008,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/rules/templates": {
+    "/rules/templates": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Documents to start from */
+        /**
+         * Documents to start from
+         * @description Documents to start from.
+         */
         get: operations["list-rules-templates"];
         put?: never;
         post?: never;
@@ -1686,7 +2028,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/session": {
+    "/session": {
         parameters: {
             query?: never;
             header?: never;
@@ -1695,16 +2037,22 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sign in to the console with a token */
+        /**
+         * Sign in to the console with a token
+         * @description Sign in to the console with a token.
+         */
         post: operations["create-session"];
-        /** Sign out */
+        /**
+         * Sign out of the console
+         * @description Sign out of the console.
+         */
         delete: operations["delete-session"];
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/session/confirmation": {
+    "/session/confirmation": {
         parameters: {
             query?: never;
             header?: never;
@@ -1713,7 +2061,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Show a token again, so that rules may be changed from the console for a while */
+        /**
+         * Show a token again, so that rules may be changed from the console for a while
+         * @description Show a token again, so that rules may be changed from the console for a while.
+         */
         post: operations["confirm-session"];
         delete?: never;
         options?: never;
@@ -1721,17 +2072,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/teams": {
+    "/teams": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Teams and their members */
+        /**
+         * Teams and their members
+         * @description Teams and their members.
+         */
         get: operations["list-teams"];
         put?: never;
-        /** Make a team */
+        /**
+         * Make a team
+         * @description Make a team.
+         */
         post: operations["create-team"];
         delete?: never;
         options?: never;
@@ -1739,7 +2096,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/teams/{team}": {
+    "/teams/{team}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1747,7 +2104,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set a team's members, its managers, or both */
+        /**
+         * Set a team's members, its managers, or both
+         * @description Set a team's members, its managers, or both.
+         */
         put: operations["put-team"];
         post?: never;
         delete?: never;
@@ -1756,17 +2116,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tokens": {
+    "/tokens": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Tokens, without their secrets */
+        /**
+         * Tokens, without their secrets
+         * @description Tokens, without their secrets.
+         */
         get: operations["list-tokens"];
         put?: never;
-        /** Make a token */
+        /**
+         * Make a token
+         * @description Make a token.
+         */
         post: operations["create-token"];
         delete?: never;
         options?: never;
@@ -1774,7 +2140,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/tokens/{id}": {
+    "/tokens/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1784,7 +2150,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Revoke a token */
+        /**
+         * Revoke a token
+         * @description Revoke a token.
+         */
         delete: operations["delete-token"];
         options?: never;
         head?: never;
@@ -1795,7 +2164,7 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        "Acknowledge-waiverRequest": {
+        Acknowledging: {
             /** @description what you found */
             text: string;
         };
@@ -1812,17 +2181,11 @@ export interface components {
             /** @description what is wrong and why */
             text: string;
         };
-        "Apply-suggestionsRequest": {
+        AppliedSuggestions: {
             /** @description whose suggestions to apply */
             comments: number[];
         };
         Area: {
-            /**
-             * Format: int64
-             * @description asked by the area itself
-             */
-            approvals: number;
-            checks: string[];
             /**
              * Format: int64
              * @description on the default branch
@@ -1837,47 +2200,38 @@ export interface components {
             paths: string[];
             /** @description owners by login, those with access */
             people: string[];
+            /** @description what the area itself requires of a change that touches it, in words */
+            requires: string[];
             /** @description asked to review a new change that touches it */
             reviewers: string[];
             source: components["schemas"]["Source"];
+            /** @description who may waive what it requires */
+            waive: string[];
         };
-        "Ask-check-againRequest": {
-            name: string;
+        Arguments: {
+            /** @description the branch to push to, or the one that the commits are for */
+            branch?: string;
+            /**
+             * Format: int64
+             * @description number of the change; absent: it has none yet
+             */
+            change?: number;
+            check?: string;
+            /** @description the commit that the check is asked for on, or the branch stood at */
+            commit?: string;
+            /**
+             * Format: int64
+             * @description the revision that is looked at
+             */
+            revision?: number;
+            /** @description those that would do */
+            strategies?: string[];
         };
-        "Ask-reviewersRequest": {
+        AskedReviewers: {
             /** @description tell them, without asking */
             optional?: boolean;
             /** @description person:LOGIN or team:NAME */
             who: string[];
-        };
-        Beginning: {
-            /** @description the lines are those of the file before the change */
-            before?: boolean;
-            /** @description of a commit of the change */
-            commit?: string;
-            /**
-             * Format: int64
-             * @description counted from 1; absent: the whole file
-             */
-            first_line?: number;
-            /**
-             * Format: int64
-             * @description absent: the first
-             */
-            last_line?: number;
-            /** @description it needs no answer, and never blocks */
-            no_answer?: boolean;
-            /** @description of a file */
-            path?: string;
-            /**
-             * Format: int64
-             * @description the one that was looked at; absent: the newest
-             */
-            revision?: number;
-            /** @description what the lines should be; empty: they should go */
-            suggestion?: string;
-            /** @description Markdown; may be left out beside a suggestion */
-            text?: string;
         };
         Branch: {
             author: string;
@@ -1916,6 +2270,13 @@ export interface components {
             /** @description sentences that would no longer hold */
             gone: string[];
             repository: string;
+        };
+        BranchUpdate: {
+            /**
+             * @description absent: rebase
+             * @enum {string}
+             */
+            strategy?: "rebase" | "merge";
         };
         Change: {
             /** Format: int64 */
@@ -1990,6 +2351,16 @@ export interface components {
             /** @description changed paths that lie in no area */
             unowned: string[];
         };
+        ChangeEdit: {
+            /** @description numbers of the changes that it waits for, in place of those before */
+            depends_on?: number[];
+            /** @description Markdown */
+            description?: string;
+            draft?: boolean;
+            /** @description another branch to go to: a new revision is made, and it leaves the queue */
+            target?: string;
+            title?: string;
+        };
         ChangeTrial: {
             /** @description what is missing now and would not be then */
             dropped: string[];
@@ -2042,8 +2413,8 @@ export interface components {
             /** Format: int64 */
             reports: number;
         };
-        Choice: {
-            follow: boolean;
+        CheckNamed: {
+            name: string;
         };
         Comment: {
             /** @description the commit that applied the suggestion */
@@ -2094,121 +2465,18 @@ export interface components {
             /** @description what was waived to let this commit onto a branch */
             waiver?: components["schemas"]["Waiver"];
         };
-        "Confirm-sessionRequest": {
-            token: string;
-        };
         Confirmed: {
             /** Format: date-time */
             until: string;
         };
-        "Create-changeRequest": {
-            /** @description numbers of changes that it waits for */
-            depends_on?: number[];
-            /** @description absent: as the rules have new changes begin */
-            description?: string;
-            draft?: boolean;
-            source: string;
-            /** @description absent: the default branch */
-            target?: string;
-            title: string;
-        };
-        "Create-check-reportRequest": {
-            /**
-             * Format: int64
-             * @description which attempt is answered; needed from the second on
-             */
-            attempt?: number;
-            commit: string;
-            link?: string;
-            name: string;
-            /** @enum {string} */
-            state: "waiting" | "running" | "passed" | "failed" | "errored" | "skipped" | "cancelled";
-            summary?: string;
-        };
-        "Create-houseRequest": {
-            name: string;
-        };
-        "Create-keyRequest": {
-            /** @description in the form of authorized_keys */
-            key: string;
-            name: string;
-        };
-        "Create-personRequest": {
-            admin?: boolean;
-            email?: string;
-            login: string;
-            name?: string;
-            robot?: boolean;
-        };
-        "Create-push-waiverRequest": {
-            because: string;
-            branch: string;
-            /** @description one that the repository has already */
-            commit: string;
-            /** @description from the plan */
-            confirm?: string;
-            /**
-             * Format: int64
-             * @description absent: an hour; at most a day
-             */
-            for_seconds?: number;
-        };
-        "Create-repositoryRequest": {
-            /** @description absent: main */
-            default_branch?: string;
-            import_url?: string;
-            /** @description HOUSE/NAME */
-            name: string;
-            /** @description readable without signing in */
-            public?: boolean;
-        };
-        "Create-reviewRequest": {
-            /** @description send your draft comments with it, in one go */
-            drafts?: boolean;
-            /**
-             * Format: int64
-             * @description the one that was read; a comment may leave it out
-             */
-            revision?: number;
-            /** @description Markdown */
-            text?: string;
-            /** @enum {string} */
-            verdict: "approve" | "object" | "comment";
-        };
-        "Create-sessionRequest": {
+        Credential: {
             token: string;
         };
-        "Create-teamRequest": {
-            /** @description who may change it, besides administrators */
-            managers?: string[];
-            members?: string[];
-            name: string;
-        };
-        "Create-tokenRequest": {
-            /** @description HOUSE/NAME:CHECK */
-            checks?: string[];
-            /**
-             * Format: int64
-             * @description 0: 90 days
-             */
-            lifetime_seconds?: number;
-            login: string;
-            name?: string;
-            read_only?: boolean;
-            /** @description HOUSE/NAME */
-            runner?: string[];
-        };
-        "Create-waiverRequest": {
-            because: string;
-            /** @description from the plan */
-            confirm?: string;
-            /**
-             * Format: int64
-             * @description absent: an hour; at most a day
-             */
-            for_seconds?: number;
-            /** @description keys; absent: everything that you may waive */
-            requirements?: string[];
+        Decision: {
+            /** @description false: decline */
+            agree: boolean;
+            /** Format: int64 */
+            id: number;
         };
         DeskItem: {
             /** @description of a review: you, or a team of yours, were asked by name */
@@ -2304,7 +2572,11 @@ export interface components {
              */
             tokens: number;
         };
+        Disabling: {
+            disabled: boolean;
+        };
         Done: {
+            /** @example true */
             done: boolean;
         };
         DraftComment: {
@@ -2333,15 +2605,6 @@ export interface components {
             thread?: number;
             /** @description in words */
             where: string;
-        };
-        "Edit-changeRequest": {
-            /** @description numbers of the changes that it waits for, in place of those before */
-            depends_on?: number[];
-            description?: string;
-            draft?: boolean;
-            /** @description another branch to go to: a new revision is made, and it leaves the queue */
-            target?: string;
-            title?: string;
         };
         Entry: {
             /** Format: date-time */
@@ -2447,6 +2710,14 @@ export interface components {
             /** @enum {string} */
             status: "added" | "deleted" | "changed" | "renamed" | "type changed";
         };
+        FileTick: {
+            read: boolean;
+            /**
+             * Format: int64
+             * @description the one that was read; absent: the newest
+             */
+            revision?: number;
+        };
         Finding: {
             /**
              * Format: int64
@@ -2465,12 +2736,6 @@ export interface components {
             /** @description what would be right */
             right?: string;
         };
-        "Finish-jobRequest": {
-            log?: string;
-            /** @enum {string} */
-            state: "passed" | "failed" | "errored" | "skipped" | "cancelled";
-            summary?: string;
-        };
         FolderShare: {
             /** Format: int64 */
             files: number;
@@ -2478,6 +2743,9 @@ export interface components {
             folder: string;
             /** Format: int64 */
             unowned: number;
+        };
+        FollowChoice: {
+            follow: boolean;
         };
         Following: {
             /** @description it would be followed because you have a part in it, and you want to hear nothing of it */
@@ -2530,12 +2798,12 @@ export interface components {
             /** Format: int64 */
             timeout_seconds: number;
         };
-        "Join-queueRequest": {
-            /** @description absent: as the rules say */
-            delete_source?: boolean;
-            message?: string;
-            /** @description absent: the rules' default */
-            strategy?: string;
+        JobResult: {
+            /** @description the end of what it wrote */
+            log?: string;
+            /** @enum {string} */
+            state: "passed" | "failed" | "errored" | "skipped" | "cancelled";
+            summary?: string;
         };
         Key: {
             /** Format: date-time */
@@ -2548,6 +2816,10 @@ export interface components {
             kind: string;
             login: string;
             name: string;
+        };
+        LabelEdit: {
+            remove?: string[];
+            set?: string[];
         };
         Laid: {
             /** @description safe to show */
@@ -2667,6 +2939,13 @@ export interface components {
             last: number;
             path: string;
         };
+        Look: {
+            /**
+             * Format: int64
+             * @description absent: the newest
+             */
+            revision?: number;
+        };
         Me: {
             admin: boolean;
             /**
@@ -2681,6 +2960,188 @@ export interface components {
             robot: boolean;
             scope: string;
             teams: string[];
+        };
+        NewChange: {
+            /** @description numbers of changes that it waits for */
+            depends_on?: number[];
+            /** @description Markdown; absent: as the rules have new changes begin */
+            description?: string;
+            draft?: boolean;
+            /** @example valves-open-slowly */
+            source: string;
+            /** @description absent: the default branch */
+            target?: string;
+            /** @example valves: open slowly */
+            title: string;
+        };
+        NewComment: {
+            /** @description what the discussion's lines should be; empty: they should go */
+            suggestion?: string;
+            /** @description Markdown; may be left out beside a suggestion */
+            text?: string;
+        };
+        NewEntry: {
+            /** @description absent: as the rules say */
+            delete_source?: boolean;
+            /** @description of a squash or merge; absent: as the rules say */
+            message?: string;
+            /** @description absent: the rules' default */
+            strategy?: string;
+        };
+        NewHouse: {
+            /** @example growers */
+            name: string;
+        };
+        NewKey: {
+            /** @description in the form of authorized_keys */
+            key: string;
+            name: string;
+        };
+        NewPerson: {
+            /** @description a service administrator */
+            admin?: boolean;
+            /** @description that stands in their commits */
+            email?: string;
+            /** @example wren */
+            login: string;
+            /** @description absent: the login */
+            name?: string;
+            robot?: boolean;
+        };
+        NewPushWaiver: {
+            branch: string;
+            /** @description one that the repository has already */
+            commit: string;
+            /** @description from the plan */
+            confirm?: string;
+            /**
+             * Format: int64
+             * @description absent: an hour; at most a day
+             */
+            for_seconds?: number;
+            reason: string;
+        };
+        NewReport: {
+            /**
+             * Format: int64
+             * @description which attempt is answered; needed from the second on
+             */
+            attempt?: number;
+            /** @description whole id */
+            commit: string;
+            /** @description where to read more */
+            link?: string;
+            /** @example valve-bench */
+            name: string;
+            /** @enum {string} */
+            state: "waiting" | "running" | "passed" | "failed" | "errored" | "skipped" | "cancelled";
+            /** @description what came out, in a line */
+            summary?: string;
+        };
+        NewRepository: {
+            /** @description absent: main */
+            default_branch?: string;
+            import_url?: string;
+            /**
+             * @description HOUSE/NAME
+             * @example growers/irrigation
+             */
+            name: string;
+            /** @description readable without signing in */
+            public?: boolean;
+        };
+        NewReview: {
+            /** @description send your draft comments with it, in one go */
+            drafts?: boolean;
+            /**
+             * Format: int64
+             * @description the one that was read; a comment may leave it out
+             */
+            revision?: number;
+            /** @description Markdown */
+            text?: string;
+            /** @enum {string} */
+            verdict: "approve" | "object" | "comment";
+        };
+        NewRules: {
+            /** @description why the rules change */
+            reason: string;
+            /** @description the document, as YAML */
+            text: string;
+        };
+        NewSuspension: {
+            /** Format: int64 */
+            for_seconds: number;
+            protection: string;
+            reason: string;
+        };
+        NewTeam: {
+            /** @description who may change it, besides administrators */
+            managers?: string[];
+            /** @description logins */
+            members?: string[];
+            /** @example hydraulics */
+            name: string;
+        };
+        NewText: {
+            /** @description Markdown */
+            text: string;
+        };
+        NewThread: {
+            /** @description the lines are those of the file before the change */
+            before?: boolean;
+            /** @description of a commit of the change */
+            commit?: string;
+            /**
+             * Format: int64
+             * @description counted from 1; absent: the whole file
+             */
+            first_line?: number;
+            /**
+             * Format: int64
+             * @description absent: the first
+             */
+            last_line?: number;
+            /** @description it needs no answer, and never blocks */
+            no_answer?: boolean;
+            /** @description of a file */
+            path?: string;
+            /**
+             * Format: int64
+             * @description the one that was looked at; absent: the newest
+             */
+            revision?: number;
+            /** @description what the lines should be; empty: they should go */
+            suggestion?: string;
+            /** @description Markdown; may be left out beside a suggestion */
+            text?: string;
+        };
+        NewToken: {
+            /** @description HOUSE/NAME:CHECK */
+            checks?: string[];
+            /**
+             * Format: int64
+             * @description 0: 90 days
+             */
+            lifetime_seconds?: number;
+            login: string;
+            /** @description what it is for */
+            name?: string;
+            read_only?: boolean;
+            /** @description HOUSE/NAME */
+            runner?: string[];
+        };
+        NewWaiver: {
+            /** @description from the plan */
+            confirm?: string;
+            /**
+             * Format: int64
+             * @description absent: an hour; at most a day
+             */
+            for_seconds?: number;
+            reason: string;
+            /** @description keys; absent: everything that you may waive */
+            requirements?: string[];
         };
         Notification: {
             /** Format: date-time */
@@ -2713,33 +3174,6 @@ export interface components {
              */
             new: number;
             notifications: components["schemas"]["Notification"][];
-        };
-        Outcome: {
-            /** @enum {string} */
-            at: "change" | "rehearsal";
-            /** @description where the demand comes from, in words */
-            because: string;
-            /** @description names of the checks it depends on */
-            checks?: string[];
-            /** Format: int64 */
-            have: number;
-            /** @description stable within the change, such as approvals, owners/valves or check/unit@rehearsal */
-            key: string;
-            /** @enum {string} */
-            level: "required" | "advisory";
-            /** Format: int64 */
-            need: number;
-            /** @description what to do; empty when met */
-            next: string;
-            /** @description those of them whose pass has grown too old, so that they are wanted again */
-            rerun?: string[];
-            /** @description the same, for programs */
-            sources: components["schemas"]["Source"][];
-            /** @enum {string} */
-            state: "met" | "missing" | "pending" | "waived" | "not-asked";
-            title: string;
-            /** @description logins and robots that can act now */
-            who: string[];
         };
         OwnerArea: {
             area: string;
@@ -2793,15 +3227,6 @@ export interface components {
             /** @description such as path or query, when it is not the body */
             where?: string;
         };
-        "Plan-push-waiverRequest": {
-            branch: string;
-            /** @description one that the repository has already */
-            commit: string;
-        };
-        "Plan-waiverRequest": {
-            /** @description keys; absent: everything that you may waive */
-            requirements?: string[];
-        };
         Preview: {
             /** Format: int64 */
             added: number;
@@ -2845,7 +3270,6 @@ export interface components {
              * @description the version in force when it was made
              */
             based_on: number;
-            because: string;
             /** Format: date-time */
             decided_at?: string;
             decided_by?: string;
@@ -2863,6 +3287,7 @@ export interface components {
             proposed_by: string;
             /** @description the protection to be suspended, when it is not about a document */
             protection?: string;
+            reason: string;
             /** @description HOUSE or HOUSE/NAME */
             rules_of: string;
             /** @enum {string} */
@@ -2870,48 +3295,10 @@ export interface components {
             /** @description the proposed document */
             text?: string;
         };
-        ProposalDecision: {
-            /** @description false: decline */
-            agree: boolean;
-            /** Format: int64 */
-            id: number;
-        };
-        "Put-file-readRequest": {
-            read: boolean;
-            /**
-             * Format: int64
-             * @description the one that was read; absent: the newest
-             */
-            revision?: number;
-        };
-        "Put-labelsRequest": {
-            remove?: string[];
-            set?: string[];
-        };
-        "Put-lookedRequest": {
-            /**
-             * Format: int64
-             * @description absent: the newest
-             */
-            revision?: number;
-        };
-        "Put-notifications-seenRequest": {
-            /** Format: int64 */
-            seq: number;
-        };
-        "Put-person-disabledRequest": {
-            disabled: boolean;
-        };
-        "Put-resolvedRequest": {
-            /** @description what came of it, or the ticket that takes it further */
-            outcome?: string;
-            resolved: boolean;
-        };
-        "Put-teamRequest": {
-            /** @description absent: as they are */
-            managers?: string[];
-            /** @description absent: as they are */
-            members?: string[];
+        PushWish: {
+            branch: string;
+            /** @description one that the repository has already */
+            commit: string;
         };
         Queue: {
             branch: string;
@@ -2944,12 +3331,6 @@ export interface components {
             /** Format: int64 */
             id: number;
         };
-        Reply: {
-            /** @description what the discussion's lines should be; empty: they should go */
-            suggestion?: string;
-            /** @description Markdown; may be left out beside a suggestion */
-            text?: string;
-        };
         Report: {
             /** @description whose approvals count for at least one requirement; where none is asked for, whose stand */
             approvers: string[];
@@ -2964,7 +3345,7 @@ export interface components {
             house_version?: number;
             /** @description all but what only a rehearsal can show */
             ready: boolean;
-            requirements: components["schemas"]["Outcome"][];
+            requirements: components["schemas"]["Requirement"][];
             /** @description of the gate of one change: each approval and objection that stands, whether it counts, for what, and if not why not */
             reviews: components["schemas"]["Weighed"][];
             /** Format: int64 */
@@ -3005,6 +3386,47 @@ export interface components {
             /** @description why it is set apart and only to be read; absent: it is not */
             trouble?: string;
         };
+        Requirement: {
+            /** @enum {string} */
+            at: "change" | "rehearsal";
+            /** @description where the demand comes from, in words */
+            because: string;
+            /** @description names of the checks it depends on */
+            checks?: string[];
+            /** @enum {string} */
+            group: "change" | "review" | "discussion" | "content" | "checks" | "landing";
+            /** Format: int64 */
+            have: number;
+            /** @description stable within the change, such as approvals, owners/valves or check/unit@rehearsal; to name it, not to be taken apart */
+            key: string;
+            /** @description what kind of requirement: a key of the rules document, or one that every change has */
+            kind: string;
+            /** @description what is missing or awaited, in a few words; absent: nothing */
+            lacks?: string;
+            /** @enum {string} */
+            level: "required" | "advisory";
+            /** Format: int64 */
+            need: number;
+            /** @description what is to be done about it, in words, to follow what is missing; empty when met */
+            next: string;
+            /** @description those of them whose pass has grown too old, so that they are wanted again */
+            rerun?: string[];
+            /** @description the same, for programs */
+            sources: components["schemas"]["Source"][];
+            /** @enum {string} */
+            state: "met" | "missing" | "pending" | "waived" | "not-asked";
+            /** @description the same, for programs: what somebody can do now */
+            steps: components["schemas"]["Step"][];
+            /** @description what is asked */
+            title: string;
+            /** @description logins and robots that can act now */
+            who: string[];
+        };
+        Resolution: {
+            resolved: boolean;
+            /** @description what came of it, or the ticket that takes it further */
+            text?: string;
+        };
         Result: {
             /**
              * Format: int64
@@ -3018,7 +3440,7 @@ export interface components {
             /** @description the gate in one sentence */
             summary: string;
         };
-        ResumptionWish: {
+        Resumption: {
             protection: string;
         };
         Review: {
@@ -3065,9 +3487,9 @@ export interface components {
             only: number;
         };
         Reviewer: {
-            because: string;
             /** @description told, not asked */
             optional: boolean;
+            reason: string;
             /** @description person:LOGIN, team:NAME or role:ROLE */
             who: string;
         };
@@ -3107,7 +3529,7 @@ export interface components {
             /** Format: date-time */
             applied_at: string;
             applied_by: string;
-            because: string;
+            reason: string;
             text: string;
             /**
              * Format: int64
@@ -3123,34 +3545,15 @@ export interface components {
             /** Format: date-time */
             applied_at: string;
             applied_by: string;
-            because: string;
             /** @description present: nothing is in force yet */
             proposal?: components["schemas"]["Proposal"];
+            reason: string;
             text: string;
             /**
              * Format: int64
              * @description 0: none applied yet
              */
             version: number;
-        };
-        RulesBack: {
-            /** @description why */
-            because: string;
-            /**
-             * Format: int64
-             * @description do so only if this is the version in force
-             */
-            if_version?: number;
-            /**
-             * Format: int64
-             * @description the version to return to
-             */
-            version: number;
-        };
-        RulesBody: {
-            /** @description why the rules change */
-            because: string;
-            text: string;
         };
         RulesCheck: {
             /** @description what lint comments on, when it is valid and a place was named */
@@ -3161,7 +3564,27 @@ export interface components {
             valid: boolean;
         };
         RulesDraft: {
+            /** @description the document, as YAML */
             text: string;
+        };
+        RulesReturn: {
+            /**
+             * Format: int64
+             * @description do so only if this is the version in force
+             */
+            if_version?: number;
+            reason: string;
+            /**
+             * Format: int64
+             * @description the version to return to
+             */
+            version: number;
+        };
+        RulesTest: {
+            /** @description the examples, as YAML */
+            examples: string;
+            /** @description the rules document; absent: the rules in force */
+            text?: string;
         };
         RulesTrial: {
             advice: components["schemas"]["Advice"][];
@@ -3179,12 +3602,13 @@ export interface components {
             /** @description who else would have to agree; empty: nobody */
             second_by: string[];
         };
-        RulesTried: {
+        RulesTry: {
             /**
              * Format: int64
              * @description how many of the last landings to judge again
              */
             last?: number;
+            /** @description the document, as YAML */
             text: string;
         };
         RunnerPlace: {
@@ -3192,6 +3616,10 @@ export interface components {
             path: string;
             /** @description of that file's content */
             sha256: string;
+        };
+        Seen: {
+            /** Format: int64 */
+            seq: number;
         };
         SignedHead: {
             hash: string;
@@ -3238,35 +3666,36 @@ export interface components {
              */
             version: number;
         };
+        Step: {
+            /** @enum {string} */
+            action: "approve" | "withdraw-review" | "resolve-threads" | "edit-title" | "edit-description" | "edit-dependencies" | "mark-ready" | "reopen" | "close" | "update" | "push" | "restore-branch" | "fold" | "reword" | "sign" | "sign-off" | "join" | "rejoin" | "rerun" | "see-gate" | "change-rules";
+            arguments: components["schemas"]["Arguments"];
+            /** @description logins of those who can; empty: whoever may write */
+            who: string[];
+        };
         Suspended: {
-            because: string;
             by: string;
             /** Format: date-time */
             from: string;
             /** @description present: nothing is suspended yet */
             proposal?: components["schemas"]["Proposal"];
             protection: string;
+            reason: string;
             /** @description HOUSE or HOUSE/NAME */
             rules_of: string;
             /** Format: date-time */
             until: string;
         };
         Suspension: {
-            because: string;
             by: string;
             /** Format: date-time */
             from: string;
             protection: string;
+            reason: string;
             /** @description HOUSE or HOUSE/NAME */
             rules_of: string;
             /** Format: date-time */
             until: string;
-        };
-        SuspensionWish: {
-            because: string;
-            /** Format: int64 */
-            for_seconds: number;
-            protection: string;
         };
         Team: {
             /** @description who may change it, besides administrators */
@@ -3274,17 +3703,17 @@ export interface components {
             members: string[];
             name: string;
         };
+        TeamEdit: {
+            /** @description absent: as they are */
+            managers?: string[];
+            /** @description absent: as they are */
+            members?: string[];
+        };
         Template: {
             /** @description the way of working it is for */
             for: string;
             name: string;
             text: string;
-        };
-        "Test-rulesRequest": {
-            /** @description the examples, as YAML */
-            examples: string;
-            /** @description the rules document; absent: the rules in force */
-            text?: string;
         };
         Thread: {
             /** @description the lines are those of the file before the change */
@@ -3381,13 +3810,6 @@ export interface components {
              */
             size: number;
         };
-        "Update-branchRequest": {
-            /**
-             * @description absent: rebase
-             * @enum {string}
-             */
-            by?: "rebase" | "merge";
-        };
         Waived: {
             /** @description where the demand comes from; in a plan only */
             because?: string;
@@ -3402,7 +3824,6 @@ export interface components {
             acknowledged_by?: string;
             /** @description what they found */
             acknowledgement?: string;
-            because: string;
             /** @description that it lets something onto */
             branch: string;
             by: string;
@@ -3417,6 +3838,7 @@ export interface components {
              * @description of the change; absent: it is for a push
              */
             number?: number;
+            reason: string;
             /**
              * Format: int64
              * @description of the change; it counts for no other
@@ -3448,6 +3870,10 @@ export interface components {
             tip: string;
             waives: components["schemas"]["Waived"][];
         };
+        WaiverWish: {
+            /** @description keys; absent: everything that you may waive */
+            requirements?: string[];
+        };
         Weighed: {
             by: string;
             /** @description of an approval: the requirements it counts for; of an objection: those it holds up */
@@ -3460,9 +3886,6 @@ export interface components {
             since?: string[];
             /** @enum {string} */
             verdict: "approve" | "object";
-        };
-        Words: {
-            text: string;
         };
     };
     responses: never;
@@ -3903,7 +4326,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-houseRequest"];
+                "application/json": components["schemas"]["NewHouse"];
             };
         };
         responses: {
@@ -4006,8 +4429,62 @@ export interface operations {
                     "application/json": components["schemas"]["Rules"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4032,7 +4509,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RulesBody"];
+                "application/json": components["schemas"]["NewRules"];
             };
         };
         responses: {
@@ -4046,8 +4523,62 @@ export interface operations {
                     "application/json": components["schemas"]["RulesApplied"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4069,7 +4600,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ProposalDecision"];
+                "application/json": components["schemas"]["Decision"];
             };
         };
         responses: {
@@ -4435,7 +4966,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RulesBack"];
+                "application/json": components["schemas"]["RulesReturn"];
             };
         };
         responses: {
@@ -4525,7 +5056,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ResumptionWish"];
+                "application/json": components["schemas"]["Resumption"];
             };
         };
         responses: {
@@ -4708,7 +5239,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SuspensionWish"];
+                "application/json": components["schemas"]["NewSuspension"];
             };
         };
         responses: {
@@ -4798,7 +5329,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RulesTried"];
+                "application/json": components["schemas"]["RulesTry"];
             };
         };
         responses: {
@@ -5237,7 +5768,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Finish-jobRequest"];
+                "application/json": components["schemas"]["JobResult"];
             };
         };
         responses: {
@@ -5318,6 +5849,7 @@ export interface operations {
     "list-journal": {
         parameters: {
             query?: {
+                /** @description HOUSE/NAME; absent: of everything that you may read */
                 repository?: string;
                 /** @description lines after this one, oldest first */
                 after?: number;
@@ -5491,7 +6023,7 @@ export interface operations {
     "verify-journal": {
         parameters: {
             query?: {
-                /** @description of a head exported earlier, from which the journal must go on; absent: none */
+                /** @description absent: none */
                 seq?: number;
                 hash?: string;
                 public_key?: string;
@@ -5672,7 +6204,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-keyRequest"];
+                "application/json": components["schemas"]["NewKey"];
             };
         };
         responses: {
@@ -5844,7 +6376,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Words"];
+                "application/json": components["schemas"]["NewText"];
             };
         };
         responses: {
@@ -6174,6 +6706,7 @@ export interface operations {
     "list-notifications": {
         parameters: {
             query?: {
+                /** @description absent: fifty */
                 limit?: number;
             };
             header?: never;
@@ -6265,7 +6798,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Put-notifications-seenRequest"];
+                "application/json": components["schemas"]["Seen"];
             };
         };
         responses: {
@@ -6435,7 +6968,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-personRequest"];
+                "application/json": components["schemas"]["NewPerson"];
             };
         };
         responses: {
@@ -6524,7 +7057,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Put-person-disabledRequest"];
+                "application/json": components["schemas"]["Disabling"];
             };
         };
         responses: {
@@ -6777,7 +7310,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-repositoryRequest"];
+                "application/json": components["schemas"]["NewRepository"];
             };
         };
         responses: {
@@ -7393,7 +7926,9 @@ export interface operations {
             query?: {
                 /** @description absent: draft and open */
                 state?: "draft" | "open" | "landed" | "closed" | "all";
+                /** @description numbers below it, for the next page */
                 before?: number;
+                /** @description absent: fifty */
                 limit?: number;
                 /** @description of that branch */
                 target?: string;
@@ -7401,7 +7936,7 @@ export interface operations {
                 by?: string;
                 label?: string;
                 /** @description in the title or the source branch, whatever the case */
-                text?: string;
+                search?: string;
             };
             header?: never;
             path: {
@@ -7502,7 +8037,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-changeRequest"];
+                "application/json": components["schemas"]["NewChange"];
             };
         };
         responses: {
@@ -7686,7 +8221,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Edit-changeRequest"];
+                "application/json": components["schemas"]["ChangeEdit"];
             };
         };
         responses: {
@@ -7780,7 +8315,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Apply-suggestionsRequest"];
+                "application/json": components["schemas"]["AppliedSuggestions"];
             };
         };
         responses: {
@@ -8049,7 +8584,7 @@ export interface operations {
                 commit?: string;
                 /** @description ignored: lines that differ only in white space are the same */
                 space?: "shown" | "ignored";
-                /** @description lines around what differs; absent: 3 */
+                /** @description lines around what differs; absent: three */
                 context?: number;
                 /** @description only the list of files; each is then asked for by itself */
                 files?: boolean;
@@ -8152,7 +8687,7 @@ export interface operations {
                 commit?: string;
                 /** @description ignored: lines that differ only in white space are the same */
                 space?: "shown" | "ignored";
-                /** @description lines around what differs; absent: 3 */
+                /** @description lines around what differs; absent: three */
                 context?: number;
             };
             header?: never;
@@ -8262,7 +8797,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Put-file-readRequest"];
+                "application/json": components["schemas"]["FileTick"];
             };
         };
         responses: {
@@ -8449,7 +8984,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Beginning"];
+                "application/json": components["schemas"]["NewThread"];
             };
         };
         responses: {
@@ -8634,7 +9169,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Choice"];
+                "application/json": components["schemas"]["FollowChoice"];
             };
         };
         responses: {
@@ -8818,7 +9353,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Put-labelsRequest"];
+                "application/json": components["schemas"]["LabelEdit"];
             };
         };
         responses: {
@@ -9002,7 +9537,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Put-lookedRequest"];
+                "application/json": components["schemas"]["Look"];
             };
         };
         responses: {
@@ -9096,7 +9631,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Join-queueRequest"];
+                "application/json": components["schemas"]["NewEntry"];
             };
         };
         responses: {
@@ -9370,7 +9905,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Ask-reviewersRequest"];
+                "application/json": components["schemas"]["AskedReviewers"];
             };
         };
         responses: {
@@ -9554,7 +10089,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-reviewRequest"];
+                "application/json": components["schemas"]["NewReview"];
             };
         };
         responses: {
@@ -9828,7 +10363,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Beginning"];
+                "application/json": components["schemas"]["NewThread"];
             };
         };
         responses: {
@@ -9917,13 +10452,14 @@ export interface operations {
                 name: string;
                 /** @description number of the change */
                 number: number;
+                /** @description number of the discussion */
                 thread: number;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Reply"];
+                "application/json": components["schemas"]["NewComment"];
             };
         };
         responses: {
@@ -10012,6 +10548,7 @@ export interface operations {
                 name: string;
                 /** @description number of the change */
                 number: number;
+                /** @description number of the discussion */
                 thread: number;
                 comment: number;
             };
@@ -10019,7 +10556,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Words"];
+                "application/json": components["schemas"]["NewText"];
             };
         };
         responses: {
@@ -10108,13 +10645,14 @@ export interface operations {
                 name: string;
                 /** @description number of the change */
                 number: number;
+                /** @description number of the discussion */
                 thread: number;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Put-resolvedRequest"];
+                "application/json": components["schemas"]["Resolution"];
             };
         };
         responses: {
@@ -10208,7 +10746,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Update-branchRequest"];
+                "application/json": components["schemas"]["BranchUpdate"];
             };
         };
         responses: {
@@ -10302,7 +10840,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-waiverRequest"];
+                "application/json": components["schemas"]["NewWaiver"];
             };
         };
         responses: {
@@ -10396,7 +10934,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Plan-waiverRequest"];
+                "application/json": components["schemas"]["WaiverWish"];
             };
         };
         responses: {
@@ -10666,7 +11204,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-check-reportRequest"];
+                "application/json": components["schemas"]["NewReport"];
             };
         };
         responses: {
@@ -10841,6 +11379,7 @@ export interface operations {
                 house: string;
                 /** @description name within the house */
                 name: string;
+                /** @description whole id */
                 commit: string;
             };
             cookie?: never;
@@ -10921,7 +11460,7 @@ export interface operations {
             };
         };
     };
-    "ask-check-again": {
+    "rerun-check": {
         parameters: {
             query?: never;
             header?: never;
@@ -10930,13 +11469,14 @@ export interface operations {
                 house: string;
                 /** @description name within the house */
                 name: string;
+                /** @description whole id */
                 commit: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Ask-check-againRequest"];
+                "application/json": components["schemas"]["CheckNamed"];
             };
         };
         responses: {
@@ -11118,7 +11658,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Choice"];
+                "application/json": components["schemas"]["FollowChoice"];
             };
         };
         responses: {
@@ -11770,8 +12310,62 @@ export interface operations {
                     "application/json": components["schemas"]["Rules"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11798,7 +12392,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RulesBody"];
+                "application/json": components["schemas"]["NewRules"];
             };
         };
         responses: {
@@ -11812,8 +12406,62 @@ export interface operations {
                     "application/json": components["schemas"]["RulesApplied"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11837,7 +12485,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ProposalDecision"];
+                "application/json": components["schemas"]["Decision"];
             };
         };
         responses: {
@@ -12211,7 +12859,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RulesBack"];
+                "application/json": components["schemas"]["RulesReturn"];
             };
         };
         responses: {
@@ -12303,7 +12951,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ResumptionWish"];
+                "application/json": components["schemas"]["Resumption"];
             };
         };
         responses: {
@@ -12490,7 +13138,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SuspensionWish"];
+                "application/json": components["schemas"]["NewSuspension"];
             };
         };
         responses: {
@@ -12582,7 +13230,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Test-rulesRequest"];
+                "application/json": components["schemas"]["RulesTest"];
             };
         };
         responses: {
@@ -12674,7 +13322,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RulesTried"];
+                "application/json": components["schemas"]["RulesTry"];
             };
         };
         responses: {
@@ -13045,7 +13693,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-push-waiverRequest"];
+                "application/json": components["schemas"]["NewPushWaiver"];
             };
         };
         responses: {
@@ -13137,7 +13785,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Plan-push-waiverRequest"];
+                "application/json": components["schemas"]["PushWish"];
             };
         };
         responses: {
@@ -13230,7 +13878,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Acknowledge-waiverRequest"];
+                "application/json": components["schemas"]["Acknowledging"];
             };
         };
         responses: {
@@ -13576,12 +14224,12 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-sessionRequest"];
+                "application/json": components["schemas"]["Credential"];
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
                     "Set-Cookie"?: string;
                     [name: string]: unknown;
@@ -13590,8 +14238,62 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13622,8 +14324,62 @@ export interface operations {
                     "application/json": components["schemas"]["Done"];
                 };
             };
-            /** @description Error */
-            default: {
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13644,7 +14400,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Confirm-sessionRequest"];
+                "application/json": components["schemas"]["Credential"];
             };
         };
         responses: {
@@ -13814,7 +14570,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-teamRequest"];
+                "application/json": components["schemas"]["NewTeam"];
             };
         };
         responses: {
@@ -13903,7 +14659,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Put-teamRequest"];
+                "application/json": components["schemas"]["TeamEdit"];
             };
         };
         responses: {
@@ -14073,7 +14829,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Create-tokenRequest"];
+                "application/json": components["schemas"]["NewToken"];
             };
         };
         responses: {

@@ -1,21 +1,21 @@
-import { get, post, remove, type Me } from './api';
+import { answer, api, type Me } from './api';
 
 /** Who is signed in: undefined while it is not known yet, null for nobody. */
 export const session = $state<{ me: Me | null | undefined }>({ me: undefined });
 
 export async function whoAmI() {
   try {
-    session.me = await get<Me>('/me');
+    session.me = await answer(api.GET('/me'));
   } catch {
     session.me = null;
   }
 }
 
 export async function signIn(token: string) {
-  session.me = await post<Me>('/session', { token: token.trim() });
+  session.me = await answer(api.POST('/session', { body: { token: token.trim() } }));
 }
 
 export async function signOut() {
-  await remove('/session');
+  await answer(api.DELETE('/session'));
   session.me = null;
 }

@@ -1,7 +1,7 @@
 <script lang="ts">
   // Asks for a token again before rules are changed: who sits at the screen now may not be who signed in.
   import { Button, Input, Label, Modal } from 'flowbite-svelte';
-  import { post } from '../lib/api';
+  import { answer, api } from '../lib/api';
   let { open = $bindable(false), confirmed }: { open: boolean; confirmed: () => void } = $props();
   let token = $state('');
   let problem = $state<string>();
@@ -9,7 +9,7 @@
     event.preventDefault();
     problem = undefined;
     try {
-      await post('/session/confirmation', { token: token.trim() });
+      await answer(api.POST('/session/confirmation', { body: { token: token.trim() } }));
       open = false;
       token = '';
       confirmed();

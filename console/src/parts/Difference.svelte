@@ -2,22 +2,22 @@
   // What a change brings, or what came to it since a revision, or one commit of it.
   import { untrack } from 'svelte';
   import { Button, Input, Select } from 'flowbite-svelte';
-  import { get, put, type Change, type Diff, type Revision, type Thread } from '../lib/api';
-  import { Difference, lineHeight, type Chosen, type ShownFile } from '../lib/difference.svelte';
+  import { answer, api, type Change, type InChange, type Revision, type Thread } from '../lib/api';
+  import { Difference, lineHeight, type Asked, type Chosen, type ShownFile } from '../lib/difference.svelte';
   import { count, short } from '../lib/words';
   import FileLines from './FileLines.svelte';
   import Name from './Name.svelte';
   import Tick from './Tick.svelte';
 
   let {
-    path,
+    at,
     change,
     revisions,
     threads,
     chosen,
     choose,
   }: {
-    path: string;
+    at: InChange;
     change: Change;
     revisions: Revision[];
     threads: Thread[];
@@ -48,26 +48,33 @@
     ...earlier.map((r) => ({ value: `revision=${r.number}`, name: `revision ${r.number}, as it was` })),
     ...(newest?.commits ?? []).map((k) => ({ value: `commit=${k.id}`, name: `${short(k.id)} ${k.subject}` })),
   ]);
-  const query = $derived(
-    [
-      ...(what.startsWith('revision=') ? [] : [`revision=${change.revision}`]),
-      ...(what === 'all' ? [] : [what]),
-      ...(space ? ['space=ignored'] : []),
-    ].join('&'),
-  );
+  const query = $derived.by((): Asked => {
+    const [kind, value = ''] = what.split('=');
+    return {
+      revision: kind === 'revision' ? Number(value) : change.revision,
+      ...(kind === 'since' && { since: Number(value) }),
+      ...(kind === 'commit' && { commit: value }),
+      ...(space && { space: 'ignored' as const }),
+    };
+  });
+  const same = (a: Asked, b: Asked) => JSON.stringify(a) === JSON.stringify(b);
   // Everything that can be pressed is about what is shown, not about what was chosen and is still on its way.
   const commit = $derived(shown?.about.commit || undefined);
   /** Whether what is shown may be spoken of: the newest difference, or a commit of it. */
   const speakable = $derived(shown?.about.revision === change.revision && !shown.about.since);
   /** Whether another difference is on its way, so that nothing here is to be pressed any more. */
-  const replaced = $derived(!!shown && shown.query !== query);
+  const replaced = $derived(!!shown && !same(shown.query, query));
 
   $effect(() => {
-    const [at, asked] = [path, query];
+    const asked = query;
     problem = undefined;
-    get<Diff>(`${at}/diff?files=true&${asked}`).then(
+    answer(
+      api.GET('/repositories/{house}/{name}/changes/{number}/diff', {
+        params: { path: at, query: { ...asked, files: true } },
+      }),
+    ).then(
       (d) => {
-        if (asked !== query) return;
+        if (!same(asked, query)) return;
         looked ??= d.looked ?? 0;
         const next = new Difference(d, at, asked);
         next.columns = untrack(() => (two ? 2 : 1));
@@ -111,7 +118,12 @@
     )
       return;
     told = change.revision;
-    void put(`${path}/looked`, { revision: change.revision }).catch(() => {});
+    void answer(
+      api.PUT('/repositories/{house}/{name}/changes/{number}/looked', {
+        params: { path: at },
+        body: { revision: change.revision },
+      }),
+    ).catch(() => {});
   });
 
   const matching = $derived(
@@ -127,7 +139,12 @@
     f.read = !f.read;
     f.open = !f.read;
     try {
-      await put(`${path}/diff/${f.about.file}/read`, { read: f.read, revision: shown!.about.revision });
+      await answer(
+        api.PUT('/repositories/{house}/{name}/changes/{number}/diff/{file}/read', {
+          params: { path: { ...at, file: f.about.file } },
+          body: { read: f.read, revision: shown!.about.revision },
+        }),
+      );
     } catch (error) {
       f.read = !f.read;
       problem = (error as Error).message;

@@ -2,7 +2,7 @@
   // Alters a change: title, description, target, and what it waits for.
   import { untrack } from 'svelte';
   import { Button, Input, Label, Select } from 'flowbite-svelte';
-  import { get, type Branch, type Change } from '../lib/api';
+  import { answer, api, repoNamed, type Change, type ChangeEdit } from '../lib/api';
   import Write from './Write.svelte';
   let {
     change,
@@ -12,7 +12,7 @@
   }: {
     change: Change;
     repo: string;
-    save: (edit: Record<string, unknown>, ask: string[], labels: string[]) => Promise<unknown>;
+    save: (edit: ChangeEdit, ask: string[], labels: string[]) => Promise<unknown>;
     cancel: () => void;
   } = $props();
   // What is being altered is not what comes in meanwhile.
@@ -29,7 +29,7 @@
   const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
   let branches = $state.raw<{ value: string; name: string }[]>([]);
   $effect(() => {
-    void get<Branch[]>(`/repositories/${repo}/branches`).then(
+    void answer(api.GET('/repositories/{house}/{name}/branches', { params: { path: repoNamed(repo) } })).then(
       (all) => (branches = all.filter((b) => b.name !== change.source).map((b) => ({ value: b.name, name: b.name }))),
     );
   });
@@ -39,7 +39,7 @@
       .split(/[\s,]+/)
       .filter(Boolean)
       .map(Number);
-    const edit: Record<string, unknown> = {};
+    const edit: ChangeEdit = {};
     if (title !== change.title) edit.title = title;
     if (description !== change.description) edit.description = description;
     if (target !== change.target) edit.target = target;

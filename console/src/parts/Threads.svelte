@@ -1,7 +1,7 @@
 <script lang="ts">
   // The discussions of a change: what each is about, what was said and suggested, and whether it is resolved.
   import { Button, Input, Label } from 'flowbite-svelte';
-  import { post, put, type Thread } from '../lib/api';
+  import { answer, api, type InChange, type Thread } from '../lib/api';
   import { session } from '../lib/session.svelte';
   import { short } from '../lib/words';
   import Code from './Code.svelte';
@@ -12,13 +12,13 @@
 
   let {
     threads,
-    path,
+    at,
     alive,
     author,
     act,
   }: {
     threads: Thread[];
-    path: string;
+    at: InChange;
     alive: boolean;
     /** whether suggestions may be applied by who looks at this */
     author: boolean;
@@ -44,14 +44,26 @@
         ? `now ${t.now.path}, line ${t.now.first}`
         : '';
   async function reply(t: Thread) {
-    if (await act('Your reply is on record.', () => post(`${path}/threads/${t.id}/comments`, { text }))) text = '';
+    if (
+      await act('Your reply is on record.', () =>
+        answer(
+          api.POST('/repositories/{house}/{name}/changes/{number}/threads/{thread}/comments', {
+            params: { path: { ...at, thread: t.id } },
+            body: { text },
+          }),
+        ),
+      )
+    )
+      text = '';
   }
   async function resolve(t: Thread) {
     const went = await act(t.resolved ? 'The discussion is open again.' : 'The discussion is resolved.', () =>
-      put(`${path}/threads/${t.id}/resolved`, {
-        resolved: !t.resolved,
-        ...(outcome && !t.resolved ? { outcome } : {}),
-      }),
+      answer(
+        api.PUT('/repositories/{house}/{name}/changes/{number}/threads/{thread}/resolved', {
+          params: { path: { ...at, thread: t.id } },
+          body: { resolved: !t.resolved, ...(outcome && !t.resolved ? { text: outcome } : {}) },
+        }),
+      ),
     );
     if (went) outcome = '';
   }
@@ -60,12 +72,22 @@
   let altered = $state('');
   const alter = (t: Thread) =>
     act('It is altered.', async () => {
-      await put(`${path}/threads/${t.id}/comments/${altering}`, { text: altered });
+      await answer(
+        api.PUT('/repositories/{house}/{name}/changes/{number}/threads/{thread}/comments/{comment}', {
+          params: { path: { ...at, thread: t.id, comment: altering! } },
+          body: { text: altered },
+        }),
+      );
       altering = undefined;
     });
   const take = (comment: number) =>
     act('It is applied, as a commit of yours on the source branch.', () =>
-      post(`${path}/apply`, { comments: [comment] }),
+      answer(
+        api.POST('/repositories/{house}/{name}/changes/{number}/apply', {
+          params: { path: at },
+          body: { comments: [comment] },
+        }),
+      ),
     );
 </script>
 
@@ -146,7 +168,7 @@
           <div class="flex flex-wrap gap-2">
             <Button size="sm" onclick={() => reply(t)} disabled={!text.trim()}>Reply</Button>
             <Button size="sm" color="alternative" onclick={() => resolve(t)}
-              >{t.resolved ? 'Open it again' : 'Resolve'}</Button
+              >{t.resolved ? 'Reopen' : 'Resolve'}</Button
             >
           </div>
         </div>
@@ -154,7 +176,7 @@
         <button
           type="button"
           class="plain-link mt-1 ml-6 cursor-pointer text-sm"
-          onclick={() => ((chosen = t.id), (text = ''))}>Answer or resolve</button
+          onclick={() => ((chosen = t.id), (text = ''))}>Reply or resolve</button
         >
       {/if}
     </li>

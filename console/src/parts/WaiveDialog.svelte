@@ -2,13 +2,14 @@
   // Waives requirements: which, why and for how long; then exactly that is confirmed.
   import { untrack } from 'svelte';
   import { Button, Input, Label, Modal, Select } from 'flowbite-svelte';
-  import { post, Problem, type WaiverPlan } from '../lib/api';
+  import { answer, api, Problem, type InChange, type WaiverPlan } from '../lib/api';
   import Mark from './Mark.svelte';
   import Tick from './Tick.svelte';
-  let { open = $bindable(false), path, done }: { open: boolean; path: string; done: () => Promise<void> } = $props();
+  let { open = $bindable(false), at, done }: { open: boolean; at: InChange; done: () => Promise<void> } = $props();
+  const params = $derived({ path: at });
   let plan = $state<WaiverPlan>();
   let keys = $state<string[]>();
-  let because = $state('');
+  let reason = $state('');
   let length = $state('3600');
   let confirming = $state(false);
   let problem = $state<string>();
@@ -24,7 +25,12 @@
   async function ask() {
     problem = undefined;
     try {
-      plan = await post<WaiverPlan>(`${path}/waivers/plan`, { requirements: keys ?? [] });
+      plan = await answer(
+        api.POST('/repositories/{house}/{name}/changes/{number}/waivers/plan', {
+          params,
+          body: { requirements: keys ?? [] },
+        }),
+      );
       all ??= plan;
       keys ??= plan.waives.map((r) => r.key);
     } catch (error) {
@@ -45,15 +51,17 @@
   async function submit() {
     problem = undefined;
     try {
-      await post(`${path}/waivers`, {
-        requirements: keys,
-        because,
-        for_seconds: Number(length),
-        confirm: plan!.confirm,
-      });
-      await post(`${path}/queue`, {}).catch((error: unknown) => {
-        if (!(error instanceof Problem) || error.status !== 409) throw error; // it is in the queue already
-      });
+      await answer(
+        api.POST('/repositories/{house}/{name}/changes/{number}/waivers', {
+          params,
+          body: { requirements: keys, reason, for_seconds: Number(length), confirm: plan!.confirm },
+        }),
+      );
+      await answer(api.POST('/repositories/{house}/{name}/changes/{number}/queue', { params, body: {} })).catch(
+        (error: unknown) => {
+          if (!(error instanceof Problem) || error.status !== 409) throw error; // it is in the queue already
+        },
+      );
       open = false;
       await done();
     } catch (error) {
@@ -76,8 +84,8 @@
           </li>{/each}
       </ul>
       <p>
-        Because: {because}. Everybody sees it, on the change, in the journal and in the history, and somebody else has
-        to acknowledge it afterwards.
+        Your reason: {reason}. Everybody sees it, on the change, in the journal and in the history, and somebody else
+        has to acknowledge it afterwards.
       </p>
       <div class="flex gap-2">
         <Button size="sm" onclick={submit}>Waive exactly that and land</Button>
@@ -92,13 +100,13 @@
         {#each all.left as r (r.key)}<p class="text-sm text-soft">not yours: {r.title}. {r.why}</p>{/each}
       </fieldset>
       <Label for="waive-why" class="text-ink">Why it cannot wait; everybody reads it</Label>
-      <Input id="waive-why" bind:value={because} />
+      <Input id="waive-why" bind:value={reason} />
       <Label for="waive-long" class="text-ink">It may be used for</Label>
       <Select id="waive-long" size="sm" items={lengths} bind:value={length} placeholder="" />
       <div>
-        <Button size="sm" disabled={!because.trim() || !keys?.length} onclick={next}>Show what would be waived</Button>
+        <Button size="sm" disabled={!reason.trim() || !keys?.length} onclick={next}>Show what would be waived</Button>
       </div>
-    {:else if !problem}<p>…</p>{/if}
+    {:else if !problem}<p class="text-soft">Loading …</p>{/if}
     {#if problem}<p role="alert" class="text-rust">{problem}</p>{/if}
   </div>
 </Modal>

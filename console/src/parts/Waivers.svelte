@@ -1,7 +1,7 @@
 <script lang="ts">
   // What was waived, by whom and why, and who has acknowledged it.
   import { Button, Input } from 'flowbite-svelte';
-  import { post, type Waiver } from '../lib/api';
+  import { answer, api, repoNamed, type Waiver } from '../lib/api';
   import { session } from '../lib/session.svelte';
   import { exactly, short } from '../lib/words';
   import Mark from './Mark.svelte';
@@ -19,7 +19,12 @@
   let at = $state<number>();
   async function look(o: Waiver) {
     await act('Your acknowledgement is on record.', () =>
-      post(`/repositories/${repo}/waivers/${o.id}/acknowledge`, { text }),
+      answer(
+        api.POST('/repositories/{house}/{name}/waivers/{waiver}/acknowledge', {
+          params: { path: { ...repoNamed(repo), waiver: o.id } },
+          body: { text },
+        }),
+      ),
     );
     text = '';
     at = undefined;
@@ -39,7 +44,7 @@
       <ul class="ml-6">
         {#each o.waives as r (r.key)}<li>{r.title}</li>{/each}
       </ul>
-      <p class="ml-6 break-words">because: {o.because}</p>
+      <p class="ml-6 break-words">{o.reason}</p>
       <p class="ml-6 text-soft">
         {#if o.state === 'open'}may be used until {exactly(o.until)}
         {:else if o.state === 'lapsed'}lapsed unused: {o.why}

@@ -1,7 +1,7 @@
 <script lang="ts">
   // A place to write Markdown, with a look at how it will be laid out.
   import { Textarea } from 'flowbite-svelte';
-  import { post, type Laid } from '../lib/api';
+  import { answer, api } from '../lib/api';
   import Words from './Words.svelte';
   let {
     id,
@@ -16,7 +16,7 @@
     problem = undefined;
     if (html !== undefined) return (html = undefined);
     try {
-      html = (await post<Laid>('/markdown', { text: value })).html;
+      html = (await answer(api.POST('/markdown', { body: { text: value } }))).html;
     } catch (error) {
       problem = (error as Error).message;
     }

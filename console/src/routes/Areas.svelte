@@ -3,25 +3,40 @@
   import Mark from '../parts/Mark.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
-  import { get, type Area, type OwnershipGaps, type PathOwners, type ReviewLoad } from '../lib/api';
+  import { answer as answered, api } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { here } from '../lib/router.svelte';
   import { count } from '../lib/words';
 
   let { house, name }: { house: string; name: string } = $props();
   const repo = $derived(`${house}/${name}`);
-  const base = $derived(`/repositories/${repo}/areas`);
+  const at = $derived({ house, name });
   let path = $state(here().query.get('path') ?? '');
   let asked = $state(here().query.get('path') ?? '');
-  const areas = new Live(() => get<Area[]>(base));
-  const gaps = new Live(() => get<OwnershipGaps>(`${base}/gaps`));
-  const loads = new Live(() => get<ReviewLoad[]>(`${base}/loads`));
-  const owners = new Live(async () =>
-    asked ? get<PathOwners>(`${base}/owners?path=${encodeURIComponent(asked)}`) : undefined,
+  const areas = new Live(
+    () => answered(api.GET('/repositories/{house}/{name}/areas', { params: { path: at } })),
+    () => ({ repository: repo, kinds: ['rules.', 'team.', 'role.', 'branch.', 'account.'] }),
+  );
+  const gaps = new Live(
+    () => answered(api.GET('/repositories/{house}/{name}/areas/gaps', { params: { path: at, query: {} } })),
+    () => ({ repository: repo, kinds: ['rules.', 'branch.', 'change.landed'] }),
+  );
+  const loads = new Live(
+    () => answered(api.GET('/repositories/{house}/{name}/areas/loads', { params: { path: at } })),
+    () => ({ repository: repo }),
+  );
+  const owners = new Live(
+    async () =>
+      asked
+        ? answered(
+            api.GET('/repositories/{house}/{name}/areas/owners', { params: { path: at, query: { path: asked } } }),
+          )
+        : null,
+    () => ({ repository: repo, kinds: ['rules.', 'team.', 'role.', 'account.'] }),
   );
   $effect(() => {
     void asked;
-    return follow(repo, areas, gaps, loads, owners);
+    return follow(areas, gaps, loads, owners);
   });
   const whole = $derived(gaps.value?.folders[0]);
   const answer = $derived.by(() => {

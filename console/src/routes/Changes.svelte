@@ -4,7 +4,7 @@
   import Page from '../parts/Page.svelte';
   import Stamp from '../parts/Stamp.svelte';
   import When from '../parts/When.svelte';
-  import { get, type Branch, type Change } from '../lib/api';
+  import { answer as answered, api, type Change } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { here } from '../lib/router.svelte';
   import { session } from '../lib/session.svelte';
@@ -15,34 +15,55 @@
   /** How many changes are shown at once; more are asked for. */
   const page = 50;
   const asked = here().query;
+  const stateNames = { '': 'draft and open', landed: 'landed', closed: 'closed', all: 'all' } as const;
+  type State = keyof typeof stateNames;
+  const stateOf = (text: string | null): State => (text !== null && text in stateNames ? (text as State) : '');
   let wanted = $state({
-    state: asked.get('state') ?? '',
+    state: stateOf(asked.get('state')),
     target: asked.get('target') ?? '',
     by: asked.get('by') ?? '',
-    text: asked.get('text') ?? '',
+    search: asked.get('search') ?? '',
   });
   let older = $state.raw<Change[]>([]);
   let ended = $state(false);
   let problem = $state<string>();
   const filters = $derived(Object.entries(wanted).filter(([, v]) => v) as [string, string][]);
-  const query = $derived(new URLSearchParams([...filters, ['limit', String(page)]]).toString());
-  const changes = new Live(() => get<Change[]>(`/repositories/${repo}/changes?${query}`));
-  const branches = new Live(() => get<Branch[]>(`/repositories/${repo}/branches`));
+  const path = $derived({ house, name });
+  const list = (before?: number) =>
+    answered(
+      api.GET('/repositories/{house}/{name}/changes', {
+        params: {
+          path,
+          query: {
+            state: wanted.state || undefined,
+            target: wanted.target || undefined,
+            by: wanted.by || undefined,
+            search: wanted.search || undefined,
+            limit: page,
+            before,
+          },
+        },
+      }),
+    );
+  const changes = new Live(
+    () => list(),
+    () => ({ repository: repo }),
+  );
+  const branches = new Live(() => answered(api.GET('/repositories/{house}/{name}/branches', { params: { path } })));
   $effect(() => {
-    void query;
     older = [];
     ended = false;
     // The address says what is shown, so that it can be passed on.
     const said = new URLSearchParams(filters).toString();
     history.replaceState(null, '', location.pathname + (said ? `?${said}` : ''));
-    return follow(repo, changes);
+    return follow(changes);
   });
   $effect(() => void branches.reload());
   const shown = $derived([...(changes.value ?? []), ...older]);
   const more = $derived(!ended && shown.length > 0 && shown.length % page === 0);
   async function show() {
     try {
-      const next = await get<Change[]>(`/repositories/${repo}/changes?${query}&before=${shown.at(-1)!.number}`);
+      const next = await list(shown.at(-1)!.number);
       older = [...older, ...next];
       ended = next.length < page;
     } catch (error) {
@@ -54,12 +75,7 @@
     const ready = shown.filter((c) => c.ready && c.state === 'open').length;
     return `${count(shown.length, 'change')}${more ? ' and more' : ''}, ${ready} ready to land.`;
   });
-  const states = [
-    { value: '', name: 'draft and open' },
-    { value: 'landed', name: 'landed' },
-    { value: 'closed', name: 'closed' },
-    { value: 'all', name: 'all' },
-  ];
+  const states = Object.entries(stateNames).map(([value, name]) => ({ value, name }));
   const targets = $derived([
     { value: '', name: 'any branch' },
     ...(branches.value ?? []).filter((b) => b.protections.length > 0).map((b) => ({ value: b.name, name: b.name })),
@@ -86,7 +102,7 @@
     <label>opened by <Select items={people} bind:value={wanted.by} placeholder="" size="sm" /></label>
     <label
       >with <Input
-        bind:value={wanted.text}
+        bind:value={wanted.search}
         size="sm"
         class="h-[2.375rem]"
         placeholder="words of its title or branch"

@@ -2,7 +2,7 @@
   import Id from '../parts/Id.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
-  import { get, type LineOrigins, type Tree } from '../lib/api';
+  import { answer, api, type LineOrigins } from '../lib/api';
   import { short } from '../lib/words';
   import { follow, Live } from '../lib/live.svelte';
   import { here } from '../lib/router.svelte';
@@ -15,13 +15,17 @@
     const q = new URLSearchParams({ ...(p && { path: p }), ...(at && { at }) }).toString();
     return q ? `?${q}` : '';
   };
-  const tree = new Live(() => get<Tree>(`/repositories/${repo}/tree${query(path)}`));
+  const asking = $derived({ path: { house, name }, query: { path: path || undefined, at: at || undefined } });
+  const tree = new Live(
+    () => answer(api.GET('/repositories/{house}/{name}/tree', { params: asking })),
+    () => ({ repository: repo, kinds: ['branch.', 'tag.', 'change.landed'] }),
+  );
   const raw = $derived(
     `/api/v1/repositories/${repo}/file?${new URLSearchParams({ path, at: tree.value?.commit ?? at }).toString()}`,
   );
   $effect(() => {
     void [path, at];
-    return follow(repo, tree);
+    return follow(tree);
   });
   let asked = $state(false);
   let origins = $state.raw<LineOrigins>();
@@ -30,7 +34,11 @@
     asked = !asked;
     if (!asked || origins) return;
     try {
-      origins = await get<LineOrigins>(`/repositories/${repo}/lines${query(path)}`);
+      origins = await answer(
+        api.GET('/repositories/{house}/{name}/lines', {
+          params: { path: { house, name }, query: { path, at: at || undefined } },
+        }),
+      );
     } catch (error) {
       problem = (error as Error).message;
     }

@@ -3,13 +3,18 @@
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import When from '../parts/When.svelte';
-  import { get, post, put, remove, type Feed, type Following, type Notifications } from '../lib/api';
+  import { answer as answered, api, repoNamed, type Following } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { count } from '../lib/words';
 
-  const notifications = new Live(() => get<Notifications>('/notifications?limit=200'));
-  const following = new Live(() => get<Following[]>('/following'));
-  $effect(() => follow('', notifications, following));
+  const notifications = new Live(() =>
+    answered(api.GET('/notifications', { params: { query: { limit: 200 } } })),
+  );
+  const following = new Live(
+    () => answered(api.GET('/following')),
+    () => ({ kinds: [] }),
+  );
+  $effect(() => follow(notifications, following));
   const answer = $derived(
     notifications.value &&
       (notifications.value.new === 0
@@ -27,7 +32,21 @@
     }
     await Promise.all([notifications.reload(), following.reload()]);
   }
-  const seen = () => act(() => put('/notifications/seen', { seq: notifications.value!.notifications[0]!.seq }));
+  const hear = (f: Following) => {
+    const [path, body] = [repoNamed(f.repository), { follow: f.muted }];
+    return f.number
+      ? answered(
+          api.PUT('/repositories/{house}/{name}/changes/{number}/follow', {
+            params: { path: { ...path, number: f.number } },
+            body,
+          }),
+        )
+      : answered(api.PUT('/repositories/{house}/{name}/follow', { params: { path }, body }));
+  };
+  const seen = () => 
+    act(() =>
+      answered(api.PUT('/notifications/seen', { body: { seq: notifications.value!.notifications[0]!.seq } })),
+    );
 </script>
 
 <Page
@@ -69,12 +88,7 @@
           <button
             type="button"
             class="plain-link cursor-pointer"
-            onclick={() =>
-              act(() =>
-                put(`/repositories/${f.repository}${f.number ? `/changes/${f.number}` : ''}/follow`, {
-                  follow: f.muted,
-                }),
-              )}>{f.muted ? 'Follow' : 'Unfollow'}</button
+            onclick={() => act(() => hear(f))}>{f.muted ? 'Follow' : 'Unfollow'}</button
           >
         </li>
       {:else}<li class="text-soft">Nothing.</li>{/each}
@@ -91,12 +105,12 @@
       <Button
         size="sm"
         color="alternative"
-        onclick={() => act(async () => (feed = (await post<Feed>('/me/feed')).path))}>Make a new address</Button
+        onclick={() => act(async () => (feed = (await answered(api.POST('/me/feed'))).path))}>Make a new address</Button
       >
       <Button
         size="sm"
         color="alternative"
-        onclick={() => act(async () => (await remove('/me/feed'), (feed = undefined)))}>End the address</Button
+        onclick={() => act(async () => (await answered(api.DELETE('/me/feed')), (feed = undefined)))}>End the address</Button
       >
     </div>
   </Panel>

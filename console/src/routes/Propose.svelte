@@ -7,14 +7,15 @@
   import Tick from '../parts/Tick.svelte';
   import Way from '../parts/Way.svelte';
   import Write from '../parts/Write.svelte';
-  import { get, post, type Branch, type Change, type Preview } from '../lib/api';
+  import { answer as answered, api, type Preview } from '../lib/api';
   import { Live } from '../lib/live.svelte';
   import { go, here } from '../lib/router.svelte';
   import { count } from '../lib/words';
 
   let { house, name }: { house: string; name: string } = $props();
   const repo = $derived(`${house}/${name}`);
-  const branches = new Live(() => get<Branch[]>(`/repositories/${repo}/branches`));
+  const path = $derived({ house, name });
+  const branches = new Live(() => answered(api.GET('/repositories/{house}/{name}/branches', { params: { path } })));
   $effect(() => void branches.reload());
   let source = $state(here().query.get('source') ?? '');
   let target = $state(here().query.get('target') ?? '');
@@ -33,8 +34,7 @@
     preview = undefined;
     problem = undefined;
     if (!source || !target) return;
-    const asked = new URLSearchParams({ source, target }).toString();
-    get<Preview>(`/repositories/${repo}/preview?${asked}`).then(
+    answered(api.GET('/repositories/{house}/{name}/preview', { params: { path, query: { source, target } } })).then(
       (p) => {
         if (p.source !== source || p.target !== target) return;
         preview = p;
@@ -60,7 +60,12 @@
     event.preventDefault();
     problem = undefined;
     try {
-      const k = await post<Change>(`/repositories/${repo}/changes`, { source, target, title, description, draft });
+      const k = await answered(
+        api.POST('/repositories/{house}/{name}/changes', {
+          params: { path },
+          body: { source, target, title, description, draft },
+        }),
+      );
       go(`/${repo}/changes/${k.number}`);
     } catch (error) {
       problem = (error as Error).message;

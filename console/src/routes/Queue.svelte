@@ -5,17 +5,26 @@
   import Panel from '../parts/Panel.svelte';
   import Stamp from '../parts/Stamp.svelte';
   import When from '../parts/When.svelte';
-  import { get, type Entry, type Queue } from '../lib/api';
+  import { answer, api, type Entry } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { here } from '../lib/router.svelte';
 
   let { house, name }: { house: string; name: string } = $props();
   const repo = $derived(`${house}/${name}`);
   const branch = $derived(here().query.get('branch') ?? '');
-  const queue = new Live(() =>
-    get<Queue>(`/repositories/${repo}/queue${branch ? `?branch=${encodeURIComponent(branch)}` : ''}`),
+  const queue = new Live(
+    () =>
+      answer(
+        api.GET('/repositories/{house}/{name}/queue', {
+          params: { path: { house, name }, query: { branch: branch || undefined } },
+        }),
+      ),
+    () => ({ repository: repo }),
   );
-  $effect(() => follow(repo, queue));
+  $effect(() => {
+    void branch;
+    return follow(queue);
+  });
   const q = $derived(queue.value);
   const flying = $derived(q?.entries.filter((e) => e.state === 'rehearsing' || e.state === 'landing') ?? []);
   const lined = $derived(q?.entries.filter((e) => e.state === 'queued') ?? []);

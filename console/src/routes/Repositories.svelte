@@ -4,14 +4,14 @@
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import When from '../parts/When.svelte';
-  import { get, type DeskItem, type Repository } from '../lib/api';
+  import { answer as answered, api, type DeskItem } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { count } from '../lib/words';
 
-  const repos = new Live(() => get<Repository[]>('/repositories'));
+  const repos = new Live(() => answered(api.GET('/repositories')));
   const command = 'tavrin desk\ntavrin repo list';
-  const desk = new Live(() => get<DeskItem[]>('/desk'));
-  $effect(() => follow('', repos, desk));
+  const desk = new Live(() => answered(api.GET('/desk')));
+  $effect(() => follow(repos, desk));
   const answer = $derived.by(() => {
     if (!repos.value || !desk.value) return undefined;
     const waiting =

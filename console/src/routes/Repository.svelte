@@ -6,26 +6,43 @@
   import When from '../parts/When.svelte';
   import Mark from '../parts/Mark.svelte';
   import Waivers from '../parts/Waivers.svelte';
-  import { get, put, type Branch, type Commit, type Following, type Waiver, type Repository } from '../lib/api';
+  import { answer as answered, api, type Commit } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { count } from '../lib/words';
 
   let { house, name }: { house: string; name: string } = $props();
   const repo = $derived(`${house}/${name}`);
   let at = $state('');
-  const about = new Live(() => get<Repository>(`/repositories/${repo}`));
-  const branches = new Live(() => get<Branch[]>(`/repositories/${repo}/branches`));
-  const history = new Live(async () => {
-    const query = at ? `?limit=30&at=${encodeURIComponent(at)}` : '?limit=30';
-    return (await get<Repository>(`/repositories/${repo}`)).empty
-      ? []
-      : get<Commit[]>(`/repositories/${repo}/history${query}`);
-  });
-  const waivers = new Live(() => get<Waiver[]>(`/repositories/${repo}/waivers?open=true`));
-  const following = new Live(() => get<Following[]>('/following'));
+  const path = $derived({ house, name });
+  const here = () => ({ repository: repo });
+  const repository = () => answered(api.GET('/repositories/{house}/{name}', { params: { path } }));
+  const about = new Live(repository, here);
+  const branches = new Live(
+    () => answered(api.GET('/repositories/{house}/{name}/branches', { params: { path } })),
+    () => ({ repository: repo, kinds: ['branch.', 'change.landed', 'check.', 'rules.', 'waiver.'] }),
+  );
+  const history = new Live(
+    async (): Promise<Commit[]> =>
+      (await repository()).empty
+        ? []
+        : answered(
+            api.GET('/repositories/{house}/{name}/history', {
+              params: { path, query: { limit: 30, at: at || undefined } },
+            }),
+          ),
+    () => ({ repository: repo, kinds: ['branch.', 'change.landed', 'check.', 'waiver.'] }),
+  );
+  const waivers = new Live(
+    () => answered(api.GET('/repositories/{house}/{name}/waivers', { params: { path, query: { open: true } } })),
+    () => ({ repository: repo, kinds: ['waiver.', 'change.'] }),
+  );
+  const following = new Live(
+    () => answered(api.GET('/following')),
+    () => ({ repository: repo, kinds: [] }),
+  );
   $effect(() => {
     void at;
-    return follow(repo, about, branches, history, waivers, following);
+    return follow(about, branches, history, waivers, following);
   });
   const followed = $derived(!!following.value?.some((f) => f.repository === repo && !f.number));
   let told = $state<string>();
@@ -67,7 +84,9 @@
     <button
       type="button"
       class="plain-link cursor-pointer"
-      onclick={() => act('', () => put(`/repositories/${repo}/follow`, { follow: !followed }))}
+      onclick={() => act('', () => 
+          answered(api.PUT('/repositories/{house}/{name}/follow', { params: { path }, body: { follow: !followed } })),
+        )}
       >{followed ? 'No longer follow this repository' : 'Follow this repository'}</button
     >
   </p>

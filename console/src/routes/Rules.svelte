@@ -5,19 +5,9 @@
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import When from '../parts/When.svelte';
-  import {
-    get,
-    post,
-    Problem,
-    type BranchRules,
-    type Difference,
-    type PatternMatches,
-    type Proposal,
-    type Rules,
-    type Suspension,
-  } from '../lib/api';
+  import { answer as answered, api, Problem, type Difference } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
-  import { rulesPlace } from '../lib/place';
+  import { rulesOf, rulesPlace } from '../lib/place';
   import { here } from '../lib/router.svelte';
   import { count, exactly } from '../lib/words';
 
@@ -26,24 +16,38 @@
   let branch = $state(here().query.get('branch') ?? 'main');
   let typed = $state(here().query.get('branch') ?? 'main');
   let lit = $state<number[]>([]);
-  const rules = new Live(() => get<Rules>(`${place.api}/rules`));
-  const explained = new Live(async () =>
-    name ? get<BranchRules>(`${place.api}/explain?branch=${encodeURIComponent(branch)}`) : undefined,
+  // A house's rules hold for the repository, so that events of the house matter too.
+  const concern = () => ({ repository: name ? place.where : undefined, kinds: ['rules.', 'house.', 'role.', 'team.'] });
+  const rules = new Live(() => place.read(), concern);
+  const explained = new Live(
+    async () =>
+      name
+        ? answered(
+            api.GET('/repositories/{house}/{name}/explain', { params: { path: { house, name }, query: { branch } } }),
+          )
+        : null,
+    concern,
   );
   let glob = $state('**');
   const matching = new Live(async () =>
-    name && glob ? get<PatternMatches>(`${place.api}/matching?pattern=${encodeURIComponent(glob)}`) : undefined,
+    name && glob
+      ? answered(
+          api.GET('/repositories/{house}/{name}/matching', {
+            params: { path: { house, name }, query: { pattern: glob } },
+          }),
+        )
+      : null,
   );
   $effect(() => {
     void glob;
     void matching.reload();
   });
-  const versions = new Live(() => get<Rules[]>(`${place.api}/rules/versions`));
-  const proposals = new Live(() => get<Proposal[]>(`${place.api}/rules/proposals`));
-  const suspensions = new Live(() => get<Suspension[]>(`${place.api}/rules/suspensions`));
+  const versions = new Live(() => place.versions(), concern);
+  const proposals = new Live(() => place.proposals(), concern);
+  const suspensions = new Live(() => place.suspensions(), concern);
   $effect(() => {
     void branch;
-    return follow(name ? place.where : '', rules, explained, versions, proposals, suspensions);
+    return follow(rules, explained, versions, proposals, suspensions);
   });
   const lines = $derived(rules.value?.text.replace(/\n$/, '').split('\n') ?? []);
   let compared = $state<{ version: number; differences: Difference[] }>();
@@ -60,7 +64,7 @@
     try {
       compared = {
         version,
-        differences: await get<Difference[]>(`${place.api}/rules/differences?from=${version - 1}&to=${version}`),
+        differences: await place.differences(version - 1, version),
       };
     } catch (error) {
       problem = (error as Error).message;
@@ -87,7 +91,7 @@
       explained.reload(),
     ]);
   }
-  const decide = (id: number, agree: boolean) => act(() => post(`${place.api}/rules/decisions`, { id, agree }));
+  const decide = (id: number, agree: boolean) => act(() => place.decide(id, agree));
   const answer = $derived.by(() => {
     const e = explained.value;
     if (!name) return `What every repository of ${house} holds to. A repository adds to it and never takes from it.`;
@@ -126,16 +130,14 @@
 
   {#each suspensions.value ?? [] as s (s.rules_of + s.protection)}
     <p class="mb-4 border-l-4 border-ochre bg-panel p-3">
-      “{s.protection}” of {s.rules_of} is suspended by {s.by} until {exactly(s.until)}: {s.because}
+      “{s.protection}” of {s.rules_of} is suspended by {s.by} until {exactly(s.until)}: {s.reason}
       <Button
         size="xs"
         color="alternative"
         class="ml-2"
         onclick={() =>
           act(() =>
-            post(`${rulesPlace(...(s.rules_of.split('/') as [string, string?])).api}/rules/resumptions`, {
-              protection: s.protection,
-            }),
+            rulesOf(s.rules_of).resume(s.protection),
           )}>End it now</Button
       >
     </p>
@@ -143,7 +145,7 @@
   {#each proposals.value ?? [] as p (p.id)}
     <details class="mb-4 border-l-4 border-ochre bg-panel p-3">
       <summary class="cursor-pointer">
-        Proposal {p.id} by {p.proposed_by} loosens the rules and waits for a second person: {p.because} ·
+        Proposal {p.id} by {p.proposed_by} loosens the rules and waits for a second person: {p.reason} ·
         <When time={p.proposed_at} />
       </summary>
       <div class="mt-3">
@@ -192,7 +194,7 @@
           : 'none yet'}
       >
         {#if rules.value?.version}
-          <p class="mb-2 text-sm text-soft">{rules.value.because} · <When time={rules.value.applied_at} /></p>
+          <p class="mb-2 text-sm text-soft">{rules.value.reason} · <When time={rules.value.applied_at} /></p>
           <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
           <pre
             class="max-h-[36rem] overflow-auto font-mono text-[13px] leading-5"
@@ -242,7 +244,7 @@
                   <span class="font-medium">Version {v.version}</span>
                   <span>{v.applied_by}{v.agreed_by ? `, agreed by ${v.agreed_by}` : ''}</span>
                   <span class="text-soft"><When time={v.applied_at} /></span>
-                  <span class="min-w-0 grow">{v.because}</span>
+                  <span class="min-w-0 grow">{v.reason}</span>
                   <button
                     type="button"
                     class="plain-link cursor-pointer"

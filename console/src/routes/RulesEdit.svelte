@@ -6,7 +6,7 @@
   import Mark from '../parts/Mark.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
-  import { get, post, Problem, put, type Rules, type RulesApplied, type RulesTrial, type Template } from '../lib/api';
+  import { answer as answered, api, Problem, type Rules, type RulesTrial, type Template } from '../lib/api';
   import { rulesPlace } from '../lib/place';
   import { go, here } from '../lib/router.svelte';
   import { count } from '../lib/words';
@@ -24,7 +24,7 @@
   let templates = $state<Template[]>([]);
   let chosen = $state('');
   let tried = $state.raw<RulesTrial>();
-  let because = $state('');
+  let reason = $state('');
   let problem = $state<string>();
   let told = $state<string>();
   let asking = $state(false);
@@ -36,12 +36,12 @@
   // The version in force is what the edit is based on, also when an earlier one is taken up again.
   async function load() {
     try {
-      const now = await get<Rules>(`${place.api}/rules`);
+      const now = await place.read();
       const earlier = Number(here().query.get('version') ?? 0);
-      text = earlier ? (await get<Rules>(`${place.api}/rules?version=${earlier}`)).text : now.text;
-      if (earlier) because = `return to version ${earlier}`;
+      text = earlier ? (await place.read(earlier)).text : now.text;
+      if (earlier) reason = `return to version ${earlier}`;
       read = now;
-      templates = await get<Template[]>('/rules/templates');
+      templates = await answered(api.GET('/rules/templates'));
     } catch (error) {
       problem = (error as Error).message;
     }
@@ -58,8 +58,8 @@
         return;
       }
       try {
-        const answer = await post<RulesTrial>(`${place.api}/rules/try`, { text: draft, last });
-        if (mine === turn) [tried, problem] = [answer, undefined];
+        const trial = await place.attempt(draft, last);
+        if (mine === turn) [tried, problem] = [trial, undefined];
       } catch (error) {
         if (mine === turn) problem = (error as Error).message;
       }
@@ -78,11 +78,7 @@
   async function apply() {
     problem = told = undefined;
     try {
-      const v = await put<RulesApplied>(
-        `${place.api}/rules`,
-        { text, because },
-        { 'If-Match': `"${read?.version ?? 0}"` },
-      );
+      const v = await place.apply(text, reason, read?.version ?? 0);
       if (v.proposal)
         told = `Proposal ${v.proposal.id} was made: it loosens the rules, and a second person has to agree.`;
       else go(place.page);
@@ -164,8 +160,8 @@
         }}
       >
         <div class="min-w-0 grow">
-          <Label for="because" class="text-ink">Why the rules change</Label>
-          <Input id="because" size="sm" bind:value={because} required minlength={3} maxlength={500} />
+          <Label for="reason" class="text-ink">Why the rules change</Label>
+          <Input id="reason" size="sm" bind:value={reason} required minlength={3} maxlength={500} />
         </div>
         <Button type="submit" size="sm" disabled={!tried || findings.length > 0 || !changed}>Apply</Button>
       </form>
