@@ -34,7 +34,7 @@ func (c repositories) Repository(ctx context.Context, repo string) (wire.Reposit
 	return do(ctx, c.connection, wire.GetRepository, inRepo(repo))
 }
 
-// ResumeRepository tries once more to resume a repository that was set apart; for administrators.
+// ResumeRepository tries once more to resume a repository that was stopped; for administrators.
 func (c repositories) ResumeRepository(ctx context.Context, repo string) (wire.Repository, error) {
 	return do(ctx, c.connection, wire.ResumeRepository, inRepo(repo))
 }

@@ -28,7 +28,7 @@ func Handler() http.Handler {
 	server := http.FileServerFS(files)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			http.Error(w, "the console is only read", http.StatusMethodNotAllowed)
+			http.Error(w, "the console is read-only: send changes to /api/v1", http.StatusMethodNotAllowed)
 			return
 		}
 		name := strings.TrimPrefix(r.URL.Path, "/")

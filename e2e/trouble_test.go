@@ -237,9 +237,9 @@ func (w *town) holdRecords() func() {
 	return func() { db.Exec("ROLLBACK"); sql.Close() }
 }
 
-// A repository that cannot be brought into order at the start is set apart: it is only read, loudly, and everything else goes on, until
+// A repository that cannot be brought into order at the start is stopped: it is read-only, loudly, and everything else goes on, until
 // an administrator has mended it.
-func TestARepositoryIsSetApart(t *testing.T) {
+func TestARepositoryIsStopped(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
@@ -261,13 +261,13 @@ func TestARepositoryIsSetApart(t *testing.T) {
 	w.reopen()
 	desk, err := w.admin.Desk(ctx)
 	w.ok(err)
-	if len(desk) != 1 || desk[0].Kind != "set-apart" || !strings.Contains(desk[0].What, "tavrin repo resume growers/irrigation") {
+	if len(desk) != 1 || desk[0].Kind != "stopped" || !strings.Contains(desk[0].What, "tavrin repo resume growers/irrigation") {
 		t.Errorf("the administrator's desk has %+v", desk)
 	}
 	_, err = w.as("ines").ApplyRules(ctx, repo, wire.NewRules{Text: simple, Reason: "to see"}, -1)
-	problem(t, err, 503, "set apart and only to be read", "tavrin repo resume growers/irrigation")
+	problem(t, err, 503, "stopped and read-only", "tavrin repo resume growers/irrigation")
 	_, err = w.as("tamsin").Leave(ctx, repo, k.Number)
-	problem(t, err, 503, "set apart")
+	problem(t, err, 503, "stopped")
 	if now := w.openedAs(1); now.Entry == nil || now.Entry.State == "ejected" {
 		t.Errorf("its entry is %+v", now.Entry)
 	}
@@ -279,8 +279,8 @@ func TestARepositoryIsSetApart(t *testing.T) {
 
 	// It keeps nothing else from being backed up, and is named.
 	kept, put := filepath.Join(t.TempDir(), "kept.tar"), filepath.Join(t.TempDir(), "put")
-	w.says("admin", 0, "growers/irrigation was set apart, and is copied as it is", "backup", kept, "--data", filepath.Join(w.dir, "data"))
-	w.says("admin", 0, "growers/irrigation was set apart", "restore", kept, "--data", put)
+	w.says("admin", 0, "growers/irrigation was stopped, and is copied as it is", "backup", kept, "--data", filepath.Join(w.dir, "data"))
+	w.says("admin", 0, "growers/irrigation was stopped", "restore", kept, "--data", put)
 	if _, err := os.Stat(filepath.Join(put, "repositories", "2.git", "packed-refs")); err != nil {
 		t.Error(err)
 	}
@@ -296,8 +296,8 @@ func TestARepositoryIsSetApart(t *testing.T) {
 	w.report(commit, "unit", "passed")
 	w.landed(k)
 	_, err = w.admin.ResumeRepository(ctx, repo)
-	problem(t, err, 409, "not set apart")
-	has(t, strings.Join(w.kinds(), " "), "repository.set-apart", "repository.resumed")
+	problem(t, err, 409, "not stopped")
+	has(t, strings.Join(w.kinds(), " "), "repository.stopped", "repository.resumed")
 }
 
 // Trouble with one repository, or a git that hangs there, holds up no other.

@@ -29,7 +29,7 @@ var (
 	ListRepositories = define[Nothing, []Repository]("repositories", "list-repositories", "GET", "/repositories", "Repositories that you may read")
 	CreateRepository = define[JustBody[NewRepository], Repository]("repositories", "create-repository", "POST", "/repositories", "Make a repository, empty or imported")
 	GetRepository    = define[InRepo, Repository]("repositories", "get-repository", "GET", inRepo, "One repository")
-	ResumeRepository = define[InRepo, Repository]("repositories", "resume-repository", "POST", inRepo+"/resume", "Try once more to resume a repository that was set apart")
+	ResumeRepository = define[InRepo, Repository]("repositories", "resume-repository", "POST", inRepo+"/resume", "Try once more to resume a repository that was stopped")
 	ListBranches     = define[InRepo, []Branch]("repositories", "list-branches", "GET", inRepo+"/branches", "Branches with what protects them")
 	ListHistory      = define[HistoryQuery, []Commit]("repositories", "list-history", "GET", inRepo+"/history", "Commits with their checks, newest first")
 	GetLines         = define[LinesQuery, LineOrigins]("repositories", "get-lines", "GET", inRepo+"/lines", "Which commit, and which change, each line of a file comes from")

@@ -46,7 +46,7 @@ type Repository struct {
 	HouseVersion  int    `json:"house_version" doc:"version of its house's rules; 0: none"`
 	OpenChanges   int    `json:"open_changes"`
 	InQueue       int    `json:"in_queue" doc:"entries that have not ended"`
-	Trouble       string `json:"trouble,omitempty" doc:"why it is set apart and only to be read; absent: it is not"`
+	Trouble       string `json:"trouble,omitempty" doc:"why it is stopped and read-only; absent: it is not"`
 }
 
 // Branch is one branch and what protects it.
@@ -203,7 +203,7 @@ type Revision struct {
 	Base           string    `json:"base"`
 	PushedBy       string    `json:"pushed_by"`
 	SameDifference bool      `json:"same_difference" doc:"brings exactly what the revision before brought"`
-	Kind           string    `json:"kind" doc:"what it did to the one before: first, added, rebased, folded (fixups, and nothing else), rewritten or retargeted (it goes to another branch); empty: not kept"`
+	Kind           string    `json:"kind" enum:",first,added,rebased,folded,rewritten,retargeted" doc:"what it did to the one before: first, added, rebased, folded (fixups, and nothing else), rewritten or retargeted (it goes to another branch); empty: not kept"`
 	Files          int       `json:"files"`
 	Added          int       `json:"added"`
 	Removed        int       `json:"removed"`

@@ -1,42 +1,31 @@
 <script lang="ts">
   import type { Component } from 'svelte';
   import { Button, Modal } from 'flowbite-svelte';
-  import { get, type Notifications as Known } from './lib/api';
+  import { answer, api } from './lib/api';
   import { follow, Live } from './lib/live.svelte';
   import { go, here, match } from './lib/router.svelte';
   import { session, signOut, whoAmI } from './lib/session.svelte';
-  import Change from './routes/Change.svelte';
-  import Areas from './routes/Areas.svelte';
-  import Changes from './routes/Changes.svelte';
-  import Files from './routes/Files.svelte';
-  import Journal from './routes/Journal.svelte';
-  import Notifications from './routes/Notifications.svelte';
-  import Propose from './routes/Propose.svelte';
-  import Queue from './routes/Queue.svelte';
-  import Repositories from './routes/Repositories.svelte';
-  import Repository from './routes/Repository.svelte';
-  import Rules from './routes/Rules.svelte';
-  import RulesEdit from './routes/RulesEdit.svelte';
   import SignIn from './routes/SignIn.svelte';
 
-  // Each page takes the parameters that its pattern names.
+  // Each page takes the parameters that its pattern names, and is loaded when it is first looked at.
+  type Page = { default: Component<Record<string, string>> };
   const routes = [
-    ['', Repositories],
-    ['/journal', Journal],
-    ['/notifications', Notifications],
-    ['/houses/:house/rules', Rules], // a house's: no repository is called ~
-    ['/houses/:house/rules/edit', RulesEdit],
-    ['/:house/:name', Repository],
-    ['/:house/:name/changes', Changes],
-    ['/:house/:name/changes/:number', Change],
-    ['/:house/:name/propose', Propose],
-    ['/:house/:name/queue', Queue],
-    ['/:house/:name/files', Files],
-    ['/:house/:name/rules', Rules],
-    ['/:house/:name/rules/edit', RulesEdit],
-    ['/:house/:name/areas', Areas],
-    ['/:house/:name/journal', Journal],
-  ] as [string, Component<Record<string, string>>][];
+    ['', () => import('./routes/Repositories.svelte')],
+    ['/journal', () => import('./routes/Journal.svelte')],
+    ['/notifications', () => import('./routes/Notifications.svelte')],
+    ['/houses/:house/rules', () => import('./routes/Rules.svelte')],
+    ['/houses/:house/rules/edit', () => import('./routes/RulesEdit.svelte')],
+    ['/:house/:name', () => import('./routes/Repository.svelte')],
+    ['/:house/:name/changes', () => import('./routes/Changes.svelte')],
+    ['/:house/:name/changes/:number', () => import('./routes/Change.svelte')],
+    ['/:house/:name/propose', () => import('./routes/Propose.svelte')],
+    ['/:house/:name/queue', () => import('./routes/Queue.svelte')],
+    ['/:house/:name/files', () => import('./routes/Files.svelte')],
+    ['/:house/:name/rules', () => import('./routes/Rules.svelte')],
+    ['/:house/:name/rules/edit', () => import('./routes/RulesEdit.svelte')],
+    ['/:house/:name/areas', () => import('./routes/Areas.svelte')],
+    ['/:house/:name/journal', () => import('./routes/Journal.svelte')],
+  ] as [string, () => Promise<Page>][];
 
   const found = $derived.by(() => {
     for (const [pattern, page] of routes) {
@@ -85,8 +74,8 @@
     event.preventDefault();
   }
 
-  const notifications = new Live(() => get<Known>('/notifications?limit=1'));
-  $effect(() => (session.me ? follow('', notifications) : undefined));
+  const notifications = new Live(() => answer(api.GET('/notifications', { params: { query: { limit: 1 } } })));
+  $effect(() => (session.me ? follow(notifications) : undefined));
 
   void whoAmI();
 </script>
@@ -136,7 +125,15 @@
     <SignIn />
   {:else if found}
     {#key here().path}
-      <found.page {...found.parameters} />
+      {#await found.page()}
+        <p class="text-soft" role="status">Loading …</p>
+      {:then page}
+        <page.default {...found.parameters} />
+      {:catch}
+        <p role="alert" class="text-rust">
+          This page could not be loaded: the service cannot be reached, or there is a newer console. Load it again.
+        </p>
+      {/await}
     {/key}
   {:else}
     <h1 class="text-2xl font-semibold">There is nothing here</h1>

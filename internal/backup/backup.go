@@ -331,7 +331,7 @@ func (t *taking) repository(ctx context.Context, r *RepositoryState) error {
 	return err
 }
 
-// asItIs copies what can be read of a repository that was set apart.
+// asItIs copies what can be read of a repository that was stopped.
 func (t *taking) asItIs(from, place string) error {
 	if err := os.MkdirAll(filepath.Join(t.to, filepath.FromSlash(place)), 0o700); err != nil {
 		return err

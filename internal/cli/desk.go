@@ -12,7 +12,7 @@ import (
 )
 
 // deskWords say what each kind of thing on the desk wants.
-var deskWords = map[string]string{"set-apart": "set apart", "silent": "silent check", "acknowledge": "to acknowledge",
+var deskWords = map[string]string{"stopped": "stopped", "silent": "silent check", "acknowledge": "to acknowledge",
 	"review": "review", "look-again": "look again", "answer": "answer", "decide": "decide", "own": "yours, held up"}
 
 // desk lists what waits for whoever asks.

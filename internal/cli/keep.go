@@ -60,7 +60,7 @@ func printManifest(w io.Writer, verb string, m backup.Manifest) {
 	row(w, verb, list(names))
 	for _, r := range m.Repositories {
 		if r.Trouble != "" {
-			row(w, "not whole", fmt.Sprintf("%s was set apart, and is copied as it is: %s", r.Name, r.Trouble))
+			row(w, "not whole", fmt.Sprintf("%s was stopped, and is copied as it is: %s", r.Name, r.Trouble))
 		}
 	}
 	row(w, "made at", m.MadeAt.Format("2006-01-02 15:04:05 MST"))

@@ -46,7 +46,7 @@ func (p *program) repository() *cobra.Command {
 			}, func(w io.Writer, r made) {
 				row(w, "repository", r.Name)
 				if r.Trouble != "" {
-					row(w, "set apart", "only to be read: "+r.Trouble)
+					row(w, "stopped", "read-only: "+r.Trouble)
 				}
 				row(w, "default branch", r.DefaultBranch)
 				row(w, "your role", r.Role)
@@ -55,7 +55,7 @@ func (p *program) repository() *cobra.Command {
 				row(w, "house rules", version(r.HouseVersion))
 				row(w, "clone", "git clone "+r.Clone)
 			}),
-		named(p, "resume [HOUSE/NAME]", "Try once more to resume a repository that was set apart (administrators)", 0,
+		named(p, "resume [HOUSE/NAME]", "Try once more to resume a repository that was stopped (administrators)", 0,
 			func(ctx context.Context, h here, _ []string) (wire.Repository, error) {
 				return h.ResumeRepository(ctx, h.repo)
 			}, func(w io.Writer, r wire.Repository) { row(w, r.Name+" goes on") }),

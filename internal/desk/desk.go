@@ -24,7 +24,7 @@ import (
 )
 
 // deskOrder is the order of what waits for somebody: what holds others up first.
-var deskOrder = []string{"set-apart", "silent", "acknowledge", "review", "look-again", "answer", "decide", "own"}
+var deskOrder = []string{"stopped", "silent", "acknowledge", "review", "look-again", "answer", "decide", "own"}
 
 // Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
 func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, error) {
@@ -161,12 +161,12 @@ func deskWaivers(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wir
 	return out, err
 }
 
-// deskKept lists what asks for somebody who keeps a repository going: for administrators that it is set apart, for its
+// deskKept lists what asks for somebody who keeps a repository going: for administrators that it is stopped, for its
 // maintainers which checks nobody answers.
 func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
 	var out []wire.DeskItem
 	if repo.Trouble != "" && repo.TroubleSince != nil && a.Account().Admin {
-		out = append(out, wire.DeskItem{Kind: "set-apart", Repository: repo.Name, Title: "only to be read",
+		out = append(out, wire.DeskItem{Kind: "stopped", Repository: repo.Name, Title: "read-only",
 			What: fmt.Sprintf("%s: tavrin repo resume %s", repo.Trouble, repo.Name), Since: *repo.TroubleSince})
 	}
 	role, err := accounts.RoleIn(db, a.Account(), repo)

@@ -105,7 +105,7 @@ func (m *Moves) Lock(ctx context.Context, repo *records.Repository) (unlock func
 		return nil, err
 	}
 	if repo.Trouble != "" {
-		err = records.SetApart(repo)
+		err = records.Stopped(repo)
 	} else if err = m.SettleOpen(context.WithoutCancel(ctx), repo); err != nil {
 		m.log.Error("what is open could not be settled", "repository", repo.Name, "error", err)
 		err = problem.New(problem.Unavailable, "the service has trouble with %s: something was begun and could not "+
@@ -199,7 +199,7 @@ func (m *Moves) Close(ctx context.Context, i *records.Intent, outcome string) er
 }
 
 // SettleAll brings branches and records into agreement at the start, before anything else happens. A repository in
-// which that does not work is set apart, loudly; everything else goes on.
+// which that does not work is stopped, loudly; everything else goes on.
 func (m *Moves) SettleAll(ctx context.Context) error {
 	if err := m.disk.Sweep(); err != nil {
 		return err
@@ -232,7 +232,7 @@ func (m *Moves) SettleOne(ctx context.Context, repo *records.Repository) error {
 		if trouble == nil {
 			return m.joinAgain(tx, repo)
 		}
-		m.log.Error("A REPOSITORY IS SET APART: it is only read until an administrator has looked",
+		m.log.Error("A REPOSITORY IS STOPPED: it is read-only until an administrator has looked",
 			"repository", repo.Name, "error", trouble, "next", "tavrin repo resume "+repo.Name)
 		now := m.records.Now()
 		repo.Trouble, repo.TroubleSince = typed.Shortened(trouble.Error()), &now
@@ -240,11 +240,11 @@ func (m *Moves) SettleOne(ctx context.Context, repo *records.Repository) error {
 		if err != nil || was == repo.Trouble {
 			return err
 		}
-		return tx.Record(records.Itself, repo, event.RepositorySetApart{Name: repo.Name, Trouble: repo.Trouble})
+		return tx.Record(records.Itself, repo, event.RepositoryStopped{Name: repo.Name, Trouble: repo.Trouble})
 	})
 }
 
-// joinAgain ends a repository's being set apart.
+// joinAgain ends a repository's being stopped.
 func (m *Moves) joinAgain(tx *records.Tx, repo *records.Repository) error {
 	repo.Trouble, repo.TroubleSince = "", nil
 	if err := tx.Model(repo).Updates(map[string]any{"trouble": "", "trouble_since": nil}).Error; err != nil {

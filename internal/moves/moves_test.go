@@ -58,7 +58,7 @@ func TestP4LockSettles(t *testing.T) {
 	}
 }
 
-// What cannot be settled refuses the writer and keeps nothing locked; a repository that is set apart refuses every writer,
+// What cannot be settled refuses the writer and keeps nothing locked; a repository that is stopped refuses every writer,
 // until somebody settles it.
 func TestTroubleRefusesWriters(t *testing.T) {
 	l := lab.New(t)
@@ -72,8 +72,8 @@ func TestTroubleRefusesWriters(t *testing.T) {
 	}
 	l.Ok(l.Moves.SettleAll(t.Context()))
 	_, err := l.Moves.Lock(t.Context(), l.Repo)
-	l.Is(err, problem.Unavailable, "is set apart and only to be read: intent 1 of growers/irrigation: no room")
-	if l.Kinds(1) != "repository.set-apart" {
+	l.Is(err, problem.Unavailable, "is stopped and read-only: intent 1 of growers/irrigation: no room")
+	if l.Kinds(1) != "repository.stopped" {
 		t.Errorf("the journal ends with %s", l.Kinds(1))
 	}
 	l.Ok(l.Moves.Close(t.Context(), i, moves.Dropped))

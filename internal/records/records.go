@@ -210,12 +210,12 @@ func (t *Tx) Touches(repo *Repository) { t.commit.Touched.by(repo, event.Reposit
 func (t *Tx) TouchesNothing() { t.commit.Touched.by(nil, event.Nothing, 0) }
 
 // Record adds a line to the journal within the transaction: who did it, in which repository (nil: it is not about one),
-// and what. Of a repository that is set apart nothing is recorded but what the service does itself: it is only to be
+// and what. Of a repository that is stopped nothing is recorded but what the service does itself: it is only to be
 // read.
 func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 	kind := event.KindOf(e)
 	if repo != nil && repo.Trouble != "" && by != Itself && !kind.Apart {
-		return SetApart(repo)
+		return Stopped(repo)
 	}
 	data, err := json.Marshal(e)
 	if err != nil {
@@ -250,9 +250,9 @@ func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 	return t.Create(&row).Error
 }
 
-// SetApart refuses what would write to a repository that is set apart.
-func SetApart(repo *Repository) error {
-	return problem.New(problem.Unavailable, "%s is set apart and only to be read: %s. An administrator has to look: "+
+// Stopped refuses what would write to a repository that is stopped.
+func Stopped(repo *Repository) error {
+	return problem.New(problem.Unavailable, "%s is stopped and read-only: %s. An administrator has to look: "+
 		"tavrin repo resume %s",
 		repo.Name, repo.Trouble, repo.Name)
 }

@@ -118,7 +118,7 @@ func TestTouched(t *testing.T) {
 	}
 }
 
-// The lines of the journal follow one another, and of a repository that is set apart only the service itself records.
+// The lines of the journal follow one another, and of a repository that is stopped only the service itself records.
 func TestP10LinesFollow(t *testing.T) {
 	r := opened(t)
 	apart := &Repository{ID: 1, Name: "growers/irrigation", Trouble: "its refs cannot be read"}
@@ -130,7 +130,7 @@ func TestP10LinesFollow(t *testing.T) {
 		}
 		err := tx.Record("ines", apart, event.ChangeClosed{})
 		if p, ok := errors.AsType[*problem.Problem](err); !ok || p.Kind != problem.Unavailable {
-			t.Errorf("recorded of a repository that is set apart: %v", err)
+			t.Errorf("recorded of a repository that is stopped: %v", err)
 		}
 		return tx.Record(Itself, apart, event.CheckTimedOut{})
 	})

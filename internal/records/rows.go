@@ -23,7 +23,7 @@ type Repository struct {
 	DefaultBranch string
 	Public        bool // readable by all
 	Changes       int  // numbers given out
-	// Trouble says why it is set apart and only to be read; empty: it is not.
+	// Trouble says why it is stopped and read-only; empty: it is not.
 	Trouble      string
 	TroubleSince *time.Time
 	CreatedAt    time.Time

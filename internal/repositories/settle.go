@@ -9,7 +9,7 @@ import (
 	"tavrin/wire"
 )
 
-// ResumeRepository tries once more to resume a repository that was set apart.
+// ResumeRepository tries once more to resume a repository that was stopped.
 func (s *Repositories) ResumeRepository(ctx context.Context, a accounts.Actor, name string) (wire.Repository, error) {
 	if err := a.MustAdminister("resolving a repository"); err != nil {
 		return wire.Repository{}, err
@@ -23,7 +23,7 @@ func (s *Repositories) ResumeRepository(ctx context.Context, a accounts.Actor, n
 		return wire.Repository{}, err
 	}
 	if repo.Trouble == "" {
-		return wire.Repository{}, problem.New(problem.Conflict, "%s is not set apart: there is nothing to resolve", name)
+		return wire.Repository{}, problem.New(problem.Conflict, "%s is not stopped: there is nothing to resume", name)
 	}
 	if err := s.moves.SettleOne(context.WithoutCancel(ctx), repo); err != nil {
 		return wire.Repository{}, err

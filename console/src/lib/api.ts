@@ -88,7 +88,9 @@ export const api = createClient<paths>({
 });
 
 /** What a call answers; what went wrong is thrown as a Problem. */
-export async function answer<T>(call: Promise<{ data?: T; error?: { detail?: string }; response: Response }>): Promise<T> {
+export async function answer<T>(
+  call: Promise<{ data?: T; error?: { detail?: string }; response: Response }>,
+): Promise<T> {
   const { data, error, response } = await call;
   if (data !== undefined) return data;
   throw new Problem(response.status, error?.detail ?? `The service answered ${response.status}.`);

@@ -53,15 +53,15 @@ export class Live<T> {
 /** Loads now, and again, each what it is about, after what happens. Call it in an effect. */
 export function follow(...lives: Live<unknown>[]): () => void {
   lives.forEach((l) => void l.reload());
-  const stale = new Set<Live<unknown>>();
+  let stale: Live<unknown>[] = [];
   let timer: ReturnType<typeof setTimeout> | undefined;
   const end = happens((h) => {
-    for (const l of lives) if (l.concerns(h)) stale.add(l);
-    if (stale.size === 0) return;
+    stale = lives.filter((l) => stale.includes(l) || l.concerns(h));
+    if (stale.length === 0) return;
     timer ??= setTimeout(() => {
       timer = undefined;
       stale.forEach((l) => void l.reload());
-      stale.clear();
+      stale = [];
     }, gather);
   });
   return () => {

@@ -1630,8 +1630,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Try once more to resume a repository that was set apart
-         * @description Try once more to resume a repository that was set apart.
+         * Try once more to resume a repository that was stopped
+         * @description Try once more to resume a repository that was stopped.
          */
         post: operations["resume-repository"];
         delete?: never;
@@ -2041,12 +2041,12 @@ export interface paths {
          * Sign in to the console with a token
          * @description Sign in to the console with a token.
          */
-        post: operations["create-session"];
+        post: operations["sign-in"];
         /**
          * Sign out of the console
          * @description Sign out of the console.
          */
-        delete: operations["delete-session"];
+        delete: operations["sign-out"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2482,10 +2482,10 @@ export interface components {
             /** @description of a review: you, or a team of yours, were asked by name */
             asked: boolean;
             /**
-             * @description a repository is set apart and only to be read; nobody answers for a check; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
+             * @description a repository is stopped and read-only; nobody answers for a check; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
              * @enum {string}
              */
-            kind: "set-apart" | "silent" | "acknowledge" | "review" | "look-again" | "answer" | "own" | "decide";
+            kind: "stopped" | "silent" | "acknowledge" | "review" | "look-again" | "answer" | "own" | "decide";
             /**
              * Format: int64
              * @description of the change; of a proposal: its number
@@ -3383,7 +3383,7 @@ export interface components {
              * @description 0: no rules applied yet
              */
             rules_version: number;
-            /** @description why it is set apart and only to be read; absent: it is not */
+            /** @description why it is stopped and read-only; absent: it is not */
             trouble?: string;
         };
         Requirement: {
@@ -3503,8 +3503,11 @@ export interface components {
             /** Format: int64 */
             files: number;
             head: string;
-            /** @description what it did to the one before: first, added, rebased, folded (fixups, and nothing else), rewritten or retargeted (it goes to another branch); empty: not kept */
-            kind: string;
+            /**
+             * @description what it did to the one before: first, added, rebased, folded (fixups, and nothing else), rewritten or retargeted (it goes to another branch); empty: not kept
+             * @enum {string}
+             */
+            kind: "" | "first" | "added" | "rebased" | "folded" | "rewritten" | "retargeted";
             /** Format: int64 */
             number: number;
             pushed_by: string;
@@ -14215,7 +14218,7 @@ export interface operations {
             };
         };
     };
-    "create-session": {
+    "sign-in": {
         parameters: {
             query?: never;
             header?: never;
@@ -14228,8 +14231,8 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Created */
-            201: {
+            /** @description OK */
+            200: {
                 headers: {
                     "Set-Cookie"?: string;
                     [name: string]: unknown;
@@ -14303,7 +14306,7 @@ export interface operations {
             };
         };
     };
-    "delete-session": {
+    "sign-out": {
         parameters: {
             query?: never;
             header?: never;

@@ -1,31 +1,46 @@
-// Groups a gate's requirements into the sluices of a change's way to its target. What each requirement says is the
-// service's; here it is only sorted.
+// Groups a gate's requirements into the sluices of a change's way to its target, by the group that the service gives each.
+// What each requirement says is the service's; here it is only sorted.
 import type { Report, Requirement } from './api';
 
 /** held of asked hold; what does not apply to the change is not counted. */
 export type Sluice = { name: string; requirements: Requirement[]; open: boolean; held: number; asked: number };
 
-const groups: [string, (key: string) => boolean][] = [
-  ['Reviews', (k) => k.startsWith('approvals')],
-  ['Owners', (k) => k.startsWith('owners')],
-  ['Discussion', (k) => /^(objections|threads)/.test(k)],
-  ['Content', (k) => /^(tasks|ticket|fixups|history|messages|signed)/.test(k)],
-  ['Checks', (k) => /^(check|deployment)/.test(k)],
-  ['Landing', () => true],
-];
+const names: Record<Requirement['group'], string> = {
+  change: 'Change',
+  review: 'Reviews',
+  discussion: 'Discussion',
+  content: 'Content',
+  checks: 'Checks',
+  landing: 'Landing',
+};
 
-export const holds = (r: Requirement) => ['met', 'not-asked', 'waived'].includes(r.state);
+export const holds = (r: Requirement) => r.state === 'met' || r.state === 'not-asked' || r.state === 'waived';
+
+/** Whether something is missing that has to be there. */
+export const stops = (r: Requirement) => !holds(r) && r.level === 'required';
+
+/** What still asks for something, the worst first; what has to be there before what is only advised. */
+export function lacking(report: Report): Requirement[] {
+  const rank = (r: Requirement) => (r.level === 'required' ? 0 : 2) + (r.state === 'missing' ? 0 : 1);
+  return report.requirements.filter((r) => !holds(r)).sort((a, b) => rank(a) - rank(b));
+}
 
 export function sluices(report: Report): Sluice[] {
-  const out: Sluice[] = groups.map(([name]) => ({ name, requirements: [], open: true, held: 0, asked: 0 }));
+  const out = new Map<Requirement['group'], Sluice>();
+  for (const group of Object.keys(names) as Requirement['group'][])
+    out.set(group, { name: names[group], requirements: [], open: true, held: 0, asked: 0 });
   for (const r of report.requirements) {
-    const s = out[groups.findIndex(([, takes]) => takes(r.key))]!;
+    const s = out.get(r.group)!;
     s.requirements.push(r);
-    if (r.state !== 'not-asked') s.asked++;
-    if (holds(r) && r.state !== 'not-asked') s.held++;
-    if (!holds(r) && r.level === 'required') s.open = false;
+    if (r.state === 'not-asked') continue;
+    s.asked++;
+    if (holds(r)) s.held++;
+    if (stops(r)) s.open = false;
   }
-  // What still asks for something comes first; otherwise the service's order stays.
-  for (const s of out) s.requirements.sort((a, b) => Number(holds(a)) - Number(holds(b)));
-  return out.filter((s) => s.requirements.length > 0);
+  return [...out.values()].filter((s) => s.asked > 0);
+}
+
+/** The places that requirements come from, each once, so that they can be numbered. */
+export function sources(requirements: Requirement[]): string[] {
+  return [...new Set(requirements.map((r) => r.because))];
 }

@@ -1,24 +1,24 @@
 <script lang="ts">
   // What is wrong with a document, worst first told apart by shape and word; a click shows the line.
-  import Mark from './Mark.svelte';
-  import type { Advice, RulesCheck } from '../lib/api';
+  import Mark, { type State } from './Mark.svelte';
+  import type { Advice, RulesTrial } from '../lib/api';
   let {
     findings = [],
     advice = [],
     show,
-  }: { findings?: RulesCheck['findings']; advice?: Advice[]; show?: (line: number) => void } = $props();
-  const order = ['failed', 'blocked', 'fragile', 'note'];
+  }: { findings?: RulesTrial['findings']; advice?: Advice[]; show?: (line: number) => void } = $props();
+  const order: State[] = ['failed', 'blocked', 'fragile', 'note'];
   const items = $derived(
     [
       ...findings.map((f) => ({
-        state: 'failed',
+        state: 'failed' as State,
         word: 'cannot be read',
         line: f.line,
         text: f.message,
         edit: f.right,
       })),
       ...advice.map((a) => ({
-        state: a.severity as string,
+        state: a.severity as State,
         word: a.severity as string,
         line: a.line,
         text: a.text,

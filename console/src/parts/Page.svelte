@@ -7,13 +7,23 @@
     answer,
     problem,
     command,
+    under,
     children,
-  }: { title: string; answer?: string; problem?: string; command?: string; children: Snippet } = $props();
+  }: {
+    title: string;
+    answer?: string;
+    problem?: string;
+    command?: string;
+    /** what belongs to the title */
+    under?: Snippet;
+    children: Snippet;
+  } = $props();
 </script>
 
 <svelte:head><title>{title} · Tavrin</title></svelte:head>
 
 <h1 class="text-2xl font-semibold tracking-tight">{title}</h1>
+{@render under?.()}
 {#if answer}<p class="mt-1 max-w-prose text-soft" aria-live="polite">{answer}</p>{/if}
 {#if problem}
   <p role="alert" class="mt-4 border-l-4 border-rust bg-panel p-3 text-rust">{problem}</p>

@@ -1,7 +1,7 @@
 <script lang="ts">
   // A state in words beside its shape.
-  import Mark from './Mark.svelte';
+  import Mark, { isState } from './Mark.svelte';
   let { state, empty = 'none reported' }: { state: string; empty?: string } = $props();
 </script>
 
-<span class="whitespace-nowrap"><Mark {state} /> {state || empty}</span>
+<span class="whitespace-nowrap"><Mark state={isState(state) ? state : 'none'} /> {state || empty}</span>

@@ -167,8 +167,7 @@
           {/if}
           <div class="flex flex-wrap gap-2">
             <Button size="sm" onclick={() => reply(t)} disabled={!text.trim()}>Reply</Button>
-            <Button size="sm" color="alternative" onclick={() => resolve(t)}
-              >{t.resolved ? 'Reopen' : 'Resolve'}</Button
+            <Button size="sm" color="alternative" onclick={() => resolve(t)}>{t.resolved ? 'Reopen' : 'Resolve'}</Button
             >
           </div>
         </div>

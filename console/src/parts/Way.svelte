@@ -1,17 +1,70 @@
 <script lang="ts">
-  // A change's way to its target: a channel with a sluice for each thing its rules ask for. The first shut sluice is
-  // unfolded; any other can be.
-  import type { Report } from '../lib/api';
-  import { sluices } from '../lib/way';
+  // A change's way to its target: a channel with a sluice for each group of what its rules ask for, open or shut, and below it
+  // what is missing, with who can act and a button for whoever can. What holds and what is not asked is folded.
+  import { Button } from 'flowbite-svelte';
+  import type { Report, Requirement, Step } from '../lib/api';
+  import { session } from '../lib/session.svelte';
+  import { few, isFor, steps } from '../lib/steps';
+  import { holds, lacking, sluices, sources } from '../lib/way';
+  import { count } from '../lib/words';
   import Mark from './Mark.svelte';
 
-  let { report, source, target, landed }: { report: Report; source: string; target: string; landed: boolean } =
-    $props();
+  let {
+    report,
+    source,
+    target,
+    landed,
+    take,
+  }: {
+    report: Report;
+    source: string;
+    target: string;
+    landed: boolean;
+    /** Takes a step; where nothing can be pressed, it is absent. */
+    take?: (step: Step) => unknown;
+  } = $props();
   const gates = $derived(sluices(report));
   const firstShut = $derived(gates.findIndex((g) => !g.open));
-  let chosen = $state<number>();
-  const shown = $derived(chosen ?? (firstShut >= 0 ? firstShut : undefined));
+  let chosen = $state<string>();
+  const missing = $derived(lacking(report));
+  const group = $derived(gates.find((g) => g.name === chosen));
+  const shown = $derived(group ? group.requirements.filter((r) => r.state !== 'not-asked') : missing);
+  const held = $derived(report.requirements.filter((r) => holds(r) && r.state !== 'not-asked'));
+  const notAsked = $derived(report.requirements.filter((r) => r.state === 'not-asked'));
+  const numbered = $derived(sources([...shown, ...held]));
+  const me = $derived(session.me?.login ?? '');
+  const note = (r: Requirement) => numbered.indexOf(r.because) + 1;
+  const offered = (r: Requirement) =>
+    take && !landed ? r.steps.filter((s) => isFor(s, me) && steps[s.action].how.by !== 'git') : [];
+  const others = (r: Requirement) => r.steps.filter((s) => s.who.length > 0 && !s.who.includes(me));
 </script>
+
+{#snippet line(r: Requirement)}
+  <li class="grid grid-cols-[1.5rem_1fr] gap-2 py-2">
+    <Mark state={r.state} advisory={r.level === 'advisory'} />
+    <div class="min-w-0">
+      <p class="break-words">
+        <span class="font-medium">{r.lacks || r.title}</span>
+        <span class="text-soft"
+          >· {r.state}{r.need > 1 ? `, ${r.have} of ${r.need}` : ''}{r.level === 'advisory' ? ', advisory' : ''}</span
+        >
+        <sup class="text-soft">{note(r)}</sup>
+      </p>
+      {#if r.next}<p class="mt-0.5 break-words">{r.next}</p>{/if}
+      {#if offered(r).length > 0}
+        <p class="mt-1.5 flex flex-wrap gap-2">
+          {#each offered(r) as s, i (i)}
+            <Button size="xs" color="alternative" onclick={() => take?.(s)}
+              >{steps[s.action].words}{s.arguments.check ? ` ${s.arguments.check}` : ''}</Button
+            >
+          {/each}
+        </p>
+      {:else if !holds(r) && !r.next && others(r).length > 0}
+        <p class="mt-0.5 text-sm text-soft">{few(others(r)[0]!.who)}</p>
+      {/if}
+    </div>
+  </li>
+{/snippet}
 
 <div class="rounded-lg border border-rule bg-panel p-4">
   <ol class="flex flex-col gap-0 sm:flex-row sm:items-stretch">
@@ -20,31 +73,41 @@
       <span class="font-mono text-sm break-all">{source}</span>
     </li>
     {#each gates as gate, i (gate.name)}
-      {@const wet = firstShut < 0 || i <= firstShut}
+      {@const before = firstShut < 0 || i <= firstShut}
+      {@const behind = firstShut < 0 || i < firstShut}
       <li class="relative min-w-0 flex-1">
-        <span
-          aria-hidden="true"
-          class="absolute inset-x-0 top-[2.6rem] hidden h-1 sm:block"
-          class:bg-teal={wet}
-          class:bg-rule={!wet}
-        ></span>
         <button
           type="button"
-          class="flex w-full cursor-pointer items-center gap-3 rounded px-2 py-1 text-left hover:bg-sheet sm:flex-col sm:gap-1 sm:text-center"
-          aria-expanded={shown === i}
+          class="flex w-full cursor-pointer items-center gap-3 rounded py-1 text-left hover:bg-sheet sm:flex-col sm:gap-1 sm:text-center"
+          aria-expanded={chosen === gate.name}
           aria-controls="sluice"
-          onclick={() => (chosen = i)}
+          onclick={() => (chosen = chosen === gate.name ? undefined : gate.name)}
         >
-          <svg viewBox="0 0 64 44" class="relative h-11 w-16 shrink-0" aria-hidden="true">
-            <path d="M19 4v36M45 4v36" stroke="var(--soft)" stroke-width="3" stroke-linecap="round" />
+          <svg
+            viewBox="0 0 64 44"
+            preserveAspectRatio="none"
+            class="relative h-11 w-16 shrink-0 sm:w-full"
+            aria-hidden="true"
+          >
+            <!-- The water before the gate stands high; behind a shut one the bed is dry. -->
+            {#if before}<rect
+                x="0"
+                y={gate.open ? 26 : 16}
+                width="32"
+                height={gate.open ? 14 : 24}
+                fill="var(--water)"
+              />{/if}
+            {#if behind}<rect x="32" y="26" width="32" height="14" fill="var(--water)" />{/if}
+            <path d="M0 41h64" stroke="var(--soft)" stroke-width="1.6" />
+            <path d="M28 4v37M36 4v37" stroke="var(--soft)" stroke-width="2" stroke-linecap="round" />
             {#if gate.open}
-              <rect x="21" y="3" width="22" height="10" fill="var(--teal)" />
+              <rect x="29" y="4" width="6" height="13" fill="var(--soft)" />
             {:else}
-              <rect x="21" y="15" width="22" height="25" fill="var(--ochre)" />
-              <path d="M32 15V5" stroke="var(--soft)" stroke-width="3" />
+              <rect x="29" y="14" width="6" height="27" fill="var(--rust)" />
+              <path d="M32 14V4" stroke="var(--soft)" stroke-width="1.6" />
             {/if}
           </svg>
-          <span class:font-semibold={shown === i} class:underline={shown === i}>{gate.name}</span>
+          <span class:font-semibold={chosen === gate.name} class:underline={chosen === gate.name}>{gate.name}</span>
           <span class="text-sm text-soft">
             {gate.open ? 'open' : 'shut'}, {gate.held} of {gate.asked}
           </span>
@@ -57,28 +120,48 @@
     </li>
   </ol>
   <div id="sluice" class="mt-3">
-    {#if shown !== undefined && gates[shown]}
+    {#if shown.length > 0}
       <ul class="divide-y divide-rule border-t border-rule">
-        {#each gates[shown].requirements as r (r.key)}
-          <li class="grid grid-cols-[1.5rem_1fr] gap-2 py-2">
-            <Mark state={r.state} advisory={r.level === 'advisory'} />
-            <div>
-              <p>
-                <span class="font-medium">{r.title}</span>
-                <span class="text-soft">
-                  · {r.state.replace('-', ' ')}{r.need > 1 ? `, ${r.have} of ${r.need}` : ''}{r.level === 'advisory'
-                    ? ', advisory'
-                    : ''}
-                </span>
-              </p>
-              {#if r.next}<p class="mt-0.5 break-words">{r.next}</p>{/if}
-              <p class="mt-0.5 text-sm text-soft">asked by {r.because}</p>
-            </div>
-          </li>
-        {/each}
+        {#each shown as r (r.key)}{@render line(r)}{/each}
       </ul>
     {:else if !landed}
       <p class="border-t border-rule pt-3">Every sluice is open.</p>
+    {/if}
+    {#if !group && held.length > 0}
+      <details class="border-t border-rule py-2 text-sm">
+        <summary class="cursor-pointer text-soft"
+          >{count(held.length, 'requirement')} {held.length === 1 ? 'holds' : 'hold'}</summary
+        >
+        <ul class="mt-1">
+          {#each held as r (r.key)}
+            <li class="flex items-baseline gap-2 py-0.5">
+              <Mark state={r.state} advisory={r.level === 'advisory'} size={14} />
+              <span class="min-w-0 break-words"
+                >{r.title}{r.next ? `: ${r.next}` : ''} <sup class="text-soft">{note(r)}</sup></span
+              >
+            </li>
+          {/each}
+        </ul>
+      </details>
+    {/if}
+    {#if notAsked.length > 0}
+      <details class="border-t border-rule py-2 text-sm">
+        <summary class="cursor-pointer text-soft"
+          >{notAsked.length} more {notAsked.length === 1 ? 'is' : 'are'} not asked of this change</summary
+        >
+        <ul class="mt-1">
+          {#each notAsked as r (r.key)}
+            <li class="flex items-baseline gap-2 py-0.5">
+              <Mark state="not-asked" size={14} /><span class="min-w-0 break-words">{r.title}: {r.next}</span>
+            </li>
+          {/each}
+        </ul>
+      </details>
+    {/if}
+    {#if numbered.length > 0}
+      <ol class="border-t border-rule pt-2 text-xs text-soft">
+        {#each numbered as text, i (text)}<li><sup>{i + 1}</sup> {text}</li>{/each}
+      </ol>
     {/if}
   </div>
 </div>

@@ -109,8 +109,7 @@
               >
               <td class="py-1.5 pr-4"
                 >{[
-                  a.approvals > 0 && count(a.approvals, 'approval'),
-                  a.checks.length > 0 && `checks ${a.checks.join(', ')}`,
+                  ...a.requires,
                   a.reviewers.length > 0 && `a look by ${a.reviewers.join(', ')}`,
                   a.optional.length > 0 && `tells ${a.optional.join(', ')}`,
                 ]

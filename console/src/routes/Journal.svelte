@@ -2,18 +2,19 @@
   import { Button } from 'flowbite-svelte';
   import Page from '../parts/Page.svelte';
   import When from '../parts/When.svelte';
-  import { get, type Line } from '../lib/api';
+  import { answer, api } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
 
   let { house = '', name = '' }: { house?: string; name?: string } = $props();
   const repo = $derived(name ? `${house}/${name}` : '');
   let limit = $state(60);
-  const lines = new Live(() =>
-    get<Line[]>(`/journal?limit=${limit}${repo ? `&repository=${encodeURIComponent(repo)}` : ''}`),
+  const lines = new Live(
+    () => answer(api.GET('/journal', { params: { query: { limit, repository: repo || undefined } } })),
+    () => ({ repository: repo || undefined }),
   );
   $effect(() => {
     void limit;
-    return follow(repo, lines);
+    return follow(lines);
   });
 </script>
 

@@ -7,9 +7,7 @@
   import { follow, Live } from '../lib/live.svelte';
   import { count } from '../lib/words';
 
-  const notifications = new Live(() =>
-    answered(api.GET('/notifications', { params: { query: { limit: 200 } } })),
-  );
+  const notifications = new Live(() => answered(api.GET('/notifications', { params: { query: { limit: 200 } } })));
   const following = new Live(
     () => answered(api.GET('/following')),
     () => ({ kinds: [] }),
@@ -43,10 +41,8 @@
         )
       : answered(api.PUT('/repositories/{house}/{name}/follow', { params: { path }, body }));
   };
-  const seen = () => 
-    act(() =>
-      answered(api.PUT('/notifications/seen', { body: { seq: notifications.value!.notifications[0]!.seq } })),
-    );
+  const seen = () =>
+    act(() => answered(api.PUT('/notifications/seen', { body: { seq: notifications.value!.notifications[0]!.seq } })));
 </script>
 
 <Page
@@ -85,10 +81,8 @@
             >{f.repository}{f.number ? `, change ${f.number}` : ''}</a
           >
           {#if f.muted}<span class="text-soft">you want to hear nothing of it</span>{/if}
-          <button
-            type="button"
-            class="plain-link cursor-pointer"
-            onclick={() => act(() => hear(f))}>{f.muted ? 'Follow' : 'Unfollow'}</button
+          <button type="button" class="plain-link cursor-pointer" onclick={() => act(() => hear(f))}
+            >{f.muted ? 'Follow' : 'Unfollow'}</button
           >
         </li>
       {:else}<li class="text-soft">Nothing.</li>{/each}
@@ -110,7 +104,8 @@
       <Button
         size="sm"
         color="alternative"
-        onclick={() => act(async () => (await answered(api.DELETE('/me/feed')), (feed = undefined)))}>End the address</Button
+        onclick={() => act(async () => (await answered(api.DELETE('/me/feed')), (feed = undefined)))}
+        >End the address</Button
       >
     </div>
   </Panel>

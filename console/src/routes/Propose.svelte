@@ -110,7 +110,7 @@
         {#each preview.reviewers as r (r.who)}
           <li>
             {r.optional ? 'Told of it' : 'Asked to review'}: <span class="font-medium">{r.who}</span>
-            <span class="text-soft">as {r.because} says</span>
+            <span class="text-soft">as {r.reason} says</span>
           </li>
         {:else}<li class="text-soft">Nobody is asked by the rules; you may ask people yourself.</li>{/each}
         {#each preview.areas.areas as a (a.area + a.source.line)}<li>

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { Table, TableBody, TableBodyCell, TableBodyRow, TableHead, TableHeadCell } from 'flowbite-svelte';
-  import Mark from '../parts/Mark.svelte';
+  import Mark, { type State } from '../parts/Mark.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import When from '../parts/When.svelte';
@@ -18,8 +18,8 @@
       desk.value.length === 0 ? 'Nothing waits for you' : `${count(desk.value.length, 'thing')} on your desk`;
     return `${waiting}; you may read ${repos.value.length === 1 ? '1 repository' : `${repos.value.length} repositories`}.`;
   });
-  const wants: Record<DeskItem['kind'], [string, string]> = {
-    'set-apart': ['missing', 'set apart'],
+  const wants: Record<DeskItem['kind'], [State, string]> = {
+    stopped: ['missing', 'stopped'],
     silent: ['pending', 'silent check'],
     acknowledge: ['waived', 'to acknowledge'],
     review: ['missing', 'review'],
@@ -33,7 +33,7 @@
       ? `/${i.repository}#waivers`
       : i.kind === 'silent'
         ? `/${i.repository}/queue`
-        : i.kind === 'set-apart'
+        : i.kind === 'stopped'
           ? `/${i.repository}`
           : i.kind !== 'decide'
             ? `/${i.repository}/changes/${i.number}`
@@ -53,7 +53,7 @@
               <p class="flex flex-wrap gap-x-2">
                 <span class="font-medium">{wants[i.kind][1]}{i.asked ? ', you were asked' : ''}</span>
                 <a class="plain-link min-w-0 break-words" href={to(i)}
-                  >{['decide', 'acknowledge', 'silent', 'set-apart'].includes(i.kind)
+                  >{['decide', 'acknowledge', 'silent', 'stopped'].includes(i.kind)
                     ? i.title
                     : `${i.number}. ${i.title}`}</a
                 >

@@ -72,7 +72,7 @@
 >
   {#if about.value?.trouble}
     <p role="alert" class="mb-4 border-l-4 border-rust bg-panel p-3">
-      It is set apart and only to be read: {about.value.trouble}. An administrator has to look: tavrin repo resume {repo}
+      It is stopped and read-only: {about.value.trouble}. An administrator has to look: tavrin repo resume {repo}
     </p>
   {/if}
   {#if about.value?.empty}
@@ -84,10 +84,10 @@
     <button
       type="button"
       class="plain-link cursor-pointer"
-      onclick={() => act('', () => 
+      onclick={() =>
+        act('', () =>
           answered(api.PUT('/repositories/{house}/{name}/follow', { params: { path }, body: { follow: !followed } })),
-        )}
-      >{followed ? 'No longer follow this repository' : 'Follow this repository'}</button
+        )}>{followed ? 'No longer follow this repository' : 'Follow this repository'}</button
     >
   </p>
   {#if waivers.value && waivers.value.length > 0}

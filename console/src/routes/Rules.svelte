@@ -135,10 +135,7 @@
         size="xs"
         color="alternative"
         class="ml-2"
-        onclick={() =>
-          act(() =>
-            rulesOf(s.rules_of).resume(s.protection),
-          )}>End it now</Button
+        onclick={() => act(() => rulesOf(s.rules_of).resume(s.protection))}>End it now</Button
       >
     </p>
   {/each}

@@ -54,7 +54,7 @@ type Kind struct {
 	Hears   Hearer
 	Leaves  bool  // whether it may be sent out of the service; what is about access stays
 	Moves   bool  // whether a branch or tag moved with it
-	Apart   bool  // whether it may happen to a repository that is set apart, whoever does it
+	Apart   bool  // whether it may happen to a repository that is stopped, whoever does it
 	Example Event // of the kind's type, with content that is made up
 }
 

@@ -114,9 +114,9 @@ var Kinds = []Kind{
 	{Name: "house.created", Means: "A house was made.", Touches: Nothing, Example: HouseCreated{"growers"}},
 	{Name: "repository.created", Means: "A repository was made.", Touches: Repository, Leaves: true,
 		Example: RepositoryCreated{"growers/irrigation", "", []Ref{{"refs/heads/main", tip}}}},
-	{Name: "repository.set-apart", Means: "A repository is only to be read until an administrator has looked.", Touches: Repository, Leaves: true, Apart: true,
-		Example: RepositorySetApart{"growers/irrigation", "its refs cannot be read"}},
-	{Name: "repository.resumed", Means: "A repository is no longer set apart.", Touches: Repository, Leaves: true, Apart: true,
+	{Name: "repository.stopped", Means: "A repository is read-only until an administrator has looked.", Touches: Repository, Leaves: true, Apart: true,
+		Example: RepositoryStopped{"growers/irrigation", "its refs cannot be read"}},
+	{Name: "repository.resumed", Means: "A repository is no longer stopped.", Touches: Repository, Leaves: true, Apart: true,
 		Example: RepositoryResumed{"growers/irrigation"}},
 
 	// People and access. None of it leaves the service.

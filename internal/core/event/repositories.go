@@ -39,21 +39,21 @@ func (e RepositoryCreated) Text(by string) string {
 	return text
 }
 
-// RepositorySetApart says that a repository is only to be read until an administrator has looked.
-type RepositorySetApart struct {
+// RepositoryStopped says that a repository is read-only until an administrator has looked.
+type RepositoryStopped struct {
 	Name    string `json:"name" doc:"HOUSE/NAME"`
 	Trouble string `json:"trouble"`
 }
 
 // Subject is repository/HOUSE/NAME.
-func (e RepositorySetApart) Subject() string { return "repository/" + e.Name }
+func (e RepositoryStopped) Subject() string { return "repository/" + e.Name }
 
 // Text implements Event.
-func (e RepositorySetApart) Text(string) string {
-	return fmt.Sprintf("%s was set apart and is only to be read: %s", e.Name, e.Trouble)
+func (e RepositoryStopped) Text(string) string {
+	return fmt.Sprintf("%s was stopped and is read-only: %s", e.Name, e.Trouble)
 }
 
-// RepositoryResumed says that a repository is no longer set apart.
+// RepositoryResumed says that a repository is no longer stopped.
 type RepositoryResumed struct {
 	Name string `json:"name" doc:"HOUSE/NAME"`
 }

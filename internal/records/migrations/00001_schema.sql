@@ -15,7 +15,7 @@ CREATE TABLE repositories (
   default_branch TEXT NOT NULL,
   public         BOOLEAN NOT NULL DEFAULT FALSE,
   changes        INTEGER NOT NULL DEFAULT 0,        -- numbers given out
-  trouble        TEXT NOT NULL DEFAULT '',          -- why it is set apart and only to be read; empty: it is not
+  trouble        TEXT NOT NULL DEFAULT '',          -- why it is stopped and read-only; empty: it is not
   trouble_since  DATETIME,
   created_at     DATETIME NOT NULL
 );

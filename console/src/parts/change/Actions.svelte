@@ -1,0 +1,48 @@
+<script lang="ts">
+  // What can be done with a change as a whole.
+  import { Button, Label, Select } from 'flowbite-svelte';
+  import type { Change } from '../../lib/api';
+  import type { ChangePage } from '../../lib/change.svelte';
+  import { stops } from '../../lib/way';
+  let { page, change }: { page: ChangePage; change: Change } = $props();
+  const waivable = $derived((page.report.value?.requirements ?? []).some((r) => stops(r) && r.sources.length > 0));
+  const strategies = [
+    { value: '', name: 'the rules’ default' },
+    { value: 'rebase', name: 'rebase' },
+    { value: 'squash', name: 'squash' },
+    { value: 'merge', name: 'merge' },
+  ];
+</script>
+
+{#if page.alive}
+  <div class="mt-3 flex flex-wrap items-center gap-3">
+    {#if page.queued}
+      <Button size="sm" color="alternative" onclick={page.leave}>Leave the queue</Button>
+    {:else}
+      <Button size="sm" onclick={page.join}>Join the queue</Button>
+      <Label class="flex items-center gap-2 text-ink"
+        >by <Select size="sm" class="w-44" items={strategies} bind:value={page.strategy} placeholder="" /></Label
+      >
+    {/if}
+    {#if change.state === 'draft'}
+      <Button size="sm" color="alternative" onclick={page.publish}>Publish</Button>
+    {/if}
+    <Button size="sm" color="alternative" onclick={page.close}>Close</Button>
+    {#if (change.behind ?? 0) > 0 && page.mayEdit}
+      <Button
+        size="sm"
+        color="alternative"
+        title="Landing does not need it: the queue rehearses it on the newest target"
+        onclick={page.update}>Update from {change.target}</Button
+      >
+    {/if}
+    {#if waivable}
+      <button type="button" class="plain-link cursor-pointer text-sm" onclick={() => (page.waiving = true)}
+        >Waive…</button
+      >
+    {/if}
+  </div>
+{:else if change.state === 'closed'}
+  <Button class="mt-3" size="sm" color="alternative" onclick={page.reopen}>Reopen</Button>
+{/if}
+<p class="mt-2 text-sm text-teal" aria-live="polite">{page.told}</p>
