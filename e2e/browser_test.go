@@ -304,7 +304,7 @@ func consoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p := w.visit()
 	p.signIn("ines")
 	p.open("/growers/irrigation/changes/1")
-	p.shows("Your word on revision 1")
+	p.shows("Your review of revision 1")
 	p.reads("revision=1")
 	p.press("Object")
 	p.shows("an objection or a comment needs words")
@@ -320,7 +320,7 @@ func consoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.press("Ask")
 	p.shows("a, line 1", "· open", "why one?")
 	p.do(clicking(`button[aria-label="Discuss line 1"]`), chromedp.SendKeys(chromedp.CSS("#speak"), "neat, **really**"))
-	p.do(clicking(`[aria-label="Speak of the chosen lines"] button[aria-pressed]`))
+	p.do(clicking(`[aria-label="Comment on the chosen lines"] button[aria-pressed]`))
 	p.shows("neat, really")
 	p.press("Add comment")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#thread-2")))
@@ -336,7 +336,7 @@ func consoleObjectsWithdrawsAndCloses(t *testing.T) {
 	p.do(chromedp.SendKeys(chromedp.CSS("#alter-3"), ", and short"))
 	p.press("Save")
 	p.shows("fine, and short", "before: fine")
-	p.pressIn("#thread-1", "Answer or resolve")
+	p.pressIn("#thread-1", "Reply or resolve")
 	p.do(chromedp.SendKeys(chromedp.CSS("#reply-1"), "because it is measured"))
 	p.press("Reply")
 	p.shows("because it is measured")
@@ -451,7 +451,7 @@ func (c *carried) agree(step string, words ...string) {
 		pause()
 	}
 	for _, p := range c.pages {
-		p.shows(k.Summary, fmt.Sprintf("Your word on revision %d", k.Revision))
+		p.shows(k.Summary, fmt.Sprintf("Your review of revision %d", k.Revision))
 	}
 }
 
@@ -478,20 +478,20 @@ func twoBrowsersAndATerminal(t *testing.T) {
 
 	// The reviewer suggests other lines and sends that together with an objection.
 	reviewer.do(bringing(`#difference [data-shows]`), clicking(`button[aria-label="Discuss line 2"]`), chromedp.WaitVisible(chromedp.CSS("#speak")),
-		chromedp.SendKeys(chromedp.CSS("#speak"), "too short"), clicking(`[aria-label="Speak of the chosen lines"] input[type=checkbox]`),
-		chromedp.SendKeys(chromedp.CSS(`[aria-label="Speak of the chosen lines"] textarea.font-mono`), "5"))
+		chromedp.SendKeys(chromedp.CSS("#speak"), "too short"), clicking(`[aria-label="Comment on the chosen lines"] input[type=checkbox]`),
+		chromedp.SendKeys(chromedp.CSS(`[aria-label="Comment on the chosen lines"] textarea.font-mono`), "5"))
 	reviewer.press("Save as draft")
 	reviewer.shows("Draft comments", "valves/east, line 2")
 	c.agree("draft", "Not ready for main: 1 approval; 1 approval from an owner")
 	reviewer.do(chromedp.SendKeys(chromedp.CSS("#text"), "the last rows stay dry"))
 	reviewer.press("Object")
 	author.shows("odo objected to revision 1", "too short", "suggests instead", "wait 205", "holds up: no open objection")
-	c.agree("objected", "no open objection; every discussion is resolved")
+	c.agree("objected", "odo objects; 1 thread open")
 
 	// The author applies it with one click; it is resolved by that, and the reviewer is an author now.
 	author.press("Apply")
 	author.shows("1 resolved discussion")
-	c.agree("applied", "no open objection")
+	c.agree("applied", "odo objects.")
 	w.must("tamsin", dir, "pull", "-q", "--ff-only", "origin", "topic")
 	if got := w.must("tamsin", dir, "show", "HEAD:valves/east"); got != "open east\nwait 205\nclose east" {
 		t.Errorf("valves/east is %q", got)
@@ -555,7 +555,7 @@ func consoleWaiver(t *testing.T) {
 	duty.shows("What to waive", "1 approval", "check unit passes on the rehearsal")
 	duty.do(clicking(`[role=dialog] label:nth-of-type(2) input, dialog label:nth-of-type(2) input`), chromedp.SendKeys(chromedp.CSS("#waive-why"), "the pumps run dry"))
 	duty.dialog("Show what would be waived")
-	duty.shows("Exactly this is waived", "Because: the pumps run dry.")
+	duty.shows("Exactly this is waived", "Your reason: the pumps run dry.")
 	duty.dialog("Waive exactly that and land")
 	duty.shows("It is waived, and the change goes first", "wren waived", "may be used until")
 	w.report(w.rehearsed(k), "unit", "passed")
@@ -653,18 +653,18 @@ func consoleProposesAndAlters(t *testing.T) {
 	p.signIn("tamsin")
 	p.open("/growers/irrigation")
 	p.do(clicking(`a[href="/growers/irrigation/propose?source=topic"]`))
-	p.shows("1 commit, 1 file, +1 −0. It merges.", "Touches valves, owned by team:hydraulics", "enough would be odo", "1 approval more needed")
+	p.shows("1 commit, 1 file, +1 −0. It merges.", "Touches valves, owned by team:hydraulics", "enough would be odo", "1 approval")
 	p.press("Open the change")
 	p.shows("1. Open the east valve", "shut, 0 of 1")
 	p.press("Edit")
 	p.do(chromedp.SendKeys(chromedp.CSS("#edit-description"), " on the bench, FEN-4"), chromedp.SendKeys(chromedp.CSS(`input[placeholder^="such as person"]`), "person:wren"),
 		chromedp.SendKeys(chromedp.CSS(`input[placeholder^="those that"]`), "urgent"))
 	p.press("Save")
-	p.shows("It is altered.", "tried on the bench", "Tickets: FEN-4", "Labelled urgent", "Asked to review: person:wren")
+	p.shows("It is saved.", "tried on the bench", "Tickets: FEN-4", "Labelled urgent", "Asked to review: person:wren")
 	p.press("Edit")
 	p.do(chromedp.SendKeys(chromedp.CSS("form select"), "side"))
 	p.press("Save")
-	p.shows("Ready for side.", "goes to another branch", "Your word on revision 2")
+	p.shows("Ready for side.", "goes to another branch", "Your review of revision 2")
 	p.open("/growers/irrigation/propose?source=side")
 	p.shows("the target has everything the change brings already")
 	p.untroubled()

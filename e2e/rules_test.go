@@ -270,7 +270,7 @@ func TestBeforeItHurts(t *testing.T) {
 	for _, c := range v.Changes {
 		outcomes[c.Number] = fmt.Sprintf("%s %v %v", c.Outcome, c.Missing, c.Dropped)
 	}
-	if outcomes[ready.Number] != "blocked [2 approvals] []" || outcomes[blocked.Number] != "different [2 approvals] [1 approval 1 approval by an owner of valves]" {
+	if outcomes[ready.Number] != "blocked [1 more approval] []" || outcomes[blocked.Number] != "different [2 approvals] [1 approval 1 approval from an owner of valves (team:hydraulics)]" {
 		t.Errorf("outcomes are %v", outcomes)
 	}
 	if len(v.Landed) != 1 || !v.Landed[0].Stopped || !strings.Contains(v.Landed[0].By[0], `2 approvals, says "trunk"`) {
@@ -414,7 +414,7 @@ func consoleEditsRules(t *testing.T) {
 	p.shows("It can be applied.", "blocked, line 10", "asks for 9", "+ 9 approvals, an author's own not counting", "as ready as now, for other reasons", "1. Bring topic")
 	type_("approvals: 9", "approvals: 2")
 	p.shows("+ 2 approvals, an author's own not counting")
-	p.do(chromedp.SendKeys(chromedp.CSS("#because"), "two see more"))
+	p.do(chromedp.SendKeys(chromedp.CSS("#reason"), "two see more"))
 	p.press("Apply")
 	p.shows("Confirm who you are")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#again")), chromedp.SendKeys(chromedp.CSS("#again"), w.tokens["odo"]+"\r"))

@@ -81,7 +81,7 @@ func consoleNeverTakesAPressForWhatWasReplaced(t *testing.T) {
 	p := w.visit()
 	p.signIn("odo")
 	p.open("/growers/irrigation/changes/1")
-	p.shows("Your word on revision 1")
+	p.shows("Your review of revision 1")
 	dir := w.clone("tamsin")
 	w.must("tamsin", dir, "checkout", "-q", "topic")
 	second := w.commit("tamsin", dir, "a", "a\nworse\n", "worse")

@@ -5,7 +5,8 @@ import type { Chosen } from './difference.svelte';
 import { follow, Live, type Concern } from './live.svelte';
 import { go } from './router.svelte';
 import { session } from './session.svelte';
-import { steps } from './steps';
+import { isFor, steps } from './steps';
+import { lacking } from './way';
 
 const one = '/repositories/{house}/{name}/changes/{number}';
 
@@ -93,6 +94,10 @@ export class ChangePage {
     return choice ? !choice.muted : this.author || (this.reviews.value ?? []).some((r) => r.by === this.me);
   });
   readonly unread = $derived(this.it !== undefined && this.reading !== undefined && this.it.revision !== this.reading);
+
+  /** Whether the change's way offers somebody this as a next step. */
+  offers = (action: Step['action']) =>
+    lacking(this.report.value).some((r) => r.steps.some((s) => s.action === action && isFor(s, this.me)));
 
   get #all(): Live<unknown>[] {
     return [
@@ -203,7 +208,7 @@ export class ChangePage {
   };
 
   save = (edit: ChangeEdit, ask: string[], labels: string[]) =>
-    this.act('It is altered.', async () => {
+    this.act('It is saved.', async () => {
       if (Object.keys(edit).length > 0) await answer(api.PATCH(one, { params: this.params, body: edit }));
       if (ask.length > 0) await answer(api.POST(`${one}/reviewers`, { params: this.params, body: { who: ask } }));
       const set = labels.filter((l) => !this.it!.labels.includes(l));

@@ -20,9 +20,9 @@ export const holds = (r: Requirement) => r.state === 'met' || r.state === 'not-a
 export const stops = (r: Requirement) => !holds(r) && r.level === 'required';
 
 /** What still asks for something, the worst first; what has to be there before what is only advised. */
-export function lacking(report: Report): Requirement[] {
+export function lacking(report?: Report): Requirement[] {
   const rank = (r: Requirement) => (r.level === 'required' ? 0 : 2) + (r.state === 'missing' ? 0 : 1);
-  return report.requirements.filter((r) => !holds(r)).sort((a, b) => rank(a) - rank(b));
+  return (report?.requirements ?? []).filter((r) => !holds(r)).sort((a, b) => rank(a) - rank(b));
 }
 
 export function sluices(report: Report): Sluice[] {

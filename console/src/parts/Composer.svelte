@@ -29,7 +29,7 @@
 <div
   class="fixed inset-x-0 bottom-0 z-10 border-t border-rule bg-sheet shadow-lg"
   role="region"
-  aria-label="Speak of the chosen lines"
+  aria-label="Comment on the chosen lines"
 >
   <div class="mx-auto flex max-w-6xl flex-col gap-2 px-4 py-3">
     <p class="text-sm">

@@ -57,7 +57,11 @@
       ...(space && { space: 'ignored' as const }),
     };
   });
-  const same = (a: Asked, b: Asked) => JSON.stringify(a) === JSON.stringify(b);
+  const inWords = (a: Asked) =>
+    Object.entries(a)
+      .map((pair) => pair.join('='))
+      .join('&');
+  const same = (a: Asked, b: Asked) => inWords(a) === inWords(b);
   // Everything that can be pressed is about what is shown, not about what was chosen and is still on its way.
   const commit = $derived(shown?.about.commit || undefined);
   /** Whether what is shown may be spoken of: the newest difference, or a commit of it. */
@@ -166,7 +170,7 @@
       .join('\n');
     choose?.({ revision: shown!.about.revision, path: f.about.path, first, last, before, text, commit });
   }
-  const resolved = $derived(
+  const settled = $derived(
     !!shown &&
       !replaced &&
       shown.files.slice(seen[0], seen[1]).every((f) => !f.open || f.lines || f.without || f.problem),
@@ -218,8 +222,8 @@
     class="relative transition-opacity"
     class:opacity-40={replaced}
     inert={replaced}
-    aria-busy={!resolved}
-    data-shows={shown.query}
+    aria-busy={!settled}
+    data-shows={inWords(shown.query)}
     style:height={`${shown.tops[shown.files.length]}px`}
   >
     {#each shown.files.slice(seen[0], seen[1]) as f, n (f.about.file)}

@@ -71,7 +71,7 @@
   let altering = $state<number>();
   let altered = $state('');
   const alter = (t: Thread) =>
-    act('It is altered.', async () => {
+    act('It is saved.', async () => {
       await answer(
         api.PUT('/repositories/{house}/{name}/changes/{number}/threads/{thread}/comments/{comment}', {
           params: { path: { ...at, thread: t.id, comment: altering! } },

@@ -80,7 +80,7 @@
         {#each plan.waives as r (r.key)}<li>
             <Mark state="waived" />
             {r.title}
-            <span class="block pl-6 text-sm text-soft">asked by {r.because}</span>
+            <span class="block pl-6 text-sm text-soft">{r.because}</span>
           </li>{/each}
       </ul>
       <p>
@@ -97,7 +97,7 @@
         {#each all.waives as r (r.key)}
           <Tick checked={keys?.includes(r.key)} onchange={() => toggle(r.key)}>{r.title}</Tick>
         {/each}
-        {#each all.left as r (r.key)}<p class="text-sm text-soft">not yours: {r.title}. {r.why}</p>{/each}
+        {#each all.left as r (r.key)}<p class="text-sm text-soft">You may not waive {r.title}: {r.why}</p>{/each}
       </fieldset>
       <Label for="waive-why" class="text-ink">Why it cannot wait; everybody reads it</Label>
       <Input id="waive-why" bind:value={reason} />

@@ -34,8 +34,11 @@
   const numbered = $derived(sources([...shown, ...held]));
   const me = $derived(session.me?.login ?? '');
   const note = (r: Requirement) => numbered.indexOf(r.because) + 1;
+  // To join the queue is offered below, with its strategies.
   const offered = (r: Requirement) =>
-    take && !landed ? r.steps.filter((s) => isFor(s, me) && steps[s.action].how.by !== 'git') : [];
+    take && !landed
+      ? r.steps.filter((s) => s.action !== 'join' && isFor(s, me) && steps[s.action].how.by !== 'git')
+      : [];
   const others = (r: Requirement) => r.steps.filter((s) => s.who.length > 0 && !s.who.includes(me));
 </script>
 

@@ -1,5 +1,5 @@
 <script lang="ts">
-  // What can be done with a change as a whole.
+  // What can be done with a change as a whole; what its way offers as a next step has its button there.
   import { Button, Label, Select } from 'flowbite-svelte';
   import type { Change } from '../../lib/api';
   import type { ChangePage } from '../../lib/change.svelte';
@@ -24,11 +24,11 @@
         >by <Select size="sm" class="w-44" items={strategies} bind:value={page.strategy} placeholder="" /></Label
       >
     {/if}
-    {#if change.state === 'draft'}
+    {#if change.state === 'draft' && page.mayEdit && !page.offers('mark-ready')}
       <Button size="sm" color="alternative" onclick={page.publish}>Publish</Button>
     {/if}
     <Button size="sm" color="alternative" onclick={page.close}>Close</Button>
-    {#if (change.behind ?? 0) > 0 && page.mayEdit}
+    {#if (change.behind ?? 0) > 0 && page.mayEdit && !page.offers('update')}
       <Button
         size="sm"
         color="alternative"
