@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"encoding/base64"
@@ -8,8 +9,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"tavrin/internal/core/change"
 	"testing"
+
+	"tavrin/internal/core/change"
+	"tavrin/internal/core/statement"
 
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
@@ -62,7 +65,7 @@ func TestP2TheRehearsedCommitLands(t *testing.T) {
 	}
 }
 
-// statement checks that a landing's signed statement names the landed commit and a clear gate.
+// statement checks that a landing's signed statement names the landed commit and a clear gate, and is what is shown.
 func (w *town) statement(k wire.Change) {
 	w.t.Helper()
 	l, err := w.as("ines").Landing(w.t.Context(), repo, k.Number)
@@ -87,7 +90,21 @@ func (w *town) statement(k wire.Change) {
 	if !ed25519.Verify(key, []byte(signed), sig) {
 		w.t.Error("the signature of the statement is not good")
 	}
-	has(w.t, string(payload), `"gitCommit":"`+l.New+`"`, `"https://in-toto.io/Statement/v1"`, `"rules_version":`)
+	why, err := statement.Read(payload)
+	w.ok(err)
+	if why.Subject[0].Digest.GitCommit != l.New || why.Predicate.RulesVersion != l.RulesVersion || len(why.Predicate.Facts) == 0 {
+		w.t.Errorf("the statement says %+v of %+v", why, l)
+	}
+	// What is shown is what was signed, and so is the gate of a change that has landed.
+	shown, err := w.as("ines").Gate(w.t.Context(), repo, k.Number)
+	w.ok(err)
+	signedText, err := json.Marshal(why.Predicate.Report.Gate())
+	w.ok(err)
+	for _, r := range []wire.Report{l.Report, shown} {
+		if text, err := json.Marshal(r); err != nil || !bytes.Equal(text, signedText) {
+			w.t.Errorf("shown is %s, signed %s", text, signedText)
+		}
+	}
 }
 
 // The tip moves from the tip the rehearsal was built on, or not at all (P3).

@@ -2,32 +2,18 @@ package facts
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/change"
-	"tavrin/internal/core/gate"
 	"tavrin/internal/core/people"
+	"tavrin/internal/core/statement"
 	"tavrin/internal/recall"
 	"tavrin/internal/records"
+	"tavrin/internal/signing"
 	"tavrin/wire"
 )
-
-// ReportOf judges the facts of an intent again, under the rules they were judged by.
-func (s *Gatherer) ReportOf(db *gorm.DB, repo *records.Repository, intent *records.Intent) (gate.Report, error) {
-	var facts change.Facts
-	if err := json.Unmarshal([]byte(intent.Facts), &facts); err != nil {
-		return gate.Report{}, fmt.Errorf("facts of intent %d: %w", intent.ID, err)
-	}
-	set, err := s.rulebook.RulesThen(db, repo, intent.RulesVersion, intent.HouseVersion)
-	if err != nil {
-		return gate.Report{}, err
-	}
-	return gate.JudgeInFull(set, facts), nil
-}
 
 // Landing returns how a change landed, with its statement.
 func (s *Gatherer) Landing(ctx context.Context, a accounts.Actor, name string, number int) (wire.Landing, error) {
@@ -46,14 +32,23 @@ func (s *Gatherer) landingView(db *gorm.DB, repo *records.Repository, c records.
 	if err := db.Where("change_id = ?", c.ID).First(&l).Error; err != nil {
 		return wire.Landing{}, records.OrUnknown(err, "change %d has not landed", c.Number)
 	}
-	var intent records.Intent
-	if err := db.First(&intent, l.IntentID).Error; err != nil {
-		return wire.Landing{}, err
-	}
-	report, err := s.ReportOf(db, repo, &intent)
+	signed, err := signedFor(l)
 	return wire.Landing{Number: c.Number, Target: c.Target, Old: l.Old, New: l.New, Strategy: l.Strategy,
 		Revision: l.Revision, RulesVersion: l.RulesVersion, HouseVersion: l.HouseVersion,
-		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: report, Statement: l.Statement}, err
+		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: signed.Report.Gate(), Statement: l.Statement}, err
+}
+
+// signedFor reads the statement that was signed of a landing.
+func signedFor(l records.Landing) (statement.Landing, error) {
+	payload, err := signing.Payload(l.Statement)
+	if err != nil {
+		return statement.Landing{}, fmt.Errorf("landing %d: %w", l.ID, err)
+	}
+	s, err := statement.Read(payload)
+	if err != nil {
+		return statement.Landing{}, fmt.Errorf("landing %d: %w", l.ID, err)
+	}
+	return s.Predicate, nil
 }
 
 // landingOf is what is told of the landing that brought a commit.
@@ -99,17 +94,16 @@ func (s *Gatherer) peopleOfLanding(db *gorm.DB, repo *records.Repository,
 	type people struct{ approvers, authors []string }
 	p, err := recall.Of(s.memory, recall.Key{What: "landing", Repo: repo.ID, Of: fmt.Sprint(id)}, recall.Light,
 		func() (people, error) {
-			var intent records.Intent
-			if err := db.First(&intent, id).Error; err != nil {
+			var l records.Landing
+			if err := db.Where("intent_id = ?", id).First(&l).Error; err != nil {
 				return people{}, err
 			}
-			report, err := s.ReportOf(db, repo, &intent)
+			signed, err := signedFor(l)
 			if err != nil {
 				return people{}, err
 			}
-			var facts change.Facts
-			err = json.Unmarshal([]byte(intent.Facts), &facts)
-			return people{report.Approvers, facts.Authors}, err
+			facts, err := statement.ReadFacts(signed.Facts)
+			return people{signed.Report.Approvers, facts.Authors}, err
 		})
 	return p.approvers, p.authors, err
 }

@@ -15,6 +15,7 @@ import (
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/guard"
 	"tavrin/internal/core/queue"
+	"tavrin/internal/core/statement"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/moves"
@@ -95,7 +96,7 @@ func (s *Conductor) intend(ctx context.Context, repo *records.Repository, target
 			return err
 		}
 		at := queue.At{At: tx.Now()}
-		report := g.Judge()
+		report := gate.JudgeInFull(g.Set, g.Facts)
 		if !report.Clear || g.Rehearsal == nil || g.Rehearsal.Number != a.Rehearsal {
 			told := []queue.Event{queue.Seen{At: at, Entry: a.Entry, Gate: gateOf(g)}}
 			if g.Rehearsal != nil {
@@ -103,7 +104,11 @@ func (s *Conductor) intend(ctx context.Context, repo *records.Repository, target
 			}
 			return s.queues.Tell(tx, repo, target, told...)
 		}
-		given, err := json.Marshal(g.Facts)
+		given, err := statement.KeepFacts(g.Facts)
+		if err != nil {
+			return err
+		}
+		judged, err := json.Marshal(statement.Judged(report))
 		if err != nil {
 			return err
 		}
@@ -112,7 +117,8 @@ func (s *Conductor) intend(ctx context.Context, repo *records.Repository, target
 			RepositoryID: repo.ID, Kind: moves.Landing, Ref: "refs/heads/" +
 				target, Old: g.Rehearsal.Base, New: g.Rehearsal.CommitID,
 			Actor: g.Entry.JoinedBy, EntryID: &g.Entry.ID, RehearsalID: &g.Rehearsal.ID, Revision: g.Change.Revision,
-			RulesVersion: g.Facts.RulesVersion, HouseVersion: g.Facts.HouseVersion, Facts: string(given), Digest: hex.EncodeToString(sum[:]), CreatedAt: tx.Now(),
+			RulesVersion: g.Facts.RulesVersion, HouseVersion: g.Facts.HouseVersion, Facts: string(given), Digest: hex.EncodeToString(sum[:]),
+			Report: string(judged), CreatedAt: tx.Now(),
 		}
 		if err := tx.Create(intent).Error; err != nil {
 			return err
@@ -177,17 +183,18 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 		if err != nil {
 			return err
 		}
-		report, err := s.facts.ReportOf(tx.DB, repo, intent)
-		if err != nil {
-			return err
+		var judged statement.Report // at the moment of landing
+		if err := json.Unmarshal([]byte(intent.Report), &judged); err != nil {
+			return fmt.Errorf("the report of intent %d: %w", intent.ID, err)
 		}
-		statement, err := s.statement(repo, c, intent, e.Strategy, report)
+		signed, err := s.sign(repo, c, intent, e.Strategy, judged)
 		if err != nil {
 			return err
 		}
 		landing := records.Landing{RepositoryID: repo.ID, ChangeID: c.ID, EntryID: e.ID, IntentID: intent.ID,
 			Old: intent.Old, New: intent.New, Strategy: e.Strategy,
-			Revision: intent.Revision, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion, Statement: statement, LandedBy: intent.Actor, LandedAt: s.records.Now()}
+			Revision: intent.Revision, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion, Statement: signed,
+			LandedBy: intent.Actor, LandedAt: s.records.Now()}
 		if err := tx.Create(&landing).Error; err != nil {
 			return err
 		}
@@ -208,7 +215,7 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 			"updated_at": s.records.Now()}).Error; err != nil {
 			return err
 		}
-		if err := s.waivers.Use(tx, repo, report.Waivers, c.Number, intent.New); err != nil {
+		if err := s.waivers.Use(tx, repo, judged.Waivers, c.Number, intent.New); err != nil {
 			return err
 		}
 		err = s.queues.Tell(tx, repo, target, queue.Done{At: queue.At{At: tx.Now()}, Entry: e.ID, Tip: intent.New})
@@ -216,7 +223,7 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 			err = tx.Record(intent.Actor, repo, event.ChangeLanded{OfChange: event.OfChange{Number: c.Number},
 				Title: c.Title, Target: target, Old: intent.Old, New: intent.New, Strategy: e.Strategy, Revision: intent.Revision,
 				RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion,
-				FactsSHA256: intent.Digest, StatementSHA256: accounts.Digest(statement)})
+				FactsSHA256: intent.Digest, StatementSHA256: accounts.Digest(signed)})
 		}
 		if err != nil {
 			return err
@@ -306,26 +313,19 @@ func (s *Conductor) settleRemoval(ctx context.Context, repo *records.Repository,
 	return err
 }
 
-// statementType is the media type of in-toto statements (https://in-toto.io).
-const statementType = "application/vnd.in-toto+json"
-
-// statement signs why a landing was allowed: an in-toto statement about the landed commit.
-func (s *Conductor) statement(repo *records.Repository, c records.Change, intent *records.Intent, strategy string,
-	report gate.Report) (string, error) {
-	statement, err := json.Marshal(map[string]any{
-		"_type": "https://in-toto.io/Statement/v1",
-		"subject": []any{map[string]any{"name": repo.Name + "@" + intent.Ref,
-			"digest": map[string]string{"gitCommit": intent.New}}},
-		"predicateType": "https://tavrin.invalid/landing/v1",
-		"predicate": map[string]any{
-			"repository": repo.Name, "change": c.Number, "revision": intent.Revision, "old": intent.Old, "new": intent.New, "strategy": strategy,
-			"rules_version": intent.RulesVersion, "house_version": intent.HouseVersion, "asked_by": intent.Actor, "intended_at": intent.CreatedAt, "facts": json.RawMessage(intent.Facts), "report": report,
-		},
+// sign signs why a landing was allowed.
+func (s *Conductor) sign(repo *records.Repository, c records.Change, intent *records.Intent, strategy string,
+	judged statement.Report) (string, error) {
+	why := statement.Of(intent.Ref, statement.Landing{
+		Repository: repo.Name, Change: c.Number, Revision: intent.Revision, Old: intent.Old, New: intent.New,
+		Strategy: strategy, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion,
+		AskedBy: intent.Actor, IntendedAt: intent.CreatedAt, Facts: json.RawMessage(intent.Facts), Report: judged,
 	})
+	text, err := json.Marshal(why)
 	if err != nil {
 		return "", err
 	}
-	return s.key.Seal(statementType, statement)
+	return s.key.Seal(statement.MediaType, text)
 }
 
 // loseLanding ejects an entry whose target stands where neither the old nor the new commit explains it.

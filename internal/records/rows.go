@@ -348,8 +348,9 @@ type Intent struct {
 	HouseVersion int
 	WaiverID     *int64  // that a push rests on
 	Takes        []int64 `gorm:"serializer:json"` // comments whose suggestions a push applies
-	Facts        string
-	Digest       string
+	Facts        string  // that a landing rests on, in the form in which they are kept
+	Digest       string  // of the facts
+	Report       string  // of a landing: the gate as it was judged, in the form in which it is signed
 	Outcome      string
 	CreatedAt    time.Time
 }

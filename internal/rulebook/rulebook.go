@@ -209,19 +209,6 @@ func Differences(db *gorm.DB, h shelf, was, now *rules.Document) ([]rules.Differ
 	return rules.Compare(was, now, others...), nil
 }
 
-// RulesThen puts together the versions that something was judged by.
-func (s *Rulebook) RulesThen(db *gorm.DB, repo *records.Repository, own, house int) (*rules.Set, error) {
-	ownRow, err := (shelf{repo: repo}).at(db, own)
-	if err != nil {
-		return nil, err
-	}
-	houseRow, err := (shelf{house: &records.House{ID: repo.HouseID, Name: houseName(repo)}}).at(db, house)
-	if err != nil {
-		return nil, err
-	}
-	return s.setOf(repo, houseRow, ownRow)
-}
-
 // EndSuspensions notes the suspensions whose time is over.
 func (s *Rulebook) EndSuspensions(ctx context.Context) error {
 	var over []records.Suspension

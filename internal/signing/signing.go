@@ -91,14 +91,28 @@ func (k *Key) Seal(payloadType string, payload []byte) (string, error) {
 	return string(out), err
 }
 
-// Sealed says whether an envelope carries a signature of this key that fits it.
-func (k *Key) Sealed(text string) bool {
+// Payload returns what an envelope holds, whoever signed it.
+func Payload(text string) ([]byte, error) {
+	_, payload, err := opened(text)
+	return payload, err
+}
+
+func opened(text string) (envelope, []byte, error) {
 	var e envelope
-	if json.Unmarshal([]byte(text), &e) != nil || len(e.Signatures) != 1 {
-		return false
+	if err := json.Unmarshal([]byte(text), &e); err != nil {
+		return e, nil, fmt.Errorf("read an envelope: %w", err)
 	}
 	payload, err := base64.StdEncoding.DecodeString(e.Payload)
 	if err != nil {
+		return e, nil, fmt.Errorf("read the payload of an envelope: %w", err)
+	}
+	return e, payload, nil
+}
+
+// Sealed says whether an envelope carries a signature of this key that fits it.
+func (k *Key) Sealed(text string) bool {
+	e, payload, err := opened(text)
+	if err != nil || len(e.Signatures) != 1 {
 		return false
 	}
 	sig, err := base64.StdEncoding.DecodeString(e.Signatures[0].Sig)

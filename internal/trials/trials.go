@@ -2,7 +2,6 @@ package trials
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -10,11 +9,11 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
-	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
+	"tavrin/internal/core/statement"
 	"tavrin/internal/core/trial"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -169,9 +168,9 @@ func landingTrial(db *gorm.DB, repo *records.Repository, l records.Landing, set 
 	if err := db.First(&c, l.ChangeID).Error; err != nil {
 		return wire.LandingTrial{}, err
 	}
-	var facts change.Facts
-	if err := json.Unmarshal([]byte(intent.Facts), &facts); err != nil {
-		return wire.LandingTrial{}, fmt.Errorf("facts of intent %d: %w", intent.ID, err)
+	facts, err := statement.ReadFacts([]byte(intent.Facts))
+	if err != nil {
+		return wire.LandingTrial{}, fmt.Errorf("intent %d: %w", intent.ID, err)
 	}
 	report := gate.Judge(set, facts)
 	t := wire.LandingTrial{Repository: repo.Name, Number: c.Number, Title: c.Title, Target: facts.Target,

@@ -479,8 +479,9 @@ CREATE TABLE intents (                              -- a protected branch is abo
   house_version INTEGER NOT NULL,
   facts         TEXT NOT NULL,                      -- JSON
   digest        TEXT NOT NULL,                      -- SHA-256 of the facts
+  report        TEXT NOT NULL,                      -- JSON: of a landing: the gate as it was judged
   outcome       TEXT NOT NULL DEFAULT '',           -- done, dropped or lost; empty while open
-  waiver_id   INTEGER REFERENCES waivers (id),  -- that a push rests on
+  waiver_id     INTEGER REFERENCES waivers (id),    -- that a push rests on
   takes         TEXT,                               -- JSON list: comments whose suggestions a push applies
   created_at    DATETIME NOT NULL
 );
