@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/cobra/doc"
+	"github.com/spf13/pflag"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/api"
@@ -47,14 +47,7 @@ func main() {
 
 // reference returns the pages by their names.
 func reference() (map[string][]byte, error) {
-	var page strings.Builder
-	page.WriteString("# The command line\n\nGenerated from the code by `make docs`. Exit status: 0 done, 1 an " +
-		"error, 2 misuse, 3 not yet, 4 never.\n")
-	if err := write(&page, cli.Root()); err != nil {
-		return nil, err
-	}
-	text := strings.NewReplacer("](tavrin", "](#tavrin", ".md)", ")").Replace(page.String())
-	files := map[string][]byte{"commands.md": []byte(text), "settings.md": []byte(settings()),
+	files := map[string][]byte{"commands.md": []byte(commands()), "settings.md": []byte(settings()),
 		"bounds.md": []byte(limits()), "tokens.md": []byte(tokens())}
 	for name, ofHouse := range map[string]bool{"rules.schema.json": false, "house-rules.schema.json": true} {
 		schema, err := rules.Schema(ofHouse)
@@ -176,24 +169,81 @@ func settings() string {
 	return b.String()
 }
 
-// write adds a command and those below it.
-func write(page *strings.Builder, c *cobra.Command) error {
-	c.DisableAutoGenTag = true
-	page.WriteString("\n")
-	if c.Runnable() && !c.HasSubCommands() {
-		if err := doc.GenMarkdownCustom(c, page, func(name string) string {
-			return "#" +
-				strings.TrimSuffix(strings.ReplaceAll(name, "_", "-"), ".md")
-		}); err != nil {
-			return err
+// commands describes every command, those below one under its heading. What holds for all is said once, at the top.
+func commands() string {
+	root := cli.Root()
+	root.InitDefaultHelpCmd()
+	var b strings.Builder
+	b.WriteString("# The command line\n\nGenerated from the code by `make docs`. Exit status: 0 done, 1 an error, 2 misuse, " +
+		"3 not yet, 4 never.\n\n" + root.Long + "\n\nOptions of every command:\n\n")
+	options(&b, root.PersistentFlags())
+	b.WriteString("\nA command marked ¶ is about one repository and takes `--repo HOUSE/NAME` too: it is needed outside a " +
+		"clone, and for another repository than the clone's.\n")
+	for _, c := range root.Commands() {
+		if !c.IsAvailableCommand() || c.Name() == "help" || c.Name() == "completion" {
+			continue
 		}
-	}
-	for _, sub := range c.Commands() {
-		if sub.IsAvailableCommand() {
-			if err := write(page, sub); err != nil {
-				return err
+		fmt.Fprintf(&b, "\n## tavrin %s\n\n%s.\n", c.Name(), c.Short)
+		command(&b, c)
+		for _, sub := range c.Commands() {
+			if sub.IsAvailableCommand() {
+				fmt.Fprintf(&b, "\n### tavrin %s %s\n\n%s.\n", c.Name(), sub.Name(), sub.Short)
+				command(&b, sub)
 			}
 		}
 	}
-	return nil
+	return b.String()
+}
+
+// command describes how one command is called.
+func command(b *strings.Builder, c *cobra.Command) {
+	if !c.Runnable() || c.HasSubCommands() {
+		return
+	}
+	if c.Long != "" {
+		fmt.Fprintf(b, "\n%s\n", c.Long)
+	}
+	own := pflag.NewFlagSet("", pflag.ContinueOnError)
+	mark := ""
+	c.NonInheritedFlags().VisitAll(func(f *pflag.Flag) {
+		switch f.Name {
+		case "help":
+		case "repo":
+			mark = " ¶"
+		default:
+			own.AddFlag(f)
+		}
+	})
+	fmt.Fprintf(b, "\n    %s%s\n", strings.TrimSuffix(c.UseLine(), " [flags]"), mark)
+	if own.HasFlags() {
+		b.WriteString("\n")
+		options(b, own)
+	}
+	if c.Example != "" {
+		fmt.Fprintf(b, "\nFor example:\n\n```\n%s\n```\n", c.Example)
+	}
+}
+
+// options lists options as a table.
+func options(b *strings.Builder, flags *pflag.FlagSet) {
+	b.WriteString("| option | meaning |\n| --- | --- |\n")
+	flags.VisitAll(func(f *pflag.Flag) {
+		if f.Hidden {
+			return
+		}
+		kind, means := pflag.UnquoteUsage(f)
+		name := "--" + f.Name
+		if f.Shorthand != "" {
+			name = "-" + f.Shorthand + ", " + name
+		}
+		if kind != "" {
+			name += " " + kind
+		}
+		switch f.DefValue {
+		case "", "false", "0", "[]", "0s":
+		default:
+			means += "; absent: " + f.DefValue
+		}
+		fmt.Fprintf(b, "| `%s` | %s |\n", name, strings.ReplaceAll(means, "|", "\\|"))
+	})
 }

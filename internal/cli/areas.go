@@ -13,9 +13,9 @@ import (
 
 // area answers who owns what.
 func (p *program) area() *cobra.Command {
-	return group("area", "Ask who owns what, what nobody owns, and on whose desk the reviews lie", p.listAreas(),
+	return group("area", "Ask who owns what, what nobody owns, and how reviews are spread", p.listAreas(),
 		p.owners(), p.changeAreas(), p.gaps(),
-		inRepo(p, "loads", "Show how open reviews are spread over people", cobra.NoArgs,
+		inRepo(p, "workload", "Show how open reviews are spread over people", cobra.NoArgs,
 			func(ctx context.Context, h here, _ []string) ([]wire.ReviewLoad, error) {
 				return h.ReviewLoads(ctx, h.repo)
 			}, func(w io.Writer, loads []wire.ReviewLoad) {

@@ -52,7 +52,7 @@
   title="Areas"
   {answer}
   problem={areas.problem ?? gaps.problem ?? owners.problem}
-  command={`tavrin area list --repo ${repo}\ntavrin area owners ${asked || 'PATH'} --repo ${repo}\ntavrin area gaps --repo ${repo}\ntavrin area loads --repo ${repo}`}
+  command={`tavrin area list --repo ${repo}\ntavrin area owners ${asked || 'PATH'} --repo ${repo}\ntavrin area gaps --repo ${repo}\ntavrin area workload --repo ${repo}`}
 >
   <Panel title="Who owns a path" note="a file there is, or one that may come">
     <form
