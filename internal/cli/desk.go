@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -36,6 +37,28 @@ func (p *program) desk() *cobra.Command {
 					where = fmt.Sprintf("%s, %s", i.Repository, i.Title)
 				}
 				row(w, wants, ago(i.Since), where, i.What)
+				row(w, "", "", "> "+deskCommand(i))
 			}
 		})
+}
+
+// deskCommand is the command that goes on with something on the desk.
+func deskCommand(i wire.DeskItem) string {
+	repo := " --repo " + i.Repository
+	switch i.Kind {
+	case "stopped":
+		return "tavrin repo resume " + i.Repository
+	case "silent":
+		return "tavrin check wanted" + repo
+	case "acknowledge":
+		return fmt.Sprintf("tavrin waiver acknowledge %d --text …%s", i.ID, repo)
+	case "answer":
+		return fmt.Sprintf("tavrin thread list %d%s", i.Number, repo)
+	case "decide":
+		if !strings.Contains(i.Repository, "/") {
+			repo = " --house " + i.Repository
+		}
+		return "tavrin rules proposals" + repo
+	}
+	return fmt.Sprintf("tavrin change show %d%s", i.Number, repo)
 }

@@ -107,7 +107,7 @@ func (f *footnotes) list(w io.Writer) {
 }
 
 // printGate prints what a gate asks, the worst first: what is missing with what is to be done and by whom, what holds in a
-// line each, and in one line what is not asked.
+// line each, and at the end what is not asked.
 func printGate(w io.Writer, r wire.Report) {
 	notes := &footnotes{}
 	shown := slices.Clone(r.Requirements)
@@ -138,21 +138,28 @@ func printGate(w io.Writer, r wire.Report) {
 			what += " (advisory)"
 		}
 		mark := notes.mark(q.Because)
-		row(w, marks[q.State]+" "+"", state(q.State), what, mark)
+		row(w, marks[q.State], state(q.State), what, mark)
 		if q.State != require.Met && q.Next != "" {
 			row(w, "", "", q.Next)
 		}
 		for _, step := range q.Steps {
 			who := ""
-			if len(step.Who) > 0 {
-				who = require.FewOr(step.Who) + ": "
+			if few := require.FewOr(step.Who); len(step.Who) > 0 && !strings.Contains(q.Next, few) {
+				who = few + ": " // unless the line above has named them
 			}
 			row(w, "", "", "> "+who+command(step))
 		}
 	}
-	if len(notAsked) > 0 {
+	if n := len(notAsked); n > 0 {
+		are := "are"
+		if n == 1 {
+			are = "is"
+		}
 		fmt.Fprintln(w)
-		row(w, fmt.Sprintf("%s not asked of this change: %s", counted(len(notAsked), "requirement"), strings.Join(notAsked, "; ")))
+		row(w, fmt.Sprintf("%d more %s not asked of this change:", n, are))
+		for _, q := range notAsked {
+			row(w, " - ", q)
+		}
 	}
 	fmt.Fprintln(w)
 	notes.list(w)

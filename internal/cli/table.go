@@ -103,12 +103,18 @@ const gap = "  "
 func (t *table) flush() {
 	rows := t.block
 	t.block = nil
-	widths := fitted(rows, columns())
+	width := columns()
+	widths := fitted(rows, width)
 	for _, cells := range rows {
 		lines := make([][]string, len(cells))
-		tall := 1
+		tall, left := 1, 0
 		for i, c := range cells {
-			lines[i] = wrapped(c.text, widths[i])
+			room := widths[i]
+			if reaches(cells, widths, i) {
+				room = max(room, width-left)
+			}
+			left += widths[i] + len(gap)
+			lines[i] = wrapped(c.text, room)
 			tall = max(tall, len(lines[i]))
 		}
 		for n := range tall {
@@ -135,16 +141,23 @@ func (t *table) flush() {
 	}
 }
 
+// reaches says whether a cell is the last of a row with fewer cells than the table has columns: it may reach over those
+// that are empty.
+func reaches(cells []cell, widths []int, i int) bool { return i == len(cells)-1 && i < len(widths)-1 }
+
 // fitted returns how wide each column is: as its widest cell, or, where that is too much for all of them, the widest
 // columns so narrow that they fit. A row of one cell is as wide as it is.
 func fitted(rows [][]cell, width int) []int {
-	var widths []int
+	most := 0
+	for _, cells := range rows {
+		most = max(most, len(cells))
+	}
+	widths := make([]int, most)
 	for _, cells := range rows {
 		for i, c := range cells {
-			if i == len(widths) {
-				widths = append(widths, 0)
+			if !reaches(cells, widths, i) {
+				widths[i] = max(widths[i], utf8.RuneCountInString(c.text))
 			}
-			widths[i] = max(widths[i], utf8.RuneCountInString(c.text))
 		}
 	}
 	if len(widths) < 2 {

@@ -154,9 +154,13 @@ func deskWaivers(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wir
 		"IS NULL AND made_by <> ?", repo.ID, a.Login()))
 	var out []wire.DeskItem
 	for _, o := range rows {
+		var waived []string
+		for _, r := range o.Waives {
+			waived = append(waived, r.Title)
+		}
 		out = append(out, wire.DeskItem{Kind: "acknowledge", Repository: repo.Name, Number: o.Number,
 			Title: fmt.Sprintf("waiver %d on %s", o.ID, o.Branch), Since: *o.UsedAt,
-			What: fmt.Sprintf("%s waived something because: %s; acknowledge what it let through: tavrin waiver acknowledge %d", o.By, o.Reason, o.ID)})
+			What: fmt.Sprintf("%s waived: %s. The reason given: %s", o.By, strings.Join(waived, "; "), o.Reason), ID: o.ID})
 	}
 	return out, err
 }
@@ -167,7 +171,7 @@ func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository)
 	var out []wire.DeskItem
 	if repo.Trouble != "" && repo.TroubleSince != nil && a.Account().Admin {
 		out = append(out, wire.DeskItem{Kind: "stopped", Repository: repo.Name, Title: "read-only",
-			What: fmt.Sprintf("%s: tavrin repo resume %s", repo.Trouble, repo.Name), Since: *repo.TroubleSince})
+			What: repo.Trouble, Since: *repo.TroubleSince})
 	}
 	role, err := accounts.RoleIn(db, a.Account(), repo)
 	if err != nil || !role.AtLeast(people.Maintainer) || a.Account().Robot {
@@ -203,9 +207,8 @@ func deskOf(a accounts.Actor, g facts.Gathered, said said) []wire.DeskItem {
 	}
 	for _, t := range said.threads[g.Change.ID] { // those that the actor began, and those on changes of theirs
 		if t.LastLogin != a.Login() && (mine || t.BegunBy == a.Login()) {
-			out = append(out, wire.DeskItem{Kind: "answer", Since: t.LastAt,
-				What: fmt.Sprintf("%s on %s: tavrin thread list %d", t.LastLogin, facts.Where(t.Thread),
-					g.Change.Number)})
+			out = append(out, wire.DeskItem{Kind: "answer", Since: t.LastAt, ID: t.ID,
+				What: fmt.Sprintf("%s wrote on %s", t.LastLogin, facts.Where(t.Thread))})
 		}
 	}
 	if mine && !report.Ready {
@@ -260,8 +263,8 @@ func deskProposals(ctx context.Context, db *gorm.DB, a accounts.Actor) ([]wire.D
 		}
 		if rulebook.MayDecide(db, a, h, row, was, true) == nil {
 			out = append(out, wire.DeskItem{Kind: "decide", Repository: h.Name(), Number: int(row.ID),
-				Title: row.Reason, Since: row.ProposedAt,
-				What: fmt.Sprintf("%s proposed it, and it loosens the rules: tavrin rules proposals", row.ProposedBy)})
+				Title: row.Reason, Since: row.ProposedAt, ID: row.ID,
+				What: row.ProposedBy + " proposed it, and it loosens the rules"})
 		}
 	}
 	return out, ctx.Err()

@@ -67,7 +67,7 @@ func (s *Rulebook) Areas(ctx context.Context, a accounts.Actor, name string) ([]
 func required(a rules.PlacedArea) []string {
 	out := []string{}
 	for _, q := range a.Requirements {
-		out = append(out, q.Sentence())
+		out = append(out, q.Clause())
 	}
 	return out
 }

@@ -219,10 +219,13 @@ func (q *Requirement) Title() string {
 }
 
 // Sentence says what it asks, without a full stop.
-func (q *Requirement) Sentence() string {
-	text := grammar.Capital(q.Asks.Words())
+func (q *Requirement) Sentence() string { return grammar.Capital(q.Clause()) }
+
+// Clause says what it asks, as a part of a sentence.
+func (q *Requirement) Clause() string {
+	text := q.Asks.Words()
 	if q.Called != "" {
-		text = grammar.Capital(q.Called) + ": " + q.Asks.Words()
+		text = grammar.Capital(q.Called) + ": " + text
 	}
 	if q.Narrowed() {
 		text += ", " + q.AskedWords()

@@ -3,7 +3,6 @@ package rules
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/people"
@@ -174,12 +173,8 @@ func (s *Set) AreaSentences() []Sentence {
 	var out []Sentence
 	for _, a := range s.areas {
 		for _, q := range a.Requirements {
-			text := q.Sentence()
-			if q.Called == "" {
-				text = q.Asks.Words() + strings.TrimPrefix(text, grammar.Capital(q.Asks.Words()))
-			}
-			out = append(out, Sentence{Setting: "areas", Text: fmt.Sprintf("What touches %s: %s.", a.Name, text), Level: q.Level,
-				Sources: q.From})
+			out = append(out, Sentence{Setting: "areas", Text: fmt.Sprintf("What touches %s: %s.", a.Name, q.Clause()),
+				Level: q.Level, Sources: q.From})
 		}
 	}
 	return out
