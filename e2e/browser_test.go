@@ -485,7 +485,7 @@ func twoBrowsersAndATerminal(t *testing.T) {
 	c.agree("draft", "Not ready for main: 1 approval; 1 approval from an owner")
 	reviewer.do(chromedp.SendKeys(chromedp.CSS("#text"), "the last rows stay dry"))
 	reviewer.press("Object")
-	author.shows("odo objected to revision 1", "too short", "suggests instead", "wait 205", "holds up: no open objection")
+	author.shows("odo objected to revision 1", "too short", "suggests instead", "wait 205", "blocks the change until it is withdrawn")
 	c.agree("objected", "odo objects; 1 thread open")
 
 	// The author applies it with one click; it is resolved by that, and the reviewer is an author now.

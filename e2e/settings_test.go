@@ -36,7 +36,6 @@ func (w *town) requirement(k wire.Change, key string) wire.Requirement {
 	return wire.Requirement{}
 }
 
-// stands fails the test unless a requirement is in a state and says certain words.
 // told is all that a line of the gate says is missing and to be done, in words and as steps.
 func told(q wire.Requirement) string {
 	text := q.Told() + " " + q.Title
@@ -46,6 +45,7 @@ func told(q wire.Requirement) string {
 	return text
 }
 
+// stands fails the test unless a requirement is in a state and says certain words.
 func (w *town) stands(k wire.Change, key, state, says string) {
 	w.t.Helper()
 	q := w.requirement(k, key)

@@ -159,7 +159,7 @@ func TestDraftComments(t *testing.T) {
 	}
 	report, err := w.as("odo").Gate(ctx, repo, k.Number)
 	w.ok(err)
-	w.says("pavo", 3, "odo objected to revision 2: holds up no open objection", "change", "gate", "1", "--repo", repo)
+	w.says("pavo", 3, "odo objected to revision 2: it blocks the change until it is withdrawn", "change", "gate", "1", "--repo", repo)
 	w.approve("odo", w.openedAs(1))
 	w.says("pavo", 0, "odo approved revision 2: counts for 1 approval", "change", "gate", "1", "--repo", repo)
 	if len(report.Reviews) != 1 || fmt.Sprint(report.Reviews[0].For) != "[no open objection]" {

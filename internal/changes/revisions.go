@@ -13,10 +13,8 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/bounds"
-	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/kind"
-	"tavrin/internal/core/require"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
@@ -89,7 +87,11 @@ func (s *Changes) RevisionOf(ctx context.Context, db *gorm.DB, repo *records.Rep
 		return p, err
 	}
 	p.Row.Commits = facts.Kept(p.Brought)
-	if err := s.elsewhere(ctx, db, repo, &p); err != nil {
+	asked, err := s.traced(db, repo, c.Target)
+	if err != nil {
+		return p, err
+	}
+	if err := s.trace(ctx, repo, c.Source, asked, p.Row.Commits); err != nil {
 		return p, err
 	}
 	files, err := bare.Diff(ctx, p.Row.Base, head)
@@ -132,36 +134,6 @@ func (s *Changes) RevisionOf(ctx context.Context, db *gorm.DB, repo *records.Rep
 	}
 	p.commits, err = bare.LogAll(ctx, head, known, "change.commits")
 	return p, err
-}
-
-// mostSought is how many commits of a revision are looked for on other branches. Those beyond are found on none.
-const mostSought = 200
-
-// elsewhere finds the branches that hold the commits which a revision's were picked from; where the rules of the target
-// ask for it, also those that hold the revision's own.
-func (s *Changes) elsewhere(ctx context.Context, db *gorm.DB, repo *records.Repository, p *PendingRevision) error {
-	force, err := s.rulebook.RulesOf(db, repo)
-	if err != nil {
-		return err
-	}
-	own := slices.ContainsFunc(force.Set.For(p.Change.Target).Requirements, func(q require.Sourced) bool { return q.Kind.Elsewhere })
-	sought := 0
-	for i := range p.Row.Commits {
-		c := &p.Row.Commits[i]
-		id := change.PickedFrom(c.Message)
-		if id == "" && own {
-			id = c.ID
-		}
-		if id == "" || sought == mostSought {
-			continue
-		}
-		sought++
-		if c.On, err = s.disk.Bare(repo).Holding(ctx, id); err != nil {
-			return err
-		}
-		c.On = slices.DeleteFunc(c.On, func(branch string) bool { return branch == p.Change.Source })
-	}
-	return nil
 }
 
 // AboutTheChange says whether an error is about what was asked for; any other is the service's own trouble.

@@ -162,11 +162,14 @@ func (p *program) listChanges() *cobra.Command {
 	}, func(w io.Writer, changes []wire.Change) {
 		row(w, "N", "STATE", "READY", "QUEUE", "FROM", "TO", "TITLE")
 		for _, k := range changes {
-			queue := "-"
+			ready, queue := "-", "-"
+			if k.State == "open" || k.State == "draft" {
+				ready = yesNo(k.Ready)
+			}
 			if k.Entry != nil {
 				queue = k.Entry.State
 			}
-			row(w, k.Number, state(k.State), state(yesNo(k.Ready)), state(queue), k.Source, k.Target, k.Title)
+			row(w, k.Number, state(k.State), state(ready), state(queue), k.Source, k.Target, k.Title)
 		}
 	})
 	f := c.Flags()
@@ -240,7 +243,7 @@ func (p *program) landing() *cobra.Command {
 		func(ctx context.Context, h here, n int) (wire.Landing, error) {
 			return h.Landing(ctx, h.repo, n)
 		}, func(w io.Writer, l wire.Landing) {
-			row(w, "change", l.Number)
+			row(w, "change", fmt.Sprint(l.Number))
 			row(w, "target", l.Target)
 			row(w, "moved", short(l.Old)+" to "+l.New)
 			row(w, "by", fmt.Sprintf("%s, asked by %s, %s", l.Strategy, l.LandedBy, ago(l.LandedAt)))
@@ -256,13 +259,16 @@ func printReport(w io.Writer, r wire.Report) {
 		if i == 0 {
 			fmt.Fprintln(w)
 		}
-		said, does := "approved", "counts for "
-		if review.Verdict == "object" {
-			said, does = "objected to", "holds up "
-		}
+		said := "approved"
 		var words []string
-		if len(review.For) > 0 {
-			words = append(words, does+strings.Join(review.For, " and "))
+		switch {
+		case review.Verdict == change.Object:
+			said = "objected to"
+			if len(review.For) > 0 {
+				words = append(words, "it blocks the change until it is withdrawn")
+			}
+		case len(review.For) > 0:
+			words = append(words, "counts for "+strings.Join(review.For, " and "))
 		}
 		fmt.Fprintf(w, "%s %s revision %d: %s\n", plain(review.By), said, review.Revision,
 			plain(strings.Join(slices.Concat(words, review.Not, review.Since), "; ")))

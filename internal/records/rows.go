@@ -227,8 +227,7 @@ type BroughtCommit struct {
 	Message string `json:"message"`
 	Parents int    `json:"parents"`
 	Email   string `json:"email,omitempty"` // its author's, as the commit has it
-	// On are the branches that held it, or the commit that it says it was picked from, when the revision came, but the
-	// source; where it was not picked, only if the rules asked for it.
+	// On are the branches that hold it, or the commit that it says it was picked from, but the source; see changes.Trace.
 	On     []string `json:"on,omitempty"`
 	Signed bool     `json:"signed,omitempty"` // it carries a signature, by whomever
 	// Key is the fingerprint of the key that it is signed by, where the signature could be read and fits.

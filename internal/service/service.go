@@ -128,6 +128,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
 	s.tasks.Go(func() { s.Landing.Run(running) })
+	s.tasks.Go(func() { s.Changes.Trace(running) })
 	s.tasks.Go(func() { s.every(running, 2*time.Second, "what ends by itself", s.endings) })
 	s.tasks.Go(func() { s.every(running, time.Minute, "untidy repositories", s.Repositories.Tidy) })
 	return s, nil

@@ -2482,6 +2482,11 @@ export interface components {
             /** @description of a review: you, or a team of yours, were asked by name */
             asked: boolean;
             /**
+             * Format: int64
+             * @description of the waiver, the thread or the proposal; absent: it is about none
+             */
+            id?: number;
+            /**
              * @description a repository is stopped and read-only; nobody answers for a check; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
              * @enum {string}
              */

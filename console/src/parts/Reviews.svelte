@@ -33,7 +33,9 @@
       {/if}
       {#if w}
         <p class="ml-6 text-sm text-soft">
-          {#if w.for.length > 0}{r.verdict === 'approve' ? 'counts for' : 'holds up'}: {w.for.join('; ')}{/if}
+          {#if w.for.length > 0}{r.verdict === 'approve'
+              ? `counts for: ${w.for.join('; ')}`
+              : 'blocks the change until it is withdrawn'}{/if}
           {#if (w.since ?? []).length > 0}<span class="block text-ochre">{w.since!.join('; ')}</span>{/if}
           {#if w.not.length > 0}<span class="block">{w.not.join('; ')}</span>{/if}
         </p>

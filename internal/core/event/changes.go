@@ -103,6 +103,18 @@ func (e ChangeLabelled) Text(by string) string {
 		listed(e.Removed, "none"), e.Number)
 }
 
+// ChangeTraced says that other branches were found to hold the commits of a change, or those that they were picked from.
+type ChangeTraced struct {
+	OfChange
+	Revision int      `json:"revision"`
+	On       []string `json:"on" doc:"branches that hold at least one of them, but the source"`
+}
+
+// Text implements Event.
+func (e ChangeTraced) Text(string) string {
+	return fmt.Sprintf("commits of revision %d of change %d were found on %s", e.Revision, e.Number, listed(e.On, "no other branch"))
+}
+
 // ChangeLanded says that a change has landed.
 type ChangeLanded struct {
 	OfChange

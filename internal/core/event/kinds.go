@@ -34,6 +34,8 @@ var Kinds = []Kind{
 	{Name: "change.reopened", Means: "A change that was given up is taken up again.", Touches: Repository, Hears: Part, Leaves: true, Example: ChangeReopened{change}},
 	{Name: "change.labelled", Means: "A change has other labels.", Touches: Repository, Hears: Part, Leaves: true,
 		Example: ChangeLabelled{change, []string{"urgent"}, []string{}}},
+	{Name: "change.traced", Means: "Other branches were found to hold the commits of a change, where rules ask for that.", Touches: Own, Leaves: true,
+		Example: ChangeTraced{change, 2, []string{"main"}}},
 	{Name: "change.landed", Means: "A change has landed.", Touches: Repository, Hears: Both, Leaves: true, Moves: true,
 		Example: ChangeLanded{change, "Close valves in the evening", "main", before, tip, "squash", 2, 7, 3, sum, sum}},
 

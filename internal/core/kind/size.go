@@ -25,7 +25,7 @@ var _ = register(require.Kind{
 })
 
 // sizeForm is how a size is written.
-var sizeForm = regexp.MustCompile(`^at most [0-9]+ (lines|files|commits)( and [0-9]+ (lines|files|commits))*$`)
+var sizeForm = regexp.MustCompile(`^at most [0-9]+ (line|file|commit)s?( and [0-9]+ (line|file|commit)s?)*$`)
 
 // units are what is counted, in the order in which they are said.
 var units = []string{"lines", "files", "commits"}
@@ -55,6 +55,7 @@ func (s *size) Read(r *grammar.Reader, f grammar.Field) {
 	}
 	for part := range strings.SplitSeq(strings.TrimPrefix(text, "at most "), " and ") {
 		number, unit, _ := strings.Cut(part, " ")
+		unit = strings.TrimSuffix(unit, "s") + "s"
 		n, err := strconv.Atoi(number)
 		_, twice := s.most[unit]
 		switch {

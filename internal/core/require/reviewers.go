@@ -70,7 +70,9 @@ func (c *Case) ApprovedBy(o Outcome, asks string, n int, p Pool, from []Source) 
 		o.Lacks = fmt.Sprintf("%d more %s", n-o.Have, strings.TrimPrefix(o.Lacks, fmt.Sprintf("%d ", n-o.Have)))
 	}
 	o.Lacks += p.from()
-	o.Do(DoApprove, Arguments{Change: c.Number, Revision: c.Revision})
+	if len(o.Who) > 0 {
+		o.Do(DoApprove, Arguments{Change: c.Number, Revision: c.Revision})
+	}
 	switch could := len(o.Who); {
 	case could >= n-o.Have:
 		o.Next = fmt.Sprintf("%s could give %s", FewOr(o.Who), oneOrAll(n-o.Have, could))
