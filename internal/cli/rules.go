@@ -343,8 +343,8 @@ func (p *program) printTrial(w io.Writer, t wire.RulesTrial) {
 				"no longer: "+list(k.Dropped))
 		}
 	}
-	row(w, fmt.Sprintf("%d open changes: %d blocked, %d freed, %d for other reasons than now, %d as they are",
-		len(t.Changes), counts["blocked"], counts["freed"], counts["different"], counts["unchanged"]))
+	row(w, fmt.Sprintf("%s: %d blocked, %d freed, %d for other reasons than now, %d as they are",
+		counted(len(t.Changes), "open change"), counts["blocked"], counts["freed"], counts["different"], counts["unchanged"]))
 	stopped := 0
 	for _, l := range t.Landed {
 		if l.Stopped {
