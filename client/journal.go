@@ -43,11 +43,20 @@ func (c journal) JournalHead(ctx context.Context) (wire.SignedHead, error) {
 
 // Event is one event of the stream.
 type Event struct {
-	ID      string          `json:"id"`
-	Type    string          `json:"type"`
-	Subject string          `json:"subject"`
-	Time    time.Time       `json:"time"`
-	Data    json.RawMessage `json:"data"`
+	ID      string    `json:"id"`
+	Type    string    `json:"type"`
+	Subject string    `json:"subject"`
+	Time    time.Time `json:"time"`
+	Data    EventData `json:"data"`
+}
+
+// EventData is what an event says: its line of the journal. Details are what its kind records, as the reference of events
+// lists it.
+type EventData struct {
+	Actor      string          `json:"actor"`
+	Repository string          `json:"repository"`
+	Text       string          `json:"text"`
+	Details    json.RawMessage `json:"details"`
 }
 
 // Events calls f for each event of a repository (empty: of all one may read) until f returns false, the stream

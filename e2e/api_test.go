@@ -8,6 +8,8 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -327,6 +329,17 @@ func TestStreamResumes(t *testing.T) {
 	w.ok(err)
 	if e := <-got; e.Subject != "change/1" {
 		t.Errorf("event is %+v", e)
+	}
+	// From the beginning, each comes once and in order.
+	var ids []int64
+	w.ok(w.as("ines").Events(ctx, repo, "0", func(e client.Event) bool {
+		id, err := strconv.ParseInt(e.ID, 10, 64)
+		w.ok(err)
+		ids = append(ids, id)
+		return e.Type != "tavrin.change.closed"
+	}))
+	if len(ids) < 5 || !slices.IsSorted(ids) || len(slices.Compact(slices.Clone(ids))) != len(ids) {
+		t.Errorf("the events from the beginning are %v", ids)
 	}
 	cancel()
 	if resp, body := w.request("tamsin", "GET", "/api/v1/events?repository=growers/none", ""); resp.StatusCode != 404 {

@@ -70,8 +70,7 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 	defer done()
 	last, err := s.streamStart(r)
 	if err == nil {
-		_, err = s.Service.Audit.Journal(ctx, a, wire.JournalQuery{Repository: r.URL.Query().Get("repository"),
-			After: max(last, 1), Limit: 1})
+		_, err = s.Service.Audit.Following(ctx, a, r.URL.Query().Get("repository"), last, 1)
 	}
 	if err != nil {
 		writeProblem(w, s.problemOf(ctx, err))
@@ -97,8 +96,7 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			asked = time.Now()
 		}
 		grown := s.Service.Records.Grown()
-		lines, err := s.Service.Audit.Journal(ctx, a, wire.JournalQuery{Repository: r.URL.Query().Get("repository"),
-			After: last, Limit: 200})
+		lines, err := s.Service.Audit.Following(ctx, a, r.URL.Query().Get("repository"), last, 200)
 		if err != nil {
 			return
 		}

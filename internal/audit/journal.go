@@ -23,41 +23,49 @@ const maxLines = 500
 // Journal lists lines. Lines that belong to no repository are for administrators; others for those who may read
 // their repository.
 func (s *Auditor) Journal(ctx context.Context, a accounts.Actor, q wire.JournalQuery) ([]wire.JournalLine, error) {
+	if q.After > 0 {
+		return s.Following(ctx, a, q.Repository, q.After, q.Limit)
+	}
+	return s.lines(ctx, a, q.Repository, q.Limit, func(query *gorm.DB) *gorm.DB {
+		if q.Before > 0 {
+			query = query.Where("seq < ?", q.Before)
+		}
+		return query.Order("seq DESC")
+	})
+}
+
+// Following is Journal for the lines after one, oldest first; after 0 is from the first line on.
+func (s *Auditor) Following(ctx context.Context, a accounts.Actor, repository string, after int64, limit int) ([]wire.JournalLine, error) {
+	return s.lines(ctx, a, repository, limit, func(query *gorm.DB) *gorm.DB { return query.Where("seq > ?", after).Order("seq") })
+}
+
+// lines reads those lines that an actor may read.
+func (s *Auditor) lines(ctx context.Context, a accounts.Actor, repository string, limit int,
+	which func(*gorm.DB) *gorm.DB) ([]wire.JournalLine, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
-	db := snap.DB
-	query := db.Limit(min(max(1, q.Limit), maxLines))
-	if q.Repository != "" {
-		repo, err := accounts.Reach(db, a, q.Repository, people.Reader)
+	query := snap.DB.Limit(min(max(1, limit), maxLines))
+	switch {
+	case repository != "":
+		repo, err := accounts.Reach(snap.DB, a, repository, people.Reader)
 		if err != nil {
 			return nil, err
 		}
 		query = query.Where("repository_id = ?", repo.ID)
-	} else {
-		if !a.Known() {
-			return nil, problem.New(problem.SignInNeeded, "sign in to read the journal")
+	case !a.Known():
+		return nil, problem.New(problem.SignInNeeded, "sign in to read the journal")
+	case !a.Account().Admin:
+		repos, err := accounts.Readable(snap.DB, a)
+		if err != nil {
+			return nil, err
 		}
-		if !a.Account().Admin {
-			repos, err := accounts.Readable(db, a)
-			if err != nil {
-				return nil, err
-			}
-			ids := []int64{}
-			for _, r := range repos {
-				ids = append(ids, r.ID)
-			}
-			query = query.Where("repository_id IN ?", ids)
+		ids := []int64{}
+		for _, r := range repos {
+			ids = append(ids, r.ID)
 		}
+		query = query.Where("repository_id IN ?", ids)
 	}
-	switch {
-	case q.After > 0:
-		query = query.Where("seq > ?", q.After).Order("seq")
-	case q.Before > 0:
-		query = query.Where("seq < ?", q.Before).Order("seq DESC")
-	default:
-		query = query.Order("seq DESC")
-	}
-	return readLines(query)
+	return readLines(which(query))
 }
 
 func readLines(query *gorm.DB) ([]wire.JournalLine, error) {
