@@ -40,10 +40,9 @@ var Subjects = [][2]string{
 
 // Operations lists every call, by path.
 func Operations() []Operation {
-	slices.SortFunc(all, func(a, b Operation) int {
+	return slices.SortedFunc(slices.Values(all), func(a, b Operation) int {
 		return cmp.Or(strings.Compare(a.Path, b.Path), strings.Compare(a.Method, b.Method))
 	})
-	return slices.Clone(all)
 }
 
 var all []Operation
