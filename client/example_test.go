@@ -41,8 +41,8 @@ func Example() {
 		}
 	}
 	// Output:
-	// Not ready for main: 1 approval.
-	// review 1 approval
+	// Not ready for main: needs 1 approval.
+	// review needs 1 approval
 	//   approve [ines odo]
 	// checks unit not run yet
 	//   join []

@@ -472,9 +472,9 @@ func twoBrowsersAndATerminal(t *testing.T) {
 		p.open("/growers/irrigation/changes/1")
 	}
 	c := &carried{town: w, number: 1, pages: []*page{author, reviewer}}
-	c.agree("a draft", "still a draft; 1 approval; 1 approval from an owner of valves")
+	c.agree("a draft", "still a draft; needs 1 approval; needs 1 approval from an owner of valves")
 	author.press("Publish")
-	c.agree("finished", "1 approval; 1 approval from an owner of valves (team:hydraulics)")
+	c.agree("finished", "needs 1 approval; needs 1 approval from an owner of valves (team:hydraulics)")
 
 	// The reviewer suggests other lines and sends that together with an objection.
 	reviewer.do(bringing(`#difference [data-shows]`), clicking(`button[aria-label="Discuss line 2"]`), chromedp.WaitVisible(chromedp.CSS("#speak")),
@@ -482,7 +482,7 @@ func twoBrowsersAndATerminal(t *testing.T) {
 		chromedp.SendKeys(chromedp.CSS(`[aria-label="Comment on the chosen lines"] textarea.font-mono`), "5"))
 	reviewer.press("Save as draft")
 	reviewer.shows("Draft comments", "valves/east, line 2")
-	c.agree("draft", "Not ready for main: 1 approval; 1 approval from an owner")
+	c.agree("draft", "Not ready for main: needs 1 approval; needs 1 approval from an owner")
 	reviewer.do(chromedp.SendKeys(chromedp.CSS("#text"), "the last rows stay dry"))
 	reviewer.press("Object")
 	author.shows("odo objected to revision 1", "too short", "suggests instead", "wait 205", "blocks the change until it is withdrawn")
@@ -498,10 +498,10 @@ func twoBrowsersAndATerminal(t *testing.T) {
 	}
 	reviewer.press("Go on with revision 2")
 	reviewer.press("Withdraw my objection")
-	c.agree("withdrawn", "1 approval; 1 approval from an owner of valves (team:hydraulics)")
+	c.agree("withdrawn", "needs 1 approval; needs 1 approval from an owner of valves (team:hydraulics)")
 	reviewer.press("Approve")
 	reviewer.shows("an author of the change")
-	c.agree("approved by who became an author", "1 approval; 1 approval from an owner of valves (team:hydraulics)")
+	c.agree("approved by who became an author", "needs 1 approval; needs 1 approval from an owner of valves (team:hydraulics)")
 
 	// A second owner reviews, in the terminal; a fixup is another difference, folding it on a newer main is not.
 	w.ok(w.admin.SetTeam(t.Context(), "hydraulics", []string{"odo", "ines"}, nil))
@@ -510,7 +510,7 @@ func twoBrowsersAndATerminal(t *testing.T) {
 	w.ok(os.WriteFile(dir+"/valves/east", []byte("open east\nwait 205\nease east\nclose east\n"), 0o644))
 	w.must("tamsin", dir, "commit", "-q", "-a", "--fixup", "HEAD")
 	w.must("tamsin", dir, "push", "-q", "origin", "topic")
-	c.agree("a fixup", "1 approval; 1 approval from an owner of valves (team:hydraulics)")
+	c.agree("a fixup", "needs 1 approval; needs 1 approval from an owner of valves (team:hydraulics)")
 	author.shows("ines approved revision 2, and the difference has changed since")
 	w.says("ines", 0, "ease east", "change", "diff", "1", "--new", "--repo", repo)
 	w.says("ines", 0, "approval of revision 3", "review", "approve", "1", "--revision", "3", "--repo", repo)

@@ -32,7 +32,7 @@ func TestDesk(t *testing.T) {
 		}
 	}
 	k := w.propose("tamsin", "topic", "valves/a", "one\ntwo\n")
-	has(t, w.desk("odo"), "review growers/irrigation 1 asked=true: missing: 1 approval from team:hydraulics; 1 approval from an owner of valves (team:hydraulics)")
+	has(t, w.desk("odo"), "review growers/irrigation 1 asked=true: needs 1 approval from team:hydraulics; needs 1 approval from an owner of valves (team:hydraulics)")
 	has(t, w.desk("tamsin"), "own growers/irrigation 1 asked=false: Not ready for main")
 	if got := w.desk("wren") + w.desk("marla"); got != "" {
 		t.Errorf("others are asked: %s", got)
@@ -40,13 +40,13 @@ func TestDesk(t *testing.T) {
 	// A question on the author's change, its answer, and the acknowledgement after an objection.
 	_, err := w.as("odo").BeginThread(t.Context(), repo, k.Number, wire.NewThread{Path: "valves/a", First: 2, Text: "why two?"})
 	w.ok(err)
-	has(t, w.desk("tamsin"), "answer growers/irrigation 1 asked=false: odo on valves/a, line 2")
+	has(t, w.desk("tamsin"), "answer growers/irrigation 1 asked=false: odo wrote on valves/a, line 2")
 	_, err = w.as("tamsin").Reply(t.Context(), repo, k.Number, 1, wire.NewComment{Text: "measured"})
 	w.ok(err)
 	if strings.Contains(w.desk("tamsin"), "answer") {
 		t.Error("the author has answered, and is asked still")
 	}
-	has(t, w.desk("odo"), "answer growers/irrigation 1 asked=false: tamsin on valves/a, line 2")
+	has(t, w.desk("odo"), "answer growers/irrigation 1 asked=false: tamsin wrote on valves/a, line 2")
 	_, err = w.as("odo").Resolve(t.Context(), repo, k.Number, 1, true, "")
 	w.ok(err)
 	_, err = w.as("odo").Review(t.Context(), repo, k.Number, wire.NewReview{Verdict: "object", Revision: 1, Text: "not two"})

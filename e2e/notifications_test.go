@@ -85,7 +85,7 @@ func TestP11Notifications(t *testing.T) {
 	_, err = nobody.Notifications(ctx, 0)
 	problem(t, err, 401, "sign in")
 
-	has(t, w.says("odo", 0, "Since ", "digest", "--since", "1h"), "tamsin opened change 1", "missing")
+	has(t, w.says("odo", 0, "Since ", "digest", "--since", "1h"), "tamsin opened change 1", "needs 1 approval")
 	d, err := w.as("odo").Digest(ctx, time.Now().Add(time.Hour))
 	w.ok(err)
 	if len(d.Notifications) != 0 || len(d.Desk) == 0 {

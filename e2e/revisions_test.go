@@ -133,7 +133,7 @@ func TestPreview(t *testing.T) {
 	if v.Conflict != "" || v.Commits != 1 || v.Files != 1 || v.Report.Ready || len(v.Reviewers) != 1 || v.Reviewers[0].Who != "team:hydraulics" || strings.Join(v.Areas.Enough, " ") != "odo" {
 		t.Errorf("preview: %+v", v)
 	}
-	has(t, v.Report.Summary, "Not ready for main: 1 approval; 1 approval from an owner of valves (team:hydraulics).")
+	has(t, v.Report.Summary, "Not ready for main: needs 1 approval; needs 1 approval from an owner of valves (team:hydraulics).")
 	mine := w.clone("ines")
 	w.commit("ines", mine, "valves/a", "other\n", "add a otherwise")
 	w.must("ines", mine, "push", "-q", "origin", "main")

@@ -270,7 +270,7 @@ func TestBeforeItHurts(t *testing.T) {
 	for _, c := range v.Changes {
 		outcomes[c.Number] = fmt.Sprintf("%s %v %v", c.Outcome, c.Missing, c.Dropped)
 	}
-	if outcomes[ready.Number] != "blocked [1 more approval] []" || outcomes[blocked.Number] != "different [2 approvals] [1 approval 1 approval from an owner of valves (team:hydraulics)]" {
+	if outcomes[ready.Number] != "blocked [needs 1 more approval] []" || outcomes[blocked.Number] != "different [needs 2 approvals] [needs 1 approval needs 1 approval from an owner of valves (team:hydraulics)]" {
 		t.Errorf("outcomes are %v", outcomes)
 	}
 	if len(v.Landed) != 1 || !v.Landed[0].Stopped || !strings.Contains(v.Landed[0].By[0], `2 approvals, says "trunk"`) {

@@ -69,7 +69,7 @@ var pictures = []picture{
 	{name: "change-dark", path: irrigation + "/changes/5", who: "wren", dark: true, height: 1500},
 	{name: "change-narrow", path: irrigation + "/changes/4", who: "ines", width: 400},
 	{name: "difference", path: irrigation + "/changes/5", who: "ines", script: after(`document.querySelectorAll('#difference input[type=checkbox]')[1].click(); document.querySelector('#difference').scrollIntoView(); await wait(700);
-  document.querySelector('[aria-label="Discuss line 2"]').click(); await wait(300); document.querySelector('[aria-label="Speak of the chosen lines"] input[type=checkbox]').click()`)},
+  document.querySelector('[aria-label="Discuss line 2"]').click(); await wait(300); document.querySelector('[aria-label="Comment on the chosen lines"] input[type=checkbox]').click()`)},
 	{name: "queue", path: irrigation + "/queue", who: "ines", script: busy},
 	{name: "rules", path: irrigation + "/rules", who: "ines", script: "document.querySelector('main li button')?.click()"},
 	{name: "rules-edit", path: irrigation + "/rules/edit", who: "ines", script: typed(data.TooStrict())},

@@ -34,7 +34,7 @@ func (s *Threads) RecordTaken(tx *records.Tx, repo *records.Repository, i *recor
 		if err := tx.Save(&t).Error; err != nil {
 			return err
 		}
-		if err := tx.Record(i.Actor, repo, event.ThreadSettled{OfThread: ofThread(c, t),
+		if err := tx.Record(i.Actor, repo, event.ThreadResolved{OfThread: ofThread(c, t),
 			Outcome: t.Outcome}); err != nil {
 			return err
 		}

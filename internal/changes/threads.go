@@ -404,7 +404,7 @@ func (s *Threads) Resolve(ctx context.Context, a accounts.Actor, name string, nu
 			return err
 		}
 		if resolved {
-			return tx.Record(a.Login(), repo, event.ThreadSettled{OfThread: ofThread(c, *t), Outcome: t.Outcome})
+			return tx.Record(a.Login(), repo, event.ThreadResolved{OfThread: ofThread(c, *t), Outcome: t.Outcome})
 		}
 		return tx.Record(a.Login(), repo, event.ThreadReopened{OfThread: ofThread(c, *t)})
 	})

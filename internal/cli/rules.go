@@ -339,7 +339,7 @@ func (p *program) printTrial(w io.Writer, t wire.RulesTrial) {
 	for _, k := range t.Changes {
 		counts[k.Outcome]++
 		if k.Outcome != "unchanged" {
-			row(w, fmt.Sprintf("change %d of %s", k.Number, k.Repository), k.Outcome, "then missing: "+list(k.Missing),
+			row(w, fmt.Sprintf("change %d of %s", k.Number, k.Repository), k.Outcome, "then: "+list(k.Missing),
 				"no longer: "+list(k.Dropped))
 		}
 	}

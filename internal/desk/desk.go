@@ -229,8 +229,7 @@ func deskReview(a accounts.Actor, g facts.Gathered, report gate.Report,
 	person := g.Facts.People[a.Login()]
 	named := slices.ContainsFunc(asked, func(r records.ChangeReviewer) bool { return person.Is(accounts.PrincipalNamed(r.Who)) })
 	spoken := slices.ContainsFunc(g.Facts.Reviews, func(r change.Review) bool { return r.By == a.Login() })
-	item := wire.DeskItem{Kind: "review", Since: g.Revision.CreatedAt, Asked: named, What: "missing: " +
-		strings.Join(wanted, "; ")}
+	item := wire.DeskItem{Kind: "review", Since: g.Revision.CreatedAt, Asked: named, What: strings.Join(wanted, "; ")}
 	if len(wanted) == 0 {
 		item.What = "you were asked to look at it"
 	}

@@ -8,6 +8,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/change"
+	"tavrin/internal/core/event"
 	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/problem"
@@ -227,7 +228,7 @@ func LandedAmong(db *gorm.DB, repo int64, commits []string) (map[string]bool, er
 
 // Where puts into words what a thread is about.
 func Where(t records.Thread) string {
-	text := "the change"
+	text := event.TheChange
 	if t.CommitID != "" {
 		text = fmt.Sprintf("commit %.10s", t.CommitID)
 	}

@@ -25,6 +25,8 @@
   } = $props();
   const gates = $derived(sluices(report));
   const firstShut = $derived(gates.findIndex((g) => !g.open));
+  /** How high the water stands before the gate of a number: high before the first shut one, and behind that there is none. */
+  const level = (n: number) => (firstShut < 0 || n < firstShut ? 14 : n === firstShut ? 24 : 0);
   let chosen = $state<string>();
   const missing = $derived(lacking(report));
   const group = $derived(gates.find((g) => g.name === chosen));
@@ -43,7 +45,7 @@
 </script>
 
 {#snippet line(r: Requirement)}
-  <li class="grid grid-cols-[1.5rem_1fr] gap-2 py-2">
+  <li class="grid grid-cols-[1.5rem_1fr] gap-x-2 gap-y-1 py-2 sm:grid-cols-[1.5rem_1fr_auto]">
     <Mark state={r.state} advisory={r.level === 'advisory'} />
     <div class="min-w-0">
       <p class="break-words">
@@ -53,19 +55,20 @@
         >
         <sup class="text-soft">{note(r)}</sup>
       </p>
-      {#if r.next}<p class="mt-0.5 break-words">{r.next}</p>{/if}
-      {#if offered(r).length > 0}
-        <p class="mt-1.5 flex flex-wrap gap-2">
-          {#each offered(r) as s, i (i)}
-            <Button size="xs" color="alternative" onclick={() => take?.(s)}
-              >{steps[s.action].words}{s.arguments.check ? ` ${s.arguments.check}` : ''}</Button
-            >
-          {/each}
-        </p>
-      {:else if !holds(r) && !r.next && others(r).length > 0}
-        <p class="mt-0.5 text-sm text-soft">{few(others(r)[0]!.who)}</p>
+      {#if r.next}<p class="text-sm break-words text-soft">{r.next}</p>{/if}
+      {#if offered(r).length === 0 && !holds(r) && !r.next && others(r).length > 0}
+        <p class="text-sm text-soft">{few(others(r)[0]!.who)}</p>
       {/if}
     </div>
+    {#if offered(r).length > 0}
+      <p class="col-start-2 flex flex-wrap items-center gap-2 sm:col-start-3">
+        {#each offered(r) as s, i (i)}
+          <Button size="xs" color="alternative" onclick={() => take?.(s)}
+            >{steps[s.action].words}{s.arguments.check ? ` ${s.arguments.check}` : ''}</Button
+          >
+        {/each}
+      </p>
+    {/if}
   </li>
 {/snippet}
 
@@ -76,8 +79,6 @@
       <span class="font-mono text-sm break-all">{source}</span>
     </li>
     {#each gates as gate, i (gate.name)}
-      {@const before = firstShut < 0 || i <= firstShut}
-      {@const behind = firstShut < 0 || i < firstShut}
       <li class="relative min-w-0 flex-1">
         <button
           type="button"
@@ -92,15 +93,9 @@
             class="relative h-11 w-16 shrink-0 sm:w-full"
             aria-hidden="true"
           >
-            <!-- The water before the gate stands high; behind a shut one the bed is dry. -->
-            {#if before}<rect
-                x="0"
-                y={gate.open ? 26 : 16}
-                width="32"
-                height={gate.open ? 14 : 24}
-                fill="var(--water)"
-              />{/if}
-            {#if behind}<rect x="32" y="26" width="32" height="14" fill="var(--water)" />{/if}
+            <!-- From a gate to the next the water stands at one height. -->
+            <rect x="0" y={40 - level(i)} width="32" height={level(i)} fill="var(--water)" />
+            <rect x="32" y={40 - level(i + 1)} width="32" height={level(i + 1)} fill="var(--water)" />
             <path d="M0 41h64" stroke="var(--soft)" stroke-width="1.6" />
             <path d="M28 4v37M36 4v37" stroke="var(--soft)" stroke-width="2" stroke-linecap="round" />
             {#if gate.open}
@@ -162,7 +157,7 @@
       </details>
     {/if}
     {#if numbered.length > 0}
-      <ol class="border-t border-rule pt-2 text-xs text-soft">
+      <ol class="border-t border-rule pt-2 text-xs text-soft sm:columns-2">
         {#each numbered as text, i (text)}<li><sup>{i + 1}</sup> {text}</li>{/each}
       </ol>
     {/if}

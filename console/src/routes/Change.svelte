@@ -50,8 +50,7 @@
   {#snippet under()}
     {#if c}
       <p class="mt-1 flex flex-wrap items-center gap-x-2 text-sm text-soft">
-        <Mark state={c.state === 'landed' ? 'landed' : c.ready && page.alive ? 'met' : 'none'} size={14} />
-        <span class="font-medium text-ink">{c.state}</span>
+        <span class="rounded border border-rule px-1.5 font-medium text-ink">{c.state}</span>
         <span>by {c.opened_by}, <When time={c.created_at} /></span>
         {#each c.labels as label (label)}<span class="rounded border border-rule px-1 text-xs">{label}</span>{/each}
       </p>

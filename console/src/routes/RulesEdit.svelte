@@ -199,7 +199,7 @@
                 <Mark state={c.outcome} size={16} />
                 {c.outcome === 'different' ? 'as ready as now, for other reasons' : c.outcome}:
                 <a class="plain-link" href={`/${c.repository}/changes/${c.number}`}>{c.number}. {c.title}</a>
-                {#if c.missing.length > 0}<span class="block text-soft">then missing: {c.missing.join('; ')}</span>{/if}
+                {#if c.missing.length > 0}<span class="block text-soft">then: {c.missing.join('; ')}</span>{/if}
                 {#if c.dropped.length > 0}<span class="block text-soft">no longer: {c.dropped.join('; ')}</span>{/if}
               </li>
             {:else}

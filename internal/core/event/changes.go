@@ -207,7 +207,13 @@ type OfThread struct {
 	Where  string `json:"where" doc:"what it is about, in words"`
 }
 
+// TheChange is where a discussion is that is about the change as a whole.
+const TheChange = "the change"
+
 func (t OfThread) text(by, verb string) string {
+	if t.Where == TheChange {
+		return fmt.Sprintf("%s %s change %d", by, verb, t.Number)
+	}
 	return fmt.Sprintf("%s %s %s of change %d", by, verb, t.Where, t.Number)
 }
 
@@ -229,14 +235,14 @@ type ThreadEdited struct{ OfThread }
 // Text implements Event.
 func (e ThreadEdited) Text(by string) string { return e.text(by, "altered a comment on") }
 
-// ThreadSettled says that a discussion is resolved.
-type ThreadSettled struct {
+// ThreadResolved says that a discussion is resolved.
+type ThreadResolved struct {
 	OfThread
 	Outcome string `json:"outcome,omitempty" doc:"what came of it"`
 }
 
 // Text implements Event.
-func (e ThreadSettled) Text(by string) string {
+func (e ThreadResolved) Text(by string) string {
 	text := e.text(by, "resolved the discussion on")
 	if e.Outcome != "" {
 		text += ": " + e.Outcome

@@ -50,7 +50,7 @@ var Kinds = []Kind{
 	{Name: "thread.begun", Means: "Somebody began a discussion.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadBegun{thread}},
 	{Name: "thread.replied", Means: "Somebody replied in a discussion.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadReplied{thread}},
 	{Name: "thread.edited", Means: "Somebody altered what they had said.", Touches: Own, Leaves: true, Example: ThreadEdited{thread}},
-	{Name: "thread.resolved", Means: "A discussion is resolved.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadSettled{thread, "done in revision 3"}},
+	{Name: "thread.resolved", Means: "A discussion is resolved.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadResolved{thread, "done in revision 3"}},
 	{Name: "thread.reopened", Means: "A discussion is open again.", Touches: Own, Hears: Part, Leaves: true, Example: ThreadReopened{thread}},
 
 	// Checks.

@@ -707,7 +707,7 @@ func ExampleJudge() {
 	fmt.Println(r.Summary)
 	fmt.Println(r.Requirements[1].Next)
 	// Output:
-	// Not ready for main: 1 approval.
+	// Not ready for main: needs 1 approval.
 	// odo could give it
 }
 
@@ -812,15 +812,15 @@ func TestPathsAsTheirAreasWriteThem(t *testing.T) {
 // owners'.
 func TestWhatAnAreaRequires(t *testing.T) {
 	for requirement, want := range map[string]string{
-		"{approvals: 2}":                          "owners/ledger missing: 1 more approval from an owner of ledger (team:accounts or person:pavo)",
+		"{approvals: 2}":                          "owners/ledger missing: needs 1 more approval from an owner of ledger (team:accounts or person:pavo)",
 		"{approvals: 1}":                          "owners/ledger met: ",
-		"{approvals: 1, max_age: 1h}":             "owners/ledger missing: 1 approval from an owner of ledger (team:accounts or person:pavo)",
-		"{approvals: 1, not_from: last_pusher}":   "owners/ledger missing: 1 approval from an owner of ledger (team:accounts or person:pavo)",
-		"{approvals: 2, from: 'person:odo'}":      "approvals missing: 2 approvals from person:odo",
-		"{approvals: 2, level: advisory}":         "owners/ledger missing: 1 more approval from an owner of ledger (team:accounts or person:pavo)",
+		"{approvals: 1, max_age: 1h}":             "owners/ledger missing: needs 1 approval from an owner of ledger (team:accounts or person:pavo)",
+		"{approvals: 1, not_from: last_pusher}":   "owners/ledger missing: needs 1 approval from an owner of ledger (team:accounts or person:pavo)",
+		"{approvals: 2, from: 'person:odo'}":      "approvals missing: needs 2 approvals from person:odo",
+		"{approvals: 2, level: advisory}":         "owners/ledger missing: needs 1 more approval from an owner of ledger (team:accounts or person:pavo)",
 		"{approvals: 2, when: {removed: '**'}}":   "approvals not-asked: ",
 		"{approvals: 2, unless: {areas: ledger}}": "approvals not-asked: ",
-		"{approvals: 2, unless: {areas: valves}}": "owners/ledger missing: 1 more approval from an owner of ledger (team:accounts or person:pavo)",
+		"{approvals: 2, unless: {areas: valves}}": "owners/ledger missing: needs 1 more approval from an owner of ledger (team:accounts or person:pavo)",
 		"{checks: sums, at: head}":                "check/sums@head pending: sums not reported",
 	} {
 		set := parsed(t, "tavrin: rules/1\nareas:\n  ledger: {paths: 'ledger/**', owners: [team:accounts, 'person:pavo'], require: ["+requirement+"]}\n"+

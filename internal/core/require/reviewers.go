@@ -66,8 +66,8 @@ func (c *Case) ApprovedBy(o Outcome, asks string, n int, p Pool, from []Source) 
 		return
 	}
 	o.Who = c.couldApprove(p, counted, n-o.Have)
-	if o.Lacks = Count(n-o.Have, "approval"); o.Have > 0 {
-		o.Lacks = fmt.Sprintf("%d more %s", n-o.Have, strings.TrimPrefix(o.Lacks, fmt.Sprintf("%d ", n-o.Have)))
+	if o.Lacks = "needs " + Count(n-o.Have, "approval"); o.Have > 0 {
+		o.Lacks = strings.Replace(o.Lacks, " approval", " more approval", 1)
 	}
 	o.Lacks += p.from()
 	if len(o.Who) > 0 {
