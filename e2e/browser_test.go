@@ -229,7 +229,7 @@ func (p *page) signIn(login string) {
 	p.t.Helper()
 	p.open("/")
 	p.do(chromedp.WaitVisible(chromedp.CSS("#token")), chromedp.SendKeys(chromedp.CSS("#token"), p.tokens[login]+"\r"))
-	p.shows("Repositories", "Sign out")
+	p.shows("Desk", "Repositories", "Sign out")
 }
 
 // untroubled fails the test when something went wrong in the page.

@@ -10,7 +10,7 @@
   // Each page takes the parameters that its pattern names, and is loaded when it is first looked at.
   type Page = { default: Component<Record<string, string>> };
   const routes = [
-    ['', () => import('./routes/Repositories.svelte')],
+    ['', () => import('./routes/Desk.svelte')],
     ['/journal', () => import('./routes/Journal.svelte')],
     ['/notifications', () => import('./routes/Notifications.svelte')],
     ['/houses/:house/rules', () => import('./routes/Rules.svelte')],

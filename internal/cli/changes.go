@@ -167,7 +167,9 @@ func (p *program) listChanges() *cobra.Command {
 				ready = yesNo(k.Ready)
 			}
 			if k.Entry != nil {
-				queue = k.Entry.State
+				if queue = k.Entry.State; queue == "ejected" {
+					ready = "-" // what it was when it joined says less than why it came back
+				}
 			}
 			row(w, k.Number, state(k.State), state(ready), state(queue), k.Source, k.Target, k.Title)
 		}

@@ -42,7 +42,7 @@
         : ''}
       <span class="text-soft">· with the shift key, another number makes it a range</span>
     </p>
-    <Write id="speak" label="What you have to say" bind:value={text} rows={2} />
+    <Write id="speak" label="Comment" bind:value={text} rows={2} />
     {#if !chosen.before && !chosen.commit && chosen.first > 0}
       <Tick bind:checked={suggests} onchange={() => (suggestion = chosen.text)}>suggest other lines in their place</Tick
       >

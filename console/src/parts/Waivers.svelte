@@ -44,7 +44,7 @@
       <ul class="ml-6">
         {#each o.waives as r (r.key)}<li>{r.title}</li>{/each}
       </ul>
-      <p class="ml-6 break-words">{o.reason}</p>
+      <p class="ml-6 break-words">Reason: {o.reason}</p>
       <p class="ml-6 text-soft">
         {#if o.state === 'open'}may be used until {exactly(o.until)}
         {:else if o.state === 'lapsed'}lapsed unused: {o.why}

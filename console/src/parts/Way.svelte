@@ -25,8 +25,8 @@
   } = $props();
   const gates = $derived(sluices(report));
   const firstShut = $derived(gates.findIndex((g) => !g.open));
-  /** How high the water stands before the gate of a number: high before the first shut one, and behind that there is none. */
-  const level = (n: number) => (firstShut < 0 || n < firstShut ? 14 : n === firstShut ? 24 : 0);
+  /** How high the water stands before the gate of a number: high up to the first shut one, and behind that there is none. */
+  const level = (n: number) => (firstShut < 0 ? 14 : n <= firstShut ? 24 : 0);
   let chosen = $state<string>();
   const missing = $derived(lacking(report));
   const group = $derived(gates.find((g) => g.name === chosen));

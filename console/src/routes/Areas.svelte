@@ -54,7 +54,7 @@
   problem={areas.problem ?? gaps.problem ?? owners.problem}
   command={`tavrin area list --repo ${repo}\ntavrin area owners ${asked || 'PATH'} --repo ${repo}\ntavrin area gaps --repo ${repo}\ntavrin area workload --repo ${repo}`}
 >
-  <Panel title="Who owns a path" note="a file there is, or one that may come">
+  <Panel title="Who owns a path" note="a file, or one that may come">
     <form
       class="flex flex-wrap items-center gap-2"
       onsubmit={(e) => {
@@ -93,7 +93,7 @@
           <tr
             ><th class="py-1 pr-4 font-medium">Area</th><th class="py-1 pr-4 font-medium">Paths</th><th
               class="py-1 pr-4 font-medium">Owners</th
-            ><th class="py-1 pr-4 font-medium">Asks by itself</th><th class="py-1 text-right font-medium">Files</th></tr
+            ><th class="py-1 pr-4 font-medium">Requires</th><th class="py-1 text-right font-medium">Files</th></tr
           >
         </thead>
         <tbody class="divide-y divide-rule">
@@ -110,7 +110,7 @@
               <td class="py-1.5 pr-4"
                 >{[
                   ...a.requires,
-                  a.reviewers.length > 0 && `a look by ${a.reviewers.join(', ')}`,
+                  a.reviewers.length > 0 && `asks ${a.reviewers.join(', ')} for a review`,
                   a.optional.length > 0 && `tells ${a.optional.join(', ')}`,
                 ]
                   .filter(Boolean)

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { Button, Input, Select } from 'flowbite-svelte';
-  import Mark from '../parts/Mark.svelte';
+  import Mark, { type State } from '../parts/Mark.svelte';
   import Page from '../parts/Page.svelte';
   import Stamp from '../parts/Stamp.svelte';
   import When from '../parts/When.svelte';
@@ -16,8 +16,8 @@
   const page = 50;
   const asked = here().query;
   const stateNames = { '': 'draft and open', landed: 'landed', closed: 'closed', all: 'all' } as const;
-  type State = keyof typeof stateNames;
-  const stateOf = (text: string | null): State => (text !== null && text in stateNames ? (text as State) : '');
+  type Shown = keyof typeof stateNames;
+  const stateOf = (text: string | null): Shown => (text !== null && text in stateNames ? (text as Shown) : '');
   let wanted = $state({
     state: stateOf(asked.get('state')),
     target: asked.get('target') ?? '',
@@ -70,9 +70,16 @@
       problem = (error as Error).message;
     }
   }
+  const ejected = (c: Change) => c.state === 'open' && c.entry?.state === 'ejected';
+  /** How a change stands, in a sentence and by its shape. A gate that was ready when the queue sent it back says less than why. */
+  function standing(c: Change): [State, string] {
+    if (ejected(c)) return ['ejected', `Ejected from the queue: ${c.entry!.reason}`];
+    if (c.state === 'closed') return ['none', 'Closed.'];
+    return [c.state === 'landed' || c.ready ? 'met' : c.state === 'open' ? 'missing' : 'none', c.summary];
+  }
   const answer = $derived.by(() => {
     if (!changes.value) return '';
-    const ready = shown.filter((c) => c.ready && c.state === 'open').length;
+    const ready = shown.filter((c) => c.ready && c.state === 'open' && !ejected(c)).length;
     return `${count(shown.length, 'change')}${more ? ' and more' : ''}, ${ready} ready to land.`;
   });
   const states = Object.entries(stateNames).map(([value, name]) => ({ value, name }));
@@ -113,6 +120,7 @@
   {#if changes.value}
     <ul class="divide-y divide-rule rounded-lg border border-rule bg-panel">
       {#each shown as c (c.number)}
+        {@const [mark, words] = standing(c)}
         <li class="grid gap-x-4 gap-y-1 px-4 py-3 sm:grid-cols-[3rem_1fr_auto]">
           <span class="text-right font-mono text-soft">{c.number}</span>
           <div class="min-w-0">
@@ -120,18 +128,12 @@
             {#each c.labels as label (label)}<span class="ml-2 rounded border border-rule px-1 text-xs text-soft"
                 >{label}</span
               >{/each}
-            <p class="text-sm break-words text-soft">
-              <Mark
-                state={c.state === 'landed' ? 'met' : c.ready ? 'met' : c.state === 'open' ? 'missing' : 'none'}
-                size={14}
-              />
-              {c.state === 'draft' ? 'Draft. ' : c.state === 'closed' ? 'Closed. ' : ''}{c.summary}
-            </p>
+            <p class="text-sm break-words text-soft"><Mark state={mark} size={14} /> {words}</p>
           </div>
           <div class="text-sm text-soft sm:text-right">
             {#if c.waivers.some((o) => o.state !== 'lapsed')}<Mark state="waived" size={14} /> waived ·
             {/if}
-            {#if c.entry}<Stamp state={c.entry.state} /> ·
+            {#if c.entry && !ejected(c)}<Stamp state={c.entry.state} /> ·
             {/if}
             <span class="font-mono">{c.source}</span><br class="hidden sm:inline" />
             {c.opened_by}, <When time={c.updated_at} />

@@ -5,7 +5,7 @@
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import When from '../parts/When.svelte';
-  import { answer as answered, api, Problem, type Difference } from '../lib/api';
+  import { answer as answered, api, Problem, type Difference, type Source } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { rulesOf, rulesPlace } from '../lib/place';
   import { here } from '../lib/router.svelte';
@@ -54,6 +54,20 @@
   let problem = $state<string>();
   let asking = $state(false);
   let again = $state<() => void>(() => {});
+
+  // Each place of a document that says something is named once, at the end, under the number that sentences give.
+  const same = (a: Source, b: Source) =>
+    a.document === b.document && a.protection === b.protection && a.line === b.line;
+  const sources = $derived(
+    (explained.value?.sentences ?? [])
+      .flatMap((s) => s.sources)
+      .filter((x, i, all) => all.findIndex((other) => same(x, other)) === i),
+  );
+  const numbers = (of: Source[]) =>
+    of
+      .map((x) => sources.findIndex((other) => same(x, other)) + 1)
+      .sort((a, b) => a - b)
+      .join(' ');
 
   function show(sources: { line: number; document?: string }[]) {
     lit = sources.filter((s) => (s.document ?? '') === (name ? '' : `house ${house}`)).map((s) => s.line);
@@ -168,19 +182,25 @@
                   >{s.text}</button
                 >
               {:else}{s.text}{/if}
+              {#if s.sources.length > 0}<sup class="text-soft">{numbers(s.sources)}</sup>{/if}
               {#if s.fixed_by}<span class="ml-1 rounded border border-rule px-1 text-xs whitespace-nowrap text-soft"
                   >fixed by the house</span
                 >{/if}
-              <span class="block text-sm text-soft">
-                {#each s.sources as x, n (n)}{n > 0 ? '; ' : ''}{#if x.document}<a
-                      class="plain-link"
-                      href={`/houses/${house}/rules?line=${x.line}`}
-                      >{x.protection}, {x.document} version {x.version}, line {x.line}</a
-                    >{:else}{x.protection}, version {x.version}, line {x.line}{/if}{/each}
-              </span>
             </li>
           {/each}
         </ul>
+        <ol class="mt-2 border-t border-rule pt-2 text-sm text-soft">
+          {#each sources as x, n (n)}
+            <li>
+              <sup>{n + 1}</sup>
+              {#if x.document}<a class="plain-link" href={`/houses/${house}/rules?line=${x.line}`}
+                  >{x.protection}, {x.document} version {x.version}, line {x.line}</a
+                >{:else}<button type="button" class="cursor-pointer hover:underline" onclick={() => show([x])}
+                  >{x.protection}, version {x.version}, line {x.line}</button
+                >{/if}
+            </li>
+          {/each}
+        </ol>
       </Panel>
     {/if}
     <div class="min-w-0">

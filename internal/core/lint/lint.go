@@ -200,7 +200,7 @@ func (l *linter) approvals(line int, what string, n int, who []people.Principal,
 	}
 	switch {
 	case len(pool) < n:
-		l.say(severity(Blocked), line, fmt.Sprintf("ask for at most %d, or widen the pool", max(len(pool), 1)),
+		l.say(severity(Blocked), line, fmt.Sprintf("ask for at most %d, or name more people", max(len(pool), 1)),
 			"%s can never be satisfied: it asks for %d, and %s are %d with access (%s)", what, n, names(who), len(pool), orNobody(pool))
 	case notAuthor && len(pool) == n && n == 1 && len(who) == 0:
 		l.say(severity(Blocked), line, "own: counts, the setting for a team of one",
@@ -211,12 +211,12 @@ func (l *linter) approvals(line int, what string, n int, who []people.Principal,
 		if len(l.pool(nil)) == n {
 			worst = Blocked
 		}
-		l.say(severity(worst), line, "ask for one less, or widen the pool",
+		l.say(severity(worst), line, "ask for one less, or name more people",
 			"%s cannot be satisfied for a change of their own: it asks for %d of %s, and an author's own approval "+
 				"does not count", what, n, orNobody(pool))
 	case len(l.pool(nil)) < 2: // of slack there can be none
 	case notAuthor && len(pool) == n+1, !notAuthor && len(pool) == n:
-		l.say(severity(Fragile), line, "widen the pool", "%s has no slack: it asks for %d of %s, so that one "+
+		l.say(severity(Fragile), line, "name more people", "%s has no slack: it asks for %d of %s, so that one "+
 			"absence blocks", what, n, orNobody(pool))
 	}
 }

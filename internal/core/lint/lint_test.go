@@ -53,7 +53,7 @@ func TestLint(t *testing.T) {
 		{"more approvals than people", one("approvals: 4"), Blocked, "asks for 4, and everybody who may write are 3 with access", "at most 3"},
 		{"more than the pool", one("{approvals: 3, from: team:hydraulics}"), Blocked, "team:hydraulics are 2", ""},
 		{"the whole pool", one("{approvals: 2, from: team:hydraulics}"), Fragile, "a change of their own", "one less"},
-		{"no slack", one("{approvals: 1, from: team:hydraulics}"), Fragile, "one absence blocks", "widen"},
+		{"no slack", one("{approvals: 1, from: team:hydraulics}"), Fragile, "one absence blocks", "name more people"},
 		{"advisory only noted", one("{approvals: 9, level: advisory}"), Note, "never be satisfied", ""},
 		{"nobody excluded", one("{approvals: 1, own: counts}"), Note, "own approval counts", ""},
 		{"an empty team", one("{approvals: 1, from: team:empty, level: advisory}"), Fragile, "team:empty, of whom nobody has access", "add people"},
@@ -162,7 +162,7 @@ func ExampleLint() {
 	for _, a := range Lint(doc, doc.Alone(1), "", world()) {
 		fmt.Println(a.Line, a.Severity, a.Edit)
 	}
-	// Output: 3 blocked ask for at most 3, or widen the pool
+	// Output: 3 blocked ask for at most 3, or name more people
 }
 
 // A house that demands a check without saying what it is leaves that to each repository, and is told so.

@@ -1,6 +1,7 @@
 package require
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -217,7 +218,7 @@ func (k *Case) standing(declared Check, c change.Check, w Wanted) answer {
 		}
 		return a
 	case c.State == change.Running:
-		return answer{state: Pending, lacks: c.Name + " still running", next: "waiting for " + by}
+		return answer{state: Pending, lacks: c.Name + " still running", next: cmp.Or(c.By, by) + " runs it"}
 	case declared.Command != "" && !c.Runner:
 		return foreign("the rules define it as a command: only a runner's answer counts")
 	case declared.ReportedBy != "" && declared.ReportedBy != c.By:

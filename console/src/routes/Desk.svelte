@@ -14,9 +14,8 @@
   $effect(() => follow(repos, desk));
   const answer = $derived.by(() => {
     if (!repos.value || !desk.value) return undefined;
-    const waiting =
-      desk.value.length === 0 ? 'Nothing waits for you' : `${count(desk.value.length, 'thing')} on your desk`;
-    return `${waiting}; you may read ${repos.value.length === 1 ? '1 repository' : `${repos.value.length} repositories`}.`;
+    const n = desk.value.length;
+    return n === 0 ? 'Nothing waits for you.' : n === 1 ? '1 thing waits for you.' : `${n} things wait for you.`;
   });
   const wants: Record<DeskItem['kind'], [State, string]> = {
     stopped: ['missing', 'stopped'],
@@ -42,9 +41,9 @@
               : `/houses/${i.repository}/rules`;
 </script>
 
-<Page title="Repositories" {answer} problem={repos.problem ?? desk.problem} {command}>
+<Page title="Desk" {answer} problem={repos.problem ?? desk.problem} {command}>
   {#if desk.value && desk.value.length > 0}
-    <Panel title="What waits for you" note="in every repository">
+    <Panel title="What waits for you" note="in every repository, the most pressing first">
       <ul class="divide-y divide-rule">
         {#each desk.value as i, n (n)}
           <li class="grid grid-cols-[auto_1fr] gap-x-3 py-1.5">
@@ -68,8 +67,9 @@
     </Panel>
   {/if}
   {#if repos.value?.length === 0}
-    <p>None yet. An administrator makes one with <code>tavrin repo create HOUSE/NAME</code>.</p>
+    <p>There are no repositories yet. An administrator makes one with <code>tavrin repo create HOUSE/NAME</code>.</p>
   {:else if repos.value}
+    <h2 class="mb-2 text-lg font-semibold">Repositories</h2>
     <div class="overflow-x-auto rounded-lg border border-rule">
       <Table class="text-ink" color="default">
         <TableHead class="bg-panel text-soft dark:bg-panel dark:text-soft normal-case">
