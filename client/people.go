@@ -24,7 +24,7 @@ func (c people) CreatePerson(ctx context.Context, p wire.NewPerson) (wire.Person
 	return do(ctx, c.connection, wire.CreatePerson, just(p))
 }
 
-// SetDisabled takes an account out of use, and ends all that was begun with its tokens, or takes it back into use.
+// SetDisabled disables an account, and ends all that was begun with its tokens, or enables it again.
 func (c people) SetDisabled(ctx context.Context, login string, disabled bool) (wire.Disabled, error) {
 	return do(ctx, c.connection, wire.DisablePerson, wire.PersonDisabled{Login: login, Body: wire.Disabling{Disabled: disabled}})
 }
@@ -71,7 +71,7 @@ func (c people) AddKey(ctx context.Context, name, key string) (wire.Key, error) 
 	return do(ctx, c.connection, wire.CreateKey, just(wire.NewKey{Name: name, Key: key}))
 }
 
-// RemoveKey takes a key out of use.
+// RemoveKey removes a key.
 func (c people) RemoveKey(ctx context.Context, id int64) error {
 	return none(do(ctx, c.connection, wire.DeleteKey, wire.WithID{ID: id}))
 }

@@ -341,7 +341,7 @@ echo ` + w.tokens["barn"] + `
 	for _, c := range []struct {
 		change             wire.Change
 		branch, text, says string
-	}{{bad, "bad", "echo no; exit 3\n", "unit failed (exit status 3"}, {slow, "slow", "sleep 60\n", "longer than its limit of 5s"}} {
+	}{{bad, "bad", "echo no; exit 3\n", "unit failed (exit status 3"}, {slow, "slow", "sleep 60\n", "longer than its timeout of 5s"}} {
 		// It conflicts with what has landed, so it is updated first.
 		dir := w.clone("wren")
 		w.must("wren", dir, "checkout", "-q", c.branch)

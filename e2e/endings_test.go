@@ -64,7 +64,7 @@ func (w *town) session(login string) string {
 }
 
 // What was begun with a token ends with it: streams, sessions, leases, and pushes under way. So it does when the account is taken
-// out of use, and nothing of it comes back with the account (P7, P11).
+// disabled, and nothing of it comes back with the account (P7, P11).
 func TestP11WhatEndsWithAToken(t *testing.T) {
 	w := newTown(t)
 	w.begin(commands)

@@ -20,7 +20,7 @@ func TestGuideLandsAChange(t *testing.T) {
 func TestGuideKeepsTheService(t *testing.T) {
 	out := pasted(t, "09-keep-the-service.md", "/tmp/keep")
 	has(t, out, "backed up", "restored", "the journal goes on from the head in head.json", "login          ines", "administrator  yes", "signing.key is missing beside existing records", "from now on the service signs with",
-		"a copy that was made while it ran", "the loss is on record", "wren is out of use: 1 token", "still named by the role writer in growers/irrigation", "old tokens are not", "key.replaced", "admin.recovered", "service.restored")
+		"a copy that was made while it ran", "the loss is on record", "wren is disabled: 1 token", "still named by the role writer in growers/irrigation", "old tokens are not", "key.replaced", "admin.recovered", "service.restored")
 }
 
 // pasted runs every command of a chapter of the guide in one shell, in a folder of its own, and returns what they print.

@@ -242,7 +242,7 @@ func (w *town) person(login string) {
 	w.tokens[login] = t.Secret
 }
 
-// disable takes an account out of use, or back into it.
+// disable disables an account, or enables it again.
 func (w *town) disable(login string, disabled bool) wire.Disabled {
 	w.t.Helper()
 	d, err := w.admin.SetDisabled(w.t.Context(), login, disabled)

@@ -142,7 +142,7 @@ func TestP11Feed(t *testing.T) {
 	if status, body, _ := fetch(address, ""); status != 404 || !strings.Contains(body, "revoked") {
 		t.Errorf("the address before answers %d %s", status, body)
 	}
-	w.says("tamsin", 0, "good for nothing", "feed", "--revoke")
+	w.says("tamsin", 0, "no longer works", "feed", "--revoke")
 	w.says("tamsin", 1, "no feed to revoke", "feed", "--revoke")
 	second, err := w.as("odo").MakeFeed(ctx)
 	w.ok(err)

@@ -319,7 +319,7 @@ func TestTeamsAreKept(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	w.ok(w.admin.SetTeam(t.Context(), "hydraulics", nil, []string{"odo"}))
-	problem(t, w.as("tamsin").SetTeam(t.Context(), "hydraulics", []string{"tamsin"}, nil), 403, "that one does not keep")
+	problem(t, w.as("tamsin").SetTeam(t.Context(), "hydraulics", []string{"tamsin"}, nil), 403, "that one does not manage")
 	problem(t, w.as("odo").SetTeam(t.Context(), "hydraulics", nil, []string{"odo", "tamsin"}), 403, "administrators")
 	k := w.propose("tamsin", "topic", "valves/a", "a\n")
 	w.approve("wren", k)

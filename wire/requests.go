@@ -15,7 +15,7 @@ type NewPerson struct {
 	Admin bool   `json:"admin,omitempty" doc:"a service administrator"`
 }
 
-// Disabling takes an account out of use, or back.
+// Disabling takes a disabled account, or back.
 type Disabling struct {
 	Disabled bool `json:"disabled"`
 }

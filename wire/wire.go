@@ -106,7 +106,7 @@ type Person struct {
 	Teams    []string `json:"teams"`
 }
 
-// Disabled says what ended when an account was taken out of use, and what still names it.
+// Disabled says what ended when an account was disabled, and what still names it.
 type Disabled struct {
 	Login    string   `json:"login"`
 	Disabled bool     `json:"disabled" doc:"false: it was taken back into use; what ended before stays ended"`

@@ -96,8 +96,8 @@ func tokens() string {
 		"| a feed's address | `tavrin feed` | its owner's notifications |\n\n" +
 		"What was begun with a token ends with it, within seconds: sessions, streams, leases, and pushes that have " +
 		"not been judged yet. " +
-		"That holds when it is revoked, when it runs out, and when the account is taken out of use; an account that " +
-		"comes back needs new tokens.\n")
+		"That holds when it is revoked, when it runs out, and when the account is disabled; an account that " +
+		"is enabled again needs new tokens.\n")
 	return b.String()
 }
 

@@ -103,7 +103,7 @@ func (s *Access) actorOf(ctx context.Context, db *gorm.DB, t records.Token,
 	}
 	switch {
 	case a.account.Disabled:
-		why = "the account is out of use"
+		why = "the account is disabled"
 	case t.RevokedAt != nil:
 		why = "it was revoked on " + t.RevokedAt.UTC().Format("2006-01-02 15:04")
 	case t.ExpiresAt != nil && now.After(*t.ExpiresAt):

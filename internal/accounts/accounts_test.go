@@ -168,7 +168,7 @@ func TestDisablingEndsEverything(t *testing.T) {
 	if out.Tokens != 1 || out.Sessions != 1 || out.Leases != 3 || len(told) != 1 || told[0] != a.Token() {
 		t.Errorf("what ended is %+v; told of %v", out, told)
 	}
-	l.Is(l.Access.Still(t.Context(), a), problem.SignInNeeded, "taken out of use")
+	l.Is(l.Access.Still(t.Context(), a), problem.SignInNeeded, "was disabled")
 	_, err = l.Access.Session(t.Context(), session)
 	l.Is(err, problem.SignInNeeded, "session is over")
 }

@@ -16,7 +16,7 @@ import (
 	"tavrin/wire"
 )
 
-// SetDisabled takes an account out of use, or back into it. Whatever was begun with its tokens ends, and the tokens
+// SetDisabled disables an account, or enables it again. Whatever was begun with its tokens ends, and the tokens
 // with it: an account that comes back needs new ones. The answer says what ended, and what still names the account.
 func (s *People) SetDisabled(ctx context.Context, a Actor, login string, disabled bool) (wire.Disabled, error) {
 	out := wire.Disabled{Login: login, Disabled: disabled, NamedBy: []string{}}

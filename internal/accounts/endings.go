@@ -13,7 +13,7 @@ import (
 	"tavrin/internal/records"
 )
 
-// What ends when a token is revoked or runs out, or an account is taken out of use: everything that was begun with it.
+// What ends when a token is revoked or runs out, or an account is disabled: everything that was begun with it.
 // Calls find that out by themselves, since each asks anew who it is; what lasts longer than a call asks again: streams
 // and pushes by Still, leases whenever they are used and in every round of the queue.
 
@@ -25,7 +25,7 @@ func (s *Access) Still(ctx context.Context, a Actor) error {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
-	over := problem.New(problem.SignInNeeded, "your token has ended, or your account was taken out of use")
+	over := problem.New(problem.SignInNeeded, "your token has ended, or your account was disabled")
 	if a.sessionHash != "" {
 		var n int64
 		if err := db.Model(&records.Session{}).Where("hash = ? AND expires_at > ?", a.sessionHash,

@@ -99,7 +99,7 @@ func (s *People) Keys(ctx context.Context, a Actor, login string) ([]wire.Key, e
 	return out, err
 }
 
-// RemoveKey takes a key out of use: one's own, or, for administrators, anybody's. What it signed counts no more.
+// RemoveKey removes a key: one's own, or, for administrators, anybody's. What it signed counts no more.
 func (s *People) RemoveKey(ctx context.Context, a Actor, id int64) error {
 	if !a.Known() {
 		return problem.New(problem.SignInNeeded, "sign in first: set TAVRIN_TOKEN")

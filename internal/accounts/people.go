@@ -257,7 +257,7 @@ func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit wire.Te
 			return err
 		}
 		if keeps == 0 || a.scope != ScopeAll || edit.Managers != nil {
-			if err := a.MustAdminister("changing teams that one does not keep"); err != nil {
+			if err := a.MustAdminister("changing a team that one does not manage"); err != nil {
 				return err
 			}
 		}

@@ -24,7 +24,7 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 		return wire.Review{}, err
 	}
 	if n.Verdict != change.Approve && strings.TrimSpace(n.Text) == "" && !(n.Verdict == change.Comment && n.Drafts) {
-		return wire.Review{}, problem.Wrong("text", "say what you mean: an objection or a comment needs words")
+		return wire.Review{}, problem.Wrong("text", "an objection or a comment needs words")
 	}
 	n.Text = typed.Mask(n.Text) // a token pasted by mistake is not shown to everybody
 	var row records.Review
@@ -55,7 +55,7 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 			}
 		}
 		if n.Verdict == change.Comment && strings.TrimSpace(n.Text) == "" && sent == 0 {
-			return problem.Wrong("text", "say what you mean: there are no draft comments, and a comment needs words")
+			return problem.Wrong("text", "a comment needs words, and there are no draft comments")
 		}
 		teams, err := accounts.TeamsOf(tx.DB, []string{a.Login()})
 		if err != nil {

@@ -127,7 +127,7 @@ func (s *Threads) LayOut(a accounts.Actor, text string) (string, error) {
 
 func commentText(text string) error {
 	if strings.TrimSpace(text) == "" {
-		return problem.Wrong("text", "say what you mean: a comment needs words")
+		return problem.Wrong("text", "a comment needs words")
 	}
 	return typed.Prose("text", text, typed.MaxProse)
 }
@@ -423,7 +423,7 @@ func (s *Threads) EditComment(ctx context.Context, a accounts.Actor, name string
 			return records.OrUnknown(err, "discussion %d has no comment %d", id, comment)
 		}
 		if r.Login != a.Login() {
-			return problem.New(problem.Forbidden, "the comment is %s's, and only they may alter it", r.Login)
+			return problem.New(problem.Forbidden, "the comment is %s's, and only they may edit it", r.Login)
 		}
 		now := s.records.Now()
 		if err := tx.Create(&records.CommentVersion{CommentID: r.ID, Text: r.Text, Until: now}).Error; err != nil {

@@ -27,7 +27,7 @@ func (p *program) change() *cobra.Command {
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),
-		onChange(p, "reopen N", "Take a closed change up again",
+		onChange(p, "reopen N", "Reopen a closed change",
 			func(ctx context.Context, h here, n int) (wire.Change, error) {
 				return h.ReopenChange(ctx, h.repo, n)
 			}, said("change %d is open again, at revision %d")))
@@ -103,7 +103,7 @@ func (p *program) editChange() *cobra.Command {
 	var draft bool
 	var dependsOn []int
 	var c *cobra.Command
-	c = onChange(p, "edit N", "Alter title, description, draft state, target, or what it depends on",
+	c = onChange(p, "edit N", "Edit title, description, draft state, target, or what it depends on",
 		func(ctx context.Context, h here, n int) (wire.Change, error) {
 			e := wire.ChangeEdit{}
 			if c.Flags().Changed("title") {
@@ -123,7 +123,7 @@ func (p *program) editChange() *cobra.Command {
 				e.DependsOn = &dependsOn
 			}
 			if e == (wire.ChangeEdit{}) {
-				return wire.Change{}, misuse("say what to alter: --title, --description, --draft, --target or --depends-on")
+				return wire.Change{}, misuse("say what to edit: --title, --description, --draft, --target or --depends-on")
 			}
 			return h.EditChange(ctx, h.repo, n, e)
 		}, func(w io.Writer, k wire.Change) {
@@ -187,7 +187,7 @@ func (p *program) listChanges() *cobra.Command {
 
 func (p *program) showChange() *cobra.Command {
 	var report wire.Report
-	return onChange(p, "show N", "Describe a change and what it still needs",
+	return onChange(p, "show N", "Show a change and what it still needs",
 		func(ctx context.Context, h here, n int) (k wire.Change, err error) {
 			if report, err = h.Gate(ctx, h.repo, n); err != nil {
 				return k, err
@@ -480,7 +480,7 @@ func (p *program) agreed(format string, args ...any) bool {
 func (p *program) comment() *cobra.Command {
 	var drafts bool
 	var text string
-	c := onChange(p, "comment N", "Say something without a verdict",
+	c := onChange(p, "comment N", "Comment on a revision, without a verdict",
 		func(ctx context.Context, h here, n int) (wire.Review, error) {
 			if text == "" && !drafts {
 				return wire.Review{}, misuse("say something: --text …, or --drafts to send your draft comments")
@@ -494,7 +494,7 @@ func (p *program) comment() *cobra.Command {
 
 func (p *program) queue() *cobra.Command {
 	var branch string
-	show := inRepo(p, "show", "Show the line for a branch", cobra.NoArgs,
+	show := inRepo(p, "show", "Show the queue of a branch", cobra.NoArgs,
 		func(ctx context.Context, h here, _ []string) (wire.Queue, error) {
 			return h.Queue(ctx, h.repo, branch)
 		}, func(w io.Writer, q wire.Queue) {

@@ -41,7 +41,7 @@ func (p *program) key() *cobra.Command {
 		})
 	list.Flags().StringVar(&login, "login", "", "whose (default: yours)")
 	return group("key", "Register the keys by which you sign commits", add, list,
-		answer(p, "remove KEY", "Take a key out of use; what it signed counts no more", cobra.ExactArgs(1),
+		answer(p, "remove KEY", "Remove a key; what it signed no longer counts", cobra.ExactArgs(1),
 			func(ctx context.Context, c *client.Client, args []string) (nothing, error) {
 				id, err := number(args[0], "a key; see tavrin key list")
 				if err != nil {

@@ -58,7 +58,7 @@ type fetched struct {
 func (p *program) fetch() *cobra.Command {
 	var revision int
 	var rehearsal, checkout bool
-	c := onChange(p, "fetch N", "Bring a change, an earlier revision or its rehearsal into this clone",
+	c := onChange(p, "fetch N", "Fetch a change, an earlier revision or its rehearsal into this clone",
 		func(ctx context.Context, h here, n int) (fetched, error) {
 			f, err := p.commitOf(ctx, h, n, revision, rehearsal)
 			if err != nil {

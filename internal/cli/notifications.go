@@ -100,12 +100,12 @@ func (p *program) feed() *cobra.Command {
 			return f, err
 		}, func(w io.Writer, f wire.Feed) {
 			if revoke {
-				row(w, "the address of your feed is good for nothing any more")
+				row(w, "the address of your feed no longer works")
 				return
 			}
 			row(w, f.Path)
 			row(w, "whoever knows this address may read your notifications; tavrin feed --revoke ends it")
 		})
-	c.Flags().BoolVar(&revoke, "revoke", false, "end the address, and make none")
+	c.Flags().BoolVar(&revoke, "revoke", false, "revoke the address, and make none")
 	return c
 }

@@ -63,8 +63,8 @@ func (p *program) person() *cobra.Command {
 	}
 	return group("person", "Make, list and disable people", p.createAccount("create LOGIN", "Make a person", false),
 		p.listPeople(false),
-		disable("disable LOGIN", "Take an account out of use; its tokens end, and what was begun with them",
-			true), disable("enable LOGIN", "Take an account back into use; it needs new tokens", false))
+		disable("disable LOGIN", "Disable an account; its tokens end, and what was begun with them",
+			true), disable("enable LOGIN", "Enable an account again; it needs new tokens", false))
 }
 
 // printDisabled says what ended, and what is left to be done.
@@ -73,7 +73,7 @@ func printDisabled(w io.Writer, d wire.Disabled) {
 		row(w, fmt.Sprintf("%s is back; old tokens are not: tavrin token create %s", d.Login, d.Login))
 		return
 	}
-	row(w, fmt.Sprintf("%s is out of use: %s ended", d.Login,
+	row(w, fmt.Sprintf("%s is disabled: %s ended", d.Login,
 		strings.Join([]string{counted(d.Tokens, "token"), counted(d.Sessions, "session"), counted(d.Leases, "lease"),
 			counted(d.Feeds, "feed")}, ", ")))
 	for _, where := range d.NamedBy {

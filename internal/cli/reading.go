@@ -180,7 +180,7 @@ type ticked struct {
 func (p *program) read() *cobra.Command {
 	var revision int
 	var undo bool
-	c := inRepo(p, "read N PATH", "Tick a file as read; it unticks itself when it changes", cobra.ExactArgs(2),
+	c := inRepo(p, "read N PATH", "Mark a file as read; the mark goes when the file changes", cobra.ExactArgs(2),
 		func(ctx context.Context, h here, args []string) (ticked, error) {
 			n, err := changeNumber(args[0])
 			if err != nil {

@@ -39,7 +39,7 @@ func (p *program) repository() *cobra.Command {
 						r.InQueue)
 				}
 			}),
-		inRepo(p, "show", "Describe the repository and how to clone it", cobra.NoArgs,
+		inRepo(p, "show", "Show the repository and how to clone it", cobra.NoArgs,
 			func(ctx context.Context, h here, _ []string) (made, error) {
 				r, err := h.Repository(ctx, h.repo)
 				return made{r, h.GitURL(r.Name)}, err

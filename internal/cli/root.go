@@ -155,8 +155,8 @@ are about its repository; elsewhere --repo HOUSE/NAME says which. NO_COLOR keeps
 	}
 	for group, commands := range map[string][]*cobra.Command{
 		forAuthors: {p.change(), p.review(), p.thread(), p.queue(), p.waiver(), p.browse(), p.desk(), p.notifications(),
-			p.digest(), p.follow("follow", "Hear of a change, or of everything that happens in a repository",
-				true), p.follow("unfollow", "Hear nothing more of a change or a repository", false), p.feed(), p.credential(), p.key(), p.me()},
+			p.digest(), p.follow("follow", "Follow a change, or everything that happens in a repository",
+				true), p.follow("unfollow", "Unfollow a change or a repository", false), p.feed(), p.credential(), p.key(), p.me()},
 		forMaintainers: {p.rules(), p.area(), p.repository(), p.journal()},
 		forRobots:      {p.check(), p.runner()},
 		forAdmins: {p.serve(), p.backup(), p.restore(), p.recover(), p.house(), p.person(), p.robot(), p.team(),

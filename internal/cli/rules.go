@@ -56,7 +56,7 @@ func (p *program) rules() *cobra.Command {
 		r.apply(), r.show(), r.lint(), r.try(), r.test(), p.explain(), p.match(), r.history(), r.differences(), r.restore(),
 		r.suspend(), r.resume(), r.suspensions(), r.proposals(), r.decide("agree ID",
 			"Agree to a loosening that somebody else proposed", true),
-		r.decide("decline ID", "Decline a proposal, or take one's own back", false), p.templates(), p.schema())
+		r.decide("decline ID", "Decline a proposal, or withdraw your own", false), p.templates(), p.schema())
 }
 
 func (r *rulesOf) show() *cobra.Command {
@@ -146,7 +146,7 @@ func (r *rulesOf) history() *cobra.Command {
 
 func (r *rulesOf) differences() *cobra.Command {
 	var from, to int
-	c := onRules(r, "diff", "Say in what one version differs from another, and what of it loosens", cobra.NoArgs,
+	c := onRules(r, "diff", "Compare two versions, and say what of it loosens", cobra.NoArgs,
 		func(ctx context.Context, c *client.Client, where string, _ []string) ([]wire.Difference, error) {
 			if to == 0 {
 				newest, err := c.Rules(ctx, where, 0)
@@ -183,7 +183,7 @@ func printDifferences(w io.Writer, differences []wire.Difference) {
 func (r *rulesOf) apply() *cobra.Command {
 	var reason string
 	var ifVersion int
-	c := onRules(r, "apply FILE", "Make a document the rules in force", cobra.ExactArgs(1),
+	c := onRules(r, "apply FILE", "Apply a document: it becomes the rules in force", cobra.ExactArgs(1),
 		func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesApplied, error) {
 			text, err := r.p.readFile(args[0])
 			if err != nil {
@@ -210,7 +210,7 @@ func (p *program) printApplied(w io.Writer, v wire.RulesApplied) {
 
 func (r *rulesOf) restore() *cobra.Command {
 	var reason string
-	c := onRules(r, "restore VERSION", "Return to an earlier version: its document becomes the next version",
+	c := onRules(r, "restore VERSION", "Restore an earlier version: its document becomes the next version",
 		cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, where string, args []string) (wire.RulesApplied,
 			error) {
 			n, err := number(args[0], "a version; see tavrin rules history")

@@ -22,7 +22,7 @@ func (p *program) thread() *cobra.Command {
 				for _, t := range threads {
 					p.printThread(w, t)
 				}
-			}), p.beginThread(), p.reply(), p.apply(), p.drafts(), p.deleteDraft(), p.resolve("resolve N THREAD", "Resolve a discussion, with what came of it", true), p.resolve("reopen N THREAD", "Open a resolved discussion again", false), p.editComment())
+			}), p.beginThread(), p.reply(), p.apply(), p.drafts(), p.deleteDraft(), p.resolve("resolve N THREAD", "Resolve a discussion, with what came of it", true), p.resolve("reopen N THREAD", "Reopen a resolved discussion", false), p.editComment())
 }
 
 func (p *program) printThread(w io.Writer, t wire.Thread) {
@@ -223,7 +223,7 @@ func (p *program) reply() *cobra.Command {
 	var suggest string
 	var draft bool
 	var c *cobra.Command
-	c = inRepo(p, "reply N THREAD", "Say something in a discussion", cobra.ExactArgs(2),
+	c = inRepo(p, "reply N THREAD", "Reply in a discussion", cobra.ExactArgs(2),
 		func(ctx context.Context, h here, args []string) (said, error) {
 			number, thread, err := threadArgs(args)
 			if err != nil {
@@ -258,7 +258,7 @@ func (p *program) resolve(use, short string, resolved bool) *cobra.Command {
 func (p *program) editComment() *cobra.Command {
 	var text string
 	var comment int64
-	c := p.inThread("edit N THREAD", "Alter your own comment; what it said before is kept and shown",
+	c := p.inThread("edit N THREAD", "Edit your own comment; what it said before is kept and shown",
 		func(ctx context.Context, h here, n int, thread int64) (wire.Thread, error) {
 			return h.EditComment(ctx, h.repo, n, thread, comment, text)
 		})

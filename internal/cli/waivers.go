@@ -57,7 +57,7 @@ func (p *program) waiveLanding() *cobra.Command {
 	n := wire.NewWaiver{}
 	var length time.Duration
 	var strategy string
-	c := onChange(p, "land N", "Let a change land although requirements do not hold; it joins the queue and goes first",
+	c := onChange(p, "land N", "Waive requirements for one landing; the change joins the queue and goes first",
 		func(ctx context.Context, h here, number int) (wire.Waiver, error) {
 			plan, err := h.PlanWaiver(ctx, h.repo, number, n.Requirements)
 			if err != nil {
@@ -100,7 +100,7 @@ func (p *program) waiveLanding() *cobra.Command {
 func (p *program) waivePush() *cobra.Command {
 	n := wire.NewPushWaiver{}
 	var length time.Duration
-	c := inRepo(p, "push BRANCH", "Allow yourself to push one commit to a branch against its rules, once",
+	c := inRepo(p, "push BRANCH", "Waive what a branch requires for one push of one commit",
 		cobra.ExactArgs(1), func(ctx context.Context, h here, args []string) (wire.Waiver, error) {
 			n.Branch = args[0]
 			if n.Commit == "" {
@@ -169,7 +169,7 @@ func waiverState(o wire.Waiver) string {
 
 func (p *program) acknowledge() *cobra.Command {
 	var text string
-	c := inRepo(p, "acknowledge ID", "Say that you have looked at what somebody else's waiver let through", cobra.ExactArgs(1),
+	c := inRepo(p, "acknowledge ID", "Acknowledge what somebody else's waiver let through", cobra.ExactArgs(1),
 		func(ctx context.Context, h here, args []string) (wire.Waiver, error) {
 			id, err := number(args[0], "a waiver; see tavrin waiver list")
 			if err != nil {

@@ -62,7 +62,7 @@ func TestRememberedGates(t *testing.T) {
 	_, err = l.People.SetDisabled(t.Context(), l.Admin, "odo", true)
 	l.Ok(err)
 	if now(1) {
-		t.Error("the approval of an account that is out of use counts")
+		t.Error("the approval of an account that is disabled counts")
 	}
 }
 

@@ -80,7 +80,7 @@ func (s *Intake) UpdateBranch(ctx context.Context, a accounts.Actor, name string
 			"%s has everything that %s brings already: close the change", c.Target, c.Source)
 	case errors.As(err, &different):
 		return wire.Change{}, problem.New(problem.Conflict, "%v: update it in a clone, where you see what is kept "+
-			"(git fetch origin && git rebase origin/%s), or by a merge (--by merge)", err, c.Target)
+			"(git fetch origin && git rebase origin/%s), or by a merge (--strategy merge)", err, c.Target)
 	case err != nil:
 		return wire.Change{}, err
 	}

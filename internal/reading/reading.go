@@ -319,7 +319,7 @@ func (s *Reader) differing(ctx context.Context, repo *records.Repository, then,
 func (s *Reader) Tick(ctx context.Context, a accounts.Actor, name string, number, revision int, file string,
 	read bool) error {
 	if !a.Known() {
-		return problem.New(problem.SignInNeeded, "sign in to tick files as read")
+		return problem.New(problem.SignInNeeded, "sign in to mark files as read")
 	}
 	db := s.records.Read(ctx)
 	repo, c, err := facts.ChangeRow(db, a, name, number, people.Reader)

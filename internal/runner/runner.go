@@ -204,7 +204,7 @@ func execute(ctx context.Context, o Options, kept apart, job wire.Job, output *t
 	case output.total > maxOutput:
 		return "errored", fmt.Sprintf("ended: it wrote more than %d MiB", maxOutput>>20)
 	case errors.Is(limited.Err(), context.DeadlineExceeded) && ctx.Err() == nil:
-		return "failed", fmt.Sprintf("ended: it took longer than its limit of %s", limit)
+		return "failed", fmt.Sprintf("ended: it took longer than its timeout of %s", limit)
 	case ctx.Err() != nil:
 		return "cancelled", "called off"
 	case err == nil || errors.Is(err, exec.ErrWaitDelay):

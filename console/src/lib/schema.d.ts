@@ -491,8 +491,8 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Take a key out of use; what it signed counts no more
-         * @description Take a key out of use; what it signed counts no more.
+         * Remove a key; what it signed no longer counts
+         * @description Remove a key; what it signed no longer counts.
          */
         delete: operations["delete-key"];
         options?: never;
@@ -637,8 +637,8 @@ export interface paths {
         };
         get?: never;
         /**
-         * Take an account out of use, or back
-         * @description Take an account out of use, or back.
+         * Take a disabled account, or back
+         * @description Take a disabled account, or back.
          */
         put: operations["put-person-disabled"];
         post?: never;
@@ -854,8 +854,8 @@ export interface paths {
         options?: never;
         head?: never;
         /**
-         * Alter title, description, draft state, target, or what it depends on
-         * @description Alter title, description, draft state, target, or what it depends on.
+         * Edit title, description, draft state, target, or what it depends on
+         * @description Edit title, description, draft state, target, or what it depends on.
          */
         patch: operations["edit-change"];
         trace?: never;
@@ -1158,8 +1158,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take a closed change up again
-         * @description Take a closed change up again.
+         * Reopen a closed change
+         * @description Reopen a closed change.
          */
         post: operations["reopen-change"];
         delete?: never;

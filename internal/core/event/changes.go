@@ -254,4 +254,4 @@ func (e ThreadResolved) Text(by string) string {
 type ThreadReopened struct{ OfThread }
 
 // Text implements Event.
-func (e ThreadReopened) Text(by string) string { return e.text(by, "opened again the discussion on") }
+func (e ThreadReopened) Text(by string) string { return e.text(by, "reopened the discussion on") }

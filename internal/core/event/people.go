@@ -49,7 +49,7 @@ func (e AdminRecovered) Text(string) string {
 		e.Login, e.Token)
 }
 
-// AccountDisabled says that an account was taken out of use, and what ended with that.
+// AccountDisabled says that an account was disabled, and what ended with that.
 type AccountDisabled struct {
 	Login    string `json:"login"`
 	Tokens   int    `json:"tokens"`

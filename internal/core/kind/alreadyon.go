@@ -14,7 +14,7 @@ var _ = register(require.Kind{
 	Keys: []grammar.Key{{Path: "already_on", Shape: grammar.Globs, Means: "every commit but a merge commit is on a branch of that kind or glob " +
 		"already, or names one there that it was picked from, as git cherry-pick -x writes it: for backports",
 		Absent: "-", Together: require.Conjunction, Example: "already_on: trunk"}},
-	Judged: "where the commits were when the newest revision came, and what has landed since; that a picked commit is the " +
+	Judged: "the branches that hold the commits now; that a picked commit is the " +
 		"same as the one it names is for reviewers to see",
 	Gone: "no such branch: not met",
 	New:  func() require.Ask { return &alreadyOn{} },

@@ -132,7 +132,7 @@ func (s *checks) Lint(l require.Lint, q *require.Requirement) {
 	for _, name := range s.names {
 		if name.Several() {
 			if !l.Seen(name.Match) {
-				l.Fragile(q.Line, "look at tavrin check names", "%s: no check that is defined or was reported matches %s",
+				l.Fragile(q.Line, "look at tavrin check list", "%s: no check that is defined or was reported matches %s",
 					l.What(), name.Text)
 			}
 			continue

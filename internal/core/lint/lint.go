@@ -299,10 +299,10 @@ func (l *linter) reporter(line int, name string, required bool) {
 		l.say(severity, line, fmt.Sprintf("tavrin token create %s --check %s:%q", c.ReportedBy, l.w.Repository, name),
 			"check %q is for robot:%s to report, which has no token for it", name, c.ReportedBy)
 	case !seen:
-		l.say(Fragile, line, "look whether its name is right: tavrin check names", "check %q has never been reported",
+		l.say(Fragile, line, "look whether its name is right: tavrin check list", "check %q has never been reported",
 			name)
 	case l.w.At.Sub(last) > Silent:
-		l.say(Fragile, line, "look whether it was renamed: tavrin check names",
+		l.say(Fragile, line, "look whether it was renamed: tavrin check list",
 			"check %q was last reported on %s, more than %d days ago", name, last.Format("2006-01-02"), int(Silent.Hours()/24))
 	}
 }

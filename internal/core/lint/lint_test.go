@@ -63,7 +63,7 @@ func TestLint(t *testing.T) {
 		{"an area of nobody", "areas:\n  a: {paths: firmware/**, owners: person:old}\n", Blocked, "person:old are 0 with access", ""},
 		{"an idle pattern", "areas:\n  a: {paths: [firmware/**, nowhere/**], owners: team:accounts}\n", Fragile, "nowhere/** matches no file", ""},
 		{"a check of nobody", one("checks: lint"), Blocked, `"lint" can be reported by nobody`, "--check growers/irrigation:\"lint\""},
-		{"a check never reported", one("checks: renamed"), Fragile, "never been reported", "tavrin check names"},
+		{"a check never reported", one("checks: renamed"), Fragile, "never been reported", "tavrin check list"},
 		{"a check long silent", one("checks: old"), Fragile, "2026-01-31, more than 30 days ago", ""},
 		{"a check of another robot", "checks: {preview: {reported_by: robot:nosuch}}\n", Blocked, "robot:nosuch, which there is not", ""},
 		{"a pattern of no check", one("checks: 'bench *'"), Fragile, "matches bench *", ""},
