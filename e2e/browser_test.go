@@ -266,7 +266,7 @@ func consoleTellsTheWholeStory(t *testing.T) {
 	author.open("/growers/irrigation/changes/1")
 	author.shows("Not ready for main")
 	author.press("Join the queue")
-	author.shows("nobody has to come back for it", "In the queue at place 1")
+	author.shows("lands by itself when everything holds", "In the queue at place 1")
 
 	reviewer.shows("Leave the queue") // it has heard of it
 	reviewer.press("Approve")

@@ -76,7 +76,7 @@ func TestCommandsTellTheWholeStory(t *testing.T) {
 	w.says("tamsin", 0, "+open", r("change", "diff", "1")...)
 	w.says("tamsin", 3, "odo could give it", r("change", "gate", "1")...)
 	w.says("tamsin", 3, "not ready within 1s", r("change", "wait", "1", "--until", "ready", "--timeout", "1s")...)
-	w.says("tamsin", 0, "nobody has to come back", r("queue", "join", "1", "--strategy", "squash", "--message", "East valve")...)
+	w.says("tamsin", 0, "lands by itself when everything holds", r("queue", "join", "1", "--strategy", "squash", "--message", "East valve")...)
 	w.says("odo", 2, "--revision R", r("review", "approve", "1")...)
 	w.says("odo", 1, "conflict", r("review", "approve", "1", "--revision", "2")...)
 	w.says("wren", 2, "--text", r("review", "object", "1", "--revision", "1")...)

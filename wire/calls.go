@@ -122,7 +122,7 @@ var (
 	GetDigest            = define[DigestQuery, Digest]("desk", "get-digest", "GET", "/digest", "What waits for you, and what happened since a time")
 	ListFollowing        = define[Nothing, []Following]("desk", "list-following", "GET", "/following", "What you follow, or do not want to hear of, by your own choice")
 	FollowRepository     = define[RepoBody[FollowChoice], Following]("desk", "put-repository-follow", "PUT", inRepo+"/follow", "Follow a repository, or no longer")
-	FollowChange         = define[ChangeBody[FollowChoice], Following]("desk", "put-change-follow", "PUT", inChange+"/follow", "Follow a change, or hear nothing of it")
+	FollowChange         = define[ChangeBody[FollowChoice], Following]("desk", "put-change-follow", "PUT", inChange+"/follow", "Follow or unfollow a change")
 	CreateFeed           = define[Nothing, Feed]("desk", "create-feed", "POST", "/me/feed", "Give your Atom feed a new private address; the one before ends")
 	DeleteFeed           = define[Nothing, Done]("desk", "delete-feed", "DELETE", "/me/feed", "Revoke the address of your Atom feed")
 

@@ -25,7 +25,7 @@ type Notifications struct {
 type Following struct {
 	Repository string `json:"repository"`
 	Number     int    `json:"number,omitempty" doc:"of a change; absent: the whole repository"`
-	Muted      bool   `json:"muted" doc:"it would be followed because you have a part in it, and you want to hear nothing of it"`
+	Muted      bool   `json:"muted" doc:"it would be followed because you have a part in it, and you unfollowed it"`
 }
 
 // Feed is the address of a person's Atom feed.

@@ -422,7 +422,7 @@ type OneDraft struct {
 // Resolution resolves a discussion, or opens it again.
 type Resolution struct {
 	Resolved bool   `json:"resolved"`
-	Text     string `json:"text,omitempty" doc:"what came of it, or the ticket that takes it further"`
+	Text     string `json:"text,omitempty" doc:"what was decided, or the ticket that continues it"`
 }
 
 // NewReport is what a check robot says of a check.

@@ -21,7 +21,7 @@ type Thread struct {
 	Resolved    bool       `json:"resolved"`
 	ResolvedBy  string     `json:"resolved_by,omitempty"`
 	ResolvedAt  *time.Time `json:"resolved_at,omitempty"`
-	Outcome     string     `json:"outcome,omitempty" doc:"what came of it, or the ticket that takes it further"`
+	Outcome     string     `json:"outcome,omitempty" doc:"what was decided, or the ticket that continues it"`
 	Comments    []Comment  `json:"comments" doc:"oldest first"`
 }
 

@@ -120,7 +120,7 @@
 
 <main id="content" class="mx-auto max-w-6xl px-4 py-6">
   {#if session.me === undefined}
-    <p class="text-soft">Looking who you are …</p>
+    <p class="text-soft">Signing you in …</p>
   {:else if session.me === null}
     <SignIn />
   {:else if found}
@@ -137,7 +137,7 @@
     {/key}
   {:else}
     <h1 class="text-2xl font-semibold">There is nothing here</h1>
-    <p class="mt-2"><a class="plain-link" href="/">To the repositories</a></p>
+    <p class="mt-2"><a class="plain-link" href="/">To your desk</a></p>
   {/if}
 </main>
 

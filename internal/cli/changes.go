@@ -449,7 +449,7 @@ func (p *program) verdict(verdict change.Verdict, short string, needsWhy bool) *
 	}, recorded)
 	c.Flags().BoolVar(&drafts, "drafts", false, "send your draft comments with it, in one go")
 	c.Flags().IntVar(&revision, "revision", 0, "the revision that was read (asked for on a terminal)")
-	c.Flags().StringVar(&text, "text", "", "what you have to say about it")
+	c.Flags().StringVar(&text, "text", "", "the text of the review")
 	return c
 }
 
@@ -487,7 +487,7 @@ func (p *program) comment() *cobra.Command {
 			}
 			return h.Review(ctx, h.repo, n, wire.NewReview{Verdict: change.Comment, Text: text, Drafts: drafts})
 		}, recorded)
-	c.Flags().StringVar(&text, "text", "", "what you have to say")
+	c.Flags().StringVar(&text, "text", "", "the text of the comment")
 	c.Flags().BoolVar(&drafts, "drafts", false, "send your draft comments with it, in one go")
 	return c
 }
@@ -543,7 +543,7 @@ func (p *program) join() *cobra.Command {
 			e.Strategy = change.Strategy(strategy)
 			return h.Join(ctx, h.repo, n, e)
 		}, func(w io.Writer, e wire.Entry) {
-			row(w, fmt.Sprintf("change %d is in the queue of %s at place %d, by %s; nobody has to come back for it",
+			row(w, fmt.Sprintf("change %d is in the queue of %s at place %d, by %s; it lands by itself when everything holds",
 				e.Number, e.Target, e.Position, e.Strategy))
 		})
 	f := c.Flags()

@@ -107,7 +107,7 @@ func TestExitStatuses(t *testing.T) {
 	}{
 		{"", 0, ""}, {"help", 0, ""}, {"--version", 0, ""}, {"fly", statusMisuse, `no command "fly"`}, {"change", 0, ""}, {"change show", statusMisuse, "accepts 1 arg"},
 		{"repo list", statusError, "cannot be reached"}, {"change wait 1 --until tea --repo a/b", statusMisuse, "ready or landed"},
-		{"rules apply x --repo a/b", statusMisuse, "reason"}, {"token create a b", statusMisuse, "one login"}, {"change edit 1 --repo a/b", statusMisuse, "what to alter"},
+		{"rules apply x --repo a/b", statusMisuse, "reason"}, {"token create a b", statusMisuse, "one login"}, {"change edit 1 --repo a/b", statusMisuse, "what to edit"},
 	} {
 		var out, errOut bytes.Buffer
 		if status := Main(strings.Fields(c.args), strings.NewReader(""), &out, &errOut); status != c.status || !strings.Contains(errOut.String(), c.says) {

@@ -22,7 +22,7 @@ func (p *program) thread() *cobra.Command {
 				for _, t := range threads {
 					p.printThread(w, t)
 				}
-			}), p.beginThread(), p.reply(), p.apply(), p.drafts(), p.deleteDraft(), p.resolve("resolve N THREAD", "Resolve a discussion, with what came of it", true), p.resolve("reopen N THREAD", "Reopen a resolved discussion", false), p.editComment())
+			}), p.beginThread(), p.reply(), p.apply(), p.drafts(), p.deleteDraft(), p.resolve("resolve N THREAD", "Resolve a discussion, with what was decided", true), p.resolve("reopen N THREAD", "Reopen a resolved discussion", false), p.editComment())
 }
 
 func (p *program) printThread(w io.Writer, t wire.Thread) {
@@ -99,7 +99,7 @@ func (p *program) printSaid(w io.Writer, v said) {
 // suggestFlags adds the flags of a command that may suggest and save a draft.
 func suggestFlags(c *cobra.Command, n *wire.NewThread, suggest *string, draft *bool) {
 	f := c.Flags()
-	f.StringVar(&n.Text, "text", "", "what you have to say, in Markdown (needed, but for a suggestion)")
+	f.StringVar(&n.Text, "text", "", "the text, in Markdown (needed, but for a suggestion)")
 	f.StringVar(suggest, "suggest", "", "what the lines should be; an empty text means that they should go")
 	f.BoolVar(draft, "draft", false, "save it as a draft, and send it later with a review")
 }
@@ -250,7 +250,7 @@ func (p *program) resolve(use, short string, resolved bool) *cobra.Command {
 		return h.Resolve(ctx, h.repo, n, thread, resolved, text)
 	})
 	if resolved {
-		c.Flags().StringVar(&text, "text", "", "what came of it, or the ticket that takes it further")
+		c.Flags().StringVar(&text, "text", "", "what was decided, or the ticket that continues it")
 	}
 	return c
 }
@@ -262,7 +262,7 @@ func (p *program) editComment() *cobra.Command {
 		func(ctx context.Context, h here, n int, thread int64) (wire.Thread, error) {
 			return h.EditComment(ctx, h.repo, n, thread, comment, text)
 		})
-	c.Flags().StringVar(&text, "text", "", "what it is to say (needed)")
+	c.Flags().StringVar(&text, "text", "", "the new text (needed)")
 	c.Flags().Int64Var(&comment, "comment", 0, "number of the comment (needed)")
 	return needs(c, "text", "comment")
 }

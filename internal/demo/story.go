@@ -50,7 +50,7 @@ var story = []step{
 		run: "cd work && tavrin change edit ${n} --description 'The east plot dries out by noon.\n\n- [x] tried on " +
 			"the bench or a spare plot'", shows: `is open, at revision 1 for main`},
 	{say: "She asks for it to land when it may, and need not come back.", by: "tamsin",
-		run: "cd work && tavrin queue join ${n} --strategy squash", shows: `nobody has to come back`},
+		run: "cd work && tavrin queue join ${n} --strategy squash", shows: `it lands by itself`},
 	{say: "What still stands between it and main?", by: "tamsin", run: "cd work && tavrin change gate ${n}", status: 3,
 		shows: `(?s)Not ready.*owner of forecast.*pavo could give it`},
 	{say: "Her own approval does not count, and the gate says so.", by: "tamsin",

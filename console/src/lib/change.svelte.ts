@@ -138,7 +138,7 @@ export class ChangePage {
   reload = () => Promise.all(this.#all.map((l) => l.reload()));
 
   join = () =>
-    this.act('It is in the queue; nobody has to come back for it.', () =>
+    this.act('It is in the queue, and lands by itself when everything holds.', () =>
       answer(
         api.POST(`${one}/queue`, {
           params: this.params,

@@ -1033,8 +1033,8 @@ export interface paths {
         };
         get?: never;
         /**
-         * Follow a change, or hear nothing of it
-         * @description Follow a change, or hear nothing of it.
+         * Follow or unfollow a change
+         * @description Follow or unfollow a change.
          */
         put: operations["put-change-follow"];
         post?: never;
@@ -2753,7 +2753,7 @@ export interface components {
             follow: boolean;
         };
         Following: {
-            /** @description it would be followed because you have a part in it, and you want to hear nothing of it */
+            /** @description it would be followed because you have a part in it, and you unfollowed it */
             muted: boolean;
             /**
              * Format: int64
@@ -3429,7 +3429,7 @@ export interface components {
         };
         Resolution: {
             resolved: boolean;
-            /** @description what came of it, or the ticket that takes it further */
+            /** @description what was decided, or the ticket that continues it */
             text?: string;
         };
         Result: {
@@ -3748,7 +3748,7 @@ export interface components {
             needs_answer: boolean;
             /** @description where the lines are in the newest revision; absent: they are gone, or it is not about lines */
             now?: components["schemas"]["Lines"];
-            /** @description what came of it, or the ticket that takes it further */
+            /** @description what was decided, or the ticket that continues it */
             outcome?: string;
             /** @description of a file; absent: of the change or commit */
             path?: string;

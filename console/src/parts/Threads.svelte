@@ -120,7 +120,7 @@
             >
             {#if altering === r.id}
               <div class="flex max-w-prose flex-col gap-2">
-                <Write id={`alter-${r.id}`} label="What it is to say" bind:value={altered} rows={2} />
+                <Write id={`alter-${r.id}`} label="New text" bind:value={altered} rows={2} />
                 <div class="flex gap-2">
                   <Button size="xs" disabled={!altered.trim()} onclick={() => alter(t)}>Save</Button>
                   <Button size="xs" color="alternative" onclick={() => (altering = undefined)}>Cancel</Button>
@@ -162,7 +162,7 @@
         <div class="mt-2 ml-6 flex max-w-prose flex-col gap-2">
           <Write id={`reply-${t.id}`} label="Your reply" bind:value={text} rows={2} />
           {#if !t.resolved}
-            <Label for={`outcome-${t.id}`} class="text-ink">What came of it, or the ticket that takes it further</Label>
+            <Label for={`outcome-${t.id}`} class="text-ink">What was decided, or the ticket that continues it</Label>
             <Input id={`outcome-${t.id}`} size="sm" bind:value={outcome} />
           {/if}
           <div class="flex flex-wrap gap-2">

@@ -75,7 +75,7 @@
 <Modal title="Waive requirements" bind:open size="md">
   <div class="flex flex-col gap-3 text-ink">
     {#if confirming && plan}
-      <p>Exactly this is waived, once, for this revision on the target’s present tip:</p>
+      <p>Exactly this is waived, once, for this revision on the target’s current tip:</p>
       <ul>
         {#each plan.waives as r (r.key)}<li>
             <Mark state="waived" />

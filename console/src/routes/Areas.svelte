@@ -160,7 +160,7 @@
         </p>
       {/each}
     </Panel>
-    <Panel title="Open reviews" note="on whose desk they lie">
+    <Panel title="Open reviews" note="how they are spread over people">
       <div class="overflow-x-auto">
         <table class="w-full text-sm">
           <thead class="text-soft">

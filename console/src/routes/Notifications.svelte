@@ -73,14 +73,14 @@
       {/each}
     </ul>
   {/if}
-  <Panel title="What you follow" note="by your own choice; what you have a part in, you follow anyhow">
+  <Panel title="What you follow" note="what you have a part in, you follow without this">
     <ul class="divide-y divide-rule text-sm">
       {#each following.value ?? [] as f (f.repository + f.number)}
         <li class="flex flex-wrap gap-x-3 py-1.5">
           <a class="plain-link" href={`/${f.repository}${f.number ? `/changes/${f.number}` : ''}`}
             >{f.repository}{f.number ? `, change ${f.number}` : ''}</a
           >
-          {#if f.muted}<span class="text-soft">you want to hear nothing of it</span>{/if}
+          {#if f.muted}<span class="text-soft">you unfollowed it</span>{/if}
           <button type="button" class="plain-link cursor-pointer" onclick={() => act(() => hear(f))}
             >{f.muted ? 'Follow' : 'Unfollow'}</button
           >
@@ -105,7 +105,7 @@
         size="sm"
         color="alternative"
         onclick={() => act(async () => (await answered(api.DELETE('/me/feed')), (feed = undefined)))}
-        >End the address</Button
+        >Revoke the address</Button
       >
     </div>
   </Panel>

@@ -93,7 +93,7 @@
         bind:value={description}
         rows={6}
       />
-      <Tick bind:checked={draft}>it is a draft: not finished yet</Tick>
+      <Tick bind:checked={draft}>Draft: not finished yet</Tick>
       <div><Button type="submit" size="sm">Open the change</Button></div>
     {/if}
   </form>

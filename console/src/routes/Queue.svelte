@@ -82,7 +82,7 @@
         {#each waiting as e (e.id)}{@render card(e)}{:else}<p class="text-sm text-soft">nothing</p>{/each}
       </section>
     </div>
-    <Panel title="What came of the last ones">
+    <Panel title="What left the queue lately">
       <ol class="divide-y divide-rule">
         {#each q.recent as e (e.id)}
           <li class="grid gap-x-4 py-2 sm:grid-cols-[8rem_1fr_auto]">

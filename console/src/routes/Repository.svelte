@@ -87,7 +87,7 @@
       onclick={() =>
         act('', () =>
           answered(api.PUT('/repositories/{house}/{name}/follow', { params: { path }, body: { follow: !followed } })),
-        )}>{followed ? 'No longer follow this repository' : 'Follow this repository'}</button
+        )}>{followed ? 'Unfollow this repository' : 'Follow this repository'}</button
     >
   </p>
   {#if waivers.value && waivers.value.length > 0}

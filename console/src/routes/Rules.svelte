@@ -108,7 +108,8 @@
   const decide = (id: number, agree: boolean) => act(() => place.decide(id, agree));
   const answer = $derived.by(() => {
     const e = explained.value;
-    if (!name) return `What every repository of ${house} holds to. A repository adds to it and never takes from it.`;
+    if (!name)
+      return `These rules hold in every repository of ${house}. A repository adds to them and never takes from them.`;
     if (!e) return undefined;
     if (!e.protected) return `No protection matches ${branch}.`;
     return `${branch}${e.exists ? '' : ', once there is one,'} is protected by ${e.protections.join(', ')}.`;
@@ -270,7 +271,7 @@
                   >
                   {#if v.version !== rules.value?.version}<a
                       class="plain-link"
-                      href={`${place.page}/edit?version=${v.version}`}>return to it</a
+                      href={`${place.page}/edit?version=${v.version}`}>restore it</a
                     >{/if}
                 </p>
                 {#if compared?.version === v.version}<Differences differences={compared.differences} />{/if}

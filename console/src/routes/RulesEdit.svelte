@@ -118,7 +118,7 @@
               class="mt-1 w-72"
               items={templates.map((t) => ({ value: t.name, name: t.for.split(':')[0]! }))}
               bind:value={chosen}
-              placeholder="a way of working"
+              placeholder="template"
             /></Label
           >
           <Button

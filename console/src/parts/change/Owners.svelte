@@ -9,7 +9,7 @@
   let { page, change }: { page: ChangePage; change: Change } = $props();
 </script>
 
-<Panel title="Owners" id="owners" note="which areas it touches, and whose word is enough">
+<Panel title="Owners" id="owners" note="which areas it touches, and whose approval is enough">
   <Loaded of={page.owners}>
     {#snippet children(owners)}
       {#if page.alive}
