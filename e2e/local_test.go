@@ -12,7 +12,7 @@ import (
 )
 
 // What is checked out can be previewed without a branch; nobody's clone brings it, nothing lands from it, and it goes away.
-func TestScratchSpaces(t *testing.T) {
+func TestPreviewSpaces(t *testing.T) {
 	w := newTown(t)
 	w.begin(simple)
 	ctx := t.Context()

@@ -96,7 +96,7 @@ func TestRolesComeFromHouseTeamAndRepository(t *testing.T) {
 			}
 		}
 	}
-	l.Is(l.People.Grant(ctx, l.Admin, lab.Name, "ines", "keeper"), problem.Invalid, "not a role here")
+	l.Is(l.People.Grant(ctx, l.Admin, lab.Name, "ines", "chief"), problem.Invalid, "not a role here")
 	l.Is(l.People.Grant(ctx, l.Admin, lab.Name, "team:none", "reader"), problem.Unknown, "no team")
 	_, err = l.People.SetDisabled(ctx, l.Admin, "ines", true)
 	l.Ok(err)

@@ -11,8 +11,8 @@ import (
 	"tavrin/internal/records"
 )
 
-// evidence is what the records hold about some changes, by change where nothing else is said: each table is asked once.
-type evidence struct {
+// batch is what the records hold about some changes, by change where nothing else is said: each table is asked once.
+type batch struct {
 	signers    signers
 	teams      map[string][]string // by login
 	labels     map[int64][]string
@@ -52,9 +52,9 @@ func newestRevisions(db *gorm.DB, all []Gathered) (map[int64]records.Revision, e
 	return out, err
 }
 
-// evidenceOf asks the records about changes.
-func evidenceOf(db *gorm.DB, repo *records.Repository, all []Gathered) (*evidence, error) {
-	e := &evidence{}
+// batchOf asks the records about changes.
+func batchOf(db *gorm.DB, repo *records.Repository, all []Gathered) (*batch, error) {
+	e := &batch{}
 	var ids []int64
 	var logins, commits []string
 	var brought []records.BroughtCommit
@@ -91,7 +91,7 @@ func evidenceOf(db *gorm.DB, repo *records.Repository, all []Gathered) (*evidenc
 	return e, nil
 }
 
-func (e *evidence) askLabels(db *gorm.DB, ids []int64) error {
+func (e *batch) askLabels(db *gorm.DB, ids []int64) error {
 	var rows []records.ChangeLabel
 	err := db.Where("change_id IN ?", ids).Order("label").Find(&rows).Error
 	e.labels = map[int64][]string{}
@@ -101,7 +101,7 @@ func (e *evidence) askLabels(db *gorm.DB, ids []int64) error {
 	return err
 }
 
-func (e *evidence) askReviews(db *gorm.DB, ids []int64) error {
+func (e *batch) askReviews(db *gorm.DB, ids []int64) error {
 	var err error
 	e.disabled, e.then = map[string]bool{}, map[numbered]*records.Revision{}
 	if e.reviews, err = standingReviews(db, ids); err != nil || len(e.reviews) == 0 {
@@ -132,7 +132,7 @@ func (e *evidence) askReviews(db *gorm.DB, ids []int64) error {
 	return err
 }
 
-func (e *evidence) askThreads(db *gorm.DB, ids []int64) error {
+func (e *batch) askThreads(db *gorm.DB, ids []int64) error {
 	var rows []records.Thread
 	err := db.Where("change_id IN ? AND needs_answer", ids).Order("id").Find(&rows).Error
 	e.threads = map[int64][]change.Thread{}
@@ -143,7 +143,7 @@ func (e *evidence) askThreads(db *gorm.DB, ids []int64) error {
 	return err
 }
 
-func (e *evidence) askDependencies(db *gorm.DB, ids []int64) error {
+func (e *batch) askDependencies(db *gorm.DB, ids []int64) error {
 	var rows []struct {
 		change.Dependency
 		ChangeID int64
@@ -158,7 +158,7 @@ func (e *evidence) askDependencies(db *gorm.DB, ids []int64) error {
 	return err
 }
 
-func (e *evidence) askWaivers(db *gorm.DB, ids []int64) error {
+func (e *batch) askWaivers(db *gorm.DB, ids []int64) error {
 	var rows []records.Waiver
 	err := db.Where("change_id IN ? AND used_at IS NULL AND ended_at IS NULL", ids).Order("id").Find(&rows).Error
 	e.waivers = map[int64][]records.Waiver{}
@@ -168,7 +168,7 @@ func (e *evidence) askWaivers(db *gorm.DB, ids []int64) error {
 	return err
 }
 
-func (e *evidence) askEntries(db *gorm.DB, ids []int64) error {
+func (e *batch) askEntries(db *gorm.DB, ids []int64) error {
 	var rows []records.Entry
 	err := db.Where("id IN (SELECT max(id) FROM entries WHERE change_id IN ? GROUP BY change_id)",
 		ids).Find(&rows).Error
@@ -195,7 +195,7 @@ func (e *evidence) askEntries(db *gorm.DB, ids []int64) error {
 }
 
 // about adds to the facts about one change what the records hold.
-func (e *evidence) about(g *Gathered) {
+func (e *batch) about(g *Gathered) {
 	c, r, f := g.Change, g.Revision, &g.Facts
 	f.Commits = e.signers.commits(r.Commits)
 	f.AuthorTeams = map[string][]string{}
@@ -235,7 +235,7 @@ func gateWaiver(r records.Waiver) change.Waiver {
 
 // review gives the gate a standing review, with whether the difference is still the one reviewed: as the newest
 // revision was compared with the reviewed one and, where there is a rehearsal, as both were brought to its base.
-func (e *evidence) review(r records.Review, newest records.Revision, rehearsal *records.Rehearsal) change.Review {
+func (e *batch) review(r records.Review, newest records.Revision, rehearsal *records.Rehearsal) change.Review {
 	review := change.Review{
 		By: r.Login, Verdict: change.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description, At: r.CreatedAt.UTC(), Teams: r.Teams,
 		Disabled: e.disabled[r.Login], SameDifference: r.Revision == newest.Number ||

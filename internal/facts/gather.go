@@ -130,7 +130,7 @@ func (s *Gatherer) fill(db *gorm.DB, repo *records.Repository, all []Gathered) e
 	if err != nil {
 		return err
 	}
-	e, err := evidenceOf(db, repo, all)
+	e, err := batchOf(db, repo, all)
 	if err != nil {
 		return err
 	}

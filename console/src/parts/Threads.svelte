@@ -27,9 +27,9 @@
   let chosen = $state<number>();
   let text = $state('');
   let outcome = $state('');
-  let settledToo = $state(false);
+  let resolvedToo = $state(false);
   const resolved = $derived(threads.filter((t) => t.resolved).length);
-  const visible = $derived(threads.filter((t) => settledToo || !t.resolved || t.id === chosen));
+  const visible = $derived(threads.filter((t) => resolvedToo || !t.resolved || t.id === chosen));
   const standing = (t: Thread) => (t.resolved ? 'met' : t.needs_answer ? 'missing' : 'none');
   const word = (t: Thread) =>
     t.resolved
@@ -93,8 +93,8 @@
 
 {#if resolved > 0}
   <p class="mt-3 text-sm">
-    <button type="button" class="plain-link cursor-pointer" onclick={() => (settledToo = !settledToo)}
-      >{settledToo ? 'Hide' : 'Show'} {resolved} resolved {resolved === 1 ? 'discussion' : 'discussions'}</button
+    <button type="button" class="plain-link cursor-pointer" onclick={() => (resolvedToo = !resolvedToo)}
+      >{resolvedToo ? 'Hide' : 'Show'} {resolved} resolved {resolved === 1 ? 'discussion' : 'discussions'}</button
     >
   </p>
 {/if}
