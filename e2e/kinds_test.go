@@ -48,7 +48,17 @@ func TestProtectedTags(t *testing.T) {
 	w.must("ines", dir, "push", "-q", "origin", ":refs/tags/try/1")
 	w.must("tamsin", other, "tag", "free")
 	w.must("tamsin", other, "push", "-q", "origin", "free")
-	w.says("tamsin", 0, "role:maintainer", "rules", "explain", "--repo", repo)
+	w.says("tamsin", 0, "Tags try/** may be moved by maintainers who may make them.", "rules", "explain", "--repo", repo)
+	file := w.file("tags.yaml", "tavrin: rules/1\nprotect:\n  - {name: releases, tags: v*, create: role:maintainer}\n")
+	w.says("tamsin", 0, "releases (v*): Tags v* do not move.\n", "rules", "lint", file, "--repo", repo)
+
+	// Suspended it does not bind, and does not say that it does.
+	_, err := w.as("ines").Suspend(t.Context(), repo, "releases", 10*time.Minute, "to move one")
+	w.ok(err)
+	if out := w.says("tamsin", 0, "", "rules", "explain", "--repo", repo); strings.Contains(out, "Tags v*") {
+		t.Errorf("a suspended protection speaks: %s", out)
+	}
+	w.must("ines", dir, "push", "-q", "-f", "origin", "v1")
 }
 
 // A backport's commits are on the trunk already, or say from where there they were picked.

@@ -61,7 +61,7 @@ func after(script string) string {
 }
 
 var pictures = []picture{
-	{name: "repositories", path: "/", who: "ines"},
+	{name: "desk", path: "/", who: "ines"},
 	{name: "repository", path: irrigation, who: "ines"},
 	{name: "changes", path: irrigation + "/changes", who: "ines"},
 	{name: "propose", path: irrigation + "/propose?source=field-app/colours", who: "wren"},

@@ -359,7 +359,7 @@ func (s *Rulebook) ExplainBranch(ctx context.Context, a accounts.Actor, name, br
 			}
 		}
 	}
-	for _, sentence := range slices.Concat(e.Sentences(), force.Set.AreaSentences(), force.Set.TagSentences(), force.Set.DefinitionSentences()) {
+	for _, sentence := range slices.Concat(e.Sentences(), force.Set.AreaSentences(), force.Now().TagSentences(), force.Set.DefinitionSentences()) {
 		out.Sentences = append(out.Sentences, wire.RuleSentence{Setting: sentence.Setting, Text: sentence.Text,
 			Level:   string(sentence.Level),
 			Sources: append([]require.Source{}, sentence.Sources...), FixedBy: sentence.FixedByHouse()})

@@ -97,10 +97,14 @@ func (s *Rulebook) CheckRules(ctx context.Context, a accounts.Actor, where, text
 	}
 	for _, p := range doc.Protections {
 		one := rules.Document{Protections: []rules.Protection{p}}
-		one.Protections[0].Branches, one.Protections[0].Repositories = everything, glob.List{}
-		for _, sentence := range one.Alone(0).For("any").Sentences() {
-			out.Sentences = append(out.Sentences, fmt.Sprintf("%s (%s): %s", p.Name, strings.Join(p.Text, ", "),
-				sentence.Text))
+		one.Protections[0].Repositories = glob.List{}
+		sentences, of := one.Alone(0).TagSentences(), p.TagText
+		if of == nil {
+			one.Protections[0].Branches, of = everything, p.Text
+			sentences = one.Alone(0).For("any").Sentences()
+		}
+		for _, sentence := range sentences {
+			out.Sentences = append(out.Sentences, fmt.Sprintf("%s (%s): %s", p.Name, strings.Join(of, ", "), sentence.Text))
 		}
 	}
 	return out, nil

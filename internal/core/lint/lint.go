@@ -309,10 +309,12 @@ func (l *linter) reporter(line int, name string, required bool) {
 
 func (l *linter) protection(p *rules.Protection) {
 	what := fmt.Sprintf("protection %q", p.Name)
-	l.branches(p, what)
-	l.everywhere(p, what)
-	l.creation(p, what)
-	l.stricter(p, what)
+	if p.TagText == nil { // what is looked for is about branches
+		l.branches(p, what)
+		l.everywhere(p, what)
+		l.creation(p, what)
+		l.stricter(p, what)
+	}
 	for key, who := range map[string][]people.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt,
 		"waive": p.Waive, "land.who": p.LandBy} {
 		l.principals(p.LineOf(key), fmt.Sprintf("%s: %s names", what, key), who)

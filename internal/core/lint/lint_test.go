@@ -106,6 +106,8 @@ func TestLint(t *testing.T) {
 		{"a message that does not fit", "protect:\n  - {name: a, branches: main, require: [{messages: '^[a-z]+: ', example: 'docs: a'}], land: {message: 'Change {number}: {title}'}}\n", Fragile, "does not fit the messages", ""},
 		{"a message that fits", "protect:\n  - {name: a, branches: main, require: [{messages: '^[a-z]+: ', example: 'docs: a'}], land: {message: '{title} ({number})'}}\n", "", "", ""},
 		{"a person who is disabled", "protect:\n  - {name: trunk, branches: main, push: person:gone}\n", Blocked, "person:gone, whose account is disabled", "enable"},
+		{"tags", "protect:\n  - {name: versions, tags: 'v*', create: role:maintainer, require: [{signed: every tag}]}\n", "", "", ""},
+		{"tags of nobody", "protect:\n  - {name: versions, tags: 'v*', create: team:nosuch}\n", Blocked, "team:nosuch, which there is not", ""},
 		{"a label of nobody", "labels: {urgent: {set_by: team:nosuch}}\n", Blocked, "team:nosuch, which there is not", ""},
 	}
 	for _, c := range cases {

@@ -530,6 +530,10 @@ func TestProtectionsOfTags(t *testing.T) {
 			"Tags v* are signed by a registered key." {
 			t.Error(got)
 		}
+		suspended := d.Alone(1).Without([]change.Suspension{{Protection: "n"}})
+		if tags := suspended.TagSentences(); len(tags) > 0 {
+			t.Errorf("of a suspended protection it says %v", tags)
+		}
 		if d.Alone(1).For("v1").Protected {
 			t.Error("a branch is protected by what is for tags")
 		}

@@ -305,17 +305,24 @@ func (s *Set) combine(name string, matches func(*Protection) bool) *Effective {
 			if !s.concerns(p.Repositories) || !matches(p) {
 				continue
 			}
-			if n := slices.IndexFunc(s.suspended, func(x change.Suspension) bool {
-				return x.Document == l.Of &&
-					x.Protection == p.Name
-			}); n >= 0 {
-				c.Suspended = append(c.Suspended, s.suspended[n])
+			if x := s.suspension(l, p); x != nil {
+				c.Suspended = append(c.Suspended, *x)
 				continue
 			}
 			c.take(l, p)
 		}
 	}
 	return c.done()
+}
+
+// suspension is what puts a protection out of force now; nil: nothing.
+func (s *Set) suspension(l Layer, p *Protection) *change.Suspension {
+	for i, x := range s.suspended {
+		if x.Document == l.Of && x.Protection == p.Name {
+			return &s.suspended[i]
+		}
+	}
+	return nil
 }
 
 // Binding is For without the protections that exempt a person, of whom is says what they are.

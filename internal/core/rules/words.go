@@ -186,7 +186,7 @@ func (s *Set) TagSentences() []Sentence {
 	for _, l := range s.layers {
 		for i := range l.Document.Protections {
 			p := &l.Document.Protections[i]
-			if p.TagText == nil || !s.concerns(p.Repositories) {
+			if p.TagText == nil || !s.concerns(p.Repositories) || s.suspension(l, p) != nil {
 				continue
 			}
 			tags := "Tags " + grammar.GlobWords(p.TagText)
