@@ -237,7 +237,7 @@ func TestP1WaiverPush(t *testing.T) {
 	if status != 3 {
 		t.Fatalf("unconfirmed, it ended with %d", status)
 	}
-	has(t, asked, "This would waive:", "<o> floor: nobody pushes to it directly", "<o> trunk: nobody pushes to it directly", "--confirm")
+	has(t, asked, "This would waive:", "<o>", "floor: nobody pushes to it directly", "trunk: nobody pushes to it directly", "--confirm")
 	code := strings.Fields(asked[strings.LastIndex(asked, "--confirm ")+10:])[0]
 	w.says("wren", 0, "git push origin "+commit+":refs/heads/main", append(said, "--confirm", code)...)
 	more := w.commit("wren", dir, "pumps", "still off\n", "more")

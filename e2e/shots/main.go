@@ -165,6 +165,15 @@ func take(browser context.Context, service, tokens, out string, p picture) error
 		}
 		time.Sleep(400 * time.Millisecond)
 	}
+	if p.command != "" { // a picture of a command ends where what it printed ends
+		tall, err := chromedp.Run(tab, chromedp.Evaluate[int64](`document.querySelector('pre').offsetHeight`))
+		if err != nil {
+			return err
+		}
+		if err := chromedp.Do(tab, chromedp.EmulateViewport(p.width, tall+40)); err != nil {
+			return err
+		}
+	}
 	picture, err := chromedp.Run(tab, chromedp.CaptureScreenshot())
 	if err != nil {
 		return err

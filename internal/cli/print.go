@@ -14,7 +14,7 @@ import (
 // print shows a value in the form that was asked for; table is called for the form that people read.
 func (p *program) print(value any, table func(w io.Writer)) error {
 	if p.format == "table" {
-		t := p.newTable()
+		t := newTable(p.out)
 		table(t)
 		t.flush()
 		return nil

@@ -57,10 +57,10 @@ var colours = map[state]string{
 	"not-asked": slate, "skipped": slate, "cancelled": slate, "withdrawn": slate, "closed": slate, "draft": slate, "no": slate,
 }
 
-// newTable makes a table that prints to the program's output.
-func (p *program) newTable() *table {
-	t := &table{out: p.out}
-	if f, isFile := p.out.(*os.File); isFile && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" {
+// newTable makes a table that prints to a file, or to whatever else takes text.
+func newTable(w io.Writer) *table {
+	t := &table{out: w}
+	if f, isFile := w.(*os.File); isFile && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" {
 		t.paint = term.IsTerminal(int(f.Fd()))
 	}
 	return t

@@ -96,7 +96,7 @@ func TestStatesInColour(t *testing.T) {
 	if strings.ReplaceAll(coloured, "\x1b[0m", "") != plainly {
 		t.Errorf("in colour it says %q, without %q", coloured, plainly)
 	}
-	if (&program{out: &bytes.Buffer{}}).newTable().paint {
+	if newTable(&bytes.Buffer{}).paint {
 		t.Error("what is not a terminal is painted")
 	}
 }

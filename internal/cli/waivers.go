@@ -23,17 +23,25 @@ func (p *program) waiver() *cobra.Command {
 
 // printPlan says exactly what would be waived and what would be left.
 func printPlan(w io.Writer, v wire.WaiverPlan) {
-	fmt.Fprintln(w, "This would waive:")
+	notes := &footnotes{}
+	row(w, "This would waive:")
 	for _, r := range v.Waives {
-		fmt.Fprintf(w, "  <o> %s  (%s, asked by %s)\n", plain(r.Title), plain(r.Key), plain(r.Because))
+		row(w, "<o>", r.Key, r.Title, notes.mark(r.Because))
+	}
+	if len(v.Left) > 0 {
+		row(w, "and leave:")
 	}
 	for _, r := range v.Left {
 		why := "not named"
 		if r.Why != "" {
 			why = "not yours to waive: " + r.Why
 		}
-		fmt.Fprintf(w, "and leave:\n  [ ] %s  (%s): %s\n", plain(r.Title), plain(r.Key), plain(why))
+		row(w, "[ ]", r.Key, r.Title)
+		row(w, "", "", why)
 	}
+	fmt.Fprintln(w)
+	notes.list(w)
+	fmt.Fprintln(w)
 }
 
 // confirm shows a plan and finds out whether exactly that is meant: by the code that was given, or on the terminal.
@@ -41,7 +49,9 @@ func (p *program) confirm(plan wire.WaiverPlan, given string) (string, error) {
 	if given != "" {
 		return given, nil
 	}
-	printPlan(p.err, plan)
+	t := newTable(p.err)
+	printPlan(t, plan)
+	t.flush()
 	if !p.interactive {
 		fmt.Fprintf(p.err, "Nothing was waived. To waive exactly that, say the same again with --confirm %s\n",
 			plan.Confirm)
