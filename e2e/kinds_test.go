@@ -50,7 +50,7 @@ func TestProtectedTags(t *testing.T) {
 	w.must("tamsin", other, "push", "-q", "origin", "free")
 	w.says("tamsin", 0, "Tags try/** may be moved by maintainers who may make them.", "rules", "explain", "--repo", repo)
 	file := w.file("tags.yaml", "tavrin: rules/1\nprotect:\n  - {name: releases, tags: v*, create: role:maintainer}\n")
-	w.says("tamsin", 0, "releases (v*): Tags v* do not move.\n", "rules", "lint", file, "--repo", repo)
+	w.says("tamsin", 0, "releases, for tags v*:\n  Tags v* are made by role:maintainer.\n  Tags v* do not move.\n", "rules", "lint", file, "--repo", repo)
 
 	// Suspended it does not bind, and does not say that it does.
 	_, err := w.as("ines").Suspend(t.Context(), repo, "releases", 10*time.Minute, "to move one")

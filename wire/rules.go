@@ -68,10 +68,18 @@ type Suspended struct {
 
 // RulesCheck is the outcome of reading a document without applying it.
 type RulesCheck struct {
-	Valid     bool      `json:"valid"`
-	Findings  []Finding `json:"findings"`
-	Sentences []string  `json:"sentences" doc:"what the document says, when it is valid"`
-	Advice    []Advice  `json:"advice" doc:"what lint comments on, when it is valid and a place was named"`
+	Valid    bool         `json:"valid"`
+	Findings []Finding    `json:"findings"`
+	Says     []Protection `json:"says" doc:"what its protections say, when it is valid"`
+	Advice   []Advice     `json:"advice" doc:"what lint comments on, when it is valid and a place was named"`
+}
+
+// Protection is what one protection of a document says by itself.
+type Protection struct {
+	Name      string   `json:"name"`
+	Branches  []string `json:"branches" doc:"kinds and globs; empty: it is for tags"`
+	Tags      []string `json:"tags" doc:"globs; empty: it is for branches"`
+	Sentences []string `json:"sentences"`
 }
 
 // BranchRules explains what protects one branch.

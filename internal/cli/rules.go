@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"tavrin/client"
+	"tavrin/internal/core/lint"
 	"tavrin/wire"
 )
 
@@ -257,8 +259,12 @@ func (r *rulesOf) lint() *cobra.Command {
 			return err
 		}
 		err = p.print(checked, func(w io.Writer) {
-			for _, s := range checked.Sentences {
-				row(w, s)
+			for _, said := range checked.Says {
+				row(w, fmt.Sprintf("%s, for %s:", said.Name, strings.Join(slices.Concat(said.Branches, tagsOf(said)), ", ")))
+				for _, s := range said.Sentences {
+					row(w, "", s)
+				}
+				fmt.Fprintln(w)
 			}
 			p.printFindings(args[0], checked.Findings)
 			p.printAdvice(args[0]+":", checked.Advice)
@@ -280,6 +286,15 @@ func (r *rulesOf) lint() *cobra.Command {
 	return r.options(c)
 }
 
+// tagsOf lists the tags that a protection is for.
+func tagsOf(p wire.Protection) []string {
+	var out []string
+	for _, glob := range p.Tags {
+		out = append(out, "tags "+glob)
+	}
+	return out
+}
+
 func blocked(advice []wire.Advice) bool {
 	for _, a := range advice {
 		if a.Severity == "blocked" {
@@ -290,6 +305,10 @@ func blocked(advice []wire.Advice) bool {
 }
 
 func (p *program) printAdvice(file string, advice []wire.Advice) {
+	order := []lint.Severity{lint.Blocked, lint.Fragile, lint.Note}
+	advice = slices.SortedStableFunc(slices.Values(advice), func(a, b wire.Advice) int {
+		return slices.Index(order, a.Severity) - slices.Index(order, b.Severity)
+	})
 	for _, a := range advice {
 		fmt.Fprintf(p.err, "%s%d: %s: %s", file, a.Line, a.Severity, plain(a.Text))
 		if a.Edit != "" {

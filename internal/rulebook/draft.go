@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -70,7 +69,7 @@ func (d Draft) With(repo *records.Repository, force *InForce) (*rules.Set, error
 // and lint looks at it too.
 func (s *Rulebook) CheckRules(ctx context.Context, a accounts.Actor, where, text string,
 	ofHouse bool) (wire.RulesCheck, error) {
-	out := wire.RulesCheck{Findings: []grammar.Finding{}, Sentences: []string{}, Advice: []wire.Advice{}}
+	out := wire.RulesCheck{Findings: []grammar.Finding{}, Says: []wire.Protection{}, Advice: []wire.Advice{}}
 	var doc *rules.Document
 	if where == "" {
 		var findings []grammar.Finding
@@ -98,14 +97,19 @@ func (s *Rulebook) CheckRules(ctx context.Context, a accounts.Actor, where, text
 	for _, p := range doc.Protections {
 		one := rules.Document{Protections: []rules.Protection{p}}
 		one.Protections[0].Repositories = glob.List{}
-		sentences, of := one.Alone(0).TagSentences(), p.TagText
-		if of == nil {
-			one.Protections[0].Branches, of = everything, p.Text
+		said := wire.Protection{Name: p.Name, Branches: append([]string{}, p.Text...), Tags: append([]string{}, p.TagText...), Sentences: []string{}}
+		sentences := one.Alone(0).TagSentences()
+		if it := &one.Protections[0]; p.TagText == nil {
+			if len(p.FromText) == 0 { // absent it means those that it is for, which everything is to stand for now
+				it.From, it.FromText = p.Branches, p.Text
+			}
+			it.Branches = everything
 			sentences = one.Alone(0).For("any").Sentences()
 		}
 		for _, sentence := range sentences {
-			out.Sentences = append(out.Sentences, fmt.Sprintf("%s (%s): %s", p.Name, strings.Join(of, ", "), sentence.Text))
+			said.Sentences = append(said.Sentences, sentence.Text)
 		}
+		out.Says = append(out.Says, said)
 	}
 	return out, nil
 }

@@ -3300,6 +3300,14 @@ export interface components {
             /** @description the proposed document */
             text?: string;
         };
+        Protection: {
+            /** @description kinds and globs; empty: it is for tags */
+            branches: string[];
+            name: string;
+            sentences: string[];
+            /** @description globs; empty: it is for branches */
+            tags: string[];
+        };
         PushWish: {
             branch: string;
             /** @description one that the repository has already */
@@ -3567,8 +3575,8 @@ export interface components {
             /** @description what lint comments on, when it is valid and a place was named */
             advice: components["schemas"]["Advice"][];
             findings: components["schemas"]["Finding"][];
-            /** @description what the document says, when it is valid */
-            sentences: string[];
+            /** @description what its protections say, when it is valid */
+            says: components["schemas"]["Protection"][];
             valid: boolean;
         };
         RulesDraft: {

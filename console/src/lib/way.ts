@@ -2,7 +2,7 @@
 // What each requirement says is the service's; here it is only sorted.
 import type { Report, Requirement } from './api';
 
-/** held of asked hold; what does not apply to the change is not counted. */
+/** Of those that have to hold, held of asked do; what is only advised, or does not apply to the change, is not counted. */
 export type Sluice = { name: string; requirements: Requirement[]; open: boolean; held: number; asked: number };
 
 const names: Record<Requirement['group'], string> = {
@@ -32,12 +32,12 @@ export function sluices(report: Report): Sluice[] {
   for (const r of report.requirements) {
     const s = out.get(r.group)!;
     s.requirements.push(r);
-    if (r.state === 'not-asked') continue;
+    if (r.state === 'not-asked' || r.level === 'advisory') continue;
     s.asked++;
     if (holds(r)) s.held++;
     if (stops(r)) s.open = false;
   }
-  return [...out.values()].filter((s) => s.asked > 0);
+  return [...out.values()].filter((s) => s.requirements.some((r) => r.state !== 'not-asked'));
 }
 
 /** The places that requirements come from, each once, so that they can be numbered. */

@@ -14,12 +14,15 @@
     source,
     target,
     landed,
+    number,
     take,
   }: {
     report: Report;
     source: string;
     target: string;
     landed: boolean;
+    /** Number of the change; absent: it has none yet. */
+    number?: number;
     /** Takes a step; where nothing can be pressed, it is absent. */
     take?: (step: Step) => unknown;
   } = $props();
@@ -41,6 +44,15 @@
     take && !landed
       ? r.steps.filter((s) => s.action !== 'join' && isFor(s, me) && steps[s.action].how.by !== 'git')
       : [];
+  /** The words of a step's button, with what it is done to where that is not plain. */
+  const words = (s: Step) =>
+    [
+      steps[s.action].words,
+      s.arguments.check,
+      s.arguments.change && number && s.arguments.change !== number && `change ${s.arguments.change}`,
+    ]
+      .filter(Boolean)
+      .join(' ');
   const others = (r: Requirement) => r.steps.filter((s) => s.who.length > 0 && !s.who.includes(me));
 </script>
 
@@ -63,9 +75,7 @@
     {#if offered(r).length > 0}
       <p class="col-start-2 flex flex-wrap items-center gap-2 sm:col-start-3">
         {#each offered(r) as s, i (i)}
-          <Button size="xs" color="alternative" onclick={() => take?.(s)}
-            >{steps[s.action].words}{s.arguments.check ? ` ${s.arguments.check}` : ''}</Button
-          >
+          <Button size="xs" color="alternative" onclick={() => take?.(s)}>{words(s)}</Button>
         {/each}
       </p>
     {/if}
@@ -94,8 +104,22 @@
             aria-hidden="true"
           >
             <!-- From a gate to the next the water stands at one height. -->
-            <rect x="0" y={40 - level(i)} width="32" height={level(i)} fill="var(--water)" />
-            <rect x="32" y={40 - level(i + 1)} width="32" height={level(i + 1)} fill="var(--water)" />
+            <rect
+              x="-1"
+              y={40 - level(i)}
+              width="33"
+              shape-rendering="crispEdges"
+              height={level(i)}
+              fill="var(--water)"
+            />
+            <rect
+              x="32"
+              y={40 - level(i + 1)}
+              width="33"
+              shape-rendering="crispEdges"
+              height={level(i + 1)}
+              fill="var(--water)"
+            />
             <path d="M0 41h64" stroke="var(--soft)" stroke-width="1.6" />
             <path d="M28 4v37M36 4v37" stroke="var(--soft)" stroke-width="2" stroke-linecap="round" />
             {#if gate.open}
@@ -107,7 +131,7 @@
           </svg>
           <span class:font-semibold={chosen === gate.name} class:underline={chosen === gate.name}>{gate.name}</span>
           <span class="text-sm text-soft">
-            {gate.open ? 'open' : 'shut'}, {gate.held} of {gate.asked}
+            {gate.open ? 'open' : 'shut'}, {gate.asked > 0 ? `${gate.held} of ${gate.asked}` : 'advice only'}
           </span>
         </button>
       </li>

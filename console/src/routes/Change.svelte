@@ -8,7 +8,6 @@
   import Composer from '../parts/Composer.svelte';
   import Difference from '../parts/Difference.svelte';
   import Loaded from '../parts/Loaded.svelte';
-  import Mark from '../parts/Mark.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import Reviews from '../parts/Reviews.svelte';
@@ -30,6 +29,12 @@
   const c = $derived(page.it);
   const at = page.at;
   const repo = page.repo;
+  // How it stands, the queue's word before the gate's: one that was sent back is not called ready.
+  const answer = $derived.by(() => {
+    if (!c) return undefined;
+    if (page.queued) return `In the queue at place ${c.entry!.position}: ${c.entry!.reason}`;
+    return page.alive && c.entry?.state === 'ejected' ? `Ejected from the queue: ${c.entry.reason}` : c.summary;
+  });
   const index = [
     ['The way', 'way'],
     ['About', 'about'],
@@ -43,7 +48,7 @@
 
 <Page
   title={c ? `${c.number}. ${c.title}` : `Change ${number}`}
-  answer={c && (page.queued ? `In the queue at place ${c.entry!.position}: ${c.entry!.reason}` : c.summary)}
+  {answer}
   problem={page.problem ?? page.change.problem}
   command={`tavrin change show ${number} --repo ${repo}\ntavrin change gate ${number} --repo ${repo}\ntavrin review approve ${number} --revision ${c?.revision ?? 'R'} --repo ${repo}\ntavrin queue join ${number} --repo ${repo}\ntavrin change diff ${number} --new --repo ${repo}\ntavrin thread list ${number} --repo ${repo}`}
 >
@@ -68,19 +73,20 @@
         <div id="way" class="mb-6 scroll-mt-4">
           <Loaded of={page.report}>
             {#snippet children(report)}
-              <Way {report} source={c.source} target={c.target} landed={c.state === 'landed'} take={page.take} />
+              <Way
+                {report}
+                number={c.number}
+                source={c.source}
+                target={c.target}
+                landed={c.state === 'landed'}
+                take={page.take}
+              />
             {/snippet}
           </Loaded>
           {#if c.source_gone}<p class="mt-3 text-sm text-soft">
               The branch {c.source} is gone. The change stays at revision {c.revision}, and goes on when the branch is
               pushed again.
             </p>{/if}
-          {#if c.entry?.state === 'ejected' && page.alive}
-            <p class="mt-3 border-l-4 border-rust bg-panel p-3">
-              <Mark state="ejected" /> Ejected from the queue <When time={c.entry.ended_at ?? c.entry.created_at} />: {c
-                .entry.reason}
-            </p>
-          {/if}
           <Actions {page} change={c} />
         </div>
 

@@ -260,9 +260,9 @@ func (j *judge) dependencies() {
 		case d.State == "landed" && d.Target == j.Target:
 			q.State, q.Have = require.Met, 1
 		case d.State == "landed":
-			q.Next = fmt.Sprintf("it landed on %s: bring it to %s as well, or take the dependency away", d.Target, j.Target)
+			q.Next = fmt.Sprintf("it landed on %s: bring it to %s as well, or remove the dependency", d.Target, j.Target)
 		case d.State == "closed":
-			q.Next = fmt.Sprintf("%q was closed: reopen it, or take the dependency away", d.Title)
+			q.Next = fmt.Sprintf("%q was closed: reopen it, or remove the dependency", d.Title)
 			q.Do(require.DoReopen, other)
 		default:
 			q.Next = fmt.Sprintf("%q is %s; this waits for it, and goes on by itself", d.Title, d.State)
