@@ -11,6 +11,7 @@
     children,
   }: {
     title: string;
+    /** what the page has to say in a sentence; absent: it is being loaded */
     answer?: string;
     problem?: string;
     command?: string;
@@ -24,7 +25,7 @@
 
 <h1 class="text-2xl font-semibold tracking-tight">{title}</h1>
 {@render under?.()}
-{#if answer}<p class="mt-1 max-w-prose text-soft" aria-live="polite">{answer}</p>{/if}
+{#if answer || !problem}<p class="mt-1 max-w-prose text-soft" aria-live="polite">{answer ?? 'Loading …'}</p>{/if}
 {#if problem}
   <p role="alert" class="mt-4 border-l-4 border-rust bg-panel p-3 text-rust">{problem}</p>
 {/if}

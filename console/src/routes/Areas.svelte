@@ -179,7 +179,10 @@
                 ><td class="py-1 text-right">{l.asked}</td><td class="py-1 text-right">{l.given}</td></tr
               >
             {:else}
-              <tr><td class="py-1 text-soft" colspan="5">Nothing waits for anybody.</td></tr>
+              <tr
+                ><td class="py-1 text-soft" colspan="5">{loads.value ? 'Nothing waits for anybody.' : 'Loading …'}</td
+                ></tr
+              >
             {/each}
           </tbody>
         </table>

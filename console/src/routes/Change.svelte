@@ -148,8 +148,6 @@
           />{/if}
       </div>
     </div>
-  {:else if !page.change.problem}
-    <p class="text-soft" role="status">Loading …</p>
   {/if}
 </Page>
 <WaiveDialog

@@ -78,7 +78,7 @@
     return [c.state === 'landed' || c.ready ? 'met' : c.state === 'open' ? 'missing' : 'none', c.summary];
   }
   const answer = $derived.by(() => {
-    if (!changes.value) return '';
+    if (!changes.value) return undefined;
     const ready = shown.filter((c) => c.ready && c.state === 'open' && !ejected(c)).length;
     return `${count(shown.length, 'change')}${more ? ' and more' : ''}, ${ready} ready to land.`;
   });

@@ -33,7 +33,7 @@
         <span class="text-soft"><When time={l.at} /></span>
       </li>
     {:else}
-      {#if lines.value}<li class="px-4 py-6">Nothing has happened yet.</li>{/if}
+      <li class="px-4 py-6">{lines.value ? 'Nothing has happened yet.' : 'Loading …'}</li>
     {/each}
   </ol>
   {#if lines.value && lines.value.length >= limit && limit < 500}

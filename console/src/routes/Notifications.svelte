@@ -85,7 +85,7 @@
             >{f.muted ? 'Follow' : 'Unfollow'}</button
           >
         </li>
-      {:else}<li class="text-soft">Nothing.</li>{/each}
+      {:else}<li class="text-soft">{following.value ? 'Nothing.' : 'Loading …'}</li>{/each}
     </ul>
   </Panel>
   <Panel title="As a feed" note="Atom, at a private address">

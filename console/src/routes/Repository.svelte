@@ -56,7 +56,7 @@
     await Promise.all([waivers.reload(), following.reload(), history.reload()]);
   }
   const answer = $derived.by(() => {
-    if (!branches.value || !about.value) return '';
+    if (!branches.value || !about.value) return undefined;
     if (about.value.empty) return 'It is empty. Its first push is for maintainers.';
     const guarded = branches.value.filter((b) => b.protections.length > 0).length;
     const all = count(branches.value.length, 'branch').replace('branchs', 'branches');
