@@ -18,6 +18,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"tavrin/internal/headless"
+	"tavrin/internal/service"
 	"tavrin/wire"
 )
 
@@ -33,6 +34,7 @@ func TestInTheBrowser(t *testing.T) {
 		{"ConsoleObjectsWithdrawsAndCloses", consoleObjectsWithdrawsAndCloses},
 		{"ConsoleIsAccessible", consoleIsAccessible},
 		{"TwoBrowsersAndATerminal", twoBrowsersAndATerminal},
+		{"ManyTabsShareOneStream", manyTabsShareOneStream},
 		{"ConsoleWaiver", consoleWaiver},
 		{"LargeDifferenceIsReadInParts", largeDifferenceIsReadInParts},
 		{"ConsoleProposesAndAlters", consoleProposesAndAlters},
@@ -80,7 +82,18 @@ func (w *town) visit() *page {
 		w.ok(err)
 		theBrowser.ctx, theBrowser.end, theBrowser.profile = ctx, end, profile
 	}
-	ctx, cancel := chromedp.NewContext(theBrowser.ctx, chromedp.WithNewBrowserContext())
+	return w.tab(theBrowser.ctx, chromedp.WithNewBrowserContext())
+}
+
+// another opens another tab beside this one: signed in as it is.
+func (p *page) another() *page {
+	p.t.Helper()
+	return p.tab(p.ctx)
+}
+
+func (w *town) tab(beside context.Context, options ...chromedp.ContextOption) *page {
+	w.t.Helper()
+	ctx, cancel := chromedp.NewContext(beside, options...)
 	w.t.Cleanup(cancel)
 	p := &page{town: w, ctx: ctx}
 	origin, err := url.Parse(w.url)
@@ -588,6 +601,38 @@ func consoleWaiver(t *testing.T) {
 	author.shows("change 1", "Bring flood")
 	for _, p := range []*page{duty, other, author} {
 		p.untroubled()
+	}
+}
+
+// However many tabs somebody has open, the service has one stream to send, and every tab hears of what happens; when the one
+// that listens is closed, another goes on. A browser has six connections to a service, so that with a stream each the seventh
+// would show nothing.
+func manyTabsShareOneStream(t *testing.T) {
+	w := aloneTown(t)
+	w.close()
+	w.open(service.Options{Bounds: bound(t, "calls.streams=1", "calls.token=1000000", "calls.address=1000000")})
+	w.admin = w.as("admin")
+	w.begin(simple)
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	first := w.visit()
+	first.signIn("ines")
+	tabs := []*page{first}
+	for len(tabs) < 8 {
+		tabs = append(tabs, first.another())
+	}
+	for _, tab := range tabs {
+		tab.open("/growers/irrigation/changes/1")
+		tab.shows("Nobody has reviewed it yet.")
+	}
+	w.approve("odo", k)
+	for _, tab := range tabs {
+		tab.shows("odo approved revision 1")
+	}
+	first.do(chromedp.Navigate("about:blank")) // which held the lock
+	w.approve("wren", k)
+	for _, tab := range tabs[1:] {
+		tab.shows("wren approved revision 1")
+		tab.untroubled()
 	}
 }
 

@@ -48,7 +48,8 @@ export function happens(f: (h: Happened) => void): () => void {
   listeners.add(f);
   if (!begun) {
     begun = true;
-    void navigator.locks.request('tavrin-events', listen);
+    // Where a page has no locks, as over plain http from elsewhere, each listens for itself.
+    void (navigator.locks ? navigator.locks.request('tavrin-events', listen) : listen());
   }
   return () => listeners.delete(f);
 }
