@@ -29,7 +29,22 @@ func (c checks) CheckNames(ctx context.Context, repo string) ([]wire.CheckName, 
 
 // Wanted lists checks that wait for a report.
 func (c checks) Wanted(ctx context.Context, repo string) ([]wire.Check, error) {
-	return do(ctx, c.connection, wire.ListWantedChecks, inRepo(repo))
+	return do(ctx, c.connection, wire.ListWantedChecks, wire.WantedQuery{InRepo: inRepo(repo)})
+}
+
+// TakenOn lists checks that a worker has taken on and not answered yet.
+func (c checks) TakenOn(ctx context.Context, repo string) ([]wire.Check, error) {
+	return do(ctx, c.connection, wire.ListWantedChecks, wire.WantedQuery{InRepo: inRepo(repo), Taken: true})
+}
+
+// ClaimCheck takes the oldest check that waits, of the given name if one is given, so that no other worker does. It is nil
+// when none waits.
+func (c checks) ClaimCheck(ctx context.Context, repo, name string) (*wire.Check, error) {
+	taken, err := do(ctx, c.connection, wire.ClaimCheck, onRepo(repo, wire.CheckClaim{Name: name}))
+	if err != nil || len(taken) == 0 {
+		return nil, err
+	}
+	return &taken[0], nil
 }
 
 // Rerun asks for another attempt of a check.

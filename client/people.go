@@ -56,6 +56,11 @@ func (c people) SetTeam(ctx context.Context, name string, members, managers []st
 	return none(do(ctx, c.connection, wire.PutTeam, wire.TeamChanged{Team: name, Body: e}))
 }
 
+// Grants lists who has which role in a house or repository; of a repository, those in its house too.
+func (c people) Grants(ctx context.Context, where string) ([]wire.Grant, error) {
+	return do(ctx, c.connection, wire.ListGrants, wire.GrantQuery{Where: where})
+}
+
 // Grant gives somebody a role in a house or repository; "none" takes it away.
 func (c people) Grant(ctx context.Context, where, who, role string) error {
 	return none(do(ctx, c.connection, wire.PutGrant, just(wire.Grant{Who: who, Where: where, Role: role})))

@@ -34,6 +34,26 @@ func (c repositories) Repository(ctx context.Context, repo string) (wire.Reposit
 	return do(ctx, c.connection, wire.GetRepository, inRepo(repo))
 }
 
+// EditRepository changes something of a repository itself.
+func (c repositories) EditRepository(ctx context.Context, repo string, e wire.RepositoryEdit) (wire.Repository, error) {
+	return do(ctx, c.connection, wire.EditRepository, onRepo(repo, e))
+}
+
+// DeleteRepository deletes a repository; for a while it can be restored.
+func (c repositories) DeleteRepository(ctx context.Context, repo, reason string) (wire.Deleted, error) {
+	return do(ctx, c.connection, wire.DeleteRepository, onRepo(repo, wire.RepositoryDeletion{Confirm: repo, Reason: reason}))
+}
+
+// RestoreRepository brings a deleted repository back.
+func (c repositories) RestoreRepository(ctx context.Context, repo string) (wire.Repository, error) {
+	return do(ctx, c.connection, wire.RestoreRepository, inRepo(repo))
+}
+
+// DeletedRepositories lists deleted repositories that the caller may restore.
+func (c repositories) DeletedRepositories(ctx context.Context) ([]wire.Deleted, error) {
+	return do(ctx, c.connection, wire.ListDeleted, wire.Nothing{})
+}
+
 // ResumeRepository tries once more to resume a repository that was stopped; for administrators.
 func (c repositories) ResumeRepository(ctx context.Context, repo string) (wire.Repository, error) {
 	return do(ctx, c.connection, wire.ResumeRepository, inRepo(repo))

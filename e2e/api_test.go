@@ -92,7 +92,7 @@ func TestBadInput(t *testing.T) {
 		{"withdrawing nothing", "odo", "POST", r + "/changes/1/withdraw", "", 409, "no standing approval"},
 		{"strategy of no kind", "tamsin", "POST", r + "/changes/1/queue", `{"strategy":"magic"}`, 422, "rebase, squash, merge"},
 		{"leaving from nowhere", "tamsin", "DELETE", r + "/changes/1/queue", "", 404, "not in the queue"},
-		{"commit of no kind", "builder", "POST", r + "/checks", `{"commit":"HEAD","name":"unit","state":"passed"}`, 422, "forty hexadecimal"},
+		{"commit of no kind", "builder", "POST", r + "/checks", `{"commit":"HEAD","name":"unit","state":"passed"}`, 422, "four to forty hexadecimal"},
 		{"link of no kind", "builder", "POST", r + "/checks", `{"commit":"` + strings.Repeat("1", 40) + `","name":"unit","state":"passed","link":"javascript:x"}`, 422, "URL"},
 		{"path out of the tree", "tamsin", "GET", r + "/tree?path=" + url.QueryEscape("../../etc"), "", 422, "not a path"},
 		{"path with NUL", "tamsin", "GET", r + "/tree?path=a%00b", "", 422, "not a path"},
@@ -431,7 +431,7 @@ func TestP11EveryCallNeedsASignIn(t *testing.T) {
 				continue
 			}
 			n++
-			query := map[string]string{"explain": "?branch=main", "owners": "?path=a", "matching": "?pattern=main", "preview": "?source=topic", "lines": "?path=a", "digest": "?since=2026-01-01T00:00:00Z"}[path[strings.LastIndexByte(path, '/')+1:]]
+			query := map[string]string{"explain": "?branch=main", "grants": "?where=growers/irrigation", "owners": "?path=a", "matching": "?pattern=main", "preview": "?source=topic", "lines": "?path=a", "digest": "?since=2026-01-01T00:00:00Z"}[path[strings.LastIndexByte(path, '/')+1:]]
 			resp, body := w.request("", strings.ToUpper(method), fill.Replace(path)+query, bodyFor(path), "If-Match", "*")
 			if resp.StatusCode != 401 && resp.StatusCode != 403 && !(strings.Contains(path, "/jobs/{id}") && resp.StatusCode == 409) {
 				t.Errorf("%s answers %d: %s", call, resp.StatusCode, body)
@@ -459,6 +459,10 @@ func bodyFor(path string) string {
 	switch {
 	case strings.HasSuffix(path, "/people"):
 		return `{"login":"x"}`
+	case strings.HasSuffix(path, "/delete"):
+		return `{"confirm":"growers/irrigation","reason":"no more"}`
+	case strings.HasSuffix(path, "/repositories/{house}/{name}"):
+		return `{"description":"mine"}`
 	case strings.HasSuffix(path, "/disabled"):
 		return `{"disabled":true}`
 	case strings.HasSuffix(path, "/teams"), strings.HasSuffix(path, "/houses"), strings.HasSuffix(path, "/repositories"), strings.HasSuffix(path, "/rerun"):

@@ -73,5 +73,5 @@ func TestDesk(t *testing.T) {
 		t.Errorf("others may decide: %s", got)
 	}
 	w.says("odo", 0, "decide", "desk")
-	w.says("wren", 0, "Nothing waits for you.", "desk")
+	w.says("wren", 0, "nothing waits for you", "desk")
 }

@@ -128,6 +128,9 @@ func TestCommandListsAreBounded(t *testing.T) {
 	w := newTown(t)
 	dir := w.begin(simple)
 	head := w.tip("main")
+	w.close()
+	w.open(service.Options{Bounds: bound(t, "push.refs=1000")})
+	w.must("ines", dir, "remote", "set-url", "origin", w.gitURL())
 	commands := func(n, size int) []string {
 		var out []string
 		for i := range n {

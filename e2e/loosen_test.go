@@ -111,7 +111,7 @@ func TestP8OneMoreProtectionOpensNothing(t *testing.T) {
 		if err == nil {
 			t.Fatalf("with %q a release begins at what nobody looked at", more)
 		}
-		has(t, out, "lines", "a branch of main holds already")
+		has(t, out, "lines", "is on main already")
 	}
 	w.apply(rules)
 	k := w.openChange("tamsin", "other")

@@ -51,8 +51,8 @@ func TestRefusalSaysWhichRuleAndTheWayOut(t *testing.T) {
 	if err == nil {
 		t.Fatal("the push went through")
 	}
-	has(t, out, `Refused by "trunk" (rules version 1, line 7)`, "(trunk: nobody pushes to it directly)", "git push origin ", ":refs/heads/tamsin/main-",
-		"tavrin change open --repo "+repo, "NAME-OF-THAT-BRANCH", "git switch main && git reset --keep origin/main")
+	has(t, out, `Refused by "trunk" (rules version 1, line 7)`, "(trunk: nobody pushes to it directly)", "git switch -c tamsin/main-",
+		"tavrin change open --repo "+repo, "NAME-OF-THAT-BRANCH", "git branch -f main origin/main", w.url+"/"+repo+"/propose?source=tamsin%2Fmain-")
 	// The commands it gives do what it says.
 	for line := range strings.Lines(out) {
 		command := strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(line), "remote:"))
@@ -65,6 +65,9 @@ func TestRefusalSaysWhichRuleAndTheWayOut(t *testing.T) {
 	}
 	if now := w.must("tamsin", dir, "rev-parse", "main"); now != before {
 		t.Errorf("the local branch is at %s, not back at %s", now, before)
+	}
+	if on := w.must("tamsin", dir, "rev-parse", "--abbrev-ref", "HEAD"); !strings.HasPrefix(on, "tamsin/main-") {
+		t.Errorf("whoever pushed is on %s, where work cannot go on", on)
 	}
 	if out := w.must("tamsin", dir, "ls-remote", "origin", "refs/heads/tamsin/*"); !strings.Contains(out, "tamsin/main-") {
 		t.Errorf("the commits are on no branch of their own: %q", out)
@@ -96,6 +99,9 @@ func TestTooManyRefsAndOddNames(t *testing.T) {
 			t.Errorf("%q was taken:\n%s", name, out)
 		}
 	}
+	w.close()
+	w.open(service.Options{Bounds: bound(t, "push.refs=1000")})
+	w.must("ines", dir, "remote", "set-url", "origin", w.gitURL())
 	args := []string{"push", "origin"}
 	for i := range 1001 {
 		args = append(args, fmt.Sprintf("%s:refs/heads/b%d", head, i))
@@ -228,7 +234,7 @@ func TestBadPushesAreRefused(t *testing.T) {
 		status           int
 		says             string
 	}{
-		{"wrong content type", "0000", "text/plain", false, 422, "content type"},
+		{"wrong content type", "0000", "text/plain", false, 415, "content type"},
 		{"not packets", "hello", "", false, 422, "not the length of a packet"},
 		{"ends early", "00ff", "", false, 422, "ends too early"},
 		{"no ids", line("x y refs/heads/a") + "0000", "", false, 422, "unreadable command"},

@@ -242,7 +242,7 @@ func TestRulesVersions(t *testing.T) {
 	problem(t, err, 412, "at version 3, not 2")
 	// What show prints can be applied again: that is export and import.
 	shown := w.says("ines", 0, "approvals: 1", "--repo", repo, "rules", "show")
-	w.says("ines", 0, "rules version 4", "--repo", repo, "rules", "apply", w.file("r.yaml", shown), "--reason", "import", "--if-version", "3")
+	w.says("ines", 0, "rules version 3 is this very document", "--repo", repo, "rules", "apply", w.file("r.yaml", shown), "--reason", "import", "--if-version", "3")
 	w.says("ines", 0, "one-trunk", "rules", "template")
 	for _, name := range []string{"one-trunk", "release-lines", "integration-first", "team-of-one"} {
 		text := w.says("ines", 0, "tavrin: rules/1", "rules", "template", name)

@@ -445,7 +445,7 @@ func TestAreaCommands(t *testing.T) {
 	has(t, strings.Join(strings.Fields(out), " "), "(all) 2 1 50 %", "docs/ 1 0 0 %")
 	w.says("tamsin", 0, "docs/**, nowhere/**", "--repo", repo, "area", "list")
 	w.says("tamsin", 0, "no approval is missing", "--repo", repo, "area", "change", fmt.Sprint(k.Number))
-	w.says("tamsin", 0, "COULD APPROVE", "--repo", repo, "area", "workload")
+	w.says("tamsin", 0, "nobody was asked for a review", "--repo", repo, "area", "workload")
 	w.says("tamsin", 0, "labels", "--repo", repo, "change", "label", "--help")
 }
 

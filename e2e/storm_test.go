@@ -153,7 +153,9 @@ func (w *town) calm(changes []wire.Change) {
 		w.until(k, "at an end", func(k wire.Change) bool {
 			wanted, err := builder.Wanted(ctx, repo)
 			w.ok(err)
-			for _, k := range wanted {
+			taken, err := builder.TakenOn(ctx, repo)
+			w.ok(err)
+			for _, k := range append(wanted, taken...) {
 				builder.ReportCheck(ctx, repo, wire.NewReport{Commit: k.Commit, Name: k.Name, State: "passed", Attempt: k.Attempt})
 			}
 			return k.State == "landed" || (k.Entry != nil && k.Entry.State == "ejected")

@@ -116,7 +116,7 @@ func TestDraftComments(t *testing.T) {
 	if mine := w.says("odo", 0, "units?", "thread", "drafts", "1", "--repo", repo); strings.Contains(mine, "never mind") {
 		t.Errorf("what was thrown away is there:\n%s", mine)
 	}
-	w.says("wren", 0, "Nothing.", "thread", "drafts", "1", "--repo", repo)
+	w.says("wren", 0, "you have no draft comment on it", "thread", "drafts", "1", "--repo", repo)
 	count := func() int {
 		t.Helper()
 		all, err := w.as("tamsin").Threads(ctx, repo, k.Number)

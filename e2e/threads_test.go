@@ -131,7 +131,7 @@ func TestBadThreads(t *testing.T) {
 		{wire.NewThread{First: 1, Text: "x"}, "of which file"},
 		{wire.NewThread{Revision: 7, Text: "x"}, "no revision 7"},
 		{wire.NewThread{Commit: "main", Text: "x"}, "not a commit id"},
-		{wire.NewThread{Commit: w.tip("main"), Text: "x"}, "does not bring commit"},
+		{wire.NewThread{Commit: w.tip("main"), Text: "x"}, "does not bring a commit"},
 		{wire.NewThread{Text: strings.Repeat("x", 1<<20)}, "bytes"},
 		{wire.NewThread{Text: "a\xffb", Path: "a"}, ""},
 	}

@@ -264,7 +264,7 @@ func TestARepositoryIsStopped(t *testing.T) {
 	if len(desk) != 1 || desk[0].Kind != "stopped" || desk[0].What == "" {
 		t.Errorf("the administrator's desk has %+v", desk)
 	}
-	_, err = w.as("ines").ApplyRules(ctx, repo, wire.NewRules{Text: simple, Reason: "to see"}, -1)
+	_, err = w.as("ines").ApplyRules(ctx, repo, wire.NewRules{Text: simple + "# another\n", Reason: "to see"}, -1)
 	problem(t, err, 503, "stopped and read-only", "tavrin repo resume growers/irrigation")
 	_, err = w.as("tamsin").Leave(ctx, repo, k.Number)
 	problem(t, err, 503, "stopped")

@@ -99,10 +99,26 @@ type NewHouse struct {
 
 // NewRepository is what a repository is made from.
 type NewRepository struct {
-	Name          string `json:"name" doc:"HOUSE/NAME" example:"growers/irrigation"`
-	DefaultBranch string `json:"default_branch,omitempty" doc:"absent: main"`
-	Public        bool   `json:"public,omitempty" doc:"readable without signing in"`
-	ImportURL     string `json:"import_url,omitempty"`
+	Name          string   `json:"name" doc:"HOUSE/NAME" example:"growers/irrigation"`
+	DefaultBranch string   `json:"default_branch,omitempty" doc:"absent: that of what is imported, or main"`
+	Public        bool     `json:"public,omitempty" doc:"readable without signing in"`
+	ImportURL     string   `json:"import_url,omitempty"`
+	Branches      []string `json:"branches,omitempty" example:"main" doc:"globs: of an import, only these branches; absent: all"`
+}
+
+// RepositoryEdit says what is to be changed of a repository itself.
+type RepositoryEdit struct {
+	Name          *string `json:"name,omitempty" example:"growers/watering" doc:"HOUSE/NAME, in the same house; its old name goes on saying where it went"`
+	Description   *string `json:"description,omitempty" example:"Programs of the valves, and the forecast" doc:"one line"`
+	DefaultBranch *string `json:"default_branch,omitempty" example:"trunk" doc:"one that there is, unless it is empty"`
+	Public        *bool   `json:"public,omitempty" doc:"readable without signing in"`
+	ReadOnly      *string `json:"read_only,omitempty" example:"it lives in growers/watering now" doc:"why nothing may be written to it any more; empty: it may"`
+}
+
+// RepositoryDeletion is why a repository goes.
+type RepositoryDeletion struct {
+	Confirm string `json:"confirm" example:"growers/irrigation" doc:"its name once more"`
+	Reason  string `json:"reason" example:"it lives in growers/watering now"`
 }
 
 // HistoryQuery says which commits are listed.
@@ -333,7 +349,7 @@ type NewReview struct {
 type Reading struct {
 	Revision int    `query:"revision" minimum:"0" doc:"absent: the newest"`
 	Since    int    `query:"since" minimum:"0" doc:"another revision: what came after it, without what came only from the target"`
-	Commit   string `query:"commit" doc:"one commit of the revision, by its whole id"`
+	Commit   string `query:"commit" doc:"one commit of the revision, by its id or enough of the beginning"`
 	Space    string `query:"space" enum:"shown,ignored" doc:"ignored: lines that differ only in white space are the same"`
 	Context  int    `query:"context" minimum:"0" maximum:"10000" doc:"lines around what differs; absent: three"`
 }
@@ -427,7 +443,7 @@ type Resolution struct {
 
 // NewReport is what a check robot says of a check.
 type NewReport struct {
-	Commit  string            `json:"commit" doc:"whole id"`
+	Commit  string            `json:"commit" doc:"its id, or enough of the beginning to tell it from all others"`
 	Name    string            `json:"name" example:"valve-bench"`
 	State   change.CheckState `json:"state" enum:"waiting,running,passed,failed,errored,skipped,cancelled"`
 	Link    string            `json:"link,omitempty" doc:"where to read more"`
@@ -435,10 +451,26 @@ type NewReport struct {
 	Attempt int               `json:"attempt,omitempty" minimum:"0" doc:"which attempt is answered; needed from the second on"`
 }
 
+// GrantQuery asks for roles.
+type GrantQuery struct {
+	Where string `query:"where" required:"true" example:"growers/irrigation" doc:"HOUSE or HOUSE/NAME"`
+}
+
+// WantedQuery asks for checks that wait for a report.
+type WantedQuery struct {
+	InRepo
+	Taken bool `query:"taken" doc:"those that a worker has taken on, and that are running"`
+}
+
+// CheckClaim is what a worker of a check robot can take on.
+type CheckClaim struct {
+	Name string `json:"name,omitempty" example:"valve-bench" doc:"only that check; absent: any that the token names"`
+}
+
 // InCommit names a commit.
 type InCommit struct {
 	InRepo
-	Commit string `path:"commit" doc:"whole id"`
+	Commit string `path:"commit" doc:"its id, or enough of the beginning"`
 }
 
 // CheckNamed names a check.

@@ -28,8 +28,10 @@ type Rules struct {
 // RulesApplied is what came of applying a document: a version in force, or a proposal that waits for a second person.
 type RulesApplied struct {
 	Rules
-	Proposal *Proposal `json:"proposal,omitempty" doc:"present: nothing is in force yet"`
-	Advice   []Advice  `json:"advice" doc:"what lint comments on"`
+	Unchanged   bool         `json:"unchanged" doc:"the document is the one in force already, to the letter: no version was made of it"`
+	Differences []Difference `json:"differences" doc:"from the version before, with what loosens"`
+	Proposal    *Proposal    `json:"proposal,omitempty" doc:"present: nothing is in force yet"`
+	Advice      []Advice     `json:"advice" doc:"what lint comments on"`
 }
 
 // Proposal is a loosening that waits for a second person, or waited.
@@ -118,7 +120,7 @@ type RulesTrial struct {
 // BranchTrial is what would change for one branch.
 type BranchTrial struct {
 	Repository string   `json:"repository"`
-	Branch     string   `json:"branch"`
+	Branch     string   `json:"branch" doc:"empty: what is of no branch, such as areas, tags, checks and labels"`
 	Gone       []string `json:"gone" doc:"sentences that would no longer hold"`
 	Come       []string `json:"come" doc:"sentences that would hold"`
 }

@@ -37,16 +37,35 @@ type House struct {
 
 // Repository is one hosted repository.
 type Repository struct {
-	Name          string `json:"name" doc:"HOUSE/NAME"`
-	DefaultBranch string `json:"default_branch"`
-	Public        bool   `json:"public" doc:"readable without signing in"`
-	Role          string `json:"role" doc:"your role: reader, writer, maintainer or none"`
-	Empty         bool   `json:"empty"`
-	RulesVersion  int    `json:"rules_version" doc:"0: no rules applied yet"`
-	HouseVersion  int    `json:"house_version" doc:"version of its house's rules; 0: none"`
-	OpenChanges   int    `json:"open_changes"`
-	InQueue       int    `json:"in_queue" doc:"entries that have not ended"`
-	Trouble       string `json:"trouble,omitempty" doc:"why it is stopped and read-only; absent: it is not"`
+	Name          string    `json:"name" doc:"HOUSE/NAME"`
+	Description   string    `json:"description"`
+	DefaultBranch string    `json:"default_branch"`
+	Public        bool      `json:"public" doc:"readable without signing in"`
+	ReadOnly      string    `json:"read_only,omitempty" doc:"why a maintainer made it read-only; absent: it is not"`
+	Role          string    `json:"role" doc:"your role: reader, writer, maintainer or none"`
+	Empty         bool      `json:"empty"`
+	RulesVersion  int       `json:"rules_version" doc:"0: no rules applied yet"`
+	HouseVersion  int       `json:"house_version" doc:"version of its house's rules; 0: none"`
+	OpenChanges   int       `json:"open_changes"`
+	InQueue       int       `json:"in_queue" doc:"entries that have not ended"`
+	Trouble       string    `json:"trouble,omitempty" doc:"why it is stopped and read-only; absent: it is not"`
+	Imported      *Imported `json:"imported,omitempty" doc:"in the answer to an import: what it brought"`
+}
+
+// Imported is what an import brought.
+type Imported struct {
+	Branches int      `json:"branches"`
+	Tags     int      `json:"tags"`
+	LeftOut  []string `json:"left_out" doc:"branches that were not asked for"`
+}
+
+// Deleted is a repository that is deleted and can be restored.
+type Deleted struct {
+	Name        string    `json:"name" doc:"HOUSE/NAME"`
+	DeletedBy   string    `json:"deleted_by"`
+	DeletedAt   time.Time `json:"deleted_at"`
+	Until       time.Time `json:"until" doc:"until when it can be restored"`
+	OpenChanges int       `json:"open_changes"`
 }
 
 // Branch is one branch and what protects it.
@@ -213,16 +232,18 @@ type Revision struct {
 
 // Review is one word of a reviewer.
 type Review struct {
-	ID        int64     `json:"id"`
-	By        string    `json:"by"`
-	Revision  int       `json:"revision"`
-	Verdict   string    `json:"verdict" enum:"approve,object,comment"`
-	Text      string    `json:"text" doc:"Markdown"`
-	Altered   []string  `json:"altered,omitempty" doc:"what of the change's title and description was altered after the review, in words"`
-	HTML      string    `json:"html" doc:"the text laid out, safe to show"`
-	Withdrawn bool      `json:"withdrawn"`
-	Standing  bool      `json:"standing" doc:"it is this person's present word"`
-	CreatedAt time.Time `json:"created_at"`
+	ID        int64    `json:"id"`
+	By        string   `json:"by"`
+	Revision  int      `json:"revision"`
+	Verdict   string   `json:"verdict" enum:"approve,object,comment"`
+	Text      string   `json:"text" doc:"Markdown"`
+	Altered   []string `json:"altered,omitempty" doc:"what of the change's title and description was altered after the review, in words"`
+	HTML      string   `json:"html" doc:"the text laid out, safe to show"`
+	Withdrawn bool     `json:"withdrawn"`
+	Standing  bool     `json:"standing" doc:"it is this person's present word"`
+	// Weighed is said at once to who reviews.
+	Weighed   *require.Weighed `json:"weighed,omitempty" doc:"in the answer to an approval or objection: whether it counts, for what, and if not why not"`
+	CreatedAt time.Time        `json:"created_at"`
 }
 
 // Check is the newest attempt of one check on one commit.

@@ -4,13 +4,13 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"gorm.io/gorm"
 
 	"tavrin/internal/core/event"
+	"tavrin/internal/core/people"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/wire"
@@ -24,7 +24,7 @@ func (s *People) SetDisabled(ctx context.Context, a Actor, login string, disable
 		return out, err
 	}
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		account, err := AccountByLogin(tx.DB, login)
+		account, err := accountFor(tx.DB, a, login)
 		if err != nil {
 			return err
 		}
@@ -86,7 +86,7 @@ WHERE v.version = (SELECT max(version) FROM rules_versions o WHERE o.repository_
 	if err != nil {
 		return nil, err
 	}
-	word := regexp.MustCompile(`(person|robot):` + regexp.QuoteMeta(login) + `([^a-z0-9-]|$)`)
+	word := people.Named(login)
 	for _, d := range documents {
 		var lines []string
 		for i, line := range slices.Collect(strings.Lines(d.Text)) {

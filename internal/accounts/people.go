@@ -191,10 +191,10 @@ func (s *People) CreateTeam(ctx context.Context, a Actor, name string, members, 
 		if err := tx.Create(&team).Error; err != nil {
 			return records.OrTaken(err, "there is a team %s already", name)
 		}
-		if err := setMembers(tx.DB, team, members); err != nil {
+		if err := setMembers(tx.DB, a, team, members); err != nil {
 			return err
 		}
-		if err := setManagers(tx.DB, team, managers); err != nil {
+		if err := setManagers(tx.DB, a, team, managers); err != nil {
 			return err
 		}
 		return tx.Record(a.Login(), nil, event.TeamCreated{Team: name, Members: members, Managers: managers})
@@ -209,24 +209,24 @@ func (s *People) CreateTeam(ctx context.Context, a Actor, name string, members, 
 }
 
 // setMembers and setManagers replace the people of a team.
-func setMembers(db *gorm.DB, team records.Team, logins []string) error {
-	return setPeople(db, team, logins, "members", &records.TeamMember{},
+func setMembers(db *gorm.DB, a Actor, team records.Team, logins []string) error {
+	return setPeople(db, a, team, logins, "members", &records.TeamMember{},
 		func(id int64) any { return &records.TeamMember{TeamID: team.ID, AccountID: id} })
 }
 
-func setManagers(db *gorm.DB, team records.Team, logins []string) error {
-	return setPeople(db, team, logins, "managers", &records.TeamManager{},
+func setManagers(db *gorm.DB, a Actor, team records.Team, logins []string) error {
+	return setPeople(db, a, team, logins, "managers", &records.TeamManager{},
 		func(id int64) any { return &records.TeamManager{TeamID: team.ID, AccountID: id} })
 }
 
 // setPeople replaces the rows of a kind that a team has by one for each login. Robots are in no team and keep none.
-func setPeople(db *gorm.DB, team records.Team, logins []string, field string, kind any,
+func setPeople(db *gorm.DB, a Actor, team records.Team, logins []string, field string, kind any,
 	row func(account int64) any) error {
 	if err := db.Where("team_id = ?", team.ID).Delete(kind).Error; err != nil {
 		return err
 	}
 	for _, login := range slices.Compact(slices.Sorted(slices.Values(logins))) {
-		account, err := AccountByLogin(db, login)
+		account, err := accountFor(db, a, login)
 		if err != nil {
 			return err
 		}
@@ -247,9 +247,9 @@ func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit wire.Te
 		return a.MustAdminister("changing teams")
 	}
 	return s.records.Write(ctx, func(tx *records.Tx) error {
-		var team records.Team
-		if err := tx.Where("name = ?", name).First(&team).Error; err != nil {
-			return records.OrUnknown(err, "there is no team %q", name)
+		team, err := teamFor(tx.DB, a, name)
+		if err != nil {
+			return err
 		}
 		var keeps int64
 		if err := tx.Model(&records.TeamManager{}).Where("team_id = ? AND account_id = ?", team.ID,
@@ -262,18 +262,18 @@ func (s *People) SetTeam(ctx context.Context, a Actor, name string, edit wire.Te
 			}
 		}
 		var before []string
-		err := tx.Raw("SELECT a.login FROM team_members m JOIN accounts a ON a.id = m.account_id WHERE m.team_id = "+
+		err = tx.Raw("SELECT a.login FROM team_members m JOIN accounts a ON a.id = m.account_id WHERE m.team_id = "+
 			"? ORDER BY a.login", team.ID).Scan(&before).Error
 		if err != nil {
 			return err
 		}
 		if edit.Members != nil {
-			if err := setMembers(tx.DB, team, *edit.Members); err != nil {
+			if err := setMembers(tx.DB, a, team, *edit.Members); err != nil {
 				return err
 			}
 		}
 		if edit.Managers != nil {
-			if err := setManagers(tx.DB, team, *edit.Managers); err != nil {
+			if err := setManagers(tx.DB, a, team, *edit.Managers); err != nil {
 				return err
 			}
 		}
@@ -336,6 +336,50 @@ func teamsKnown(db *gorm.DB, a Actor) ([]wire.Team, error) {
 	return teams, nil
 }
 
+// Grants lists who has which role in a house or a repository, by name; of a repository, those in its house come after its
+// own. It is for those who have a role there themselves (P11).
+func (s *People) Grants(ctx context.Context, a Actor, where string) ([]wire.Grant, error) {
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
+	if !a.Known() {
+		return nil, problem.New(problem.SignInNeeded, "sign in to see roles")
+	}
+	var repository, house int64
+	if strings.Contains(where, "/") {
+		repo, err := Reach(db, a, where, people.Reader)
+		if err != nil {
+			return nil, err
+		}
+		there, err := PeopleOf(db, repo)
+		if err != nil {
+			return nil, err
+		}
+		if _, belongs := there[a.Login()]; !belongs && !a.account.Admin {
+			return nil, problem.New(problem.Forbidden, "who has which role in %s is for those who have one there", where)
+		}
+		repository, house = repo.ID, repo.HouseID
+	} else {
+		h, err := HouseByName(db, a, where)
+		if err != nil {
+			return nil, err
+		}
+		role, err := HouseRole(db, a.account, h.ID)
+		if err != nil {
+			return nil, err
+		}
+		if role == "" && !a.account.Admin { // the same, whether there is such a house or not
+			return nil, problem.New(problem.Unknown, "there is no house %q: tavrin house create %s%s", where, where, MeantHouse(db, a, where))
+		}
+		house = h.ID
+	}
+	out := []wire.Grant{}
+	return out, db.Raw(`SELECT coalesce(a.login, 'team:' || t.name) AS who, coalesce(r.name, h.name) AS "where", g.role
+FROM grants g LEFT JOIN accounts a ON a.id = g.account_id LEFT JOIN teams t ON t.id = g.team_id
+LEFT JOIN repositories r ON r.id = g.repository_id LEFT JOIN houses h ON h.id = g.house_id
+WHERE g.repository_id = ? OR g.house_id = ? ORDER BY g.repository_id IS NULL, who`, repository, house).Scan(&out).Error
+}
+
 // Grant gives somebody a role in a house or a repository; the role "none" takes it away.
 func (s *People) Grant(ctx context.Context, a Actor, where, who, role string) error {
 	allowed := []string{"reader", "writer", "maintainer", "none"}
@@ -347,7 +391,7 @@ func (s *People) Grant(ctx context.Context, a Actor, where, who, role string) er
 		if err != nil {
 			return err
 		}
-		if err := grantSubject(tx.DB, &g, who); err != nil {
+		if err := grantSubject(tx.DB, a, &g, who); err != nil {
 			return err
 		}
 		if err := tx.Where(map[string]any{"account_id": g.AccountID, "team_id": g.TeamID, "house_id": g.HouseID,
@@ -368,7 +412,7 @@ func (s *People) Grant(ctx context.Context, a Actor, where, who, role string) er
 // grantPlace finds where a role is to be given, for somebody who may: a house, or the repository returned.
 func grantPlace(tx *records.Tx, a Actor, where string) (records.Grant, *records.Repository, error) {
 	if !strings.Contains(where, "/") {
-		house, err := HouseByName(tx.DB, where)
+		house, err := HouseByName(tx.DB, a, where)
 		if err != nil {
 			return records.Grant{}, nil, err
 		}
@@ -381,16 +425,16 @@ func grantPlace(tx *records.Tx, a Actor, where string) (records.Grant, *records.
 	return records.Grant{RepositoryID: &repo.ID}, repo, nil
 }
 
-func grantSubject(db *gorm.DB, g *records.Grant, who string) error {
+func grantSubject(db *gorm.DB, a Actor, g *records.Grant, who string) error {
 	if name, isTeam := strings.CutPrefix(who, "team:"); isTeam {
-		var team records.Team
-		if err := db.Where("name = ?", name).First(&team).Error; err != nil {
-			return records.OrUnknown(err, "there is no team %q", name)
+		team, err := teamFor(db, a, name)
+		if err != nil {
+			return err
 		}
 		g.TeamID = &team.ID
 		return nil
 	}
-	account, err := AccountByLogin(db, who)
+	account, err := accountFor(db, a, who)
 	g.AccountID = &account.ID
 	return err
 }

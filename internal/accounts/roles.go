@@ -1,8 +1,11 @@
 package accounts
 
 import (
+	"cmp"
+	"errors"
 	"slices"
 	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -121,6 +124,26 @@ func TeamsOf(db *gorm.DB, logins []string) (map[string][]string, error) {
 	return teams, err
 }
 
+// Grace is how long a deleted repository can be brought back.
+const Grace = 30 * 24 * time.Hour
+
+// movedTo answers for a name that no repository has: where the one went that had it, to those who may read that.
+func movedTo(db *gorm.DB, a Actor, name string, otherwise func() error) error {
+	var repo records.Repository
+	err := db.Joins("JOIN former_names f ON f.repository_id = repositories.id").Where("f.name = ? AND deleted_at IS NULL", name).First(&repo).Error
+	if errors.Is(err, records.ErrNotFound) {
+		return otherwise()
+	}
+	if err != nil {
+		return err
+	}
+	if role, err := RoleIn(db, a.account, &repo); err != nil || a.confined(role, &repo) == people.NoRole {
+		return cmp.Or(err, otherwise())
+	}
+	return problem.New(problem.Unknown, "%s is called %s now; in a clone: git remote set-url origin .../git/%s.git", name, repo.Name,
+		repo.Name)
+}
+
 // Reach finds a repository for an actor who needs at least a role in it. A repository that the actor may not
 // read is as good as none (P11).
 func Reach(db *gorm.DB, a Actor, name string, need people.Role) (*records.Repository, error) {
@@ -130,8 +153,16 @@ func Reach(db *gorm.DB, a Actor, name string, need people.Role) (*records.Reposi
 		missing = problem.New(problem.SignInNeeded, "sign in to see %s: set TAVRIN_TOKEN, or give the token as the "+
 			"Basic password", name)
 	}
-	if err := db.Where("name = ?", name).First(&repo).Error; err != nil {
-		return nil, records.OrElse(err, missing)
+	refused := func() error {
+		if p, ok := missing.(*problem.Problem); ok && a.Known() {
+			p.Text += meantRepository(db, a, name)
+		}
+		return missing
+	}
+	if err := db.Where("name = ?", name).First(&repo).Error; errors.Is(err, records.ErrNotFound) {
+		return nil, movedTo(db, a, name, refused)
+	} else if err != nil {
+		return nil, err
 	}
 	role, err := RoleIn(db, a.account, &repo)
 	if err != nil {
@@ -142,7 +173,11 @@ func Reach(db *gorm.DB, a Actor, name string, need people.Role) (*records.Reposi
 		if p, ok := missing.(*problem.Problem); ok {
 			p.Rights = true
 		}
-		return nil, missing
+		return nil, refused()
+	}
+	if repo.DeletedAt != nil {
+		return nil, problem.New(problem.Unknown, "%s was deleted by %s on %s: tavrin repo restore %s brings it back until %s", repo.Name,
+			repo.DeletedBy, repo.DeletedAt.Format(time.DateOnly), repo.Name, repo.DeletedAt.Add(Grace).Format(time.DateOnly))
 	}
 	if need.AtLeast(people.Writer) && a.scope == ScopeRead {
 		return nil, problem.New(problem.Forbidden, "this token is for reading only; make one with scope all")
@@ -209,10 +244,14 @@ func PrincipalNamed(text string) people.Principal {
 	return people.Principal{Kind: people.Kind(kind), Name: name}
 }
 
-func HouseByName(db *gorm.DB, name string) (records.House, error) {
+// HouseByName finds a house that an actor named.
+func HouseByName(db *gorm.DB, a Actor, name string) (records.House, error) {
 	var h records.House
 	err := db.Where("name = ?", name).First(&h).Error
-	return h, records.OrUnknown(err, "there is no house %q: tavrin house create %s", name, name)
+	if errors.Is(err, records.ErrNotFound) {
+		err = problem.New(problem.Unknown, "there is no house %q: tavrin house create %s%s", name, name, MeantHouse(db, a, name))
+	}
+	return h, err
 }
 
 // confined is the role of an actor whose account has some role in a repository: a token for one purpose reads what its
@@ -230,7 +269,7 @@ func (a Actor) confined(role people.Role, repo *records.Repository) people.Role 
 // Readable returns the repositories that the actor may read, by name.
 func Readable(db *gorm.DB, a Actor) ([]records.Repository, error) {
 	var rows []records.Repository
-	if err := db.Order("name").Find(&rows).Error; err != nil {
+	if err := db.Where("deleted_at IS NULL").Order("name").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	roles, err := RolesOf(db, a.account)
@@ -265,6 +304,6 @@ func Belongs(db *gorm.DB, a Actor, house records.House) (bool, error) {
 
 func RepositoriesOf(db *gorm.DB, house records.House) ([]records.Repository, error) {
 	var repos []records.Repository
-	err := db.Where("house_id = ?", house.ID).Order("name").Find(&repos).Error
+	err := db.Where("house_id = ? AND deleted_at IS NULL", house.ID).Order("name").Find(&repos).Error
 	return repos, err
 }

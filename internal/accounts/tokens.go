@@ -57,7 +57,7 @@ func (s *Access) CreateToken(ctx context.Context, a Actor, n NewToken) (wire.Tok
 		CreatedAt: s.records.Now()}
 	bindings := append(slices.Clone(n.Checks), n.RunnerFor...)
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
-		account, err := AccountByLogin(tx.DB, n.Login)
+		account, err := accountFor(tx.DB, a, n.Login)
 		if err != nil {
 			return err
 		}

@@ -39,6 +39,9 @@ func (s *server) access() {
 		return wire.Done{Done: true}, s.Service.People.SetTeam(ctx, a, q.Team,
 			wire.TeamEdit{Members: q.Body.Members, Managers: q.Body.Managers})
 	})
+	serve(s, wire.ListGrants, func(ctx context.Context, a accounts.Actor, q *wire.GrantQuery) ([]wire.Grant, error) {
+		return s.Service.People.Grants(ctx, a, q.Where)
+	})
 	serve(s, wire.PutGrant, func(ctx context.Context, a accounts.Actor, q *wire.JustBody[wire.Grant]) (wire.Done, error) {
 		return wire.Done{Done: true}, s.Service.People.Grant(ctx, a, q.Body.Where, q.Body.Who, q.Body.Role)
 	})

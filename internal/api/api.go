@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"reflect"
 	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -70,15 +71,15 @@ func build(o Options) (http.Handler, *server) {
 	r.Use(s.logged, watched, s.safe, s.identified, s.bounded)
 	r.NotFound(s.notFound)
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Allow", strings.Join(allowed(r), ", "))
 		writeProblem(w, &Problem{Status: http.StatusMethodNotAllowed, Title: "Method Not Allowed", Detail: r.Method +
-			" means nothing at " + r.URL.Path})
+			" means nothing at " + r.URL.Path + "; " + strings.Join(allowed(r), ", ") + " does"})
 	})
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 
 	// Git: cloning, fetching and pushing with the stock client.
-	r.Get("/git/{house}/{name}/info/refs", s.gitRefs)
-	r.Post("/git/{house}/{name}/git-upload-pack", s.gitFetch)
-	r.Post("/git/{house}/{name}/git-receive-pack", s.gitPush)
+	r.HandleFunc("/git", s.gitNowhere)
+	r.HandleFunc("/git/*", s.git)
 
 	r.Get("/feeds/{secret}", s.feed)
 
@@ -92,7 +93,7 @@ func build(o Options) (http.Handler, *server) {
 		s.routes()
 	})
 	r.HandleFunc("/api/*", s.notFound)
-	r.Handle("/*", console.Handler())
+	r.Handle("/*", s.gitElsewhere(console.Handler()))
 	protection := http.NewCrossOriginProtection()
 	protection.AddInsecureBypassPattern("/git/")
 	protection.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
@@ -121,10 +122,21 @@ func described() huma.Config {
 		}
 		return huma.DefaultSchemaNamer(t, hint)
 	})
-	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer",
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"bearer": {Type: "http", Scheme: "bearer",
 		Description: "A token, as tavrin token create prints it"}}
-	config.Security = []map[string][]string{{"token": {}}}
+	config.Security = []map[string][]string{{"bearer": {}}} // not "token": generators make a type of its name, and there is one
 	return config
+}
+
+// allowed lists the methods that mean something at a request's path.
+func allowed(r *http.Request) []string {
+	var out []string
+	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete} {
+		if chi.RouteContext(r.Context()).Routes.Match(chi.NewRouteContext(), method, r.URL.Path) {
+			out = append(out, method)
+		}
+	}
+	return out
 }
 
 func (s *server) notFound(w http.ResponseWriter, r *http.Request) {

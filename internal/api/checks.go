@@ -20,8 +20,11 @@ func (s *server) checks() {
 	serve(s, wire.ListCheckNames, func(ctx context.Context, a accounts.Actor, q *wire.InRepo) ([]wire.CheckName, error) {
 		return s.Service.Checks.CheckNames(ctx, a, q.Repository())
 	})
-	serve(s, wire.ListWantedChecks, func(ctx context.Context, a accounts.Actor, q *wire.InRepo) ([]wire.Check, error) {
-		return s.Service.Checks.Wanted(ctx, a, q.Repository())
+	serve(s, wire.ListWantedChecks, func(ctx context.Context, a accounts.Actor, q *wire.WantedQuery) ([]wire.Check, error) {
+		return s.Service.Checks.Wanted(ctx, a, q.Repository(), q.Taken)
+	})
+	serve(s, wire.ClaimCheck, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.CheckClaim]) ([]wire.Check, error) {
+		return s.Service.Checks.Claim(ctx, a, q.Repository(), q.Body.Name)
 	})
 	serve(s, wire.ListChecks, func(ctx context.Context, a accounts.Actor, q *wire.InCommit) ([]wire.Check, error) {
 		return s.Service.Checks.Checks(ctx, a, q.Repository(), q.Commit)

@@ -4,12 +4,12 @@ import (
 	"compress/gzip"
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"strings"
 	"time"
-
-	"github.com/go-chi/chi/v5"
 
 	"tavrin/internal/git"
 	"tavrin/internal/git/transport"
@@ -22,19 +22,77 @@ const maxNegotiation = 64 << 20
 // gitTime is how long one request of a git client may take.
 const gitTime = 30 * time.Minute
 
-// gitRepo returns the repository that a path below /git/ names.
-func gitRepo(r *http.Request) (string, bool) {
-	name, ok := strings.CutSuffix(chi.URLParam(r, "name"), ".git")
-	return chi.URLParam(r, "house") + "/" + name, ok
+// gitCalls are the calls of Git's smart HTTP (gitprotocol-http(5)), below the address of a repository.
+var gitCalls = map[string]struct {
+	method string
+	serve  func(s *server, w http.ResponseWriter, r *http.Request, name string)
+}{
+	"info/refs":        {http.MethodGet, (*server).gitRefs},
+	"git-upload-pack":  {http.MethodPost, (*server).gitFetch},
+	"git-receive-pack": {http.MethodPost, (*server).gitPush},
+}
+
+// git answers everything below /git/, in the way that git clients read: /git/HOUSE/NAME.git/CALL, with .git or without.
+func (s *server) git(w http.ResponseWriter, r *http.Request) {
+	parts := strings.SplitN(strings.TrimPrefix(r.URL.Path, "/git/"), "/", 3)
+	if len(parts) < 3 || parts[0] == "" || parts[1] == "" {
+		s.gitNowhere(w, r)
+		return
+	}
+	call, ok := gitCalls[parts[2]]
+	if !ok {
+		s.gitNowhere(w, r)
+		return
+	}
+	if r.Method != call.method && !(r.Method == http.MethodHead && call.method == http.MethodGet) {
+		allowed := call.method
+		if allowed == http.MethodGet {
+			allowed += ", " + http.MethodHead
+		}
+		w.Header().Set("Allow", allowed)
+		gitText(w, http.StatusMethodNotAllowed, fmt.Sprintf("%s means nothing here; %s does", r.Method, allowed))
+		return
+	}
+	call.serve(s, w, r, parts[0]+"/"+strings.TrimSuffix(parts[1], ".git"))
+}
+
+// gitNowhere answers what is nothing of ours. Who is not signed in hears that first: what there is, is theirs to ask.
+func (s *server) gitNowhere(w http.ResponseWriter, r *http.Request) {
+	text := "repositories are at /git/HOUSE/NAME.git, and only Git's smart protocol is spoken there"
+	kind := problem.Unknown
+	if !actor(r.Context()).Known() {
+		kind = problem.SignInNeeded
+	}
+	s.gitProblem(w, r, &problem.Problem{Kind: kind, Text: text})
+}
+
+// gitElsewhere tells a git client that was given a page's address the one that it needs.
+func (s *server) gitElsewhere(pages http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		page, asks := strings.CutSuffix(r.URL.Path, "/info/refs")
+		if !asks || !strings.HasPrefix(r.URL.Query().Get("service"), "git-") {
+			pages.ServeHTTP(w, r)
+			return
+		}
+		parts := strings.Split(strings.Trim(page, "/"), "/")
+		if len(parts) < 2 {
+			parts = []string{"HOUSE", "NAME"}
+		}
+		gitText(w, http.StatusNotFound, fmt.Sprintf("this is an address of the console; git takes %s/git/%s/%s.git", s.reached(r),
+			parts[0], strings.TrimSuffix(parts[1], ".git")))
+	})
+}
+
+// reached is the address at which whoever asks reaches the service.
+func (s *server) reached(r *http.Request) string {
+	if s.Secure {
+		return "https://" + r.Host
+	}
+	return "http://" + r.Host
 }
 
 // gitRefs answers what a git client asks first.
-func (s *server) gitRefs(w http.ResponseWriter, r *http.Request) {
-	name, ok := gitRepo(r)
-	if !ok {
-		s.gitProblem(w, r, &problem.Problem{Kind: problem.Unknown, Text: "repositories are at /git/HOUSE/NAME.git"})
-		return
-	}
+func (s *server) gitRefs(w http.ResponseWriter, r *http.Request, name string) {
 	what := r.URL.Query().Get("service")
 	var repo *git.Repo
 	var err error
@@ -68,8 +126,7 @@ func (s *server) gitRefs(w http.ResponseWriter, r *http.Request) {
 }
 
 // gitFetch answers a request for objects.
-func (s *server) gitFetch(w http.ResponseWriter, r *http.Request) {
-	name, _ := gitRepo(r)
+func (s *server) gitFetch(w http.ResponseWriter, r *http.Request, name string) {
 	repo, err := s.Service.Intake.Fetch(r.Context(), actor(r.Context()), name)
 	body, err2 := gitBody(r, "git-upload-pack")
 	if err := errors.Join(err, err2); err != nil {
@@ -89,8 +146,7 @@ func (s *server) gitFetch(w http.ResponseWriter, r *http.Request) {
 }
 
 // gitPush takes a push.
-func (s *server) gitPush(w http.ResponseWriter, r *http.Request) {
-	name, _ := gitRepo(r)
+func (s *server) gitPush(w http.ResponseWriter, r *http.Request, name string) {
 	body, err := gitBody(r, "git-receive-pack")
 	if err == nil {
 		_, err = s.Service.Intake.Pushable(r.Context(), actor(r.Context()), name)
@@ -109,7 +165,7 @@ func (s *server) gitPush(w http.ResponseWriter, r *http.Request) {
 	defer done()
 	s.unhurried(w)
 	w.Header().Set("Content-Type", "application/x-git-receive-pack-result")
-	err = s.Service.Intake.Receive(r.Context(), actor(r.Context()), name, body, w)
+	err = s.Service.Intake.Receive(r.Context(), actor(r.Context()), name, s.reached(r), body, w)
 	var protocol *transport.ProtocolError
 	if errors.As(err, &protocol) {
 		s.gitProblem(w, r, &problem.Problem{Kind: problem.Invalid, Text: err.Error()})
@@ -120,12 +176,16 @@ func (s *server) gitPush(w http.ResponseWriter, r *http.Request) {
 
 // gitBody checks the content type and unpacks a compressed body.
 func gitBody(r *http.Request, what string) (io.Reader, error) {
-	if r.Header.Get("Content-Type") != "application/x-"+what+"-request" {
-		return nil, &problem.Problem{Kind: problem.Invalid, Text: "the content type is not application/x-" + what +
-			"-request"}
+	wanted := "application/x-" + what + "-request"
+	if kind, _, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || kind != wanted {
+		return nil, &unreadable{"the content type is not " + wanted}
 	}
-	if r.Header.Get("Content-Encoding") != "gzip" {
+	switch encoding := strings.ToLower(r.Header.Get("Content-Encoding")); encoding {
+	case "", "identity":
 		return r.Body, nil
+	case "gzip", "x-gzip": // one thing: RFC 9110, section 8.4.1.3
+	default:
+		return nil, &unreadable{fmt.Sprintf("the content encoding is %.20q; gzip is taken, and none", encoding)}
 	}
 	unpacked, err := gzip.NewReader(r.Body)
 	if err != nil {
@@ -133,6 +193,11 @@ func gitBody(r *http.Request, what string) (io.Reader, error) {
 	}
 	return unpacked, nil
 }
+
+// unreadable is a body in a form that is not taken: status 415.
+type unreadable struct{ what string }
+
+func (u *unreadable) Error() string { return u.what }
 
 // unhurried moves the deadlines of a request that may carry hundreds of MiB.
 func (s *server) unhurried(w http.ResponseWriter) {
@@ -162,14 +227,23 @@ func (s *server) gitFailed(r *http.Request, err error) {
 
 // gitProblem answers in plain text, which git shows to the person.
 func (s *server) gitProblem(w http.ResponseWriter, r *http.Request, err error) {
+	var form *unreadable
+	if errors.As(err, &form) {
+		gitText(w, http.StatusUnsupportedMediaType, form.what)
+		return
+	}
 	p := s.problemOf(r.Context(), err)
 	if p.Status == http.StatusUnauthorized {
 		w.Header().Set("WWW-Authenticate", `Basic realm="Tavrin: any name, a token as the password"`)
 	}
-	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	if p.Status == http.StatusTooManyRequests || p.Status == http.StatusServiceUnavailable {
 		w.Header().Set("Retry-After", retryAfter)
 	}
-	w.WriteHeader(p.Status)
-	io.WriteString(w, p.Detail+"\n")
+	gitText(w, p.Status, p.Detail)
+}
+
+func gitText(w http.ResponseWriter, status int, text string) {
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.WriteHeader(status)
+	io.WriteString(w, text+"\n")
 }

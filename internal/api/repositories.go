@@ -24,6 +24,18 @@ func (s *server) repositories() {
 	serve(s, wire.GetRepository, func(ctx context.Context, a accounts.Actor, q *wire.InRepo) (wire.Repository, error) {
 		return s.Service.Repositories.Repository(ctx, a, q.Repository())
 	})
+	serve(s, wire.EditRepository, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.RepositoryEdit]) (wire.Repository, error) {
+		return s.Service.Repositories.EditRepository(ctx, a, q.Repository(), q.Body)
+	})
+	serve(s, wire.DeleteRepository, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.RepositoryDeletion]) (wire.Deleted, error) {
+		return s.Service.Repositories.DeleteRepository(ctx, a, q.Repository(), q.Body)
+	})
+	serve(s, wire.RestoreRepository, func(ctx context.Context, a accounts.Actor, q *wire.InRepo) (wire.Repository, error) {
+		return s.Service.Repositories.RestoreRepository(ctx, a, q.Repository())
+	})
+	serve(s, wire.ListDeleted, func(ctx context.Context, a accounts.Actor, _ *wire.Nothing) ([]wire.Deleted, error) {
+		return s.Service.Repositories.Deleted(ctx, a)
+	})
 	serve(s, wire.ResumeRepository, func(ctx context.Context, a accounts.Actor, q *wire.InRepo) (wire.Repository, error) {
 		return s.Service.Repositories.ResumeRepository(ctx, a, q.Repository())
 	})

@@ -82,7 +82,7 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 		s.Log.Warn("a deadline could not be moved", "error", err)
 	}
 	w.Header().Set("Content-Type", "text/event-stream")
-	fmt.Fprintf(w, "retry: 1000\n: from %d\n\n", last)
+	fmt.Fprintf(w, "retry: 1000\nid: %d\n\n", last) // at once: one that is cut before its first event goes on from here
 	end := time.After(streamTime)
 	var asked time.Time
 	beat, again := time.NewTicker(heartbeat), time.NewTicker(whoAgain)

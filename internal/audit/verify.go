@@ -264,7 +264,7 @@ func (v *verification) rules(db *gorm.DB) error {
 // after the snapshot is taken in first.
 func (v *verification) refs(ctx context.Context) error {
 	var repos []records.Repository
-	if err := v.s.records.Read(ctx).Order("name").Find(&repos).Error; err != nil {
+	if err := v.s.records.Read(ctx).Where("NOT purged").Order("name").Find(&repos).Error; err != nil {
 		return err
 	}
 	for i := range repos {

@@ -238,15 +238,18 @@ func pointOf(ctx context.Context, db querier) (journal.Head, int64, error) {
 }
 
 func repositoriesOf(ctx context.Context, db querier) ([]RepositoryState, error) {
-	trouble := "''" // which older schemas do not know
-	var known int
-	if err := db.QueryRowContext(ctx, "SELECT count(*) FROM pragma_table_info('repositories') WHERE name = 'trouble'").Scan(&known); err != nil {
-		return nil, err
+	trouble, there := "''", "TRUE" // which older schemas do not know
+	for column, use := range map[string]func(){"trouble": func() { trouble = "trouble" }, "purged": func() { there = "NOT purged" }} {
+		var known int
+		err := db.QueryRowContext(ctx, "SELECT count(*) FROM pragma_table_info('repositories') WHERE name = ?", column).Scan(&known)
+		if err != nil {
+			return nil, err
+		}
+		if known > 0 {
+			use()
+		}
 	}
-	if known > 0 {
-		trouble = "trouble"
-	}
-	rows, err := db.QueryContext(ctx, "SELECT id, name, "+trouble+" FROM repositories ORDER BY id")
+	rows, err := db.QueryContext(ctx, "SELECT id, name, "+trouble+" FROM repositories WHERE "+there+" ORDER BY id")
 	if err != nil {
 		return nil, err
 	}

@@ -33,8 +33,8 @@ type Bound struct {
 
 // Table lists every bound, in the order of the reference.
 var Table = []Bound{
-	{"push.refs", 1000, "refs", "refs in one push", func(b *Bounds) *int64 { return &b.PushRefs }},
-	{"push.command-bytes", 1 << 20, "bytes", "all names and options of one push together", func(b *Bounds) *int64 { return &b.PushCommandBytes }},
+	{"push.refs", 25_000, "refs", "refs in one push", func(b *Bounds) *int64 { return &b.PushRefs }},
+	{"push.command-bytes", 3 << 20, "bytes", "all names and options of one push together", func(b *Bounds) *int64 { return &b.PushCommandBytes }},
 	{"push.pack-bytes", 2 << 30, "bytes", "the pack of one push", func(b *Bounds) *int64 { return &b.PushPackBytes }},
 	{"push.commits", 20_000, "commits", "commits that one push brings to a repository that has branches already", func(b *Bounds) *int64 { return &b.PushCommits }},
 	{"push.direct-commits", 1000, "commits", "commits that one push brings to a protected branch, each of which is judged", func(b *Bounds) *int64 { return &b.PushDirectCommits }},
@@ -47,7 +47,7 @@ var Table = []Bound{
 	{"change.message-bytes", 4 << 20, "bytes", "the messages of all commits of one change together", func(b *Bounds) *int64 { return &b.ChangeMessageBytes }},
 	{"change.threads", 1000, "discussions", "discussions of one change", func(b *Bounds) *int64 { return &b.ChangeThreads }},
 	{"thread.comments", 500, "comments", "what is said in one discussion", func(b *Bounds) *int64 { return &b.ThreadComments }},
-	{"repository.refs", 20_000, "refs", "branches and tags of one repository", func(b *Bounds) *int64 { return &b.RepositoryRefs }},
+	{"repository.refs", 50_000, "refs", "branches and tags of one repository", func(b *Bounds) *int64 { return &b.RepositoryRefs }},
 	{"git.processes", 48, "processes", "git processes at once, in all", func(b *Bounds) *int64 { return &b.GitProcesses }},
 	{"git.person-processes", 12, "processes", "git processes at once on behalf of one person or address", func(b *Bounds) *int64 { return &b.GitPersonProcesses }},
 	{"git.transfers", 6, "transfers", "clones, fetches and pushes at once of one person or address", func(b *Bounds) *int64 { return &b.GitTransfers }},

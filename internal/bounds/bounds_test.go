@@ -7,7 +7,7 @@ import (
 
 func TestSet(t *testing.T) {
 	b := Default()
-	if err := b.Set("push.commits=7"); err != nil || b.PushCommits != 7 || b.PushRefs != 1000 {
+	if err := b.Set("push.commits=7"); err != nil || b.PushCommits != 7 || b.PushRefs != 25_000 {
 		t.Errorf("%v, %+v", err, b)
 	}
 	for _, text := range []string{"", "push.commits", "push.commits=", "push.commits=0", "push.commits=-1", "push.commits=many", "nothing=1"} {

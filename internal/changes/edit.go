@@ -129,7 +129,7 @@ func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c re
 		return nil, problem.Wrong("target", "source and target would both be %s; a change goes from one branch to "+
 			"another", target)
 	case !s.disk.Bare(repo).HasBranch(target):
-		return nil, problem.Wrong("target", "%s has no branch %s", repo.Name, target)
+		return nil, s.disk.NoBranch(ctx, repo, "target", target)
 	}
 	last, err := facts.RevisionRow(s.records.Read(ctx), c)
 	if err != nil {

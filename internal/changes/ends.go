@@ -25,7 +25,7 @@ func (s *Changes) PreviewEnds(ctx context.Context, repo *records.Repository,
 		return "", "", problem.Wrong("target", "%v", err)
 	}
 	if tip, err = bare.Tip(ctx, "refs/heads/"+n.Target); err != nil {
-		return "", "", problem.Wrong("target", "%s has no branch %s", repo.Name, n.Target)
+		return "", "", s.disk.NoBranch(ctx, repo, "target", n.Target)
 	}
 	return head, tip, nil
 }
@@ -43,10 +43,10 @@ func (s *Changes) Ends(ctx context.Context, repo *records.Repository, n wire.New
 	}
 	bare := s.disk.Bare(repo)
 	if head, err = bare.Tip(ctx, "refs/heads/"+n.Source); err != nil {
-		return "", "", problem.Wrong("source", "%s has no branch %s: push it first", repo.Name, n.Source)
+		return "", "", s.disk.NoBranch(ctx, repo, "source", n.Source)
 	}
 	if tip, err = bare.Tip(ctx, "refs/heads/"+n.Target); err != nil {
-		return "", "", problem.Wrong("target", "%s has no branch %s", repo.Name, n.Target)
+		return "", "", s.disk.NoBranch(ctx, repo, "target", n.Target)
 	}
 	return head, tip, nil
 }

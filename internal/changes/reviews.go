@@ -10,6 +10,7 @@ import (
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/people"
+	"tavrin/internal/core/require"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -72,7 +73,26 @@ func (s *Changes) Review(ctx context.Context, a accounts.Actor, name string, num
 		return tx.Record(a.Login(), repo, spoken(n.Verdict, event.Word{OfChange: event.OfChange{Number: number},
 			Revision: n.Revision, Words: n.Text}))
 	})
-	return s.reviewView(row, true, records.Change{Title: row.Title, Description: row.Description}), err
+	out := s.reviewView(row, true, records.Change{Title: row.Title, Description: row.Description})
+	if err == nil && n.Verdict != change.Comment {
+		out.Weighed = s.weighed(ctx, a, name, number)
+	}
+	return out, err
+}
+
+// weighed says at once what a review does that was just given. It is on record already; that this could not be found out is
+// no reason to say otherwise.
+func (s *Changes) weighed(ctx context.Context, a accounts.Actor, name string, number int) *require.Weighed {
+	report, err := s.facts.Gate(ctx, a, name, number)
+	if err != nil {
+		s.log.Warn("a review could not be weighed", "repository", name, "change", number, "error", err)
+		return nil
+	}
+	i := slices.IndexFunc(report.Reviews, func(w require.Weighed) bool { return w.By == a.Login() })
+	if i < 0 {
+		return nil
+	}
+	return &report.Reviews[i]
 }
 
 // reviewView describes a review of a change as it is now.

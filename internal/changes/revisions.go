@@ -13,7 +13,9 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/bounds"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
+	"tavrin/internal/core/gate"
 	"tavrin/internal/core/kind"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
@@ -386,4 +388,32 @@ func OwnersOfCommits(db *gorm.DB, repo int64, commits []string) ([]string, error
 		logins = append(logins, some...)
 	}
 	return logins, nil
+}
+
+// Outlives says of each approval of a change whether it still counts after a push, for the pusher's terminal.
+func (s *Changes) Outlives(ctx context.Context, repo *records.Repository, id int64) ([]string, error) {
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	var c records.Change
+	if err := snap.First(&c, id).Error; err != nil {
+		return nil, err
+	}
+	g, err := s.facts.Gather(snap.DB, repo, c)
+	if err != nil {
+		return nil, err
+	}
+	var stay, lines []string
+	for _, w := range gate.JudgeInFull(g.Set, g.Facts).Reviews {
+		switch {
+		case w.Verdict != change.Approve:
+		case len(w.For) > 0:
+			stay = append(stay, w.By)
+		default:
+			lines = append(lines, fmt.Sprintf("  %s's approval of revision %d does not count: %s.", w.By, w.Revision, strings.Join(w.Not, "; ")))
+		}
+	}
+	if len(stay) > 0 {
+		lines = slices.Insert(lines, 0, "  Still approved by "+strings.Join(stay, ", ")+".")
+	}
+	return lines, nil
 }

@@ -3,7 +3,6 @@ package changes
 import (
 	"context"
 	"errors"
-	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -65,7 +64,7 @@ func (s *Threads) newThread(ctx context.Context, db *gorm.DB, a accounts.Actor, 
 		FirstLine: n.First, LastLine: max(n.First, n.Last),
 		NeedsAnswer: !n.NoAnswer, BegunBy: a.Login(), BegunAt: s.records.Now()}
 	var err error
-	if row.Quoted, err = s.threadPlace(ctx, db, repo, c, row, n.Last); err != nil {
+	if row.Quoted, err = s.threadPlace(ctx, db, repo, c, &row, n.Last); err != nil {
 		return row, err
 	}
 	if err := facts.MayReview(db, a, repo, change.Object); err != nil {
@@ -137,9 +136,10 @@ func ofThread(c records.Change, t records.Thread) event.OfThread {
 	return event.OfThread{OfChange: event.OfChange{Number: c.Number}, Thread: t.ID, Where: facts.Where(t)}
 }
 
-// threadPlace checks that what a thread is about is there, and returns the lines it is about.
+// threadPlace checks that what a thread is about is there, and returns the lines it is about. A commit that is named by the
+// beginning of its id gets the whole.
 func (s *Threads) threadPlace(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change,
-	t records.Thread, last int) (string, error) {
+	t *records.Thread, last int) (string, error) {
 	var r records.Revision
 	if err := db.Where("change_id = ? AND number = ?", c.ID, t.Revision).First(&r).Error; err != nil {
 		return "", records.OrUnknown(err, "change %d has no revision %d; the newest is %d", c.Number, t.Revision,
@@ -148,12 +148,9 @@ func (s *Threads) threadPlace(ctx context.Context, db *gorm.DB, repo *records.Re
 	bare := s.disk.Bare(repo)
 	commit := r.Head
 	if t.CommitID != "" {
-		if !git.IsID(t.CommitID) {
-			return "", problem.Wrong("commit", "%q is not a commit id: forty hexadecimal digits", t.CommitID)
-		}
-		if !slices.ContainsFunc(r.Commits, func(k records.BroughtCommit) bool { return k.ID == t.CommitID }) {
-			return "", problem.Wrong("commit", "revision %d of change %d does not bring commit %.10s", t.Revision,
-				c.Number, t.CommitID)
+		var err error
+		if t.CommitID, err = facts.BroughtBy(c, r, t.CommitID); err != nil {
+			return "", err
 		}
 		commit = t.CommitID
 	}

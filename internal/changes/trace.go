@@ -104,7 +104,7 @@ func (t *tracer) look(ctx context.Context) error {
 	if err := db.Model(&records.JournalLine{}).Select("coalesce(max(seq), 0)").Scan(&upTo).Error; err != nil {
 		return err
 	}
-	repos := db.Where("trouble = ''").Order("id")
+	repos := records.Going(db).Order("id")
 	if t.seen > 0 {
 		var where []int64
 		err := db.Model(&records.JournalLine{}).Where("seq > ? AND seq <= ? AND kind IN ?", t.seen, upTo, telling).

@@ -1,6 +1,7 @@
 package checks
 
 import (
+	"cmp"
 	"context"
 	"net/url"
 	"slices"
@@ -17,7 +18,6 @@ import (
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
-	"tavrin/internal/git"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/typed"
@@ -40,8 +40,6 @@ func checkView(r records.CheckRun) wire.Check {
 // validReport tells what is wrong with a report.
 func validReport(n wire.NewReport) error {
 	switch {
-	case !git.IsID(n.Commit):
-		return problem.Wrong("commit", "%q is not a commit id: forty hexadecimal digits", n.Commit)
 	case !typed.CheckForm.MatchString(n.Name):
 		return problem.Wrong("name", "%q is not a name for a check: letters, digits, space and . _ / : -, at most 100",
 			n.Name)
@@ -73,7 +71,8 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 	if err != nil {
 		return wire.Check{}, err
 	}
-	there := s.disk.Bare(repo).HasCommit(ctx, n.Commit) // a commit that is there stays
+	commit, unknown := s.disk.Commit(ctx, repo, n.Commit) // a commit that is there stays
+	n.Commit = commit
 	var out wire.Check
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		repo, err := accounts.Reach(tx.DB, a, name, people.Reader)
@@ -88,16 +87,11 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 		if err != nil {
 			return err
 		}
-		switch declared := force.Set.Check(n.Name); {
-		case declared.Command != "":
-			return problem.New(problem.Forbidden, "the rules define %s as a command: a runner runs it, and nobody "+
-				"reports it", n.Name)
-		case declared.ReportedBy != "" && declared.ReportedBy != a.Login():
-			return problem.New(problem.Forbidden, "by the rules only robot:%s reports %s, and you are %s",
-				declared.ReportedBy, n.Name, a.Login())
+		if err := reportable(force.Set.Check(n.Name), a); err != nil {
+			return err
 		}
-		if !there {
-			return problem.New(problem.Unknown, "%s has no commit %s", name, n.Commit)
+		if unknown != nil {
+			return unknown
 		}
 		run, err := s.attempt(tx, repo, n)
 		if err != nil {
@@ -108,6 +102,19 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 		return err
 	})
 	return out, err
+}
+
+// reportable says why a check robot may not report a check, as the rules define it: what it may not report it cannot claim.
+func reportable(declared rules.Check, a accounts.Actor) error {
+	switch {
+	case declared.Command != "":
+		return problem.New(problem.Forbidden, "the rules define %s as a command: a runner runs it, and nobody "+
+			"reports it", declared.Name)
+	case declared.ReportedBy != "" && declared.ReportedBy != a.Login():
+		return problem.New(problem.Forbidden, "by the rules only robot:%s reports %s, and you are %s",
+			declared.ReportedBy, declared.Name, a.Login())
+	}
+	return nil
 }
 
 // attempt finds the attempt that a report is about, or begins the first.
@@ -159,7 +166,14 @@ func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run record
 // Rerun asks for another attempt of a check on a commit.
 func (s *Checks) Rerun(ctx context.Context, a accounts.Actor, name, commit, check string) (wire.Check, error) {
 	var out wire.Check
-	err := s.records.Write(ctx, func(tx *records.Tx) error {
+	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Writer)
+	if err != nil {
+		return out, err
+	}
+	if commit, err = s.disk.Commit(ctx, repo, commit); err != nil {
+		return out, err
+	}
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		repo, err := accounts.Reach(tx.DB, a, name, people.Writer)
 		if err != nil {
 			return err
@@ -193,8 +207,8 @@ func (s *Checks) Checks(ctx context.Context, a accounts.Actor, name, commit stri
 	if err != nil {
 		return nil, err
 	}
-	if !s.disk.Bare(repo).HasCommit(ctx, commit) {
-		return nil, problem.New(problem.Unknown, "%s has no commit %q; a whole commit id is needed", name, commit)
+	if commit, err = s.disk.Commit(ctx, repo, commit); err != nil {
+		return nil, err
 	}
 	views, err := CheckViews(db, repo, commit)
 	if a.Scope() == accounts.ScopeChecks { // those that its token names
@@ -259,8 +273,59 @@ func (s *Checks) CheckNames(ctx context.Context, a accounts.Actor, name string) 
 	return out, nil
 }
 
-// Wanted lists the checks that were asked for and that a check robot, not a runner, has to answer.
-func (s *Checks) Wanted(ctx context.Context, a accounts.Actor, name string) ([]wire.Check, error) {
+// Claim has a worker of a check robot take the oldest check that waits for it: it is running from then on, and no other
+// worker gets it. None is taken when none waits. A worker that is never heard of again uses up the time that the check has.
+func (s *Checks) Claim(ctx context.Context, a accounts.Actor, name, check string) ([]wire.Check, error) {
+	out := []wire.Check{}
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		repo, err := accounts.Reach(tx.DB, a, name, people.Reader)
+		if err != nil {
+			return err
+		}
+		if a.Scope() != accounts.ScopeChecks || check != "" && !a.Names(repo.ID, check) {
+			return problem.New(problem.Forbidden, "only a check robot takes checks on, by a token that names them: tavrin token "+
+				"create ROBOT --check %s:%s makes one", name, cmp.Or(check, "CHECK"))
+		}
+		force, err := s.rulebook.RulesOf(tx.DB, repo)
+		if err != nil {
+			return err
+		}
+		names := []string{}
+		for _, b := range a.Bindings() {
+			if b.RepositoryID == repo.ID && (check == "" || check == b.CheckName) && reportable(force.Set.Check(b.CheckName), a) == nil {
+				names = append(names, b.CheckName)
+			}
+		}
+		var run records.CheckRun
+		if err := s.wanted(tx.DB, a, repo, change.Waiting).Where("name IN ?", names).Limit(1).Find(&run).Error; err != nil || run.ID == 0 {
+			return err
+		}
+		run.ReportedBy = a.Login()
+		taken, err := s.saveReport(tx, repo, run, wire.NewReport{State: change.Running})
+		out = append(out, taken)
+		return err
+	})
+	return out, err
+}
+
+// wanted are the checks in a state that were asked for and that a check robot, not a runner, has to answer; to a check
+// robot, those that its token names. The oldest come first.
+func (s *Checks) wanted(db *gorm.DB, a accounts.Actor, repo *records.Repository, state change.CheckState) *gorm.DB {
+	query := db.Where("repository_id = ? AND state = ? AND command = ''", repo.ID, state)
+	if a.Scope() == accounts.ScopeChecks {
+		query = query.Where("name IN (SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)",
+			a.Token(), repo.ID)
+	}
+	return query.Order("id").Limit(200)
+}
+
+// Wanted lists the checks that wait for a check robot, not a runner, to take them on; or, with taken, those that one has
+// taken on and not answered.
+func (s *Checks) Wanted(ctx context.Context, a accounts.Actor, name string, taken bool) ([]wire.Check, error) {
+	state := change.Waiting
+	if taken {
+		state = change.Running
+	}
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
@@ -268,13 +333,8 @@ func (s *Checks) Wanted(ctx context.Context, a accounts.Actor, name string) ([]w
 	if err != nil {
 		return nil, err
 	}
-	query := db.Where("repository_id = ? AND state IN ('waiting', 'running') AND command = ''", repo.ID)
-	if a.Scope() == accounts.ScopeChecks { // those that its token names
-		query = query.Where("name IN (SELECT check_name FROM token_bindings WHERE token_id = ? AND repository_id = ?)",
-			a.Token(), repo.ID)
-	}
 	var rows []records.CheckRun
-	err = query.Order("id").Limit(200).Find(&rows).Error
+	err = s.wanted(db, a, repo, state).Find(&rows).Error
 	out := []wire.Check{}
 	for _, r := range rows {
 		out = append(out, checkView(r))

@@ -30,12 +30,16 @@ func (s *Checks) Lease(ctx context.Context, a accounts.Actor) (*wire.Job, error)
 		return nil, problem.New(problem.Forbidden, "this token is not a runner's: tavrin token create ROBOT "+
 			"--runner HOUSE/NAME makes one")
 	}
-	ids := []int64{}
+	bound, ids := []int64{}, []int64{}
 	for _, b := range a.Bindings() {
-		ids = append(ids, b.RepositoryID)
+		bound = append(bound, b.RepositoryID)
+	}
+	err := records.Going(s.records.Read(ctx)).Model(&records.Repository{}).Where("id IN ?", bound).Pluck("id", &ids).Error
+	if err != nil {
+		return nil, err
 	}
 	var probe int64
-	err := s.records.Read(ctx).Model(&records.CheckRun{}).Where("repository_id IN ? AND state = 'waiting' AND "+
+	err = s.records.Read(ctx).Model(&records.CheckRun{}).Where("repository_id IN ? AND state = 'waiting' AND "+
 		"command <> ''", ids).Count(&probe).Error
 	if err != nil || probe == 0 {
 		return nil, err

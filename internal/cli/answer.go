@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"io"
+	"reflect"
 	"strconv"
 
 	"github.com/spf13/cobra"
@@ -20,24 +21,35 @@ type here struct {
 func answer[T any](p *program, use, short string, args cobra.PositionalArgs,
 	call func(ctx context.Context, c *client.Client, args []string) (T, error), table func(w io.Writer,
 		v T)) *cobra.Command {
-	return &cobra.Command{Use: use, Short: short, Args: args, RunE: func(cmd *cobra.Command, args []string) error {
-		c, err := p.client()
+	c := &cobra.Command{Use: use, Short: short, Args: args, Annotations: map[string]string{}}
+	if of := reflect.TypeFor[T](); of.Kind() == reflect.Slice && of.Elem().Kind() == reflect.Struct {
+		c.Annotations[listing] = "yes"
+	}
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		client, err := p.client()
 		if err != nil {
 			return err
 		}
-		v, err := call(cmd.Context(), c, args)
+		v, err := call(cmd.Context(), client, args)
 		if err != nil {
 			return err
 		}
-		return p.print(v, func(w io.Writer) { table(w, v) })
-	}}
+		return p.print(v, func(w io.Writer) {
+			if words := empty[cmd.CommandPath()]; words != "" && isEmpty(v) {
+				row(w, words)
+				return
+			}
+			table(w, v)
+		})
+	}
+	return c
 }
 
 // inRepo is answer for a command about the repository at hand.
 func inRepo[T any](p *program, use, short string, args cobra.PositionalArgs,
 	call func(ctx context.Context, h here, args []string) (T, error), table func(w io.Writer, v T)) *cobra.Command {
 	return p.aboutRepo(answer(p, use, short, args, func(ctx context.Context, c *client.Client, args []string) (v T, err error) {
-		h, err := p.here(c)
+		h, err := p.here(ctx, c)
 		if err != nil {
 			return v, err
 		}

@@ -15,6 +15,7 @@ import (
 
 	"tavrin/client"
 	"tavrin/internal/core/change"
+	"tavrin/internal/core/require"
 	"tavrin/wire"
 )
 
@@ -187,9 +188,13 @@ func (p *program) listChanges() *cobra.Command {
 
 func (p *program) showChange() *cobra.Command {
 	var report wire.Report
-	return onChange(p, "show N", "Show a change and what it still needs",
+	var revisions []wire.Revision
+	return onChange(p, "show N", "Show a change, its revisions and what it still needs",
 		func(ctx context.Context, h here, n int) (k wire.Change, err error) {
 			if report, err = h.Gate(ctx, h.repo, n); err != nil {
+				return k, err
+			}
+			if revisions, err = h.Revisions(ctx, h.repo, n); err != nil {
 				return k, err
 			}
 			return h.Change(ctx, h.repo, n)
@@ -197,8 +202,7 @@ func (p *program) showChange() *cobra.Command {
 			row(w, fmt.Sprintf("change %d", k.Number), k.Title)
 			row(w, "state", state(k.State))
 			row(w, "from", k.Source+" to "+k.Target)
-			row(w, "revision", fmt.Sprintf("%d, %s; %s, +%d -%d lines", k.Revision, k.Head, files(k.Files), k.Added,
-				k.Removed))
+			printRevisions(w, revisions)
 			if k.Ahead+k.Behind > 0 {
 				row(w, "against its target", fmt.Sprintf("%d ahead, %d behind; the queue brings them together", k.Ahead,
 					k.Behind))
@@ -240,6 +244,26 @@ func (p *program) showChange() *cobra.Command {
 		})
 }
 
+// revisionKinds say what a revision did to the one before.
+var revisionKinds = map[string]string{"first": "the first", "added": "adds commits", "rebased": "rebased: the same difference as before",
+	"folded": "folds fixups, and nothing else", "rewritten": "rewritten", "retargeted": "goes to another branch"}
+
+// printRevisions lists the revisions of a change, the newest first.
+func printRevisions(w io.Writer, all []wire.Revision) {
+	const most = 10
+	for i, r := range slices.Backward(all) {
+		if len(all)-i > most {
+			row(w, "", fmt.Sprintf("and %s before", counted(i+1, "revision")))
+			return
+		}
+		words := fmt.Sprintf("%s by %s, %s; %s, +%d -%d lines", short(r.Head), r.PushedBy, ago(r.CreatedAt), files(r.Files), r.Added, r.Removed)
+		if did := revisionKinds[r.Kind]; did != "" {
+			words += "; " + did
+		}
+		row(w, fmt.Sprintf("revision %d", r.Number), words)
+	}
+}
+
 func (p *program) landing() *cobra.Command {
 	return onChange(p, "landing N", "Show how a change landed, with the signed statement",
 		func(ctx context.Context, h here, n int) (wire.Landing, error) {
@@ -262,19 +286,25 @@ func printReport(w io.Writer, r wire.Report) {
 			fmt.Fprintln(w)
 		}
 		said := "approved"
-		var words []string
-		switch {
-		case review.Verdict == change.Object:
+		if review.Verdict == change.Object {
 			said = "objected to"
-			if len(review.For) > 0 {
-				words = append(words, "it blocks the change until it is withdrawn")
-			}
-		case len(review.For) > 0:
-			words = append(words, "counts for "+strings.Join(review.For, " and "))
 		}
-		fmt.Fprintf(w, "%s %s revision %d: %s\n", plain(review.By), said, review.Revision,
-			plain(strings.Join(slices.Concat(words, review.Not, review.Since), "; ")))
+		fmt.Fprintf(w, "%s %s revision %d: %s\n", plain(review.By), said, review.Revision, plain(weighedWords(review)))
 	}
+}
+
+// weighedWords says what a review does to a gate.
+func weighedWords(review require.Weighed) string {
+	var words []string
+	switch {
+	case len(review.For) > 0 && review.Verdict == change.Object:
+		words = append(words, "it blocks the change until it is withdrawn")
+	case len(review.For) > 0:
+		words = append(words, "counts for "+strings.Join(review.For, " and "))
+	case review.Verdict == change.Approve && !strings.Contains(strings.Join(review.Not, ""), "does not count"):
+		words = append(words, "does not count")
+	}
+	return strings.Join(slices.Concat(words, review.Not, review.Since), "; ")
 }
 
 func (p *program) gate() *cobra.Command {
@@ -429,6 +459,9 @@ var noun = map[string]string{"approve": "approval", "object": "objection", "comm
 
 func recorded(w io.Writer, r wire.Review) {
 	row(w, fmt.Sprintf("%s: %s of revision %d is on record", r.By, noun[r.Verdict], r.Revision))
+	if r.Weighed != nil {
+		row(w, weighedWords(*r.Weighed))
+	}
 }
 
 func (p *program) verdict(verdict change.Verdict, short string, needsWhy bool) *cobra.Command {

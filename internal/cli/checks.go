@@ -27,12 +27,18 @@ func (p *program) check() *cobra.Command {
 			row(w, fmt.Sprintf("attempt %d of %s on %s was asked for", k.Attempt, k.Name, short(k.Commit)))
 		})
 	rerun.Flags().StringVar(&name, "name", "", "name of the check (needed)")
+	var taken bool
+	wanted := inRepo(p, "wanted", "List checks that wait for a report", cobra.NoArgs,
+		func(ctx context.Context, h here, _ []string) ([]wire.Check, error) {
+			if taken {
+				return h.TakenOn(ctx, h.repo)
+			}
+			return h.Wanted(ctx, h.repo)
+		}, printChecks)
+	wanted.Flags().BoolVar(&taken, "taken", false, "those that a worker has taken on, and that are running")
 	return group("check", "Report checks, look at them, run them by hand", p.reportCheck(), needs(rerun, "name"),
 		p.listChecks(),
-		inRepo(p, "wanted", "List checks that wait for a report", cobra.NoArgs,
-			func(ctx context.Context, h here, _ []string) ([]wire.Check, error) {
-				return h.Wanted(ctx, h.repo)
-			}, printChecks),
+		wanted, p.claimCheck(),
 		inRepo(p, "log COMMIT NAME", "Print the end of a runner's log", cobra.ExactArgs(2),
 			func(ctx context.Context, h here, args []string) (wire.Check, error) {
 				checks, err := h.Checks(ctx, h.repo, args[0])
@@ -51,6 +57,29 @@ func (p *program) check() *cobra.Command {
 			}}))
 }
 
+// claimCheck takes a check on, for one of several workers.
+func (p *program) claimCheck() *cobra.Command {
+	var name string
+	none := false
+	c := inRepo(p, "claim", "Take the oldest check that waits, so that no other worker does; exit 0 taken, 3 none waits", cobra.NoArgs,
+		func(ctx context.Context, h here, _ []string) ([]wire.Check, error) {
+			k, err := h.ClaimCheck(ctx, h.repo, name)
+			if none = k == nil; none {
+				return []wire.Check{}, err
+			}
+			return []wire.Check{*k}, err
+		}, printChecks)
+	run := c.RunE
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if err := run(cmd, args); err != nil || !none {
+			return err
+		}
+		return &exitError{status: statusNotYet}
+	}
+	c.Flags().StringVar(&name, "name", "", "only that check (default: any that the token names)")
+	return c
+}
+
 func (p *program) reportCheck() *cobra.Command {
 	n := wire.NewReport{}
 	var stands string
@@ -62,7 +91,7 @@ func (p *program) reportCheck() *cobra.Command {
 			row(w, fmt.Sprintf("%s is %s on %s (attempt %d)", k.Name, k.State, short(k.Commit), k.Attempt))
 		})
 	f := c.Flags()
-	f.StringVar(&n.Commit, "commit", "", "whole id of the commit (needed)")
+	f.StringVar(&n.Commit, "commit", "", "the commit, by its id or enough of the beginning (needed)")
 	f.StringVar(&n.Name, "name", "", "name of the check (needed)")
 	f.StringVar(&stands, "state", "", "waiting, running, passed, failed, errored, skipped or cancelled (needed)")
 	f.StringVar(&n.Link, "link", "", "where to read more")
@@ -113,7 +142,7 @@ func (p *program) runHere(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	h, err := p.here(c)
+	h, err := p.here(ctx, c)
 	if err != nil {
 		return err
 	}

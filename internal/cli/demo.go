@@ -76,7 +76,11 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 	if err := world.Populate(ctx); err != nil {
 		return err
 	}
-	printInvitation(p.out, world)
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	printInvitation(p.out, world, self)
 	group.Go(func() { world.Season(helpers, 20*time.Second, log) })
 	select {
 	case <-ctx.Done():
@@ -126,36 +130,56 @@ func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world 
 	return nil
 }
 
-func printInvitation(w io.Writer, world *demo.World) {
+// printInvitation says how to sign in, and what to try. Lines that begin with four spaces are for pasting into one terminal,
+// in the order in which they stand; the end-to-end suite does.
+func printInvitation(w io.Writer, world *demo.World, self string) {
 	fmt.Fprintf(w, `
 The Fennmoor growers' co-operative is at work at
 
-  %s
+  %[1]s
 
-Sign in with a token. Everybody's is a file:
-  ines    maintainer of irrigation          %s
-  odo     owns the valves                   %s
-  tamsin  writes the forecast               %s
-  pavo    owns the forecast with tamsin     %s
-  wren    owns the field app with tamsin    %s
-  admin   administrates the service         %s
+Sign in there with a token. Everybody's is a file:
+  ines    maintainer of irrigation          %[2]s/ines.token
+  odo     owns the valves                   %[2]s/odo.token
+  tamsin  writes the forecast               %[2]s/tamsin.token
+  pavo    owns the forecast with tamsin     %[2]s/pavo.token
+  wren    owns the field app with tamsin    %[2]s/wren.token
+  admin   administrates the service         %[2]s/admin.token
 
-Eight things to try (export TAVRIN_URL=%s):
-  1. Watch the queue move: open %s/growers/irrigation/queue
-  2. Be refused: git clone %s/git/growers/irrigation.git, commit, push to main
-     (git config credential.helper '!tavrin credential', export TAVRIN_TOKEN=$(cat .../tamsin.token))
-  3. Ask what change 4 still needs: tavrin change gate 4 --repo growers/irrigation
-  4. As ines, who owns the ledger too: resolve what wren asks, approve, and join it to the queue, in the console or by
-     tavrin thread resolve 4 1, tavrin review approve 4 --revision 1, tavrin queue join 4 (each with --repo growers/irrigation)
-  5. See why a change was ejected: %s/growers/irrigation/changes/8
-  6. Try stricter rules before they can hurt: paste %s
-     into %s/growers/irrigation/rules/edit, or tavrin rules try FILE --repo growers/irrigation
-  7. As wren, apply the line that odo suggests: %s/growers/irrigation/changes/5
-     or tavrin thread list 5, tavrin thread apply 5 COMMENT
-  8. As ines, look at what odo let onto main at night: tavrin desk, tavrin waiver acknowledge 1 --text "..."
+Eight things to try, in another terminal or in the console. First, where tavrin is, and a word to become somebody:
+    export PATH=%[3]s:$PATH
+    as() { export TAVRIN_TOKEN=$(cat %[2]s/$1.token); }
 
-Ctrl-C ends the demonstration and removes what it made.
-`, world.URL, world.TokenFile("ines"), world.TokenFile("odo"), world.TokenFile("tamsin"), world.TokenFile("pavo"), world.TokenFile("wren"), world.TokenFile("admin"),
-		world.URL, world.URL, world.URL, world.URL, filepath.Join(world.Dir,
-			"too-strict.rules.yaml"), world.URL, world.URL)
+1. Be refused. Tamsin clones the repository and pushes to main; the answer says what to do instead.
+    as tamsin
+    git clone -c credential.%[1]s.helper='!tavrin credential' %[1]s/git/growers/irrigation.git %[2]s/mine
+    cd %[2]s/mine
+    git config user.name Tamsin && git config user.email tamsin@fennmoor.example
+    echo "south 30" >> forecast/limits.txt && git commit -qam "Water the south field"
+    git push origin main
+   From here on, tavrin finds service and repository by the clone.
+2. Watch the queue move: %[1]s/growers/irrigation/queue
+    tavrin queue show
+3. Ask what change 4 still needs: %[1]s/growers/irrigation/changes/4
+    tavrin change gate 4
+4. As ines, who owns the ledger too, resolve what wren asks, approve, and join it to the queue.
+    as ines
+    tavrin thread resolve 4 1
+    tavrin review approve 4 --revision 1
+    tavrin queue join 4
+5. See why a change was ejected: %[1]s/growers/irrigation/changes/8
+    tavrin change show 8
+6. Try stricter rules before they can hurt, here or pasted into %[1]s/growers/irrigation/rules/edit
+    tavrin rules try %[2]s/too-strict.rules.yaml
+7. As wren, apply the line that odo suggests: %[1]s/growers/irrigation/changes/5
+    as wren
+    tavrin thread list 5
+    tavrin thread apply 5 2
+8. As ines, look at what odo let onto main at night.
+    as ines
+    tavrin desk
+    tavrin waiver acknowledge 1 --text "It had to be"
+
+Ctrl-C ends the demonstration and removes what it made, your clone too.
+`, world.URL, world.Dir, filepath.Dir(self))
 }

@@ -14,7 +14,7 @@ import (
 
 // deskWords say what each kind of thing on the desk wants.
 var deskWords = map[string]string{"stopped": "stopped", "silent": "silent check", "acknowledge": "to acknowledge",
-	"review": "review", "look-again": "look again", "answer": "answer", "decide": "decide", "own": "yours, held up"}
+	"review": "review", "look-again": "look again", "ejected": "ejected", "answer": "answer", "decide": "decide", "own": "yours, held up"}
 
 // desk lists what waits for whoever asks.
 func (p *program) desk() *cobra.Command {
@@ -22,10 +22,6 @@ func (p *program) desk() *cobra.Command {
 		func(ctx context.Context, c *client.Client, _ []string) ([]wire.DeskItem, error) {
 			return c.Desk(ctx)
 		}, func(w io.Writer, items []wire.DeskItem) {
-			if len(items) == 0 {
-				row(w, "Nothing waits for you.")
-				return
-			}
 			row(w, "WANTS", "SINCE", "WHERE", "WHAT")
 			for _, i := range items {
 				wants := deskWords[i.Kind]

@@ -20,7 +20,7 @@ func (p *program) journal() *cobra.Command {
 	var all bool
 	list := answer(p, "list", "List lines, newest first", cobra.NoArgs,
 		func(ctx context.Context, c *client.Client, _ []string) ([]wire.JournalLine, error) {
-			h, err := p.here(c)
+			h, err := p.here(ctx, c)
 			if err != nil || all {
 				h.repo = "" // outside a clone, and when asked for: of every repository
 			}

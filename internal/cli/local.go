@@ -19,13 +19,10 @@ import (
 
 // gitHere runs git in the clone at hand, with the token for the service.
 func gitHere(ctx context.Context, h here, args ...string) error {
-	self, err := os.Executable()
+	cmd, err := gitWithToken(ctx, h.Client, args...)
 	if err != nil {
 		return err
 	}
-	helper := "credential.helper=!'" + strings.ReplaceAll(self, "'", `'\''`) + "' credential"
-	cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "credential.helper=", "-c", helper}, args...)...)
-	cmd.Env = append(os.Environ(), "TAVRIN_URL="+h.URL(), "GIT_TERMINAL_PROMPT=0")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("git %s: %s", args[0], strings.TrimSpace(block(string(out))))
 	}
@@ -203,7 +200,7 @@ func commandsOf(ctx context.Context, h here, n int, only []string) ([]wire.Check
 	for _, name := range only {
 		if !slices.ContainsFunc(out, func(k wire.CheckName) bool { return k.Name == name }) {
 			return nil, fmt.Errorf("check %q is not a command of the rules, so that it cannot be run here: tavrin "+
-				"check names lists those that are", name)
+				"check list shows those that are", name)
 		}
 	}
 	if len(out) == 0 {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -47,10 +48,43 @@ func (p *program) house() *cobra.Command {
 			func(ctx context.Context, c *client.Client, args []string) (wire.Grant, error) {
 				g := wire.Grant{Where: args[0], Who: args[1], Role: args[2]}
 				return g, c.Grant(ctx, g.Where, g.Who, g.Role)
-			}, printGrant))
+			}, printGrant),
+		answer(p, "revoke HOUSE LOGIN|team:NAME", "Take a role in a house back", cobra.ExactArgs(2),
+			func(ctx context.Context, c *client.Client, args []string) (wire.Grant, error) {
+				return revoke(ctx, c, args[0], args[1])
+			}, printGrant),
+		answer(p, "roles HOUSE", "List who has which role in a house", cobra.ExactArgs(1),
+			func(ctx context.Context, c *client.Client, args []string) ([]wire.Grant, error) {
+				return c.Grants(ctx, args[0])
+			}, printGrants))
+}
+
+// revoke takes a role back that somebody has there.
+func revoke(ctx context.Context, c *client.Client, where, who string) (wire.Grant, error) {
+	g := wire.Grant{Where: where, Who: who, Role: "none"}
+	grants, err := c.Grants(ctx, where)
+	if err == nil && !slices.ContainsFunc(grants, func(has wire.Grant) bool { return has.Where == where && has.Who == who }) {
+		err = fmt.Errorf("%s has no role of their own in %s: tavrin repo roles and tavrin house roles say who has one, and where",
+			who, where)
+	}
+	if err != nil {
+		return g, err
+	}
+	return g, c.Grant(ctx, where, who, "none")
+}
+
+func printGrants(w io.Writer, grants []wire.Grant) {
+	row(w, "WHO", "ROLE", "IN")
+	for _, g := range grants {
+		row(w, g.Who, g.Role, g.Where)
+	}
 }
 
 func printGrant(w io.Writer, g wire.Grant) {
+	if g.Role == "none" {
+		row(w, fmt.Sprintf("%s has no role of their own in %s any more", g.Who, g.Where))
+		return
+	}
 	row(w, fmt.Sprintf("%s now has the role %s in %s", g.Who, g.Role, g.Where))
 }
 
@@ -63,6 +97,7 @@ func (p *program) person() *cobra.Command {
 	}
 	return group("person", "Make, list and disable people", p.createAccount("create LOGIN", "Make a person", false),
 		p.listPeople(false),
+		p.replacePerson(),
 		disable("disable LOGIN", "Disable an account; its tokens end, and what was begun with them",
 			true), disable("enable LOGIN", "Enable an account again; it needs new tokens", false))
 }
@@ -78,6 +113,9 @@ func printDisabled(w io.Writer, d wire.Disabled) {
 			counted(d.Feeds, "feed")}, ", ")))
 	for _, where := range d.NamedBy {
 		row(w, "still named by "+where)
+	}
+	if len(d.NamedBy) > 0 {
+		row(w, fmt.Sprintf("to put somebody in their place: tavrin person replace %s --by LOGIN", d.Login))
 	}
 }
 
@@ -257,7 +295,7 @@ func days(text string) (time.Duration, error) {
 // credential serves as git's credential helper (see gitcredentials(7)), so that tokens never stand in URLs.
 func (p *program) credential() *cobra.Command {
 	return &cobra.Command{
-		Use: "credential get|store|erase", Short: "Give git the token: git config credential.helper '!tavrin " +
+		Use: "credential get|store|erase", Short: "Give git the token: git config credential.ADDRESS.helper '!tavrin " +
 			"credential'", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if args[0] != "get" {
@@ -272,12 +310,12 @@ func (p *program) credential() *cobra.Command {
 				key, value, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "=")
 				asked[key] = value
 			}
-			c, err := p.client()
-			if err != nil {
-				return err
-			}
-			if asked["protocol"]+"://"+asked["host"] != c.URL() {
+			service := asked["protocol"] + "://" + asked["host"]
+			if strings.TrimRight(p.url, "/") != service && (p.url != "" || service != client.DefaultURL && !trusted(service)) {
 				return nil // another service's business
+			}
+			if _, err := client.New(service, p.token); err != nil {
+				return err
 			}
 			if p.token == "" {
 				return errors.New("TAVRIN_TOKEN is not set, so git gets no token")
@@ -293,10 +331,6 @@ func (p *program) refusals() *cobra.Command {
 		cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) ([]wire.Refusal, error) {
 			return c.Refusals(ctx)
 		}, func(w io.Writer, all []wire.Refusal) {
-			if len(all) == 0 {
-				row(w, "nothing was refused")
-				return
-			}
 			row(w, "TIMES", "LAST", "WHO", "WHAT", "WHY")
 			for _, r := range all {
 				row(w, r.Times, r.Last.Format("2006-01-02 15:04:05"), r.Who, r.What, r.Why)

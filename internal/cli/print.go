@@ -125,6 +125,9 @@ func counted(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
+	if strings.HasSuffix(noun, "ch") {
+		noun += "e"
+	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 

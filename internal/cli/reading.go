@@ -67,7 +67,7 @@ func (p *program) diff() *cobra.Command {
 	f.IntVar(&q.Revision, "revision", 0, "an earlier revision (default: the newest)")
 	f.IntVar(&q.Since, "from", 0, "only what came after that revision, without what came only from the target")
 	f.BoolVar(&unseen, "new", false, "only what came since you last looked at it")
-	f.StringVar(&q.Commit, "commit", "", "only one commit, by its whole id; tavrin change commits lists them")
+	f.StringVar(&q.Commit, "commit", "", "only one commit, by its id or enough of the beginning; tavrin change commits lists them")
 	f.BoolVar(&ignoreSpace, "ignore-space", false, "lines that differ only in white space are the same")
 	f.IntVar(&q.Context, "context", 0, "lines around what differs (default 3)")
 	f.BoolVar(&filesOnly, "stat", false, "only the files and counts")

@@ -2,11 +2,8 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"os"
-	"os/exec"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,19 +13,7 @@ import (
 )
 
 func (p *program) repository() *cobra.Command {
-	n := wire.NewRepository{}
-	var from string
-	create := answer(p, "create HOUSE/NAME", "Make a repository, empty or imported from a local folder or a URL",
-		cobra.ExactArgs(1), func(ctx context.Context, c *client.Client, args []string) (made, error) {
-			n.Name = args[0]
-			r, err := p.createRepository(ctx, c, from, n)
-			return made{r, c.GitURL(r.Name)}, err
-		}, func(w io.Writer, r made) { row(w, "made "+r.Name); row(w, "git clone "+r.Clone) })
-	create.Flags().StringVar(&from, "import", "", "folder of a Git repository, or a URL on the administrator's list")
-	create.Flags().StringVar(&n.DefaultBranch, "default-branch", "", "default branch (default: that of the imported "+
-		"folder, or main)")
-	create.Flags().BoolVar(&n.Public, "public", false, "readable without signing in")
-	return group("repo", "Make repositories, import, list, and give roles", create,
+	return group("repo", "Make, import, list, edit and delete repositories, and give roles", p.createRepository(),
 		answer(p, "list", "List the repositories you may read", cobra.NoArgs,
 			func(ctx context.Context, c *client.Client, _ []string) ([]wire.Repository, error) {
 				return c.Repositories(ctx)
@@ -43,18 +28,7 @@ func (p *program) repository() *cobra.Command {
 			func(ctx context.Context, h here, _ []string) (made, error) {
 				r, err := h.Repository(ctx, h.repo)
 				return made{r, h.GitURL(r.Name)}, err
-			}, func(w io.Writer, r made) {
-				row(w, "repository", r.Name)
-				if r.Trouble != "" {
-					row(w, "stopped", "read-only: "+r.Trouble)
-				}
-				row(w, "default branch", r.DefaultBranch)
-				row(w, "your role", r.Role)
-				row(w, "readable by all", yesNo(r.Public))
-				row(w, "rules", version(r.RulesVersion))
-				row(w, "house rules", version(r.HouseVersion))
-				row(w, "clone", "git clone "+r.Clone)
-			}),
+			}, printRepository), p.editRepository(), p.deleteRepository(), p.restoreRepository(), p.deletedRepositories(),
 		named(p, "resume [HOUSE/NAME]", "Try once more to resume a repository that was stopped (administrators)", 0,
 			func(ctx context.Context, h here, _ []string) (wire.Repository, error) {
 				return h.ResumeRepository(ctx, h.repo)
@@ -63,7 +37,15 @@ func (p *program) repository() *cobra.Command {
 			func(ctx context.Context, h here, args []string) (wire.Grant, error) {
 				g := wire.Grant{Where: h.repo, Who: args[0], Role: args[1]}
 				return g, h.Grant(ctx, g.Where, g.Who, g.Role)
-			}, printGrant))
+			}, printGrant),
+		named(p, "revoke [HOUSE/NAME] LOGIN|team:NAME", "Take a role back", 1,
+			func(ctx context.Context, h here, args []string) (wire.Grant, error) {
+				return revoke(ctx, h.Client, h.repo, args[0])
+			}, printGrant),
+		named(p, "roles [HOUSE/NAME]", "List who has which role, here and in the house", 0,
+			func(ctx context.Context, h here, _ []string) ([]wire.Grant, error) {
+				return h.Grants(ctx, h.repo)
+			}, printGrants))
 }
 
 // made is a repository with the address that git takes.
@@ -72,53 +54,17 @@ type made struct {
 	Clone string `json:"clone"`
 }
 
+// cloneCommand clones a repository so that git takes this program's token from then on, for that service alone.
+func cloneCommand(r made) string {
+	service, _, _ := strings.Cut(r.Clone, "/git/")
+	return fmt.Sprintf("git clone -c credential.%s.helper='!tavrin credential' %s", service, r.Clone)
+}
+
 func version(n int) string {
 	if n == 0 {
 		return "none"
 	}
 	return fmt.Sprintf("version %d", n)
-}
-
-// createRepository makes a repository. A local folder is imported by pushing, a URL by the service.
-func (p *program) createRepository(ctx context.Context, c *client.Client, from string,
-	n wire.NewRepository) (wire.Repository, error) {
-	local := from != "" && !strings.Contains(from, "://")
-	if from != "" && !local {
-		n.ImportURL = from
-	}
-	if local && n.DefaultBranch == "" {
-		out, err := exec.CommandContext(ctx, "git", "-C", from, "symbolic-ref", "--short", "HEAD").Output()
-		if err != nil {
-			return wire.Repository{}, fmt.Errorf("%s is not a Git repository with a branch checked out; give "+
-				"--default-branch", from)
-		}
-		n.DefaultBranch = strings.TrimSpace(string(out))
-	}
-	r, err := c.CreateRepository(ctx, n)
-	if err != nil || !local {
-		return r, err
-	}
-	if err := p.pushAll(ctx, c, from, n.Name); err != nil {
-		return r, fmt.Errorf("%s was made, but the import did not work: %w; push to it yourself, or try again under "+
-			"another name", n.Name, err)
-	}
-	return c.Repository(ctx, n.Name)
-}
-
-// pushAll imports a local folder by pushing all its branches and tags.
-func (p *program) pushAll(ctx context.Context, c *client.Client, folder, name string) error {
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	cmd := exec.CommandContext(ctx, "git", "-C", folder, "-c", "credential.helper=", "-c",
-		"credential.helper=!'"+strings.ReplaceAll(self, "'", `'\''`)+"' credential",
-		"push", "--quiet", c.GitURL(name), "refs/heads/*:refs/heads/*", "refs/tags/*:refs/tags/*")
-	cmd.Env = append(os.Environ(), "TAVRIN_URL="+c.URL(), "GIT_TERMINAL_PROMPT=0")
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return errors.New(strings.TrimSpace(block(string(out))))
-	}
-	return nil
 }
 
 // browse looks into a repository: branches, history and files.

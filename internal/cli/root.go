@@ -5,22 +5,26 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
-	"os/exec"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"tavrin/client"
 	"tavrin/internal/api"
+	"tavrin/internal/core/near"
 )
 
 // The exit statuses.
@@ -125,8 +129,9 @@ func (p *program) root() *cobra.Command {
 		Long: `Tavrin hosts Git repositories and guards their branches. Maintainers say what protects a branch; changes are
 reviewed, rehearsed on the newest target, checked as they would land, and land through a queue.
 
-The service is at TAVRIN_URL (default ` + client.DefaultURL + `); TAVRIN_TOKEN says who you are. Inside a clone, commands
-are about its repository; elsewhere --repo HOUSE/NAME says which. NO_COLOR keeps states without colour.`,
+TAVRIN_TOKEN says who you are. Inside a clone, commands are about its repository and go to the service that it comes from,
+if git's configuration gives that service the token (credential.ADDRESS.helper '!tavrin credential'); elsewhere --repo
+HOUSE/NAME and TAVRIN_URL say which (default ` + client.DefaultURL + `). NO_COLOR keeps states without colour.`,
 		Version: api.Version, SilenceErrors: true, SilenceUsage: true,
 	}
 	root.AddGroup(
@@ -144,7 +149,7 @@ are about its repository; elsewhere --repo HOUSE/NAME says which. NO_COLOR keeps
 	flags.StringVarP(&p.format, "output", "o", "table", "form of the answer: table, json or yaml")
 	p.token = os.Getenv("TAVRIN_TOKEN")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return misuse("%w; see %s --help", err, c.CommandPath())
+		return misuse("%w; see %s --help%s", err, c.CommandPath(), meantFlag(c, err))
 	})
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		switch p.format {
@@ -160,7 +165,7 @@ are about its repository; elsewhere --repo HOUSE/NAME says which. NO_COLOR keeps
 		forMaintainers: {p.rules(), p.area(), p.repository(), p.journal()},
 		forRobots:      {p.check(), p.runner()},
 		forAdmins: {p.serve(), p.backup(), p.restore(), p.recover(), p.house(), p.person(), p.robot(), p.team(),
-			p.tokens(), p.refusals(), p.demo()},
+			p.tokens(), p.refusals(), p.demo(), p.man()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group
@@ -174,7 +179,69 @@ are about its repository; elsewhere --repo HOUSE/NAME says which. NO_COLOR keeps
 			return err
 		}})
 	strict(root)
+	p.completing(root)
 	return root
+}
+
+// man writes the manual pages, for man(1).
+func (p *program) man() *cobra.Command {
+	return &cobra.Command{Use: "man DIR", Short: "Write the manual pages of all commands into a folder, such as /usr/local/share/man/man1",
+		Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			if err := os.MkdirAll(args[0], 0o755); err != nil {
+				return err
+			}
+			epoch := time.Unix(0, 0).UTC() // the same pages from the same program
+			root := cmd.Root()
+			root.DisableAutoGenTag = true
+			return doc.GenManTree(root, &doc.GenManHeader{Section: "1", Source: "Tavrin " + api.Version, Manual: "Tavrin", Date: &epoch}, args[0])
+		}}
+}
+
+// meantCommand says which command below c may have been meant by a word.
+func meantCommand(c *cobra.Command, word string) string {
+	var known []string
+	for _, sub := range c.Commands() {
+		if sub.IsAvailableCommand() {
+			known = append(known, sub.Name())
+		}
+	}
+	if name := cmp.Or(synonyms[word], near.To(word, known)); slices.Contains(known, name) {
+		return fmt.Sprintf("; did you mean %s %s?", c.CommandPath(), name)
+	}
+	for _, name := range known { // a word that begins one alone
+		if strings.HasPrefix(name, word) {
+			return fmt.Sprintf("; did you mean %s %s?", c.CommandPath(), name)
+		}
+	}
+	return ""
+}
+
+// meantFlag says which option of a command may have been meant, where the error is that there is none of that name.
+func meantFlag(c *cobra.Command, err error) string {
+	word, unknown := strings.CutPrefix(err.Error(), "unknown flag: --")
+	if !unknown {
+		return ""
+	}
+	var known []string
+	c.Flags().VisitAll(func(f *pflag.Flag) {
+		if !f.Hidden {
+			known = append(known, f.Name)
+		}
+	})
+	if name := near.To(word, known); name != "" {
+		return fmt.Sprintf("; did you mean --%s?", name)
+	}
+	return ""
+}
+
+// synonyms are the commands that people mean by words that other programs have for them.
+var synonyms = map[string]string{
+	"add": "create", "new": "create", "make": "create", "delete": "remove", "rm": "remove", "ls": "list", "status": "show",
+	"info": "show", "get": "show", "modify": "edit", "rename": "edit", "abandon": "close", "merge": "queue", "land": "queue",
+	"user": "person", "users": "person", "people": "person", "repository": "repo", "repositories": "repo", "members": "set",
+	"accept": "approve", "reject": "object", "block": "object", "inbox": "desk", "todo": "desk", "log": "journal", "audit": "journal",
+	"ci": "check", "checks": "check", "rule": "rules", "policy": "rules", "protect": "rules", "comment": "thread",
+	"comments": "thread", "enqueue": "join", "dequeue": "leave", "cancel": "leave", "owners": "area", "areas": "area",
 }
 
 // strict makes wrong arguments and unknown subcommands misuse, for every command.
@@ -191,7 +258,7 @@ func strict(c *cobra.Command) {
 		c.Args = cobra.ArbitraryArgs
 		c.RunE = func(c *cobra.Command, given []string) error {
 			if len(given) > 0 {
-				return misuse("there is no command %q here; see %s --help", given[0], c.CommandPath())
+				return misuse("there is no command %q here; see %s --help%s", given[0], c.CommandPath(), meantCommand(c, given[0]))
 			}
 			return c.Help()
 		}
@@ -199,40 +266,4 @@ func strict(c *cobra.Command) {
 	for _, sub := range c.Commands() {
 		strict(sub)
 	}
-}
-
-// client makes a client of the service.
-func (p *program) client() (*client.Client, error) { return client.New(p.url, p.token) }
-
-// here finds the repository that the command is about: the one that was named, or that of a remote.
-func (p *program) here(c *client.Client) (here, error) {
-	if p.repo != "" {
-		return here{c, p.repo}, nil
-	}
-	out, err := exec.Command("git", "remote", "-v").Output()
-	for line := range strings.Lines(string(out)) {
-		f := strings.Fields(line)
-		if err != nil || len(f) < 2 {
-			continue
-		}
-		if name := repoOfRemote(f[1], c.URL()); name != "" {
-			return here{c, name}, nil
-		}
-	}
-	return here{}, misuse("which repository? Give --repo HOUSE/NAME, or run this in a clone of one from %s", c.URL())
-}
-
-// repoOfRemote returns the repository that a remote's address means at this service, or nothing.
-func repoOfRemote(remote, service string) string {
-	u, err := url.Parse(remote)
-	if err != nil {
-		return ""
-	}
-	u.User = nil
-	rest, ok := strings.CutPrefix(u.String(), service+"/git/")
-	name, ok2 := strings.CutSuffix(strings.TrimSuffix(rest, "/"), ".git")
-	if !ok || !ok2 {
-		return ""
-	}
-	return name
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -8,6 +9,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -24,11 +26,11 @@ type rulesOf struct {
 }
 
 // place finds it out.
-func (r *rulesOf) place(c *client.Client) (string, error) {
+func (r *rulesOf) place(ctx context.Context, c *client.Client) (string, error) {
 	if r.house != "" {
 		return r.house, nil
 	}
-	h, err := r.p.here(c)
+	h, err := r.p.here(ctx, c)
 	return h.repo, err
 }
 
@@ -37,7 +39,7 @@ func onRules[T any](r *rulesOf, use, short string, args cobra.PositionalArgs,
 	call func(ctx context.Context, c *client.Client, where string, args []string) (T, error), table func(w io.Writer,
 		v T)) *cobra.Command {
 	c := answer(r.p, use, short, args, func(ctx context.Context, c *client.Client, args []string) (v T, err error) {
-		where, err := r.place(c)
+		where, err := r.place(ctx, c)
 		if err != nil {
 			return v, err
 		}
@@ -72,7 +74,7 @@ func (r *rulesOf) show() *cobra.Command {
 					"FILE --reason TEXT")
 				return
 			}
-			fmt.Fprintf(r.p.err, "version %d, applied by %s %s: %s\n", v.Version, people(v), ago(v.AppliedAt),
+			fmt.Fprintf(r.p.err, "version %d, applied by %s %s: %s\n", v.Version, whoApplied(v), ago(v.AppliedAt),
 				plain(v.Reason))
 			fmt.Fprint(r.p.out, block(v.Text))
 		})
@@ -80,7 +82,7 @@ func (r *rulesOf) show() *cobra.Command {
 	return c
 }
 
-func people(v wire.Rules) string {
+func whoApplied(v wire.Rules) string {
 	if v.AgreedBy != "" {
 		return v.AppliedBy + ", agreed by " + v.AgreedBy
 	}
@@ -141,7 +143,7 @@ func (r *rulesOf) history() *cobra.Command {
 		}, func(w io.Writer, versions []wire.Rules) {
 			row(w, "VERSION", "BY", "WHEN", "REASON")
 			for _, v := range versions {
-				row(w, v.Version, people(v), ago(v.AppliedAt), v.Reason)
+				row(w, v.Version, whoApplied(v), ago(v.AppliedAt), v.Reason)
 			}
 		})
 }
@@ -206,7 +208,16 @@ func (p *program) printApplied(w io.Writer, v wire.RulesApplied) {
 		printDifferences(w, v.Proposal.Differences)
 		return
 	}
-	row(w, fmt.Sprintf("rules version %d is in force", v.Version))
+	if v.Unchanged {
+		row(w, fmt.Sprintf("rules version %d is this very document, and in force: no version was made of it again", v.Version))
+	} else {
+		row(w, fmt.Sprintf("rules version %d is in force", v.Version))
+	}
+	loosened := slices.DeleteFunc(slices.Clone(v.Differences), func(d wire.Difference) bool { return !d.Loosens })
+	if len(loosened) > 0 && v.Version > 1 { // the first loosens nothing that there was
+		row(w, fmt.Sprintf("it loosens %s:", counted(len(loosened), "setting")))
+		printDifferences(w, loosened)
+	}
 	p.printAdvice("", v.Advice)
 }
 
@@ -249,9 +260,13 @@ func (r *rulesOf) lint() *cobra.Command {
 			return err
 		}
 		var checked wire.RulesCheck
-		if where, outside := r.place(c); outside == nil {
+		where, outside := r.place(cmd.Context(), c)
+		switch {
+		case outside == nil:
 			checked, err = c.LintRules(cmd.Context(), where, text)
-		} else {
+		case p.repo != "":
+			return outside
+		default:
 			fmt.Fprintln(p.err, "read by itself; --repo or --house says for whom, and then it is held against what is there")
 			checked, err = c.CheckRules(cmd.Context(), text, false)
 		}
@@ -345,32 +360,63 @@ func (p *program) printTrial(w io.Writer, t wire.RulesTrial) {
 	}
 	for _, b := range t.Branches {
 		row(w)
-		row(w, fmt.Sprintf("%s of %s", b.Branch, b.Repository))
+		row(w, fmt.Sprintf("%s of %s", cmp.Or(b.Branch, "areas, tags, checks and labels"), b.Repository))
 		for _, s := range b.Gone {
-			row(w, "  - "+s)
+			row(w, "  -", s)
 		}
 		for _, s := range b.Come {
-			row(w, "  + "+s)
+			row(w, "  +", s)
 		}
 	}
 	row(w)
 	counts := map[string]int{}
-	for _, k := range t.Changes {
+	worst := []string{"blocked", "freed", "different", "unchanged"}
+	changes := slices.SortedStableFunc(slices.Values(t.Changes), func(a, b wire.ChangeTrial) int {
+		return slices.Index(worst, a.Outcome) - slices.Index(worst, b.Outcome)
+	})
+	for i, k := range changes {
 		counts[k.Outcome]++
-		if k.Outcome != "unchanged" {
-			row(w, fmt.Sprintf("change %d of %s", k.Number, k.Repository), k.Outcome, "then: "+list(k.Missing),
-				"no longer: "+list(k.Dropped))
+		if k.Outcome == "unchanged" {
+			continue
 		}
+		if i == 0 {
+			row(w, "OPEN CHANGE", "BECOMES", "THEN", "NO LONGER")
+		}
+		row(w, fmt.Sprintf("%s %d", k.Repository, k.Number), state(k.Outcome), semicolons(k.Missing), semicolons(k.Dropped))
 	}
 	row(w, fmt.Sprintf("%s: %d blocked, %d freed, %d for other reasons than now, %d as they are",
 		counted(len(t.Changes), "open change"), counts["blocked"], counts["freed"], counts["different"], counts["unchanged"]))
+	row(w)
 	stopped := 0
+	var reasons []string // each once, what stops most first
+	stops := map[string][]wire.LandingTrial{}
 	for _, l := range t.Landed {
 		if l.Stopped {
 			stopped++
-			row(w, fmt.Sprintf("landed change %d of %s", l.Number, l.Repository), "stopped by",
-				strings.Join(l.By, "; "))
 		}
+		for _, reason := range l.By {
+			if stops[reason] == nil {
+				reasons = append(reasons, reason)
+			}
+			stops[reason] = append(stops[reason], l)
+		}
+	}
+	slices.SortStableFunc(reasons, func(a, b string) int { return len(stops[b]) - len(stops[a]) })
+	for i, reason := range reasons {
+		if i == 0 {
+			row(w, "STOPS", "LANDED CHANGES")
+		}
+		var which []string
+		repository := ""
+		for _, l := range stops[reason] { // a repository's are together
+			if l.Repository != repository {
+				repository = l.Repository
+				which = append(which, fmt.Sprintf("%s %d", repository, l.Number))
+				continue
+			}
+			which = append(which, strconv.Itoa(l.Number))
+		}
+		row(w, reason, list(which))
 	}
 	if len(t.Landed) > 0 {
 		row(w, fmt.Sprintf("of the last %d landings it would have stopped %d", len(t.Landed), stopped))
@@ -379,6 +425,9 @@ func (p *program) printTrial(w io.Writer, t wire.RulesTrial) {
 	}
 	p.printAdvice("", t.Advice)
 }
+
+// semicolons lists phrases that have commas of their own.
+func semicolons(phrases []string) string { return cmp.Or(strings.Join(phrases, "; "), "-") }
 
 func (r *rulesOf) test() *cobra.Command {
 	var document string
@@ -391,7 +440,7 @@ func (r *rulesOf) test() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		h, err := r.p.here(client)
+		h, err := r.p.here(cmd.Context(), client)
 		if err != nil {
 			return err
 		}

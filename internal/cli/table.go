@@ -51,8 +51,8 @@ const (
 )
 
 var colours = map[state]string{
-	"met": teal, "passed": teal, "landed": teal, "ready": teal, "yes": teal,
-	"pending": ochre, "running": ochre, "waiting": ochre, "queued": ochre, "rehearsing": ochre, "landing": ochre, "waived": ochre,
+	"met": teal, "passed": teal, "freed": teal, "landed": teal, "ready": teal, "yes": teal,
+	"pending": ochre, "running": ochre, "waiting": ochre, "queued": ochre, "rehearsing": ochre, "landing": ochre, "waived": ochre, "different": ochre,
 	"missing": rust, "failed": rust, "errored": rust, "ejected": rust, "blocked": rust,
 	"not-asked": slate, "skipped": slate, "cancelled": slate, "withdrawn": slate, "closed": slate, "draft": slate, "no": slate,
 }

@@ -92,7 +92,7 @@ func (p *program) printSaid(w io.Writer, v said) {
 		p.printThread(w, v.Thread)
 		return
 	}
-	row(w, fmt.Sprintf("draft %d, on %s; send it with: tavrin review … --drafts", v.Draft.ID,
+	row(w, fmt.Sprintf("draft %d, on %s; it goes out with your review: tavrin review comment N --drafts", v.Draft.ID,
 		v.Draft.Where))
 }
 
@@ -172,9 +172,6 @@ func (p *program) drafts() *cobra.Command {
 		func(ctx context.Context, h here, n int) ([]wire.DraftComment, error) {
 			return h.Drafts(ctx, h.repo, n)
 		}, func(w io.Writer, all []wire.DraftComment) {
-			if len(all) == 0 {
-				row(w, "Nothing.")
-			}
 			for _, g := range all {
 				row(w, g.ID, g.Where, ago(g.CreatedAt), g.Text)
 			}

@@ -148,10 +148,6 @@ func (p *program) listWaivers() *cobra.Command {
 		func(ctx context.Context, h here, _ []string) ([]wire.Waiver, error) {
 			return h.Waivers(ctx, h.repo, open)
 		}, func(w io.Writer, all []wire.Waiver) {
-			if len(all) == 0 {
-				row(w, "None.")
-				return
-			}
 			row(w, "ID", "BY", "WHEN", "FOR", "ONTO", "STATE", "REASON")
 			for _, o := range all {
 				what := fmt.Sprintf("change %d", o.Number)

@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -72,7 +73,33 @@ func (w *World) Populate(ctx context.Context) error {
 			return fmt.Errorf("change %q: %w", p.title, err)
 		}
 	}
-	return w.propose(ctx)
+	if err := w.propose(ctx); err != nil {
+		return err
+	}
+	return w.quiet(ctx)
+}
+
+// quiet waits until the queue has landed or sent back everything that it can, so that what is said of the demonstration holds.
+func (w *World) quiet(ctx context.Context) error {
+	patience := time.After(time.Minute) // with a runner that does not come up, the rest can be tried all the same
+	for {
+		waiting, err := w.admin.Changes(ctx, irrigation, wire.ChangeFilter{State: "open"})
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(waiting, func(k wire.Change) bool {
+			return k.Entry != nil && slices.Contains([]string{"queued", "rehearsing", "landing"}, string(k.Entry.State))
+		}) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-patience:
+			return nil
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
 }
 
 // propose has a maintainer propose looser rules, which wait for a second one.

@@ -33,18 +33,17 @@ var story = []step{
 		run: "cd work && tavrin rules lint ../too-strict.rules.yaml", status: 3,
 		write: "too-strict.rules.yaml\n" + data.TooStrict(), shows: `(?s)blocked: .*asks for 5, and team:hydraulics are 2.*blocked: check "soil-probe" can be reported by nobody`},
 	{say: "And what would it have done to what is open, and to what landed?", by: "ines",
-		run: "cd work && tavrin rules try ../too-strict.rules.yaml", shows: `(?s)\+ Everybody at the pump house: 5 approvals from team:hydraulics.*open changes`},
+		run: "cd work && tavrin rules try ../too-strict.rules.yaml", shows: `(?s)\+ +Everybody at the pump house: 5 approvals from team:hydraulics.*open changes`},
 	{say: "She leaves it. That the rules in force do what is meant, examples show.", by: "ines",
 		run:   "cd work && tavrin rules test ../irrigation.examples.yaml",
 		write: "irrigation.examples.yaml\n" + data.Examples(), shows: `8 as expected, 0 otherwise`},
 	{say: "Tamsin commits a change and, by mistake, pushes it to main.", by: "tamsin",
 		run: "cd work && git pull -q && git commit -qam 'Raise the east limit' && git push origin main", status: 1,
-		write: "work/forecast/limits.txt\neast 45\nwest 35\n", shows: `(?s)Refused by "common ground" \(house growers, rules version 1.*git push origin ([0-9a-f]+):refs/heads/tamsin/main`, as: "commit"},
+		write: "work/forecast/limits.txt\neast 45\nwest 35\n", shows: `(?s)Refused by "common ground" \(house growers, rules version 1.*git switch -c (tamsin/main-[0-9a-f]+) `, as: "branch"},
 	{say: "Nothing has moved. She does what the answer says: the same commits, on a branch of their own.", by: "tamsin",
-		run: "cd work && git push origin ${commit}:refs/heads/tamsin/limits", shows: `tavrin change open`},
-	{by: "tamsin", run: "cd work && git fetch -q origin && git switch -q main && git reset -q --keep origin/main && " +
-		"git status -sb", shows: `## main...origin/main`},
-	{by: "tamsin", run: "cd work && tavrin change open --source tamsin/limits --target main --title 'Raise the east " +
+		run: "cd work && git switch -qc ${branch} && git push -u origin ${branch}", shows: `tavrin change open`},
+	{by: "tamsin", run: "cd work && git fetch -q origin && git branch -qf main origin/main && git status -sb", shows: `## tamsin/main-`},
+	{by: "tamsin", run: "cd work && tavrin change open --source ${branch} --target main --title 'Raise the east " +
 		"limit'", shows: `opened change (\d+)`, as: "n"},
 	{say: "Its description began with the repository's checklist. She fills it in.", by: "tamsin",
 		run: "cd work && tavrin change edit ${n} --description 'The east plot dries out by noon.\n\n- [x] tried on " +
@@ -99,7 +98,7 @@ var story = []step{
 	{say: "So a second reviewer reads it. Ines ticks the file as read, and approves.", by: "ines",
 		run: "tavrin change read ${g} firmware/valves/west.prog ${R} && tavrin review approve ${g} --revision 2 " +
 			"${R} && tavrin change gate ${g} ${R}", shows: `(?s)ticked as read.*Ready for main`},
-	{say: "Wren mends a word with a fixup, which is another difference, and has it looked at again; then she folds " +
+	{say: "Wren corrects a word with a fixup, which is another difference, and has it looked at again; then she folds " +
 		"it, on the newest main, which is not.", by: "wren", run: "cd field && echo '# eased since November' >> " +
 		"firmware/valves/west.prog && git commit -qa --fixup HEAD && git push -q origin wren/gently && tavrin " +
 		"change gate ${g}", status: 3, shows: `ines approved revision 2, and the difference has changed since`},

@@ -24,7 +24,7 @@ import (
 )
 
 // deskOrder is the order of what waits for somebody: what holds others up first.
-var deskOrder = []string{"stopped", "silent", "acknowledge", "review", "look-again", "answer", "decide", "own"}
+var deskOrder = []string{"stopped", "silent", "acknowledge", "review", "look-again", "ejected", "answer", "decide", "own"}
 
 // Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
 func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, error) {
@@ -211,7 +211,9 @@ func deskOf(a accounts.Actor, g facts.Gathered, said said) []wire.DeskItem {
 				What: fmt.Sprintf("%s wrote on %s", t.LastLogin, facts.Where(t.Thread))})
 		}
 	}
-	if mine && !report.Ready {
+	if x := g.Ejected(); x != nil && (mine || x.JoinedBy == a.Login()) {
+		out = append(out, wire.DeskItem{Kind: "ejected", What: report.Summary, Since: *x.EndedAt})
+	} else if mine && !report.Ready {
 		out = append(out, wire.DeskItem{Kind: "own", What: report.Summary, Since: g.Change.UpdatedAt})
 	}
 	return out

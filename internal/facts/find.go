@@ -9,6 +9,7 @@ import (
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/people"
+	"tavrin/internal/git"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 )
@@ -84,4 +85,25 @@ func RevisionNumbered(db *gorm.DB, c records.Change, n int) (records.Revision, e
 	var r records.Revision
 	err := db.Where("change_id = ? AND number = ?", c.ID, n).First(&r).Error
 	return r, records.OrUnknown(err, "change %d has no revision %d; the newest is %d", c.Number, n, c.Revision)
+}
+
+// BroughtBy finds the commit of a revision that somebody named by its id, or by enough of the beginning.
+func BroughtBy(c records.Change, r records.Revision, text string) (string, error) {
+	if text = strings.ToLower(text); !git.MayNameCommit(text) {
+		return "", problem.Wrong("commit", "%q is not a commit id: four to forty hexadecimal digits", text)
+	}
+	var found []string
+	for _, k := range r.Commits {
+		if strings.HasPrefix(k.ID, text) {
+			found = append(found, k.ID)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return "", problem.Wrong("commit", "revision %d of change %d does not bring a commit %q: tavrin change commits %d "+
+			"lists them", r.Number, c.Number, text, c.Number)
+	}
+	return "", problem.Wrong("commit", "%d commits of revision %d begin with %s: give more of the id", len(found), r.Number, text)
 }

@@ -12,6 +12,7 @@ import (
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/people"
+	"tavrin/internal/core/queue"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/git"
 	"tavrin/internal/records"
@@ -176,7 +177,23 @@ func (g Gathered) Judge() gate.Report {
 	if g.report != nil {
 		return *g.report
 	}
-	return gate.Judge(g.Set, g.Facts)
+	return g.told(gate.Judge(g.Set, g.Facts))
+}
+
+// Ejected returns the entry by which the queue sent an open change back, if nobody has asked for it to land again.
+func (g Gathered) Ejected() *records.Entry {
+	if x := g.Entry; x != nil && x.State == string(queue.Ejected) && x.EndedAt != nil && g.Change.State == "open" {
+		return x
+	}
+	return nil
+}
+
+// told has the report of a change that the queue sent back say so.
+func (g Gathered) told(r gate.Report) gate.Report {
+	if x := g.Ejected(); x != nil {
+		return r.SentBack(x.Reason, g.Facts.PushedAt.After(*x.EndedAt))
+	}
+	return r
 }
 
 // Gate gives the gate report of a change. A change that has landed shows the gate it landed through.
@@ -196,5 +213,5 @@ func (s *Gatherer) Gate(ctx context.Context, a accounts.Actor, name string, numb
 	if err != nil {
 		return wire.Report{}, err
 	}
-	return gate.JudgeInFull(g.Set, g.Facts), nil
+	return g.told(gate.JudgeInFull(g.Set, g.Facts)), nil
 }

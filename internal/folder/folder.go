@@ -123,7 +123,7 @@ func (f *Folder) compare(ctx context.Context, r *records.Records, pathOf func(re
 		return err
 	}
 	var repos []records.Repository
-	if err := db.Order("id").Find(&repos).Error; err != nil {
+	if err := db.Where("NOT purged").Order("id").Find(&repos).Error; err != nil {
 		return err
 	}
 	for _, repo := range repos {

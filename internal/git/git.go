@@ -73,6 +73,19 @@ func Create(ctx context.Context, p *Program, dir, defaultBranch string) (*Repo, 
 	return Open(p, dir), nil
 }
 
+// PointHead has clones check out a branch, which need not be there yet. It does nothing where they do already.
+func (r *Repo) PointHead(ctx context.Context, branch string) error {
+	if err := CheckBranch(branch); err != nil {
+		return err
+	}
+	ref := "refs/heads/" + branch
+	if now, err := os.ReadFile(filepath.Join(r.at.Dir, "HEAD")); err == nil && strings.TrimSpace(string(now)) == "ref: "+ref {
+		return nil
+	}
+	_, err := r.at.Run(ctx, nil, "symbolic-ref", "HEAD", ref)
+	return err
+}
+
 // Complete says whether every object is there that the repository's refs reach.
 func (r *Repo) Complete(ctx context.Context) error {
 	_, err := r.at.Run(ctx, nil, "fsck", "--connectivity-only", "--no-dangling", "--no-progress")

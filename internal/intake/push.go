@@ -59,24 +59,28 @@ func (s *Intake) Pushable(ctx context.Context, a accounts.Actor, name string) (*
 	return s.disk.Bare(repo), nil
 }
 
-// Receive takes a push of an actor: body is the request of git's push protocol, w gets the answer.
-func (s *Intake) Receive(ctx context.Context, a accounts.Actor, name string, body io.Reader, w io.Writer) error {
+// Receive takes a push of an actor: body is the request of git's push protocol, w gets the answer, which names pages of the
+// service at address.
+func (s *Intake) Receive(ctx context.Context, a accounts.Actor, name, address string, body io.Reader, w io.Writer) error {
 	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Writer)
 	if err != nil {
 		return err
 	}
-	p := push{s: s, a: a, repo: repo, bare: s.disk.Bare(repo)}
+	p := push{s: s, a: a, repo: repo, bare: s.disk.Bare(repo), address: address}
 	return s.receiver.Receive(ctx, p.bare, body, w, p.decide)
 }
 
 // push is one push while it is decided.
 type push struct {
-	s     *Intake
-	a     accounts.Actor
-	repo  *records.Repository
-	bare  *git.Repo
-	force *rulebook.InForce // the rules it was judged by
-	takes []int64           // comments whose suggestions it applies
+	s      *Intake
+	a      accounts.Actor
+	repo   *records.Repository
+	bare   *git.Repo
+	force  *rulebook.InForce // the rules it was judged by
+	takes  []int64           // comments whose suggestions it applies
+	beside bool              // whether it has branches or tags
+	// address is that of the service, as whoever pushes reaches it; empty: not known.
+	address string
 }
 
 // decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the
@@ -112,7 +116,7 @@ func (p *push) attempt(ctx context.Context, in *transport.Incoming) ([]transport
 	if err != nil {
 		return nil, nil, err
 	}
-	if in.Atomic && slices.ContainsFunc(verdicts, func(v guard.Verdict) bool { return !v.Allowed }) {
+	if in.Atomic && slices.ContainsFunc(verdicts, func(v guard.Verdict) bool { return !v.Allowed && !v.LeftOut }) {
 		for i := range verdicts {
 			if verdicts[i].Allowed {
 				verdicts[i] = guard.NotTried()
@@ -122,9 +126,12 @@ func (p *push) attempt(ctx context.Context, in *transport.Incoming) ([]transport
 	results := make([]transport.Result, len(verdicts))
 	var lines []string
 	var wanted []wantedMove
+	var leftOut []string
 	for i, v := range verdicts {
 		lines = append(lines, v.Lines...)
-		if v.Allowed {
+		if v.LeftOut {
+			leftOut = append(leftOut, in.Updates[i].Ref)
+		} else if v.Allowed {
 			wanted = append(wanted, wantedMove{git.Move{Ref: in.Updates[i].Ref, Old: in.Updates[i].Old,
 				New: in.Updates[i].New}, i, v.Exempted, v.Permit})
 		} else {
@@ -135,7 +142,20 @@ func (p *push) attempt(ctx context.Context, in *transport.Incoming) ([]transport
 		}
 	}
 	more, err := p.carryOut(ctx, in, wanted, results)
+	if len(leftOut) > 0 {
+		more = append(more, fmt.Sprintf("Left out: %s%s. Only branches and tags are kept here.", leftOut[0], andOthers(len(leftOut)-1)))
+	}
 	return results, append(lines, more...), err
+}
+
+func andOthers(n int) string {
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return " and 1 other"
+	}
+	return fmt.Sprintf(" and %d others", n)
 }
 
 // wantedMove is an allowed move and the place of its result.
@@ -190,7 +210,7 @@ func (p *push) judge(ctx context.Context, in *transport.Incoming) ([]guard.Verdi
 		}
 	}
 	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], People: people, Rules: p.force.Now(),
-		Empty: branches == 0, Default: p.repo.DefaultBranch}
+		Empty: branches == 0, Default: p.repo.DefaultBranch, Console: p.address}
 	facts.Pusher.Login = p.a.Login()
 	if err := p.names(in, &facts, refs); err != nil {
 		return nil, err
@@ -198,6 +218,9 @@ func (p *push) judge(ctx context.Context, in *transport.Incoming) ([]guard.Verdi
 	if facts.Permits, err = p.s.waivers.Permits(db, p.repo, p.a.Login()); err != nil {
 		return nil, err
 	}
+	p.beside = slices.ContainsFunc(in.Updates, func(u transport.Update) bool {
+		return strings.HasPrefix(u.Ref, "refs/heads/") || strings.HasPrefix(u.Ref, "refs/tags/")
+	})
 	verdicts := make([]guard.Verdict, len(in.Updates))
 	for i, u := range in.Updates {
 		if verdicts[i], err = p.judgeOne(ctx, in, u, tips, facts); err != nil {
@@ -250,7 +273,10 @@ func (p *push) names(in *transport.Incoming, facts *guard.Facts, refs []git.Ref)
 func (p *push) judgeOne(ctx context.Context, in *transport.Incoming, u transport.Update, tips map[string]string,
 	facts guard.Facts) (guard.Verdict, error) {
 	isBranch := strings.HasPrefix(u.Ref, "refs/heads/")
+	g := guard.Update{Ref: u.Ref, Old: u.Old, New: u.New, Beside: p.beside}
 	switch {
+	case g.Beside && guard.Others(u.Ref): // whatever else is the matter with it
+		return guard.Judge(g, facts), nil
 	case u.Problem != "":
 		return guard.Verdict{Short: u.Problem, Lines: []string{fmt.Sprintf("Refused: %s: %s.", u.Ref, u.Problem)}}, nil
 	case u.Old != tips[u.Ref]:
@@ -261,7 +287,6 @@ func (p *push) judgeOne(ctx context.Context, in *transport.Incoming, u transport
 		return guard.Verdict{Short: "not a commit",
 			Lines: []string{fmt.Sprintf("Refused: %.10s is not a commit, and a branch points at one.", u.New)}}, nil
 	}
-	g := guard.Update{Ref: u.Ref, Old: u.Old, New: u.New}
 	if isBranch && u.Old != "" && u.New != "" {
 		var err error
 		if g.Forward, err = in.Contains(ctx, u.New, u.Old); err != nil {
@@ -361,28 +386,51 @@ func (p *push) carryOut(ctx context.Context, in *transport.Incoming, wanted []wa
 	if in.Atomic {
 		groups = append(groups, wanted)
 	} else {
-		for i := range wanted {
-			groups = append(groups, wanted[i:i+1])
-		}
+		groups = together(wanted)
 	}
 	var lines []string
 	n := 0
 	for _, group := range groups {
-		together := make([]git.Move, len(group))
+		moves := make([]git.Move, len(group))
 		for i, w := range group {
-			together[i] = w.Move
+			moves[i] = w.Move
 		}
-		err := p.bare.MoveRefs(ctx, together...)
+		err := p.bare.MoveRefs(ctx, moves...)
 		p.s.moves.At("push:moved")
 		for _, w := range group {
 			intent := intents[n]
 			n++
+			if err != nil && len(group) > 1 && !in.Atomic { // one of them did not go: each by itself
+				err := p.bare.MoveRefs(ctx, w.Move)
+				p.s.moves.At("push:moved")
+				told, why := p.settleMove(ctx, &intent, err)
+				results[w.place].Refused = why
+				lines = append(lines, told...)
+				continue
+			}
 			told, why := p.settleMove(ctx, &intent, err)
 			results[w.place].Refused = why
 			lines = append(lines, told...)
 		}
 	}
 	return lines, nil
+}
+
+// atOnce is how many new refs are made by one run of Git.
+const atOnce = 500
+
+// together puts the moves of a push into groups that one run of Git makes: new names by the hundreds, as a mirror brings them,
+// and everything else each by itself, so that one that fails takes no other with it.
+func together(wanted []wantedMove) [][]wantedMove {
+	var groups [][]wantedMove
+	for i, w := range wanted {
+		if last := len(groups) - 1; i > 0 && w.Old == "" && wanted[i-1].Old == "" && len(groups[last]) < atOnce {
+			groups[last] = append(groups[last], w)
+			continue
+		}
+		groups = append(groups, []wantedMove{w})
+	}
+	return groups
 }
 
 // settleMove finds out what came of a move, and records it. What cannot be written down now is settled by the next
@@ -461,7 +509,7 @@ func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string
 				return err
 			}
 		}
-		return tx.Create(&intents).Error
+		return tx.CreateInBatches(&intents, 500).Error
 	})
 	return intents, err
 }
@@ -510,6 +558,17 @@ func (s *Intake) FinishPush(ctx context.Context, repo *records.Repository, i *re
 		}
 		return tx.Model(i).Update("outcome", moves.Done).Error
 	})
+	for _, r := range revisions {
+		if err != nil {
+			break
+		}
+		more, why := s.changes.Outlives(ctx, repo, r.Change.ID)
+		if why != nil { // the push is done and on record; this only tells of it
+			s.log.Warn("the approvals of a pushed change could not be weighed", "repository", repo.Name, "change", r.Change.Number,
+				"error", why)
+		}
+		lines = append(lines, more...)
+	}
 	return lines, err
 }
 

@@ -56,7 +56,7 @@ func (s *Conductor) Run(ctx context.Context) {
 // other's.
 func (s *Conductor) advanceAll(ctx context.Context) error {
 	var repos []records.Repository
-	err := s.records.Read(ctx).Where("trouble = '' AND (EXISTS (SELECT 1 FROM entries e WHERE e.repository_id = " +
+	err := records.Going(s.records.Read(ctx)).Where("(EXISTS (SELECT 1 FROM entries e WHERE e.repository_id = " +
 		"repositories.id AND e.ended_at IS NULL) OR " +
 		"EXISTS (SELECT 1 FROM intents i WHERE i.repository_id = repositories.id AND i.outcome = ''))").Find(&repos).Error
 	if err != nil {

@@ -104,8 +104,8 @@ func (m *Moves) Lock(ctx context.Context, repo *records.Repository) (unlock func
 		release()
 		return nil, err
 	}
-	if repo.Trouble != "" {
-		err = records.Stopped(repo)
+	if err = records.Writable(repo); err != nil {
+		// nothing is begun in it
 	} else if err = m.SettleOpen(context.WithoutCancel(ctx), repo); err != nil {
 		m.log.Error("what is open could not be settled", "repository", repo.Name, "error", err)
 		err = problem.New(problem.Unavailable, "the service has trouble with %s: something was begun and could not "+
@@ -205,7 +205,7 @@ func (m *Moves) SettleAll(ctx context.Context) error {
 		return err
 	}
 	var repos []records.Repository
-	if err := m.records.Read(ctx).Find(&repos).Error; err != nil {
+	if err := m.records.Read(ctx).Where("NOT purged").Find(&repos).Error; err != nil {
 		return err
 	}
 	for i := range repos {

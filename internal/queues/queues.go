@@ -286,7 +286,7 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 	}
 	out := wire.Queue{Branch: branch, Entries: []wire.Entry{}, Recent: []wire.Entry{}}
 	if out.Tip, err = s.disk.Bare(repo).Tip(ctx, "refs/heads/"+branch); err != nil {
-		return out, problem.New(problem.Unknown, "%s has no branch %s", name, branch)
+		return out, s.disk.NoBranch(ctx, repo, "", branch)
 	}
 	alive, err := aliveEntries(db, repo, branch)
 	if err != nil {

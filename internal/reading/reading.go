@@ -67,12 +67,10 @@ func (s *Reader) compare(ctx context.Context, db *gorm.DB, repo *records.Reposit
 	case q.Commit != "" && q.Since != 0:
 		return v, problem.Wrong("commit", "one commit, or what came since a revision: not both")
 	case q.Commit != "":
-		if !slices.ContainsFunc(r.Commits, func(k records.BroughtCommit) bool { return k.ID == q.Commit }) {
-			return v, problem.Wrong("commit", "revision %d of change %d does not bring a commit %q: tavrin change "+
-				"commits %d lists them", r.Number, c.Number, q.Commit, c.Number)
+		if v.to, err = facts.BroughtBy(c, r, q.Commit); err != nil {
+			return v, err
 		}
-		v.to = q.Commit
-		v.from, err = s.disk.Bare(repo).Parent(ctx, q.Commit)
+		v.from, err = s.disk.Bare(repo).Parent(ctx, v.to)
 		return v, err
 	case q.Since != 0:
 		since, err := facts.RevisionNumbered(db, c, q.Since)

@@ -214,8 +214,10 @@ func (t *Tx) TouchesNothing() { t.commit.Touched.by(nil, event.Nothing, 0) }
 // read.
 func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 	kind := event.KindOf(e)
-	if repo != nil && repo.Trouble != "" && by != Itself && !kind.Apart {
-		return Stopped(repo)
+	if repo != nil && by != Itself && !kind.Apart {
+		if err := Writable(repo); err != nil {
+			return err
+		}
 	}
 	data, err := json.Marshal(e)
 	if err != nil {
@@ -250,8 +252,26 @@ func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 	return t.Create(&row).Error
 }
 
-// Stopped refuses what would write to a repository that is stopped.
-func Stopped(repo *Repository) error {
+// Writable refuses what would write to a repository that is stopped, read-only or deleted.
+func Writable(repo *Repository) error {
+	switch {
+	case repo.DeletedAt != nil:
+		return problem.New(problem.Conflict, "%s is deleted: tavrin repo restore %s", repo.Name, repo.Name)
+	case repo.Trouble != "":
+		return stopped(repo)
+	case repo.ReadOnly != "":
+		return problem.New(problem.Conflict, "%s is read-only: %s. A maintainer may undo that: tavrin repo edit %s --writable",
+			repo.Name, repo.ReadOnly, repo.Name)
+	}
+	return nil
+}
+
+// Going are the repositories in which something may happen: neither stopped nor read-only nor deleted.
+func Going(db *gorm.DB) *gorm.DB {
+	return db.Where("trouble = '' AND read_only = '' AND deleted_at IS NULL")
+}
+
+func stopped(repo *Repository) error {
 	return problem.New(problem.Unavailable, "%s is stopped and read-only: %s. An administrator has to look: "+
 		"tavrin repo resume %s",
 		repo.Name, repo.Trouble, repo.Name)

@@ -20,13 +20,24 @@ type Repository struct {
 	ID            int64
 	HouseID       int64
 	Name          string // HOUSE/NAME
+	Description   string
 	DefaultBranch string
-	Public        bool // readable by all
-	Changes       int  // numbers given out
+	Public        bool   // readable by all
+	ReadOnly      string // why a maintainer made it read-only; empty: it is not
+	Changes       int    // numbers given out
 	// Trouble says why it is stopped and read-only; empty: it is not.
 	Trouble      string
 	TroubleSince *time.Time
+	DeletedBy    string
+	DeletedAt    *time.Time // since when it is deleted; it can come back until it is purged
+	Purged       bool       // what Git had of it is gone, and its name is another's to take
 	CreatedAt    time.Time
+}
+
+// FormerName is a name that a repository had before.
+type FormerName struct {
+	Name         string `gorm:"primaryKey"` // HOUSE/NAME
+	RepositoryID int64
 }
 
 // Account is a person or a robot.

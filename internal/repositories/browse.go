@@ -130,24 +130,28 @@ func order(a, b bool) int {
 	return 1
 }
 
-// commitAt finds the commit that a branch name, a tag or a whole id means.
+// commitAt finds the commit that a branch name, a tag, an id or the beginning of one means.
 func (s *Repositories) commitAt(ctx context.Context, repo *records.Repository, at string) (string, error) {
 	bare := s.disk.Bare(repo)
 	if at == "" {
 		at = repo.DefaultBranch
 	}
 	if git.IsID(at) {
-		if bare.HasCommit(ctx, at) {
-			return at, nil
-		}
-		return "", problem.New(problem.Unknown, "%s has no commit %s", repo.Name, at)
+		return s.disk.Commit(ctx, repo, at)
 	}
 	for _, prefix := range []string{"refs/heads/", "refs/tags/"} {
 		if id, err := bare.Tip(ctx, prefix+at); err == nil {
 			return id, nil
 		}
 	}
-	return "", problem.New(problem.Unknown, "%s has no branch, tag or commit %q", repo.Name, at)
+	found, err := bare.Named(ctx, at)
+	if err != nil || len(found) == 1 {
+		return strings.Join(found, ""), err
+	}
+	if len(found) > 1 {
+		return s.disk.Commit(ctx, repo, at) // which says that there are several
+	}
+	return "", problem.New(problem.Unknown, "%s has no branch, tag or commit %q%s", repo.Name, at, s.disk.Meant(ctx, repo, at))
 }
 
 // History lists commits from a branch, tag or commit backwards.

@@ -1,6 +1,7 @@
 package repositories
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/chosen"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/people"
 	"tavrin/internal/git"
@@ -83,17 +85,14 @@ func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor,
 	if !a.Known() {
 		return wire.Repository{}, problem.New(problem.SignInNeeded, "sign in to make a repository")
 	}
-	house, name, ok := strings.Cut(n.Name, "/")
-	if !ok || !typed.HouseForm.MatchString(house) || !typed.RepoForm.MatchString(name) ||
-		strings.HasSuffix(name, ".git") || strings.Contains(name, "..") {
-		return wire.Repository{}, problem.Wrong("name", "%q is not a repository: HOUSE/NAME, lower-case letters, "+
-			"digits, \".\", \"_\" and \"-\", not ending in .git", n.Name)
+	if err := validName(n.Name); err != nil {
+		return wire.Repository{}, err
 	}
-	if n.DefaultBranch == "" {
-		n.DefaultBranch = "main"
-	}
-	if err := git.CheckBranch(n.DefaultBranch); err != nil {
-		return wire.Repository{}, problem.Wrong("default_branch", "%v", err)
+	house, _, _ := strings.Cut(n.Name, "/")
+	if n.DefaultBranch != "" {
+		if err := git.CheckBranch(n.DefaultBranch); err != nil {
+			return wire.Repository{}, problem.Wrong("default_branch", "%v", err)
+		}
 	}
 	var pin string
 	if n.ImportURL != "" {
@@ -102,10 +101,9 @@ func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor,
 			return wire.Repository{}, err
 		}
 	}
-	repo := records.Repository{Name: n.Name, DefaultBranch: n.DefaultBranch, Public: n.Public,
-		CreatedAt: s.records.Now()}
+	repo := records.Repository{Name: n.Name, Public: n.Public, CreatedAt: s.records.Now()}
 	db := s.records.Read(ctx)
-	h, err := accounts.HouseByName(db, house)
+	h, err := accounts.HouseByName(db, a, house)
 	if err == nil {
 		err = mustBuild(db, a, h)
 	}
@@ -113,11 +111,12 @@ func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor,
 		return wire.Repository{}, err
 	}
 	repo.HouseID = h.ID
-	prepared, err := s.prepareBare(ctx, n, pin)
+	prepared, imported, err := s.prepareBare(ctx, &n, pin)
 	if err != nil {
 		return wire.Repository{}, err
 	}
 	defer os.RemoveAll(prepared)
+	repo.DefaultBranch = n.DefaultBranch
 	begins, err := git.Open(s.disk.Git, prepared).Refs(ctx, "refs/")
 	if err != nil {
 		return wire.Repository{}, err
@@ -128,7 +127,10 @@ func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor,
 	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		if err := tx.Create(&repo).Error; err != nil {
-			return records.OrTaken(err, "there is a repository %s already", n.Name)
+			return records.OrTaken(err, "there is a repository %s already, or one that is deleted and can still be restored", n.Name)
+		}
+		if err := tx.Where("name = ?", n.Name).Delete(&records.FormerName{}).Error; err != nil { // it leads to this one now
+			return err
 		}
 		if err := tx.Record(a.Login(), &repo, event.RepositoryCreated{Name: repo.Name, From: n.ImportURL,
 			Refs: refs}); err != nil {
@@ -139,27 +141,65 @@ func (s *Repositories) CreateRepository(ctx context.Context, a accounts.Actor,
 	if err != nil {
 		return wire.Repository{}, err
 	}
-	return s.Repository(ctx, a, n.Name)
+	made, err := s.Repository(ctx, a, n.Name)
+	made.Imported = imported
+	return made, err
 }
 
-// prepareBare makes the Git side of a new repository in a folder of its own, so that no record waits for it.
-func (s *Repositories) prepareBare(ctx context.Context, n wire.NewRepository, pin string) (string, error) {
+// validName says what is wrong with the name of a repository, if anything.
+func validName(full string) error {
+	house, name, ok := strings.Cut(full, "/")
+	if !ok || !typed.HouseForm.MatchString(house) || !typed.RepoForm.MatchString(name) ||
+		strings.HasSuffix(name, ".git") || strings.Contains(name, "..") {
+		return problem.Wrong("name", "%q is not a repository: HOUSE/NAME, lower-case letters, "+
+			"digits, \".\", \"_\" and \"-\", not ending in .git", full)
+	}
+	return nil
+}
+
+// prepareBare makes the Git side of a new repository in a folder of its own, so that no record waits for it. The default
+// branch that nobody chose is that of what is imported, or main.
+func (s *Repositories) prepareBare(ctx context.Context, n *wire.NewRepository, pin string) (string, *wire.Imported, error) {
 	parent, err := s.disk.Begin()
 	if err != nil {
-		return "", err
+		return "", nil, err
 	}
-	bare, err := git.Create(ctx, s.disk.Git, parent, n.DefaultBranch)
+	bare, err := git.Create(ctx, s.disk.Git, parent, cmp.Or(n.DefaultBranch, "main"))
+	var imported *wire.Imported
 	if err == nil && n.ImportURL != "" {
-		err = transport.Import(ctx, bare, transport.ImportOptions{URL: n.ImportURL, Resolve: pin})
+		imported, err = s.fetchAll(ctx, bare, n, transport.ImportOptions{URL: n.ImportURL, Resolve: pin})
 	}
+	n.DefaultBranch = cmp.Or(n.DefaultBranch, "main")
 	if err != nil {
 		os.RemoveAll(parent) // what stays belongs to no repository and goes at the next start
 		var failed *git.CommandError
 		if errors.As(err, &failed) {
-			return "", problem.New(problem.Invalid, "the import did not work: %v", err)
+			return "", nil, problem.New(problem.Invalid, "the import did not work: %v", err)
 		}
+		return "", nil, err
 	}
-	return parent, err
+	return parent, imported, nil
+}
+
+// fetchAll imports what is wanted, and chooses the default branch where nobody did.
+func (s *Repositories) fetchAll(ctx context.Context, bare *git.Repo, n *wire.NewRepository, o transport.ImportOptions) (*wire.Imported, error) {
+	far, err := transport.Look(ctx, bare, o)
+	if err != nil {
+		return nil, err
+	}
+	brings, err := chosen.Of(far.Refs, n.Branches, n.DefaultBranch, far.Head)
+	if wrong, ok := errors.AsType[*chosen.Wrong](err); ok {
+		return nil, problem.Wrong(wrong.Field, "%s: %s", o.URL, wrong.Text)
+	}
+	n.DefaultBranch = brings.Default
+	out := &wire.Imported{Branches: brings.Branches(), Tags: brings.Tags, LeftOut: brings.LeftOut}
+	if len(brings.Refs) == 0 {
+		return out, nil
+	}
+	if err := transport.Import(ctx, bare, o, brings.Refs); err != nil {
+		return nil, err
+	}
+	return out, bare.PointHead(ctx, n.DefaultBranch)
 }
 
 // mustBuild refuses those who may not make repositories in a house.
@@ -235,7 +275,7 @@ func (s *Repositories) repositoryView(ctx context.Context, db *gorm.DB, a accoun
 	if role == people.NoRole {
 		role = "none"
 	}
-	v := wire.Repository{Trouble: repo.Trouble, Name: repo.Name, DefaultBranch: repo.DefaultBranch, Public: repo.Public,
+	v := wire.Repository{Trouble: repo.Trouble, Name: repo.Name, Description: repo.Description, ReadOnly: repo.ReadOnly, DefaultBranch: repo.DefaultBranch, Public: repo.Public,
 		Role: string(role)}
 	heads, err := s.disk.Bare(repo).Refs(ctx, "refs/heads/")
 	if err != nil {

@@ -11,14 +11,21 @@ import (
 	"tavrin/internal/records"
 )
 
-// Tidy packs the repositories that have grown untidy, and clears their preview spaces.
+// Tidy packs the repositories that have grown untidy, clears their preview spaces, and removes those for good that were
+// deleted long ago.
 func (s *Repositories) Tidy(ctx context.Context) error {
+	if err := s.purge(ctx); err != nil {
+		return err
+	}
 	var repos []records.Repository
-	if err := s.records.Read(ctx).Where("trouble = ''").Find(&repos).Error; err != nil {
+	if err := records.Going(s.records.Read(ctx)).Find(&repos).Error; err != nil {
 		return err
 	}
 	var errs []error
 	for _, repo := range repos {
+		if err := s.disk.Bare(&repo).PointHead(ctx, repo.DefaultBranch); err != nil {
+			errs = append(errs, err)
+		}
 		packed, err := s.disk.Bare(&repo).Pack(ctx)
 		if packed {
 			s.log.Info("repository packed", "repository", repo.Name)

@@ -34,20 +34,24 @@ func RuleShelf(db *gorm.DB, a accounts.Actor, where string, change bool) (shelf,
 		repo, err := accounts.Reach(db, a, where, need)
 		return shelf{repo: repo}, err
 	}
-	missing := problem.New(problem.Unknown, "there is no house %s, or you may not see it", where)
+	missing := &problem.Problem{Kind: problem.Unknown, Text: fmt.Sprintf("there is no house %s, or you may not see it", where)}
 	if !a.Known() {
 		return shelf{}, problem.New(problem.SignInNeeded, "sign in to see the rules of house %s", where)
 	}
 	var house records.House
+	refused := func() error {
+		missing.Text += accounts.MeantHouse(db, a, where)
+		return missing
+	}
 	if err := db.Where("name = ?", where).First(&house).Error; err != nil {
-		return shelf{}, records.OrElse(err, missing)
+		return shelf{}, records.OrElse(err, refused())
 	}
 	inside, err := accounts.Belongs(db, a, house)
 	if err != nil {
 		return shelf{}, err
 	}
 	if !inside {
-		return shelf{}, missing
+		return shelf{}, refused()
 	}
 	if change {
 		err = accounts.MustMaintainHouse(db, a, house, "changing house rules")
@@ -71,7 +75,7 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 	if err := errors.Join(rulesReason(reason), a.MayChangeRules(s.records.Now())); err != nil {
 		return wire.RulesApplied{}, problem.First(err)
 	}
-	out := wire.RulesApplied{Advice: []wire.Advice{}}
+	out := wire.RulesApplied{Advice: []wire.Advice{}, Differences: []wire.Difference{}}
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		h, err := RuleShelf(tx.DB, a, where, true)
 		if err != nil {
@@ -94,10 +98,15 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 		if err != nil {
 			return err
 		}
+		if last.Version > 0 && text == last.Text {
+			out.Rules, out.Unchanged = rulesView(last), true
+			return nil
+		}
 		differences, err := Differences(tx.DB, h, was, now)
 		if err != nil {
 			return err
 		}
+		out.Differences = append(out.Differences, differences...)
 		if was != nil && len(was.AgreedBy) > 0 && rules.Loosens(differences) {
 			row := records.RulesProposal{BasedOn: last.Version, Text: text, Reason: reason, ProposedBy: a.Login(),
 				ProposedAt: s.records.Now(), State: "open"}
@@ -117,6 +126,9 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	d, err := DraftOf(snap.DB, a, where, text)
+	if out.Proposal == nil {
+		d.version = out.Version // what is said of it names the version that it is
+	}
 	if err == nil {
 		out.Advice, err = s.Advice(ctx, snap.DB, d)
 	}

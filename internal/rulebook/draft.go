@@ -25,7 +25,7 @@ import (
 // Draft is a document that is not applied, within what would be in force with it.
 type Draft struct {
 	Shelf    shelf
-	last     records.RulesVersion
+	version  int // that it has, or would have
 	Was, Now *rules.Document
 	Repos    []records.Repository // where it would hold
 }
@@ -37,15 +37,17 @@ func DraftOf(db *gorm.DB, a accounts.Actor, where, text string) (Draft, error) {
 		return Draft{}, err
 	}
 	d := Draft{Shelf: h}
-	if d.last, err = h.Newest(db); err != nil {
+	last, err := h.Newest(db)
+	if err != nil {
 		return d, err
 	}
+	d.version = last.Version + 1
 	if h.repo != nil {
 		d.Repos = []records.Repository{*h.repo}
 	} else if d.Repos, err = readableIn(db, a, *h.house); err != nil {
 		return d, err
 	}
-	d.Was, d.Now, err = readNew(db, h, d.last, text, d.Repos)
+	d.Was, d.Now, err = readNew(db, h, last, text, d.Repos)
 	return d, err
 }
 
@@ -59,10 +61,10 @@ func readableIn(db *gorm.DB, a accounts.Actor, house records.House) ([]records.R
 func (d Draft) With(repo *records.Repository, force *InForce) (*rules.Set, error) {
 	if d.Shelf.repo == nil {
 		own, err := documentOf(force.Own, rules.Under{House: d.Now, Accepted: true})
-		return layered(repo, d.Now, d.last.Version+1, own, force.Own.Version), err
+		return layered(repo, d.Now, d.version, own, force.Own.Version), err
 	}
 	house, err := documentOf(force.House, ofHouse)
-	return layered(repo, house, force.House.Version, d.Now, d.last.Version+1), err
+	return layered(repo, house, force.House.Version, d.Now, d.version), err
 }
 
 // CheckRules reads a document without applying it. With a place, a repository or a house, it is read as that one's,

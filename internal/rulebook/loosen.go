@@ -11,6 +11,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
+	"tavrin/internal/core/near"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/problem"
@@ -251,8 +252,14 @@ func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protect
 		}
 		if was == nil || !slices.ContainsFunc(was.Protections,
 			func(p rules.Protection) bool { return p.Name == protection }) {
-			return problem.New(problem.Unknown, "the rules of %s have no protection %q: tavrin rules show", where,
-				protection)
+			var known []string
+			if was != nil {
+				for _, p := range was.Protections {
+					known = append(known, p.Name)
+				}
+			}
+			return problem.New(problem.Unknown, "the rules of %s have no protection %q: tavrin rules show%s", where,
+				protection, near.Meant(protection, known))
 		}
 		if len(was.AgreedBy) > 0 {
 			row := records.RulesProposal{BasedOn: last.Version, Protection: protection,

@@ -61,7 +61,7 @@ func TestListsAskOfAllRowsAtOnce(t *testing.T) {
 		"tokens":   func() (int, error) { v, err := l.Access.Tokens(ctx, l.Admin); return len(v), err },
 		"people":   func() (int, error) { v, err := l.People.People(ctx, l.Admin); return len(v), err },
 		"checks":   func() (int, error) { v, err := l.Checks.CheckNames(ctx, l.Admin, lab.Name); return len(v), err },
-		"wanted":   func() (int, error) { v, err := l.Checks.Wanted(ctx, l.Admin, lab.Name); return len(v), err },
+		"wanted":   func() (int, error) { v, err := l.Checks.Wanted(ctx, l.Admin, lab.Name, false); return len(v), err },
 		"branches": func() (int, error) { v, err := l.Repositories.Branches(ctx, l.Admin, lab.Name); return len(v), err },
 		"changes": func() (int, error) {
 			v, err := l.Changes.Changes(ctx, l.Admin, lab.Name, wire.ChangeFilter{})

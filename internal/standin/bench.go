@@ -33,15 +33,12 @@ const longestWait = 60
 func (b *Bench) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		for _, repo := range b.Repos {
-			wanted, err := b.Client.Wanted(ctx, repo)
-			if err != nil {
+			k, err := b.Client.ClaimCheck(ctx, repo, b.Check)
+			switch {
+			case err != nil:
 				b.Log.Debug("bench: nothing heard", "error", err)
-				continue
-			}
-			for _, k := range wanted {
-				if k.Name == b.Check && k.State == "waiting" {
-					b.try(ctx, repo, k)
-				}
+			case k != nil:
+				b.try(ctx, repo, *k)
 			}
 		}
 		pause(ctx, 300*time.Millisecond)

@@ -81,15 +81,21 @@ func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo 
 	if err != nil {
 		return err
 	}
-	for _, h := range heads {
-		branch := strings.TrimPrefix(h.Name, "refs/heads/")
-		was, would := sentencesOf(force.Now(), branch), sentencesOf(then.Without(force.Suspended), branch)
-		b := wire.BranchTrial{Repository: repo.Name, Branch: branch, Gone: without(was, would),
-			Come: without(would, was)}
-		if len(b.Gone)+len(b.Come) > 0 {
-			out.Branches = append(out.Branches, b)
+	was, would := force.Now(), then.Without(force.Suspended)
+	compare := func(branch string, was, would []rules.Sentence) {
+		a, b := texts(was), texts(would)
+		if t := (wire.BranchTrial{Repository: repo.Name, Branch: branch, Gone: without(a, b), Come: without(b, a)}); len(t.Gone)+len(t.Come) > 0 {
+			out.Branches = append(out.Branches, t)
 		}
 	}
+	for _, h := range heads {
+		branch := strings.TrimPrefix(h.Name, "refs/heads/")
+		compare(branch, was.For(branch).Sentences(), would.For(branch).Sentences())
+	}
+	beside := func(set *rules.Set) []rules.Sentence { // what is of no branch
+		return slices.Concat(set.AreaSentences(), set.TagSentences(), set.DefinitionSentences())
+	}
+	compare("", beside(was), beside(would))
 	var open []records.Change
 	if err := db.Where("repository_id = ? AND state IN ('draft', 'open')",
 		repo.ID).Order("number DESC").Find(&open).Error; err != nil {
@@ -116,9 +122,9 @@ func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo 
 	return nil
 }
 
-func sentencesOf(set *rules.Set, branch string) []string {
+func texts(sentences []rules.Sentence) []string {
 	var out []string
-	for _, s := range slices.Concat(set.For(branch).Sentences(), set.AreaSentences(), set.TagSentences(), set.DefinitionSentences()) {
+	for _, s := range sentences {
 		out = append(out, s.Text)
 	}
 	return out

@@ -239,23 +239,26 @@ type aPush struct {
 
 // aPushOf finds that out. It runs Git, and comes before any transaction.
 func (s *Waivers) aPushOf(ctx context.Context, repo *records.Repository, branch, commit string) (aPush, error) {
-	p := aPush{branch: branch, commit: commit}
+	p := aPush{branch: branch}
 	bare := s.disk.Bare(repo)
 	if err := git.CheckBranch(branch); err != nil {
 		return p, problem.Wrong("branch", "%v", err)
 	}
 	var err error
 	if p.tip, err = bare.Tip(ctx, "refs/heads/"+branch); err != nil {
-		return p, problem.New(problem.Unknown, "%s has no branch %s", repo.Name, branch)
+		return p, s.disk.NoBranch(ctx, repo, "", branch)
 	}
-	if !bare.HasCommit(ctx, commit) {
-		return p, problem.Wrong("commit", "%s does not have the commit %q: push it to a branch of its own first, "+
-			"and give its whole id", repo.Name, commit)
+	p.commit, err = s.disk.Commit(ctx, repo, commit)
+	if told, ok := errors.AsType[*problem.Problem](err); ok {
+		return p, problem.Wrong("commit", "%s; push it to a branch of its own first", told.Text)
 	}
-	if p.forward, err = bare.IsAncestor(ctx, p.tip, commit); err != nil {
+	if err != nil {
 		return p, err
 	}
-	p.brought, err = bare.LogAll(ctx, commit, []string{p.tip}, "push.direct-commits")
+	if p.forward, err = bare.IsAncestor(ctx, p.tip, p.commit); err != nil {
+		return p, err
+	}
+	p.brought, err = bare.LogAll(ctx, p.commit, []string{p.tip}, "push.direct-commits")
 	return p, err
 }
 
@@ -320,9 +323,9 @@ func (s *Waivers) WaivePush(ctx context.Context, a accounts.Actor, name string,
 		if err != nil {
 			return err
 		}
-		row = records.Waiver{New: n.Commit, Ref: "refs/heads/" + n.Branch}
+		row = records.Waiver{New: p.commit, Ref: "refs/heads/" + n.Branch}
 		return s.makeWaiver(tx, a, repo, &row, n.NewWaiver, plan, 0,
-			fmt.Sprintf("one push of %.10s to %s", n.Commit, n.Branch))
+			fmt.Sprintf("one push of %.10s to %s", p.commit, n.Branch))
 	})
 	return waiverView(row, 0), err
 }

@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/deleted-repositories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Deleted repositories that you may restore
+         * @description Deleted repositories that you may restore.
+         */
+        get: operations["list-deleted-repositories"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/desk": {
         parameters: {
             query?: never;
@@ -71,7 +91,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Who has which role in a house or a repository; of a repository, those in its house too
+         * @description Who has which role in a house or a repository; of a repository, those in its house too.
+         */
+        get: operations["list-grants"];
         /**
          * Give a role in a house or a repository
          * @description Give a role in a house or a repository.
@@ -709,7 +733,11 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Rename a repository, or change its description, default branch, visibility, or whether it is read-only
+         * @description Rename a repository, or change its description, default branch, visibility, or whether it is read-only.
+         */
+        patch: operations["edit-repository"];
         trace?: never;
     };
     "/repositories/{house}/{name}/areas": {
@@ -1285,8 +1313,8 @@ export interface paths {
         };
         get?: never;
         /**
-         * Alter your own comment; what it said before is kept
-         * @description Alter your own comment; what it said before is kept.
+         * Edit your own comment; what it said before is kept
+         * @description Edit your own comment; what it said before is kept.
          */
         put: operations["put-comment"];
         post?: never;
@@ -1420,6 +1448,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repositories/{house}/{name}/checks/claims": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take the oldest check that waits, so that no other worker does
+         * @description Take the oldest check that waits, so that no other worker does. Tokens of the scope checks open it too.
+         */
+        post: operations["claim-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repositories/{house}/{name}/checks/wanted": {
         parameters: {
             query?: never;
@@ -1474,6 +1522,26 @@ export interface paths {
          * @description Ask for another attempt of a check.
          */
         post: operations["rerun-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repositories/{house}/{name}/delete": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Delete a repository; for a while it can be restored
+         * @description Delete a repository; for a while it can be restored.
+         */
+        post: operations["delete-repository"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1614,6 +1682,26 @@ export interface paths {
         get: operations["get-queue"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repositories/{house}/{name}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Bring a deleted repository back
+         * @description Bring a deleted repository back.
+         */
+        post: operations["restore-repository"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2264,6 +2352,7 @@ export interface components {
             version: number;
         };
         BranchTrial: {
+            /** @description empty: what is of no branch, such as areas, tags, checks and labels */
             branch: string;
             /** @description sentences that would hold */
             come: string[];
@@ -2403,6 +2492,13 @@ export interface components {
             state: "waiting" | "running" | "passed" | "failed" | "errored" | "skipped" | "cancelled";
             summary?: string;
         };
+        CheckClaim: {
+            /**
+             * @description only that check; absent: any that the token names
+             * @example valve-bench
+             */
+            name?: string;
+        };
         CheckName: {
             command?: string;
             /** @description the rules ask for it */
@@ -2478,6 +2574,20 @@ export interface components {
             /** Format: int64 */
             id: number;
         };
+        Deleted: {
+            /** Format: date-time */
+            deleted_at: string;
+            deleted_by: string;
+            /** @description HOUSE/NAME */
+            name: string;
+            /** Format: int64 */
+            open_changes: number;
+            /**
+             * Format: date-time
+             * @description until when it can be restored
+             */
+            until: string;
+        };
         DeskItem: {
             /** @description of a review: you, or a team of yours, were asked by name */
             asked: boolean;
@@ -2487,10 +2597,10 @@ export interface components {
              */
             id?: number;
             /**
-             * @description a repository is stopped and read-only; nobody answers for a check; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
+             * @description a repository is stopped and read-only; nobody answers for a check; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; the queue sent back a change of yours, or one that you asked to land; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
              * @enum {string}
              */
-            kind: "stopped" | "silent" | "acknowledge" | "review" | "look-again" | "answer" | "own" | "decide";
+            kind: "stopped" | "silent" | "acknowledge" | "review" | "look-again" | "ejected" | "answer" | "own" | "decide";
             /**
              * Format: int64
              * @description of the change; of a proposal: its number
@@ -2784,6 +2894,14 @@ export interface components {
             pattern: string;
             source: components["schemas"]["Source"];
         };
+        Imported: {
+            /** Format: int64 */
+            branches: number;
+            /** @description branches that were not asked for */
+            left_out: string[];
+            /** Format: int64 */
+            tags: number;
+        };
         Job: {
             /** Format: int64 */
             attempt: number;
@@ -3032,7 +3150,7 @@ export interface components {
              * @description which attempt is answered; needed from the second on
              */
             attempt?: number;
-            /** @description whole id */
+            /** @description its id, or enough of the beginning to tell it from all others */
             commit: string;
             /** @description where to read more */
             link?: string;
@@ -3044,7 +3162,14 @@ export interface components {
             summary?: string;
         };
         NewRepository: {
-            /** @description absent: main */
+            /**
+             * @description globs: of an import, only these branches; absent: all
+             * @example [
+             *       "main"
+             *     ]
+             */
+            branches?: string[];
+            /** @description absent: that of what is imported, or main */
             default_branch?: string;
             import_url?: string;
             /**
@@ -3372,12 +3497,15 @@ export interface components {
         };
         Repository: {
             default_branch: string;
+            description: string;
             empty: boolean;
             /**
              * Format: int64
              * @description version of its house's rules; 0: none
              */
             house_version: number;
+            /** @description in the answer to an import: what it brought */
+            imported?: components["schemas"]["Imported"];
             /**
              * Format: int64
              * @description entries that have not ended
@@ -3389,6 +3517,8 @@ export interface components {
             open_changes: number;
             /** @description readable without signing in */
             public: boolean;
+            /** @description why a maintainer made it read-only; absent: it is not */
+            read_only?: string;
             /** @description your role: reader, writer, maintainer or none */
             role: string;
             /**
@@ -3398,6 +3528,39 @@ export interface components {
             rules_version: number;
             /** @description why it is stopped and read-only; absent: it is not */
             trouble?: string;
+        };
+        RepositoryDeletion: {
+            /**
+             * @description its name once more
+             * @example growers/irrigation
+             */
+            confirm: string;
+            /** @example it lives in growers/watering now */
+            reason: string;
+        };
+        RepositoryEdit: {
+            /**
+             * @description one that there is, unless it is empty
+             * @example trunk
+             */
+            default_branch?: string;
+            /**
+             * @description one line
+             * @example Programs of the valves, and the forecast
+             */
+            description?: string;
+            /**
+             * @description HOUSE/NAME, in the same house; its old name goes on saying where it went
+             * @example growers/watering
+             */
+            name?: string;
+            /** @description readable without signing in */
+            public?: boolean;
+            /**
+             * @description why nothing may be written to it any more; empty: it may
+             * @example it lives in growers/watering now
+             */
+            read_only?: string;
         };
         Requirement: {
             /** @enum {string} */
@@ -3474,6 +3637,8 @@ export interface components {
             text: string;
             /** @enum {string} */
             verdict: "approve" | "object" | "comment";
+            /** @description in the answer to an approval or objection: whether it counts, for what, and if not why not */
+            weighed?: components["schemas"]["Weighed"];
             withdrawn: boolean;
         };
         ReviewLoad: {
@@ -3561,10 +3726,14 @@ export interface components {
             /** Format: date-time */
             applied_at: string;
             applied_by: string;
+            /** @description from the version before, with what loosens */
+            differences: components["schemas"]["Difference"][];
             /** @description present: nothing is in force yet */
             proposal?: components["schemas"]["Proposal"];
             reason: string;
             text: string;
+            /** @description the document is the one in force already, to the letter: no version was made of it */
+            unchanged: boolean;
             /**
              * Format: int64
              * @description 0: none applied yet
@@ -3912,6 +4081,89 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-deleted-repositories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deleted"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-desk": {
         parameters: {
             query?: never;
@@ -4096,6 +4348,92 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Following"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-grants": {
+        parameters: {
+            query: {
+                /** @description HOUSE or HOUSE/NAME */
+                where: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"][];
                 };
             };
             /** @description Bad Request */
@@ -7492,6 +7830,98 @@ export interface operations {
             };
         };
     };
+    "edit-repository": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepositoryEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repository"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-areas": {
         parameters: {
             query?: never;
@@ -8596,7 +9026,7 @@ export interface operations {
                 revision?: number;
                 /** @description another revision: what came after it, without what came only from the target */
                 since?: number;
-                /** @description one commit of the revision, by its whole id */
+                /** @description one commit of the revision, by its id or enough of the beginning */
                 commit?: string;
                 /** @description ignored: lines that differ only in white space are the same */
                 space?: "shown" | "ignored";
@@ -8699,7 +9129,7 @@ export interface operations {
                 revision?: number;
                 /** @description another revision: what came after it, without what came only from the target */
                 since?: number;
-                /** @description one commit of the revision, by its whole id */
+                /** @description one commit of the revision, by its id or enough of the beginning */
                 commit?: string;
                 /** @description ignored: lines that differ only in white space are the same */
                 space?: "shown" | "ignored";
@@ -11298,9 +11728,104 @@ export interface operations {
             };
         };
     };
-    "list-wanted-checks": {
+    "claim-check": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckClaim"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-wanted-checks": {
+        parameters: {
+            query?: {
+                /** @description those that a worker has taken on, and that are running */
+                taken?: boolean;
+            };
             header?: never;
             path: {
                 /** @description house */
@@ -11395,7 +11920,7 @@ export interface operations {
                 house: string;
                 /** @description name within the house */
                 name: string;
-                /** @description whole id */
+                /** @description its id, or enough of the beginning */
                 commit: string;
             };
             cookie?: never;
@@ -11485,7 +12010,7 @@ export interface operations {
                 house: string;
                 /** @description name within the house */
                 name: string;
-                /** @description whole id */
+                /** @description its id, or enough of the beginning */
                 commit: string;
             };
             cookie?: never;
@@ -11503,6 +12028,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Check"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-repository": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RepositoryDeletion"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Deleted"];
                 };
             };
             /** @description Bad Request */
@@ -12144,6 +12761,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Queue"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "restore-repository": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repository"];
                 };
             };
             /** @description Bad Request */

@@ -29,11 +29,11 @@
   const c = $derived(page.it);
   const at = page.at;
   const repo = page.repo;
-  // How it stands, the queue's word before the gate's: one that was sent back is not called ready.
+  // How it stands, the queue's word before the gate's.
   const answer = $derived.by(() => {
     if (!c) return undefined;
     if (page.queued) return `In the queue at place ${c.entry!.position}: ${c.entry!.reason}`;
-    return page.alive && c.entry?.state === 'ejected' ? `Ejected from the queue: ${c.entry.reason}` : c.summary;
+    return c.summary;
   });
   const index = [
     ['The way', 'way'],

@@ -71,9 +71,9 @@
     }
   }
   const ejected = (c: Change) => c.state === 'open' && c.entry?.state === 'ejected';
-  /** How a change stands, in a sentence and by its shape. A gate that was ready when the queue sent it back says less than why. */
+  /** How a change stands, in a sentence and by its shape. */
   function standing(c: Change): [State, string] {
-    if (ejected(c)) return ['ejected', `Ejected from the queue: ${c.entry!.reason}`];
+    if (ejected(c)) return ['ejected', c.summary];
     if (c.state === 'closed') return ['none', 'Closed.'];
     return [c.state === 'landed' || c.ready ? 'met' : c.state === 'open' ? 'missing' : 'none', c.summary];
   }

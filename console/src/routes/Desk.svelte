@@ -23,6 +23,7 @@
     acknowledge: ['waived', 'to acknowledge'],
     review: ['missing', 'review'],
     'look-again': ['pending', 'look again'],
+    ejected: ['ejected', 'ejected'],
     answer: ['pending', 'answer'],
     decide: ['missing', 'decide'],
     own: ['none', 'yours, held up'],

@@ -8,6 +8,7 @@
   import Waivers from '../parts/Waivers.svelte';
   import { answer as answered, api, type Commit } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
+  import { session } from '../lib/session.svelte';
   import { count } from '../lib/words';
 
   let { house, name }: { house: string; name: string } = $props();
@@ -70,15 +71,40 @@
   problem={told ?? about.problem ?? branches.problem ?? history.problem}
   command={`tavrin browse branches --repo ${repo}\ntavrin browse history --repo ${repo} --at ${at || (about.value?.default_branch ?? 'main')}`}
 >
+  {#if about.value?.description}
+    <p class="mb-4 max-w-prose">{about.value.description}</p>
+  {/if}
+  {#if about.value?.read_only}
+    <p role="alert" class="mb-4 border-l-4 border-ochre bg-panel p-3">
+      It is read-only: {about.value.read_only}. A maintainer may undo that: tavrin repo edit {repo} --writable
+    </p>
+  {/if}
   {#if about.value?.trouble}
     <p role="alert" class="mb-4 border-l-4 border-rust bg-panel p-3">
       It is stopped and read-only: {about.value.trouble}. An administrator has to look: tavrin repo resume {repo}
     </p>
   {/if}
-  {#if about.value?.empty}
-    <Panel title="Begin">
-      <pre class="overflow-x-auto font-mono text-sm">git clone {location.origin}/git/{repo}.git</pre>
-    </Panel>
+  {#if about.value}
+    <details class="mb-6 rounded-lg border border-rule bg-panel px-4 py-2" open={about.value.empty}>
+      <summary class="cursor-pointer">Clone it</summary>
+      <p class="mt-2 text-sm">
+        Git takes the token that TAVRIN_TOKEN holds from the program <code class="font-mono">tavrin</code>; a token of
+        yours is what you signed in with, and
+        <code class="font-mono">tavrin token create {session.me?.login ?? 'LOGIN'}</code> makes another.
+      </p>
+      <pre class="mt-2 overflow-x-auto font-mono text-sm">export TAVRIN_TOKEN=…
+git clone -c credential.{location.origin}.helper='!tavrin credential' {location.origin}/git/{repo}.git</pre>
+      <p class="mt-2 text-sm">
+        Without tavrin, git asks for a user name and a password: any name, and the token. Inside the clone, tavrin needs
+        neither <code class="font-mono">--url</code> nor <code class="font-mono">--repo</code>.
+      </p>
+      {#if about.value.empty}
+        <pre class="mt-2 overflow-x-auto font-mono text-sm">cd {name}
+git switch -c {about.value.default_branch}
+git commit --allow-empty -m "Start"
+git push origin {about.value.default_branch}</pre>
+      {/if}
+    </details>
   {/if}
   <p class="mb-4 text-sm">
     <button

@@ -185,7 +185,10 @@
         <Panel title="What it would change" note="tried, not applied">
           <Differences differences={tried.differences} />
           {#each tried.branches as b (b.repository + b.branch)}
-            <h3 class="mt-3 font-mono text-sm font-semibold">{b.branch} of {b.repository}</h3>
+            <h3 class="mt-3 text-sm font-semibold">
+              {#if b.branch}<span class="font-mono">{b.branch}</span>{:else}Areas, tags, checks and labels{/if} of
+              <span class="font-mono">{b.repository}</span>
+            </h3>
             <ul class="text-sm">
               {#each b.gone as s (s)}<li class="bg-removed px-1">− {s}</li>{/each}
               {#each b.come as s (s)}<li class="bg-added px-1">+ {s}</li>{/each}

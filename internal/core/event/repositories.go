@@ -1,6 +1,10 @@
 package event
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+	"time"
+)
 
 // HouseCreated says that a house was made.
 type HouseCreated struct {
@@ -64,6 +68,75 @@ func (e RepositoryResumed) Subject() string { return "repository/" + e.Name }
 // Text implements Event.
 func (e RepositoryResumed) Text(string) string {
 	return fmt.Sprintf("%s goes on", e.Name)
+}
+
+// RepositoryEdited says that a maintainer changed something of a repository itself.
+type RepositoryEdited struct {
+	Name  string   `json:"name" doc:"HOUSE/NAME"`
+	Edits []string `json:"edits" doc:"what it is now, in words"`
+}
+
+// Subject is repository/HOUSE/NAME.
+func (e RepositoryEdited) Subject() string { return "repository/" + e.Name }
+
+// Text implements Event.
+func (e RepositoryEdited) Text(by string) string {
+	return fmt.Sprintf("%s edited %s: %s", by, e.Name, strings.Join(e.Edits, "; "))
+}
+
+// RepositoryRenamed says that a repository has another name.
+type RepositoryRenamed struct {
+	Was  string `json:"was" doc:"HOUSE/NAME"`
+	Name string `json:"name" doc:"HOUSE/NAME"`
+}
+
+// Subject is repository/HOUSE/NAME, as it was called before.
+func (e RepositoryRenamed) Subject() string { return "repository/" + e.Was }
+
+// Text implements Event.
+func (e RepositoryRenamed) Text(by string) string {
+	return fmt.Sprintf("%s renamed %s to %s", by, e.Was, e.Name)
+}
+
+// RepositoryDeleted says that a repository is gone, and until when it can be brought back.
+type RepositoryDeleted struct {
+	Name   string    `json:"name" doc:"HOUSE/NAME"`
+	Reason string    `json:"reason"`
+	Until  time.Time `json:"until"`
+}
+
+// Subject is repository/HOUSE/NAME.
+func (e RepositoryDeleted) Subject() string { return "repository/" + e.Name }
+
+// Text implements Event.
+func (e RepositoryDeleted) Text(by string) string {
+	return fmt.Sprintf("%s deleted %s: %s. It can be restored until %s", by, e.Name, e.Reason, e.Until.UTC().Format(time.DateOnly))
+}
+
+// RepositoryRestored says that a deleted repository is back.
+type RepositoryRestored struct {
+	Name string `json:"name" doc:"HOUSE/NAME"`
+}
+
+// Subject is repository/HOUSE/NAME.
+func (e RepositoryRestored) Subject() string { return "repository/" + e.Name }
+
+// Text implements Event.
+func (e RepositoryRestored) Text(by string) string { return fmt.Sprintf("%s restored %s", by, e.Name) }
+
+// RepositoryPurged says that what Git had of a deleted repository is gone for good. Kept is the name under which the
+// records of it stay, so that its name is free.
+type RepositoryPurged struct {
+	Name string `json:"name" doc:"HOUSE/NAME"`
+	Kept string `json:"kept"`
+}
+
+// Subject is repository/HOUSE/NAME.
+func (e RepositoryPurged) Subject() string { return "repository/" + e.Name }
+
+// Text implements Event.
+func (e RepositoryPurged) Text(string) string {
+	return fmt.Sprintf("%s was deleted for good: its time to be restored is over", e.Name)
 }
 
 // RefMove is part of every event of a branch, tag or preview space that moved.

@@ -321,7 +321,25 @@ func (j *judge) asked() {
 	j.Add(s, s.Because, j.effective.WithFrom)
 }
 
+// SentBack is the report of a change that the queue has ejected, and why, until somebody asks for it to land again: it is
+// not said to be ready without a word of that. pushed says whether a revision came since.
+func (r Report) SentBack(why string, pushed bool) Report {
+	switch {
+	case !r.Ready:
+		r.Summary = "Ejected from the queue. " + r.Summary
+	case pushed:
+		r.Summary = "Ejected from the queue before the last push, and not in it since. " + r.Summary
+	default:
+		r.Summary = fmt.Sprintf("Ejected from the queue: %s.", strings.TrimSuffix(why, "."))
+	}
+	return r
+}
+
+// summary puts the gate in one sentence.
 func summary(f change.Facts, r Report) string {
+	if f.State == "landed" {
+		return fmt.Sprintf("Change %d has landed on %s.", f.Number, f.Target)
+	}
 	var open []string
 	pending := 0
 	for _, q := range r.Requirements {
@@ -335,8 +353,6 @@ func summary(f change.Facts, r Report) string {
 		open = append(open, q.Lacks)
 	}
 	switch {
-	case f.State == "landed":
-		return fmt.Sprintf("Change %d has landed on %s.", f.Number, f.Target)
 	case r.Clear:
 		return fmt.Sprintf("Clear: rehearsed commit %.10s may land on %s.", f.Rehearsal.Commit, f.Target)
 	case len(open) > 0:

@@ -42,7 +42,7 @@ type Key struct {
 	Allowed  []string // of Word and Words
 	Pattern  string   // of Text: a regular expression that it matches; empty: any
 	Low      int      // of Number
-	High     int
+	High     int      // of Duration: in hours
 	Means    string
 	Absent   string
 	Together string

@@ -37,6 +37,8 @@ type Update struct {
 	Held []string
 	// Tag is what the new tag is; it means something for a tag only.
 	Tag change.Tag
+	// Beside says that branches or tags are pushed in the same push.
+	Beside bool
 	// Commits are those that the push brings to the branch, for the requirements that hold for pushes too.
 	Commits []change.Commit
 }
@@ -49,6 +51,7 @@ type Facts struct {
 	Rules      *rules.Set               // nil: none applied yet
 	Empty      bool                     // the repository has no branch yet
 	Default    string                   // its default branch
+	Console    string                   // address of the service, without a slash at the end; empty: not known
 	// Taken are the names of branches and tags that are there already, or are made by the same push: by what they look
 	// like (Likeness), the full name. It may be nil where nothing is made.
 	Taken map[string]string
@@ -70,6 +73,7 @@ type Verdict struct {
 	Protected bool
 	Short     string   // a few words, for Git's status line; empty when allowed
 	Lines     []string // for the terminal; may hold advice when allowed
+	LeftOut   bool     // it is not allowed, and refuses nothing: what was pushed beside it is
 	// Exempted names the protections that would have refused and do not bind the pusher; it goes on record.
 	Exempted []require.Source
 	// Permit is the number of the waiver that the move rests on; 0: none was needed.
@@ -90,6 +94,17 @@ func (o Obstacle) Named() change.Named { return change.Named{Key: o.Key, Title: 
 
 func (o Obstacle) title() string { return o.From.Protection + ": " + o.Short }
 
+// Others says whether a name is of what other programs than this one keep in a repository besides branches and tags: notes,
+// what was stashed, and where the branches of elsewhere stood. A mirror has them; here they have no place.
+func Others(ref string) bool {
+	for _, kind := range []string{"refs/notes/", "refs/remotes/", "refs/stash", "refs/replace/", "refs/bisect/", "refs/original/"} {
+		if strings.HasPrefix(ref, kind) {
+			return true
+		}
+	}
+	return false
+}
+
 // Judge decides about one update.
 func Judge(u Update, f Facts) Verdict {
 	branch, isBranch := strings.CutPrefix(u.Ref, "refs/heads/")
@@ -106,6 +121,8 @@ func Judge(u Update, f Facts) Verdict {
 		return Verdict{Allowed: true}
 	case u.Old == "" && f.Taken[Likeness(u.Ref)] != "" && f.Taken[Likeness(u.Ref)] != u.Ref:
 		return alike(u, f.Taken[Likeness(u.Ref)])
+	case u.Beside && Others(u.Ref):
+		return Verdict{LeftOut: true}
 	case !isBranch && !strings.HasPrefix(u.Ref, "refs/tags/"):
 		return refuse(u, "not a branch or tag", fmt.Sprintf("%s: only refs/heads/…, refs/tags/… and %s%s/… can be "+
 			"pushed; every other name is the service's own.", u.Ref, Preview, f.Pusher.Login))
@@ -294,7 +311,7 @@ func obstacles(u Update, f Facts, branch string, e *rules.Effective) []Obstacle 
 				fmt.Sprintf("%s may be created by %s.", branch, whoever(create.Who)))
 		case mayCreate:
 			add("create", a.Source, true, "it brings new commits", fmt.Sprintf("you may create %s, but only from a "+
-				"commit that a branch of %s holds already, and %.10s is none: "+
+				"commit that is on %s already, and %.10s is not: "+
 				"push such a commit, and propose the rest as a change.", branch, m.CreatedWords(), u.New))
 		default:
 			add("push", a.Source, u.New != "", who(a),
@@ -371,23 +388,41 @@ func whoever(who []people.Principal) string {
 	return strings.Join(names, ", ")
 }
 
-// wayOut gives the commands that put the same commits on a branch of their own and bring the local branch back.
+// wayOut gives the commands that go on with the same commits on a branch of their own, propose them, and bring the local
+// branch back; whoever runs them ends on that branch.
 func wayOut(u Update, f Facts, branch string) []string {
 	own := fmt.Sprintf("%s/%s-%.8s", f.Pusher.Login, strings.ReplaceAll(branch, "/", "-"), u.New)
 	lines := []string{
-		"Your commits are safe in your clone. To propose them as a change (origin being this repository):",
-		fmt.Sprintf("  git push origin %.10s:refs/heads/%s", u.New, own),
+		"Your commits are safe in your clone. To go on with them on a branch of their own, and propose that (origin being this " +
+			"repository):",
+		fmt.Sprintf("  git switch -c %s %.10s", own, u.New),
+		fmt.Sprintf("  git push -u origin %s", own),
 		fmt.Sprintf("  tavrin change open --repo %s --source %s --target %s --title \"…\"", f.Repository, own,
 			quote(branch)),
-		"or add them to a branch you have there already:",
-		fmt.Sprintf("  git push origin %.10s:refs/heads/NAME-OF-THAT-BRANCH", u.New),
 	}
+	if f.Console != "" {
+		lines = append(lines, fmt.Sprintf("  or %s/%s/propose?source=%s", f.Console, f.Repository, inQuery(own)))
+	}
+	lines = append(lines, "or add them to a branch you have there already:",
+		fmt.Sprintf("  git push origin %.10s:refs/heads/NAME-OF-THAT-BRANCH", u.New))
 	if u.Old != "" {
-		lines = append(lines, fmt.Sprintf("Then bring your local %s back:", branch),
-			"  git fetch origin", fmt.Sprintf("  git switch %s && git reset --keep origin/%s", quote(branch),
-				quote(branch)))
+		lines = append(lines, fmt.Sprintf("If your local %s has them too, bring it back:", branch),
+			"  git fetch origin", fmt.Sprintf("  git branch -f %s origin/%s", quote(branch), quote(branch)))
 	}
 	return lines
+}
+
+// inQuery writes a text as the value of a query: each byte that is not unreserved by its number (RFC 3986, section 2).
+func inQuery(text string) string {
+	var b strings.Builder
+	for _, c := range []byte(text) {
+		if c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || strings.IndexByte("-._~", c) >= 0 {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
 }
 
 func refused(u Update, f Facts, branch string, o Obstacle) Verdict {

@@ -54,8 +54,8 @@ func TestP1Judge(t *testing.T) {
 		{"somebody else's preview space", Update{Ref: "refs/preview/odo/x", Old: "", New: b}, writer, false, false, "not your preview space", "yours begins with refs/preview/tamsin/"},
 		{"a reader's preview space", Update{Ref: "refs/preview/pavo/x", Old: "", New: b}, people.Person{Login: "pavo", Role: people.Reader}, false, false, "may not write", ""},
 		{"a reader", Update{Ref: "refs/heads/topic", Old: "", New: b}, people.Person{Login: "pavo", Role: people.Reader}, false, false, "may not write", "role writer"},
-		{"the trunk", Update{Ref: "refs/heads/main", Old: a, New: b, Forward: true}, writer, false, false, "trunk: nobody pushes", "git push origin bbbbbbbbbb:refs/heads/tamsin/main-bbbbbbbb"},
-		{"the trunk, as maintainer", Update{Ref: "refs/heads/main", Old: a, New: b, Forward: true}, maintainer, false, false, "trunk: nobody pushes", "git reset --keep origin/main"},
+		{"the trunk", Update{Ref: "refs/heads/main", Old: a, New: b, Forward: true}, writer, false, false, "trunk: nobody pushes", "git switch -c tamsin/main-bbbbbbbb bbbbbbbbbb"},
+		{"the trunk, as maintainer", Update{Ref: "refs/heads/main", Old: a, New: b, Forward: true}, maintainer, false, false, "trunk: nobody pushes", "git branch -f main origin/main"},
 		{"rewriting the trunk", Update{Ref: "refs/heads/main", Old: a, New: b}, maintainer, false, false, "history is not rewritten", "does not contain main's aaaaaaaaaa"},
 		{"deleting the trunk", Update{Ref: "refs/heads/main", Old: a, New: ""}, maintainer, false, false, "trunk: it is not deleted", "rules version 5, line 3"},
 		{"a release, by the team", Update{Ref: "refs/heads/release/1", Old: a, New: b, Forward: true}, releaser, false, true, "", ""},
@@ -218,13 +218,13 @@ func TestCreation(t *testing.T) {
 		says       string // empty: it may
 	}{
 		{"release/2", "odo", []string{"main"}, ""},
-		{"release/2", "odo", []string{"develop", "topic"}, "a branch of main holds already"},
+		{"release/2", "odo", []string{"develop", "topic"}, "is on main already"},
 		{"release/2", "pavo", []string{"main"}, "may not write"},
-		{"release/2", "odo", nil, "a branch of main holds already"},
-		{"release/1", "odo", []string{"main"}, "a branch of release/1 or develop holds already"}, // not held for the other
+		{"release/2", "odo", nil, "is on main already"},
+		{"release/1", "odo", []string{"main"}, "is on release/1 or develop already"}, // not held for the other
 		{"release/1", "odo", []string{"main", "develop"}, ""},
 		{"release/1", "ines", []string{"main"}, ""},
-		{"release/1", "ines", []string{"develop"}, "a branch of main holds already"},
+		{"release/1", "ines", []string{"develop"}, "is on main already"},
 	} {
 		pusher := town[c.by]
 		pusher.Login = c.by
@@ -272,5 +272,16 @@ func TestP1ProtectedTags(t *testing.T) {
 		if v.Allowed != c.allowed || !strings.Contains(strings.Join(v.Lines, " "), c.says) {
 			t.Errorf("%s: %+v", c.name, v)
 		}
+	}
+}
+
+func TestTheWayOutNamesAPage(t *testing.T) {
+	f := Facts{Repository: "growers/irrigation", Pusher: people.Person{Login: "odo"}, Console: "https://fennmoor.example"}
+	lines := strings.Join(wayOut(Update{Ref: "refs/heads/ä&b", Old: "1", New: strings.Repeat("c", 40)}, f, "ä&b"), "\n")
+	if want := "or https://fennmoor.example/growers/irrigation/propose?source=odo%2F%C3%A4%26b-cccccccc"; !strings.Contains(lines, want) {
+		t.Errorf("it says\n%s\nwithout %s", lines, want)
+	}
+	if f.Console = ""; strings.Contains(strings.Join(wayOut(Update{New: "c"}, f, "main"), "\n"), "propose?") {
+		t.Error("a page of nowhere")
 	}
 }

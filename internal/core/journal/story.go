@@ -2,6 +2,7 @@ package journal
 
 import (
 	"fmt"
+	"maps"
 
 	"tavrin/internal/core/event"
 )
@@ -76,6 +77,11 @@ func (s *Story) Take(l Line) error {
 		for _, r := range e.Refs {
 			s.Refs[Ref{l.Repository, r.Name}] = r.ID
 		}
+	case event.RepositoryRenamed:
+		s.rename(e.Was, e.Name)
+	case event.RepositoryPurged:
+		maps.DeleteFunc(s.Refs, func(r Ref, _ string) bool { return r.Repository == e.Name })
+		s.rename(e.Name, e.Kept)
 	case event.BranchCreated, event.BranchMoved, event.TagCreated, event.TagMoved:
 		s.Refs[Ref{l.Repository, e.Subject()}] = e.(interface{ Target() string }).Target()
 	case event.BranchDeleted, event.TagDeleted:
@@ -101,6 +107,28 @@ func (s *Story) Take(l Line) error {
 		s.Rules[Rules{e.RulesOf, e.Version}] = e.TextSHA256
 	}
 	return nil
+}
+
+// rename has everything of a repository go on under another name. What was under that one before belonged to a repository
+// that had to give it up first.
+func (s *Story) rename(was, now string) {
+	rekey(s.Refs, func(k Ref) (Ref, bool) { return Ref{now, k.Name}, k.Repository == was })
+	rekey(s.Checks, func(k Attempt) (Attempt, bool) { return Attempt{now, k.Commit, k.Name, k.Number}, k.Repository == was })
+	rekey(s.Reviews, func(k Review) (Review, bool) { return Review{Change{now, k.Number}, k.By}, k.Repository == was })
+	rekey(s.Landings, func(k Change) (Change, bool) { return Change{now, k.Number}, k.Repository == was })
+	rekey(s.Rules, func(k Rules) (Rules, bool) { return Rules{now, k.Version}, k.Of == was })
+}
+
+// rekey moves what is under some keys of a map to others.
+func rekey[K comparable, V any](m map[K]V, to func(K) (K, bool)) {
+	moved := map[K]V{}
+	for k, v := range m {
+		if other, moves := to(k); moves {
+			delete(m, k)
+			moved[other] = v
+		}
+	}
+	maps.Copy(m, moved)
 }
 
 func attempt(l Line, c event.OfCheck) Attempt {

@@ -10,7 +10,7 @@ import (
 
 var _ = register(require.Kind{
 	Name: "revision_age", Group: require.OfChange, Order: 1,
-	Keys: []grammar.Key{{Path: "revision_age", Shape: grammar.Duration,
+	Keys: []grammar.Key{{Path: "revision_age", Shape: grammar.Duration, High: 720,
 		Means:  "the newest revision has been there for that long: from 1m to 720h, so that others can look at it",
 		Absent: "-", Together: require.Conjunction, Example: "revision_age: 24h"}},
 	Judged: "the time since the newest revision came, whatever it changed", Gone: "-",

@@ -67,7 +67,9 @@ func Lint(doc *rules.Document, set *rules.Set, of string, w World) []Advice {
 		l.paths[path] = true
 	}
 	for i := range doc.Areas {
-		l.area(&doc.Areas[i])
+		if l.isFor(doc.Areas[i].Repositories) {
+			l.area(&doc.Areas[i])
+		}
 	}
 	for i := range doc.Checks {
 		l.check(&doc.Checks[i])
@@ -264,7 +266,7 @@ func (l *linter) check(c *rules.Check) {
 		path := strings.TrimPrefix(strings.Trim(word, "\"'"), "./")
 		if l.paths[path] && len(l.set.AreasOf(path)) == 0 {
 			l.say(Fragile, c.LineOf("command"), fmt.Sprintf("add %s to an area", path),
-				"check %q runs %s, which nobody owns: a change may alter it and pass by it", c.Name, path)
+				"check %q runs %s, which nobody owns: a change may edit it so that it passes", c.Name, path)
 		}
 	}
 }
@@ -515,6 +517,9 @@ func (l *linter) nearly() {
 func (l *linter) unused() {
 	for i := range l.doc.Protections {
 		p := &l.doc.Protections[i]
+		if !l.concerned(p) {
+			continue
+		}
 		what := fmt.Sprintf("protection %q", p.Name)
 		idle := func(key, why string) {
 			if p.Says(key) {

@@ -189,11 +189,12 @@ func TestHouseLeavesACheckOpen(t *testing.T) {
 func TestHouseAndRepository(t *testing.T) {
 	house, findings := rules.Under{OfHouse: true}.Parse("tavrin: rules/1\nareas: {all: {repositories: nowhere, paths: '**', owners: team:hydraulics}}\nprotect:\n" +
 		"  - {name: ours, branches: main, rewrite: never, delete: never, after_push: {approvals_stay: never}, require: [{approvals: 1}]}\n" +
+		"  - {name: nobody, branches: main, push: nobody, land: {strategies: [rebase, merge]}}\n" +
 		"  - {name: theirs, repositories: ledger, branches: main, require: [{approvals: 9}]}\n  - {name: nobody's, repositories: [orchard, 'greenhouse-*'], branches: main}\n")
 	if findings != nil {
 		t.Fatal(findings)
 	}
-	own, findings := rules.Under{House: house}.Parse("tavrin: rules/1\nprotect:\n  - {name: mine, branches: main, rewrite: allowed, after_push: {approvals_stay: always, objections_stay: always}}\n")
+	own, findings := rules.Under{House: house}.Parse("tavrin: rules/1\nprotect:\n  - {name: mine, branches: main, rewrite: allowed, push: role:writer, create: role:writer, land: {strategies: [rebase, squash], default: squash}, after_push: {approvals_stay: always, objections_stay: always}}\n")
 	if findings != nil {
 		t.Fatal(findings)
 	}
@@ -210,8 +211,16 @@ func TestHouseAndRepository(t *testing.T) {
 		t.Errorf("what is for none: %+v", found)
 	}
 	found = Lint(own, set, "", world())
-	if !says(found, `protection "mine": rewrite has no effect: "ours" (house growers`) || !says(found, "after_push.approvals_stay has no effect") {
+	if !says(found, `protection "mine": rewrite has no effect: "nobody" (house growers, rules version 1, line 5) and "ours" (house growers, rules version 1, line 4) are stricter`) || !says(found, "after_push.approvals_stay has no effect") {
 		t.Errorf("a stricter house: %+v", found)
+	}
+	for _, key := range []string{"push", "create", "squash in land.strategies", "land.default"} {
+		if !says(found, `protection "mine": `+key+` has no effect: "nobody" (house growers`) && !says(found, `protection "mine": `+key+` has no effect: "ours" (house growers`) {
+			t.Errorf("the house overrules %s, and that is not said: %+v", key, found)
+		}
+	}
+	if says(found, "rebase in land.strategies has no effect") {
+		t.Errorf("both allow a rebase: %+v", found)
 	}
 	if says(found, "objections_stay has no effect: \"ours\"") {
 		t.Errorf("a house that says the same: %+v", found)
@@ -225,17 +234,6 @@ func TestNoSlackInARepositoryOfOne(t *testing.T) {
 	for _, a := range linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1, own: counts}], land: {who: person:odo}}\n", w) {
 		if strings.Contains(a.Text, "absence") || strings.Contains(a.Text, "slack") {
 			t.Errorf("it says %+v", a)
-		}
-	}
-}
-
-func TestDistance(t *testing.T) {
-	for _, c := range []struct {
-		a, b string
-		want int
-	}{{"", "", 0}, {"a", "", 1}, {"", "ab", 2}, {"hotfx", "hotfix", 1}, {"line", "lime", 1}, {"trunk", "turnk", 2}, {"abc", "xyz", 3}} {
-		if got := distance(c.a, c.b); got != c.want || distance(c.b, c.a) != got {
-			t.Errorf("%q and %q: %d", c.a, c.b, got)
 		}
 	}
 }

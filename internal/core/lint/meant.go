@@ -5,7 +5,11 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/condition"
+	"tavrin/internal/core/glob"
+	"tavrin/internal/core/near"
+	"tavrin/internal/core/people"
 	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 )
@@ -14,9 +18,11 @@ import (
 // ways around.
 
 // concerned says whether a protection is for the repository that the rules are linted for.
-func (l *linter) concerned(p *rules.Protection) bool {
-	name := l.w.Repository[strings.LastIndexByte(l.w.Repository, '/')+1:]
-	return len(p.RepoText) == 0 || p.Repositories.Match(name)
+func (l *linter) concerned(p *rules.Protection) bool { return l.isFor(p.Repositories) }
+
+// isFor says whether patterns for repositories, of which none mean all, mean the one that the rules are linted for.
+func (l *linter) isFor(repositories glob.List) bool {
+	return len(repositories.Patterns()) == 0 || repositories.Match(l.w.Repository[strings.LastIndexByte(l.w.Repository, '/')+1:])
 }
 
 // ForNone warns of parts of a house's document that are for none of the repositories there are.
@@ -72,8 +78,8 @@ func (l *linter) condition(when *condition.Condition, what string) {
 			continue
 		}
 		edit := "correct it, or define the kind"
-		if near := l.nearest(word); near != "" {
-			edit = fmt.Sprintf("did you mean the kind %s?", near)
+		if kind := l.nearest(word); kind != "" {
+			edit = fmt.Sprintf("did you mean the kind %s?", kind)
 		}
 		l.say(Fragile, when.Line, edit, "%s: there is no branch kind and no branch %q, which the condition's "+
 			"source names", what, word)
@@ -92,38 +98,15 @@ func (l *linter) kind(word string) bool {
 	return slices.ContainsFunc(l.set.Layers(), func(x rules.Layer) bool { return x.Document.Kind(word) != nil })
 }
 
-// nearest finds the kind whose name differs from a word by at most two letters.
+// nearest finds the kind that a word nearly names.
 func (l *linter) nearest(word string) string {
-	best, least := "", 3
+	var kinds []string
 	for _, x := range l.set.Layers() {
 		for _, k := range x.Document.Kinds {
-			if n := distance(word, k.Name); n < least {
-				best, least = k.Name, n
-			}
+			kinds = append(kinds, k.Name)
 		}
 	}
-	return best
-}
-
-// distance is how many letters have to be added, dropped or replaced to make one word of another (Levenshtein).
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range a {
-		before := row[0]
-		row[0] = i + 1
-		for j := range b {
-			cost := before
-			if a[i] != b[j] {
-				cost++
-			}
-			before = row[j+1]
-			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
+	return near.To(word, kinds)
 }
 
 // creation warns of branches that may be created from what nobody had to look at.
@@ -167,23 +150,72 @@ func (l *linter) stricter(p *rules.Protection, what string) {
 			all = append(all, l.on(branch))
 		}
 	}
-	house := func(from []require.Source) bool {
-		return len(from) > 0 && !slices.ContainsFunc(from, func(s require.Source) bool { return s.Document == "" })
+	if len(all) == 0 {
+		return
 	}
 	for _, s := range []struct {
 		key string
-		by  func(*rules.Effective) []require.Source
+		by  func(*rules.Effective) []require.Source // that make it what it is, whatever the repository says; none: nobody
 	}{
-		{"rewrite", func(e *rules.Effective) []require.Source { return e.Rewrite.From }},
-		{"delete", func(e *rules.Effective) []require.Source { return e.Delete.From }},
-		{"after_push.approvals_stay", func(e *rules.Effective) []require.Source { return e.ApprovalsStay.From }},
-		{"after_push.objections_stay", func(e *rules.Effective) []require.Source { return e.ObjectionsStay.From }},
-		{"land.join_early", func(e *rules.Effective) []require.Source { return e.JoinEarly.From }},
+		{"rewrite", func(e *rules.Effective) []require.Source { return ofHouse(e.Rewrite.From) }},
+		{"delete", func(e *rules.Effective) []require.Source { return ofHouse(e.Delete.From) }},
+		{"after_push.approvals_stay", func(e *rules.Effective) []require.Source { return ofHouse(e.ApprovalsStay.From) }},
+		{"after_push.objections_stay", func(e *rules.Effective) []require.Source { return ofHouse(e.ObjectionsStay.From) }},
+		{"land.join_early", func(e *rules.Effective) []require.Source { return ofHouse(e.JoinEarly.From) }},
+		{"push", func(e *rules.Effective) []require.Source { return leavesNobody(e.Push, p.Push) }},
+		{"create", func(e *rules.Effective) []require.Source { return leavesNobody(e.Create, p.Create) }},
+		{"land.default", func(e *rules.Effective) []require.Source { return withoutHouse(e, p.Default) }},
 	} {
-		if p.Says(s.key) && len(all) > 0 && !slices.ContainsFunc(all,
-			func(e *rules.Effective) bool { return !house(s.by(e)) }) {
-			l.say(Note, p.LineOf(s.key), "leave it out", "%s: %s has no effect: %s is stricter", what, s.key,
-				require.Because(s.by(all[0])))
+		if p.Says(s.key) {
+			l.overruled(p.LineOf(s.key), what, s.key, all, s.by)
 		}
 	}
+	for _, strategy := range p.With {
+		l.overruled(p.LineOf("land.strategies"), what, fmt.Sprintf("%s in land.strategies", strategy), all,
+			func(e *rules.Effective) []require.Source { return withoutHouse(e, strategy) })
+	}
+}
+
+// overruled says that a setting has no effect, if on all branches somebody else makes it what it is.
+func (l *linter) overruled(line int, what, setting string, all []*rules.Effective, by func(*rules.Effective) []require.Source) {
+	if !slices.ContainsFunc(all, func(e *rules.Effective) bool { return len(by(e)) == 0 }) {
+		from, are := by(all[0]), "is"
+		if len(from) > 1 {
+			are = "are"
+		}
+		l.say(Note, line, "leave it out", "%s: %s has no effect: %s %s stricter", what, setting, require.Because(from), are)
+	}
+}
+
+// ofHouse returns the sources if all are a house's.
+func ofHouse(from []require.Source) []require.Source {
+	if slices.ContainsFunc(from, func(s require.Source) bool { return s.Document == "" }) {
+		return nil
+	}
+	return from
+}
+
+// leavesNobody returns the house's protections that let nobody do what a repository lets somebody do.
+func leavesNobody(all []rules.Allowance, own []people.Principal) []require.Source {
+	var by []require.Source
+	for _, a := range all {
+		if a.Source.Document != "" && len(a.Who) == 0 && len(own) > 0 {
+			by = append(by, a.Source)
+		}
+	}
+	return by
+}
+
+// withoutHouse returns the house's protections that do not allow a strategy.
+func withoutHouse(e *rules.Effective, strategy change.Strategy) []require.Source {
+	if strategy == "" || slices.Contains(e.With, strategy) {
+		return nil
+	}
+	var by []require.Source
+	for _, m := range e.Protections {
+		if m.Source.Document != "" && len(m.With) > 0 && !slices.Contains(m.With, strategy) {
+			by = append(by, m.Source)
+		}
+	}
+	return by
 }

@@ -4,6 +4,7 @@
 package people
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -89,3 +90,9 @@ func (p Person) Is(who Principal) bool {
 
 // IsAny says whether the person is meant by one of the principals.
 func (p Person) IsAny(who []Principal) bool { return slices.ContainsFunc(who, p.Is) }
+
+// Named matches, in the text of a document, the principals that name an account. Its groups are the kind, person or robot,
+// and the character after the name, which ends it.
+func Named(login string) *regexp.Regexp {
+	return regexp.MustCompile(`(person|robot):` + regexp.QuoteMeta(login) + `([^a-z0-9-]|$)`)
+}

@@ -117,7 +117,7 @@ var (
 	AtKey = grammar.Key{Path: "at", Shape: grammar.Words, Allowed: []string{string(AtRehearsal), string(AtHead)},
 		Means:  "on which commit: the change's head, the rehearsal, or both",
 		Absent: "rehearsal", Together: "at head and at rehearsal are separate demands", Example: "at: [head, rehearsal]"}
-	MaxAgeKey = grammar.Key{Path: "max_age", Shape: grammar.Duration, Means: "how long a pass, or an approval, counts: from 1m to 720h",
+	MaxAgeKey = grammar.Key{Path: "max_age", Shape: grammar.Duration, High: 720, Means: "how long a pass, or an approval, counts: from 1m to 720h",
 		Absent: "a pass: as the check itself says; an approval: for ever", Together: "the shorter", Example: "max_age: 12h"}
 )
 

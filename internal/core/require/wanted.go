@@ -239,11 +239,11 @@ func (k *Case) standing(declared Check, c change.Check, w Wanted) answer {
 	}
 	a.steps = []Step{{Action: DoPush, Arguments: k.OnSource(), Who: k.Authors}}
 	if w.At == AtRehearsal {
-		a.next = "mend the change and push, then join again; joining again by itself runs it once more"
+		a.next = "fix the change and push, then join again; joining again without a push runs it once more"
 		a.steps = append(a.steps, Step{Action: DoJoin, Arguments: k.ThisChange(), Who: []string{}})
 		return a
 	}
-	a.next = "mend the change and push, or ask for another attempt"
+	a.next = "fix the change and push, or ask for another attempt"
 	a.steps = append(a.steps, Step{Action: DoRerun, Arguments: Arguments{Change: k.Number, Check: c.Name, Commit: k.Head}, Who: []string{}})
 	return a
 }

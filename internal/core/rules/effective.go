@@ -44,6 +44,7 @@ type Matching struct {
 	Created glob.List
 	Exempt  []people.Principal
 	Waive   []people.Principal
+	With    []change.Strategy // that it allows; empty: all
 }
 
 // Effective is what all matching protections together say of one branch. Protected is false, and the rest empty,
@@ -105,7 +106,7 @@ func (c *combining) take(l Layer, p *Protection) {
 		return require.Source{Document: l.Of, Protection: p.Name, Version: l.Version, Line: p.LineOf(key)}
 	}
 	c.Protected = true
-	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.HeldBy(), p.Exempt, p.Waive})
+	c.Protections = append(c.Protections, Matching{p.Name, source("name"), p.Text, p.HeldBy(), p.Exempt, p.Waive, p.With})
 	c.Push = append(c.Push, Allowance{p.Push, source("push")})
 	if p.Create != nil {
 		c.Create = append(c.Create, Allowance{p.Create, source("create")})

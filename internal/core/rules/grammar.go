@@ -49,9 +49,9 @@ var definitions = []grammar.Key{
 var defining = []grammar.Key{
 	{Path: "checks", Shape: grammar.Named, Means: "what this repository's checks are", Absent: "none defined: checks are reported from outside", Together: fixed, Example: "checks: {unit: {command: make test}}"},
 	{Path: "checks{}.command", Shape: grammar.Text, Means: "the command line that a runner runs with sh -c in a clean checkout", Absent: "the check is reported from outside", Together: fixed, Example: "command: make test"},
-	{Path: "checks{}.timeout", Shape: grammar.Duration, Means: "how long the command may run, or how long an answer from outside may take before the check counts as errored, is asked for once more, and then ends the change's rehearsal: from 1s to 168h", Absent: "10m for a command, 1h from outside", Together: fixed, Example: "timeout: 90s"},
+	{Path: "checks{}.timeout", Shape: grammar.Duration, High: 168, Means: "how long the command may run, or how long an answer from outside may take before the check counts as errored, is asked for once more, and then ends the change's rehearsal: from 1s to 168h", Absent: "10m for a command, 1h from outside", Together: fixed, Example: "timeout: 90s"},
 	{Path: "checks{}.reported_by", Shape: grammar.RobotName, Means: "the only robot that may report it", Absent: "any robot whose token names the check", Together: "intersection: with another in a requirement, nobody's answer counts", Example: "reported_by: robot:previewer"},
-	{Path: "checks{}.max_age", Shape: grammar.Duration, Means: "how long a pass counts after it was reported: from 1m to 720h; on the rehearsal it is then run again", Absent: "for ever", Together: "the shorter", Example: "max_age: 12h"},
+	{Path: "checks{}.max_age", Shape: grammar.Duration, High: 720, Means: "how long a pass counts after it was reported: from 1m to 720h; on the rehearsal it is then run again", Absent: "for ever", Together: "the shorter", Example: "max_age: 12h"},
 	{Path: "checks{}.kind", Shape: grammar.Word, Allowed: []string{"deployment"}, Means: "that its pass means a deployment", Absent: "an ordinary check", Together: fixed, Example: "kind: deployment"},
 	{Path: "checks{}.environment", Shape: grammar.Text, Means: "where it deploys to; needed with kind: deployment", Absent: "-", Together: fixed, Example: "environment: proving-field"},
 

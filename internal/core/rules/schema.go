@@ -2,7 +2,9 @@ package rules
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
+	"strconv"
 	"strings"
 
 	"tavrin/internal/core/grammar"
@@ -24,8 +26,7 @@ func Schema(ofHouse bool) ([]byte, error) {
 	root["$defs"] = map[string]any{
 		"principal": map[string]any{"type": "string",
 			"pattern": "^((person|team|robot):[a-z0-9][a-z0-9-]{0,38}|role:(reader|writer|maintainer))$"},
-		"glob":     map[string]any{"type": "string", "minLength": 1, "maxLength": 512},
-		"duration": map[string]any{"type": "string", "pattern": "^([0-9]+(\\.[0-9]+)?(h|m|s|ms))+$"},
+		"glob": map[string]any{"type": "string", "minLength": 1, "maxLength": 512},
 	}
 	return json.MarshalIndent(root, "", "  ")
 }
@@ -52,6 +53,12 @@ func mappingSchema(path string, ofHouse bool) map[string]any {
 	if path == "protect[]" {
 		out["oneOf"] = []any{map[string]any{"required": []string{"branches"}}, map[string]any{"required": []string{"tags"}}}
 	}
+	if path == "checks{}" {
+		out["dependentRequired"] = map[string]any{"kind": []string{"environment"}, "environment": []string{"kind"}}
+	}
+	if beside := besideOf(path, ofHouse); len(beside) > 0 {
+		out["dependentSchemas"] = beside
+	}
 	if kinds := map[string][]*require.Kind{requirementPath: kind.All(), areaRequirementPath: kind.OfAreas()}[path]; kinds != nil {
 		var one []any
 		for _, d := range kinds {
@@ -60,6 +67,45 @@ func mappingSchema(path string, ofHouse bool) map[string]any {
 		out["oneOf"] = one
 	}
 	return out
+}
+
+// besideOf says of the keys of a mapping beside which others each may stand.
+func besideOf(path string, ofHouse bool) map[string]any {
+	out := map[string]any{}
+	for _, name := range theGrammar.Under(path, ofHouse) {
+		k := theGrammar.At(path + "." + name)
+		if path == "" || len(k.Beside) == 0 {
+			continue
+		}
+		var one []any
+		for _, other := range k.Beside {
+			one = append(one, map[string]any{"required": []string{other}})
+		}
+		out[name] = map[string]any{"anyOf": one}
+	}
+	return out
+}
+
+// takesIn is a glob that does not only take out.
+var takesIn = map[string]any{"type": "string", "pattern": "^[^!]"}
+
+// durationUpTo is a pattern for durations none of whose parts by itself is longer than so many hours.
+func durationUpTo(hours int) string {
+	part := func(most int, unit string) string { return numberUpTo(most) + `(\.[0-9]+)?` + unit }
+	return "^((" + part(hours, "h") + ")|(" + part(hours*60, "m") + ")|(" + part(hours*3600, "s") + ")|([0-9]+(\\.[0-9]+)?(ms|us|µs|ns)))+$"
+}
+
+// numberUpTo is a pattern for whole numbers up to one, with zeros before them or not.
+func numberUpTo(most int) string {
+	digits := strconv.Itoa(most)
+	var ways []string
+	for i, d := range digits { // smaller by the digit at i, and of the same digits before
+		if d > '0' {
+			ways = append(ways, fmt.Sprintf("%s[0-%c][0-9]{%d}", digits[:i], d-1, len(digits)-1-i))
+		}
+	}
+	ways = append(ways, digits, fmt.Sprintf("[0-9]{1,%d}", max(1, len(digits)-1)))
+	return "0*(" + strings.Join(ways, "|") + ")"
 }
 
 func keySchema(k grammar.Key, ofHouse bool) map[string]any {
@@ -82,13 +128,14 @@ func keySchema(k grammar.Key, ofHouse bool) map[string]any {
 	case grammar.Truth:
 		out["type"] = "boolean"
 	case grammar.Duration:
-		out = reference("duration")
+		out["type"], out["pattern"], out["not"] = "string", durationUpTo(k.High), map[string]any{"pattern": "^[^1-9]*$"}
 	case grammar.Word:
 		out["enum"] = k.Allowed
 	case grammar.Words:
 		out = oneOrMore(map[string]any{"enum": k.Allowed})
-	case grammar.Globs:
-		out = oneOrMore(reference("glob"))
+	case grammar.Globs: // one of them at least takes something in
+		out = map[string]any{"anyOf": []any{map[string]any{"allOf": []any{reference("glob"), takesIn}},
+			map[string]any{"type": "array", "items": reference("glob"), "contains": takesIn}}}
 	case grammar.Who:
 		out = oneOrMore(reference("principal"))
 	case grammar.WhoOrNone:

@@ -103,7 +103,7 @@ func (e *Effective) sayCreate(say func(string, []require.Source, string, ...any)
 	for i, a := range e.Create {
 		text := "Nobody creates it by pushing."
 		if len(a.Who) > 0 {
-			text = fmt.Sprintf("Only %s may create it, from a commit that a branch of %s holds already.",
+			text = fmt.Sprintf("Only %s may create it, from a commit that is on %s already.",
 				people.Names(a.Who), e.Protections[i].CreatedWords())
 		}
 		if byText[text] == nil {

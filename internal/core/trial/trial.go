@@ -76,6 +76,9 @@ type Change struct {
 	Author      string   `yaml:"author"`
 	Authors     []string `yaml:"authors"`
 	Paths       []string `yaml:"paths"`
+	Added       []string `yaml:"added"` // paths too, as the next two are
+	Removed     []string `yaml:"removed"`
+	Renamed     []string `yaml:"renamed"` // the old and the new one
 	Lines       int      `yaml:"lines"`
 	Files       int      `yaml:"files"`
 	Labels      []string `yaml:"labels"`
@@ -195,11 +198,14 @@ func (e Example) facts(set *rules.Set, repository string, number int, people map
 	if c.Author != "" && !slices.Contains(authors, c.Author) {
 		authors = append([]string{c.Author}, authors...)
 	}
+	paths := slices.Concat(c.Paths, c.Added, c.Removed, c.Renamed)
+	slices.Sort(paths)
+	paths = slices.Compact(paths)
 	f := change.Facts{Repository: repository, Number: number, State: "open", Title: c.Title, Description: c.Description,
 		Source: cmp.Or(c.Source, "topic"), Target: cmp.Or(c.Target, "main"),
 		Revision: 1, Head: strings.Repeat("0",
-			40), Opener: authors[0], Authors: authors, CommitAuthors: authors, LastPusher: authors[0], People: people, Paths: c.Paths,
-		Files: cmp.Or(c.Files, len(c.Paths)), Added: c.Lines, Labels: c.Labels, At: time.Unix(0,
+			40), Opener: authors[0], Authors: authors, CommitAuthors: authors, LastPusher: authors[0], People: people, Paths: paths,
+		Ways: change.Ways{Added: c.Added, Removed: c.Removed, Renamed: c.Renamed}, Files: cmp.Or(c.Files, len(paths)), Added: c.Lines, Labels: c.Labels, At: time.Unix(0,
 			0).UTC(), Asker: e.LandedBy, Strategy: change.Strategy(e.Strategy)}
 	if c.Draft {
 		f.State = "draft"

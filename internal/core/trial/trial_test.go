@@ -20,6 +20,7 @@ protect:
       - approvals: 1
       - {approvals: 3, called: many eyes, when: {lines: over 400}}
       - checks: unit
+      - {approvals: 2, called: two for what goes, when: {removed: "docs/**"}}
 `
 
 const known = `tavrin: examples/1
@@ -45,6 +46,9 @@ func TestRun(t *testing.T) {
 		{"{name: a, change: {author: marla, paths: [ledger/t.csv], lines: 600}, approved_by: [bela], expect: not ready, because: many eyes}", ""},
 		{"{name: a, change: {author: marla, paths: [ledger/t.csv], lines: 30}, approved_by: [bela], expect: not ready, not_because: many eyes}", ""},
 		{"{name: a, change: {author: marla, paths: [ledger/t.csv], lines: 600}, approved_by: [bela], expect: ready}", `expected ready; missing: many eyes: 3 approvals, says "trunk" (rules version 1, line 9); 2 approvals by an owner of ledger, says "area ledger" (rules version 1, line 2)`},
+		{"{name: a, change: {author: marla, removed: [docs/a]}, approved_by: [odo], expect: not ready, because: two for what goes}", ""},
+		{"{name: a, change: {author: marla, added: [docs/a], renamed: [docs/b, docs/c]}, approved_by: [odo], expect: ready}", ""},
+		{"{name: a, change: {author: marla, removed: [ledger/t.csv]}, approved_by: [odo], expect: not ready, because: an owner of ledger}", ""},
 		{"{name: a, change: {author: marla, paths: [docs/a]}, expect: not ready, because: a ticket}", `not because of "a ticket"; missing: 1 approval`},
 		{"{name: a, change: {author: marla, paths: [docs/a]}, approved_by: [odo], objected_by: [bela], expect: not ready}", "expected not ready; missing: check unit"},
 	}

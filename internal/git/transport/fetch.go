@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"strings"
 
 	"tavrin/internal/git"
 	"tavrin/internal/git/internal/process"
@@ -47,14 +48,47 @@ type ImportOptions struct {
 	Resolve string
 }
 
-// Import fetches all branches and tags of another repository into this one, without following redirects.
-func Import(ctx context.Context, repo *git.Repo, o ImportOptions) error {
-	_, err := repo.Place().Run(ctx, nil, "-c", "protocol.allow=never", "-c", "protocol.https.allow=always", "-c",
-		"protocol.http.allow=always",
-		"-c", "http.followRedirects=false", "-c", "http.curloptResolve="+o.Resolve, "-c", "credential.helper=",
-		"fetch", "-q", "--no-auto-gc", "--no-write-fetch-head", "--", o.URL, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
+// Far is what there is at the place that a repository is imported from.
+type Far struct {
+	Head string   // the branch that clones of it check out; empty: not said
+	Refs []string // whole names of its branches and tags
+}
+
+// Look lists the branches and tags of another repository.
+func Look(ctx context.Context, repo *git.Repo, o ImportOptions) (Far, error) {
+	out, err := repo.Place().Run(ctx, nil, append(farther(o), "ls-remote", "-q", "--symref", "--", o.URL, "HEAD", "refs/heads/*", "refs/tags/*")...)
+	if err != nil {
+		return Far{}, fmt.Errorf("look at %s: %w", o.URL, err)
+	}
+	var far Far
+	for line := range strings.Lines(string(out)) {
+		id, name, _ := strings.Cut(strings.TrimSpace(line), "\t")
+		switch symbolic, is := strings.CutPrefix(id, "ref: refs/heads/"); {
+		case is && name == "HEAD":
+			far.Head = symbolic
+		case name != "HEAD" && git.CheckRef(name) == nil: // nor what a tag points at, which is no name
+			far.Refs = append(far.Refs, name)
+		}
+	}
+	return far, nil
+}
+
+// Import fetches branches and tags of another repository, by their whole names, into this one, without following redirects.
+func Import(ctx context.Context, repo *git.Repo, o ImportOptions, refs []string) error {
+	var specs strings.Builder
+	for _, ref := range refs {
+		fmt.Fprintf(&specs, "+%s:%s\n", ref, ref)
+	}
+	_, err := repo.Place().Run(ctx, strings.NewReader(specs.String()), append(farther(o), "fetch", "-q", "--no-auto-gc", "--no-tags", "--no-write-fetch-head",
+		"--stdin", "--", o.URL)...)
 	if err != nil {
 		return fmt.Errorf("fetch %s: %w", o.URL, err)
 	}
 	return nil
+}
+
+// farther are git's settings for going to another service: by http alone, to the address that was looked up, and nowhere else.
+func farther(o ImportOptions) []string {
+	return []string{"-c", "protocol.allow=never", "-c", "protocol.https.allow=always", "-c", "protocol.http.allow=always",
+		"-c", "http.followRedirects=false", "-c", "http.curloptResolve=" + o.Resolve, "-c", "credential.helper="}
 }

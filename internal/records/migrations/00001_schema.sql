@@ -12,13 +12,25 @@ CREATE TABLE repositories (
   id             INTEGER PRIMARY KEY,
   house_id       INTEGER NOT NULL REFERENCES houses (id),
   name           TEXT NOT NULL UNIQUE,              -- HOUSE/NAME
+  description    TEXT NOT NULL DEFAULT '',          -- one line
   default_branch TEXT NOT NULL,
   public         BOOLEAN NOT NULL DEFAULT FALSE,
+  read_only      TEXT NOT NULL DEFAULT '',          -- why a maintainer made it read-only; empty: it is not
   changes        INTEGER NOT NULL DEFAULT 0,        -- numbers given out
   trouble        TEXT NOT NULL DEFAULT '',          -- why it is stopped and read-only; empty: it is not
   trouble_since  DATETIME,
+  deleted_by     TEXT NOT NULL DEFAULT '',
+  deleted_at     DATETIME,                          -- since when it is to be seen by nobody; it can come back for a while
+  purged         BOOLEAN NOT NULL DEFAULT FALSE,    -- what Git had of it is gone, and its name is free
   created_at     DATETIME NOT NULL
 );
+
+-- The names that repositories had before, until another takes the name.
+CREATE TABLE former_names (
+  name          TEXT PRIMARY KEY,                   -- HOUSE/NAME
+  repository_id INTEGER NOT NULL REFERENCES repositories (id)
+);
+CREATE INDEX former_names_by_repository ON former_names (repository_id);
 
 -- Who it is and what they may do.
 

@@ -49,8 +49,9 @@ var config = [][2]string{
 	{"pack.windowMemory", "256m"},
 	{"merge.directoryRenames", "conflict"},
 	{"transfer.hideRefs", ReservedRefs},
-	{"uploadpack.hideRefs", "refs/scratch"}, // a clone does not bring what others only wanted to have looked at
+	{"uploadpack.hideRefs", "refs/preview"}, // a clone does not bring what others only wanted to have looked at
 	{"uploadpack.allowFilter", "true"},
+	{"uploadpack.allowAnySHA1InWant", "true"}, // so it is in protocol version 2; partial clones need it in the others
 	{"advice.detachedHead", "false"},
 }
 
