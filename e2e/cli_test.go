@@ -345,7 +345,7 @@ if env | grep -q tvr_; then echo "a token in the environment"; exit 1; fi
 if [ -n "${SECRET_OF_THE_RUNNER:-}" ]; then exit 1; fi
 setsid sh -c 'while true; do : ` + marker + `; sleep 0.2; done' >/dev/null 2>&1 &
 sleep 0.5
-grep -l ` + marker + ` /proc/[0-9]*/cmdline && echo it runs
+kill -0 $! && echo it runs
 echo ` + w.tokens["barn"] + `
 `
 	good := w.propose("tamsin", "good", "unit.sh", script)
