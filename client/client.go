@@ -34,6 +34,7 @@ type Client struct {
 	rules
 	areas
 	waivers
+	webhooks
 	desk
 	journal
 }
@@ -62,7 +63,7 @@ func New(rawURL, token string) (*Client, error) {
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}}
 	return &Client{c, people{c}, repositories{c}, changes{c}, reviews{c}, threads{c}, checks{c}, queues{c}, rules{c},
-		areas{c}, waivers{c}, desk{c}, journal{c}}, nil
+		areas{c}, waivers{c}, webhooks{c}, desk{c}, journal{c}}, nil
 }
 
 func loopback(host string) bool {

@@ -32,6 +32,7 @@ var Subjects = [][2]string{
 	{"reviews", "What reviewers say, and who is asked."},
 	{"threads", "Discussions, suggestions and draft comments."},
 	{"checks", "Checks asked for and reported, and the jobs of runners."},
+	{"webhooks", "Events sent to other systems, and every delivery."},
 	{"queue", "Joining and leaving the queue, and landings."},
 	{"waivers", "Waiving requirements in the open, and acknowledging it."},
 	{"desk", "What waits for one person, and what they hear of."},

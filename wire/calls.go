@@ -99,6 +99,18 @@ var (
 	DeleteDraft      = define[OneDraft, Done]("threads", "delete-draft", "DELETE", inChange+"/drafts/{id}", "Delete a draft comment")
 	LayOut           = define[JustBody[NewText], Laid]("threads", "lay-out", "POST", "/markdown", "Show how a text will be laid out")
 
+	ListWebhooks     = define[WebhookQuery, []Webhook]("webhooks", "list-webhooks", "GET", "/webhooks", "Webhooks of a repository, a house or the service")
+	CreateWebhook    = define[JustBody[NewWebhook], Webhook]("webhooks", "create-webhook", "POST", "/webhooks", "Have events sent; the answer shows the secret, once")
+	GetWebhook       = define[WithID, Webhook]("webhooks", "get-webhook", "GET", "/webhooks/{id}", "One webhook")
+	EditWebhook      = define[WebhookChanged, Webhook]("webhooks", "edit-webhook", "PATCH", "/webhooks/{id}", "Change what a webhook sends, and where to; or switch it off and on")
+	DeleteWebhook    = define[WithID, Done]("webhooks", "delete-webhook", "DELETE", "/webhooks/{id}", "Delete a webhook; what waits is not sent")
+	ReplaceSecret    = define[SecretReplaced, Webhook]("webhooks", "replace-webhook-secret", "POST", "/webhooks/{id}/secret", "Give a webhook another secret; the one before signs too for a day")
+	TestWebhook      = define[WithID, Delivery]("webhooks", "test-webhook", "POST", "/webhooks/{id}/test", "Send a test, and show request and answer")
+	ListDeliveries   = define[DeliveryQuery, []Delivery]("webhooks", "list-deliveries", "GET", "/webhooks/{id}/deliveries", "Deliveries of a webhook, newest first")
+	GetDelivery      = define[WithID, Delivery]("webhooks", "get-delivery", "GET", "/deliveries/{id}", "One delivery, with every try")
+	SendAgain        = define[WithID, Delivery]("webhooks", "send-delivery-again", "POST", "/deliveries/{id}/again", "Send a delivery once more, under the same id")
+	ListDestinations = define[Nothing, []Destination]("webhooks", "list-destinations", "GET", "/destinations", "What the administrator allows the service to call")
+
 	CreateReport     = define[RepoBody[NewReport], Check]("checks", "create-check-report", "POST", inRepo+"/checks", "Report a check")
 	ListCheckNames   = define[InRepo, []CheckName]("checks", "list-check-names", "GET", inRepo+"/checks", "Checks seen so far, and those that the rules name")
 	ListWantedChecks = define[WantedQuery, []Check]("checks", "list-wanted-checks", "GET", inRepo+"/checks/wanted", "Checks that wait for a report")

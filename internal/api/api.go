@@ -35,6 +35,8 @@ const MaxBody = 3 << 20
 type Options struct {
 	Service *service.Service // may be nil when only the description is wanted
 	Log     *slog.Logger
+	// Address is where the service is reached, as service.Options has it.
+	Address string
 	// Secure says that browsers reach the service over TLS, so that cookies are sent over nothing else.
 	Secure bool
 	// Bounds say how many requests are taken; the zero value stands for the defaults.
@@ -155,6 +157,7 @@ func (s *server) routes() {
 	s.notifications()
 	s.threads()
 	s.waivers()
+	s.webhooks()
 	s.checks()
 	s.queue()
 	s.journal()

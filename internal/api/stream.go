@@ -10,8 +10,8 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"tavrin/internal/core/journal"
 	"tavrin/internal/problem"
-	"tavrin/wire"
 )
 
 const (
@@ -22,37 +22,6 @@ const (
 	// whoAgain is how often a stream finds out whether whoever listens still may.
 	whoAgain = 2 * time.Second
 )
-
-// cloudEvent is a journal line as a CloudEvents 1.0 event in JSON.
-type cloudEvent struct {
-	SpecVersion string    `json:"specversion"`
-	ID          string    `json:"id"`
-	Source      string    `json:"source"`
-	Type        string    `json:"type"`
-	Subject     string    `json:"subject,omitempty"`
-	Time        time.Time `json:"time"`
-	ContentType string    `json:"datacontenttype"`
-	Data        cloudData `json:"data"`
-}
-
-// cloudData is what an event of the stream says: its line of the journal, with what its kind records as details (see
-// the reference of events).
-type cloudData struct {
-	Actor      string          `json:"actor"`
-	Repository string          `json:"repository"`
-	Text       string          `json:"text"`
-	Details    json.RawMessage `json:"details"`
-}
-
-func eventOf(l wire.JournalLine) cloudEvent {
-	source := "/"
-	if l.Repository != "" {
-		source = "/repositories/" + l.Repository
-	}
-	return cloudEvent{SpecVersion: "1.0", ID: strconv.FormatInt(l.Seq, 10), Source: source, Type: "tavrin." + l.Kind,
-		Subject: l.Subject, Time: l.At, ContentType: "application/json",
-		Data: cloudData{Actor: l.Actor, Repository: l.Repository, Text: l.Text, Details: l.Data}}
-}
 
 // events streams the journal as Server-Sent Events: from the line after Last-Event-ID (or ?after=N), or else from
 // now. Each event's id is its line's number.
@@ -101,7 +70,7 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		for _, l := range lines {
-			data, err := json.Marshal(eventOf(l))
+			data, err := json.Marshal(journal.Cloud(l, s.Address))
 			if err != nil {
 				return
 			}

@@ -20,6 +20,7 @@ type Bounds struct {
 	GitSeconds, GitTransferSeconds, GitCPUSeconds, GitMemory, GitOutput       int64
 	TokenCalls, AddressCalls, FailedSignIns, PersonStreams                    int64
 	MarkdownBytes, MarkdownHTML                                               int64
+	Webhooks                                                                  int64
 }
 
 // Bound is one row of the table.
@@ -60,6 +61,7 @@ var Table = []Bound{
 	{"calls.address", 1200, "calls a minute", "requests without a sign-in from one address", func(b *Bounds) *int64 { return &b.AddressCalls }},
 	{"calls.failed-sign-ins", 20, "tries a minute", "sign-ins with a token that is not known, from one address", func(b *Bounds) *int64 { return &b.FailedSignIns }},
 	{"calls.streams", 20, "streams", "event streams open at once of one person or address", func(b *Bounds) *int64 { return &b.PersonStreams }},
+	{"webhooks", 50, "webhooks", "webhooks of one repository, of one house, and of the service itself", func(b *Bounds) *int64 { return &b.Webhooks }},
 	{"markdown.bytes", 64 << 10, "bytes", "a text that is laid out; a longer one is shown as it was typed", func(b *Bounds) *int64 { return &b.MarkdownBytes }},
 	{"markdown.html-bytes", 256 << 10, "bytes", "what a text is laid out as; where it would be longer it is shown as it was typed", func(b *Bounds) *int64 { return &b.MarkdownHTML }},
 }

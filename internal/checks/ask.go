@@ -15,7 +15,7 @@ import (
 
 // ask makes sure that a check is asked for on a commit. A check whose command has changed since, or, with fresh,
 // one that ended otherwise than passed, is asked for once more.
-func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, commit, askedFor string,
+func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, commit string, why purpose,
 	fresh bool) error {
 	var run records.CheckRun
 	err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, commit,
@@ -34,16 +34,36 @@ func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, co
 			return err
 		}
 	}
-	_, err = s.nextAttempt(tx, repo, c, records.CheckRun{CommitID: commit, Attempt: run.Attempt, AskedFor: askedFor},
-		records.Itself)
+	_, err = s.nextAttempt(tx, repo, c, why.of(records.CheckRun{CommitID: commit, Attempt: run.Attempt}), records.Itself)
 	return err
+}
+
+// purpose is why a check is asked for.
+type purpose struct {
+	name   string // such as change/4 or rehearsal/7
+	number int    // of the change
+	target string
+}
+
+func forHead(g facts.Gathered) purpose {
+	return purpose{fmt.Sprintf("change/%d", g.Change.Number), g.Change.Number, g.Change.Target}
+}
+
+func forRehearsal(g facts.Gathered, r records.Rehearsal) purpose {
+	return purpose{RehearsalName(r), g.Change.Number, g.Change.Target}
+}
+
+// of puts the purpose on an attempt.
+func (p purpose) of(r records.CheckRun) records.CheckRun {
+	r.AskedFor, r.ChangeNumber, r.Target = p.name, p.number, p.target
+	return r
 }
 
 // nextAttempt asks for the attempt of a check that follows the one given, which may be none.
 func (s *Checks) nextAttempt(tx *records.Tx, repo *records.Repository, c rules.Check, last records.CheckRun,
 	by string) (records.CheckRun, error) {
 	next := records.CheckRun{RepositoryID: repo.ID, CommitID: last.CommitID, Name: c.Name, Attempt: last.Attempt + 1,
-		State: string(change.Waiting), AskedFor: last.AskedFor,
+		State: string(change.Waiting), AskedFor: last.AskedFor, ChangeNumber: last.ChangeNumber, Target: last.Target,
 		Command: c.Command, TimeoutSeconds: int(c.Timeout / time.Second), CreatedAt: s.records.Now()}
 	if err := tx.Create(&next).Error; err != nil {
 		return next, err
@@ -58,8 +78,7 @@ func (s *Checks) AskForHead(tx *records.Tx, repo *records.Repository, g facts.Ga
 			continue
 		}
 		for _, name := range q.Checks {
-			if err := s.ask(tx, repo, g.Set.Check(name), g.Revision.Head, fmt.Sprintf("change/%d", g.Change.Number),
-				false); err != nil {
+			if err := s.ask(tx, repo, g.Set.Check(name), g.Revision.Head, forHead(g), false); err != nil {
 				return err
 			}
 		}
@@ -108,9 +127,9 @@ func rehearsalChecks(g facts.Gathered) []rules.Check {
 // Renew asks once more for the checks of a live entry whose pass has grown too old.
 func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Gathered) error {
 	for _, q := range g.Judge().Requirements {
-		commit, purpose := g.Revision.Head, fmt.Sprintf("change/%d", g.Change.Number)
+		commit, why := g.Revision.Head, forHead(g)
 		if q.At == "rehearsal" && g.Rehearsal != nil {
-			commit, purpose = g.Rehearsal.CommitID, RehearsalName(*g.Rehearsal)
+			commit, why = g.Rehearsal.CommitID, forRehearsal(g, *g.Rehearsal)
 		}
 		for _, name := range q.Rerun {
 			err := s.records.Write(ctx, func(tx *records.Tx) error {
@@ -120,8 +139,7 @@ func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Ga
 				if err != nil || !change.CheckState(run.State).Final() {
 					return err
 				}
-				run.AskedFor = purpose
-				_, err = s.nextAttempt(tx, repo, g.Set.Check(name), run, records.Itself)
+				_, err = s.nextAttempt(tx, repo, g.Set.Check(name), why.of(run), records.Itself)
 				return err
 			})
 			if err != nil {
@@ -135,7 +153,7 @@ func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Ga
 func (s *Checks) AskRehearsal(tx *records.Tx, repo *records.Repository, g facts.Gathered, r records.Rehearsal,
 	fresh bool) error {
 	for _, c := range rehearsalChecks(g) {
-		if err := s.ask(tx, repo, c, r.CommitID, RehearsalName(r), fresh); err != nil {
+		if err := s.ask(tx, repo, c, r.CommitID, forRehearsal(g, r), fresh); err != nil {
 			return err
 		}
 	}
@@ -144,7 +162,7 @@ func (s *Checks) AskRehearsal(tx *records.Tx, repo *records.Repository, g facts.
 
 // ofCheck is what every event of an attempt tells.
 func ofCheck(r records.CheckRun) event.OfCheck {
-	return event.OfCheck{Name: r.Name, Commit: r.CommitID, Attempt: r.Attempt}
+	return event.OfCheck{Name: r.Name, Commit: r.CommitID, Attempt: r.Attempt, Number: r.ChangeNumber, Target: r.Target}
 }
 
 // CallOff cancels what is still open of the checks of a rehearsal that is of no more use.

@@ -1,19 +1,23 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"tavrin/internal/api"
 	"tavrin/internal/bounds"
+	"tavrin/internal/outbound"
 	"tavrin/internal/service"
 	"tavrin/internal/typed"
 )
@@ -27,6 +31,8 @@ type serveOptions struct {
 	certificate, key            string
 	behindProxy                 bool
 	imports                     []string
+	destinations                []string
+	authorities, address        string
 	bounds                      []string
 	headTo                      string
 	headEvery                   time.Duration
@@ -49,6 +55,11 @@ func (p *program) serve() *cobra.Command {
 	f.BoolVar(&o.behindProxy, "behind-proxy", false, "a proxy in front of the service speaks TLS to the outside")
 	f.StringSliceVar(&o.imports, "allow-import", nil, "URL prefix from which repositories may be imported; may be "+
 		"given several times")
+	f.StringArrayVar(&o.destinations, "allow-destination", nil, "URL prefix that the service may call, for webhooks; in a network that is not "+
+		"public with its address or network: http://bench.lan:8080=10.0.3.0/24; may be given several times")
+	f.StringVar(&o.authorities, "trust-ca", "", "file with certificates (PEM) of authorities to trust besides the system's when calling")
+	f.StringVar(&o.address, "address", "", "where others reach the service, such as https://tavrin.example, for links in "+
+		"what is sent (default: where it listens)")
 	f.StringArrayVar(&o.bounds, "bound", nil, "NAME=NUMBER: another bound than the default, see "+
 		"docs/reference/bounds.md; may be given several times")
 	f.StringVar(&o.headTo, "head-to", "", "file, on another machine's disk if it is to be of use, to which the "+
@@ -159,18 +170,27 @@ func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, err
 			return nil, misuse("--bound: %v", err)
 		}
 	}
-	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Log: log, Bounds: b})
+	outside, err := o.outside()
 	if err != nil {
 		return nil, err
 	}
 	listener, err := net.Listen("tcp", o.listen)
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("listen on %s: %w", o.listen, err), s.Close())
+		return nil, fmt.Errorf("listen on %s: %w", o.listen, err)
+	}
+	url := "http://" + listener.Addr().String()
+	if o.certificate != "" {
+		url = "https://" + listener.Addr().String()
+	}
+	address := strings.TrimRight(cmp.Or(o.address, url), "/")
+	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Outside: outside, Address: address, Log: log, Bounds: b})
+	if err != nil {
+		return nil, errors.Join(err, listener.Close())
 	}
 	secure := o.certificate != "" || o.behindProxy
-	r := &running{service: s, failed: make(chan error, 1), url: "http://" + listener.Addr().String(),
+	r := &running{service: s, failed: make(chan error, 1), url: url,
 		server: &http.Server{
-			Handler: api.New(api.Options{Service: s, Log: log, Secure: secure, Bounds: b,
+			Handler: api.New(api.Options{Service: s, Log: log, Address: address, Secure: secure, Bounds: b,
 				BehindProxy: o.behindProxy}), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 15 * time.Second,
 			WriteTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(log.Handler(),
 				slog.LevelDebug),
@@ -187,11 +207,30 @@ func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, err
 			r.failed <- err
 		}
 	}()
-	if o.certificate != "" {
-		r.url = "https://" + listener.Addr().String()
-	}
 	log.Info("service ready", "url", r.url, "data", o.dir)
 	return r, nil
+}
+
+// outside is what the service may call.
+func (o serveOptions) outside() (outbound.Options, error) {
+	list, err := outbound.NewList(o.destinations)
+	if err != nil {
+		return outbound.Options{}, misuse("--allow-destination: %v", err)
+	}
+	out := outbound.Options{List: list}
+	if o.authorities != "" {
+		text, err := os.ReadFile(o.authorities)
+		if err != nil {
+			return out, err
+		}
+		if out.Roots, err = x509.SystemCertPool(); err != nil {
+			return out, err
+		}
+		if !out.Roots.AppendCertsFromPEM(text) {
+			return out, misuse("--trust-ca: %s holds no certificate in PEM", o.authorities)
+		}
+	}
+	return out, nil
 }
 
 // stop finishes what is running and closes the records.

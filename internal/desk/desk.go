@@ -16,6 +16,7 @@ import (
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/require"
 	"tavrin/internal/facts"
+	"tavrin/internal/outbox"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/rulebook"
@@ -24,7 +25,7 @@ import (
 )
 
 // deskOrder is the order of what waits for somebody: what holds others up first.
-var deskOrder = []string{"stopped", "silent", "acknowledge", "review", "look-again", "ejected", "answer", "decide", "own"}
+var deskOrder = []string{"stopped", "silent", "webhook", "acknowledge", "review", "look-again", "ejected", "answer", "decide", "own"}
 
 // Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
 func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, error) {
@@ -51,6 +52,11 @@ func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, err
 		return nil, err
 	}
 	out = append(out, proposals...)
+	hooks, err := deskWebhooks(db, a)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, hooks...)
 	slices.SortStableFunc(out, func(x, y wire.DeskItem) int {
 		return cmp.Or(slices.Index(deskOrder, x.Kind)-slices.Index(deskOrder, y.Kind), boolOrder(x.Asked, y.Asked),
 			x.Since.Compare(y.Since))
@@ -177,6 +183,11 @@ func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository)
 	if err != nil || !role.AtLeast(people.Maintainer) || a.Account().Robot {
 		return out, err
 	}
+	hooks, err := webhookItems(db, &repo.ID, nil, repo.Name)
+	if err != nil {
+		return out, err
+	}
+	out = append(out, hooks...)
 	silent, err := s.checks.SilentChecks(db, repo)
 	for _, c := range silent {
 		who := "nobody answers for it"
@@ -188,6 +199,62 @@ func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository)
 				who, c.Attempt, c.For), Since: c.Since})
 	}
 	return out, err
+}
+
+// deskWebhooks lists the webhooks of houses, for their maintainers, and of the service, for administrators, that have given
+// up deliveries.
+func deskWebhooks(db *gorm.DB, a accounts.Actor) ([]wire.DeskItem, error) {
+	var out []wire.DeskItem
+	var houses []records.House
+	if err := db.Where("id IN (SELECT house_id FROM webhooks WHERE deleted_at IS NULL)").Find(&houses).Error; err != nil {
+		return nil, err
+	}
+	for _, h := range houses {
+		role, err := accounts.HouseRole(db, a.Account(), h.ID)
+		if err != nil {
+			return nil, err
+		}
+		if role != string(people.Maintainer) && !a.Account().Admin {
+			continue
+		}
+		items, err := webhookItems(db, nil, &h.ID, h.Name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, items...)
+	}
+	if !a.Account().Admin {
+		return out, nil
+	}
+	items, err := webhookItems(db, nil, nil, "")
+	return append(out, items...), err
+}
+
+// webhookItems says which webhooks of a place somebody has to look at.
+func webhookItems(db *gorm.DB, repository, house *int64, where string) ([]wire.DeskItem, error) {
+	hooks, err := outbox.InTrouble(db, repository, house)
+	var out []wire.DeskItem
+	for _, h := range hooks {
+		item := wire.DeskItem{Kind: "webhook", Repository: where, Title: "webhook " + h.Name, ID: h.ID, Since: h.CreatedAt}
+		if h.FailingSince != nil {
+			item.Since = *h.FailingSince
+		}
+		if h.Parked > 0 {
+			item.What = fmt.Sprintf("%s given up; %s", deliveries(h.Parked), cmp.Or(h.Trouble, "others went through since"))
+		}
+		if h.Off != "" {
+			item.What = "it is off: " + h.Off
+		}
+		out = append(out, item)
+	}
+	return out, err
+}
+
+func deliveries(n int) string {
+	if n == 1 {
+		return "1 delivery was"
+	}
+	return fmt.Sprintf("%d deliveries were", n)
 }
 
 // deskOf lists what one change asks of the actor.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/outbound"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/service"
@@ -46,16 +47,22 @@ type Lab struct {
 // it is judged anew too, and the test fails where the two differ.
 func New(t testing.TB) *Lab {
 	t.Helper()
-	return furnished(t, func(what string) { t.Error(what) })
+	return furnished(t, func(what string) { t.Error(what) }, outbound.Options{})
+}
+
+// Calling is a lab that may call what is outside.
+func Calling(t testing.TB, outside outbound.Options) *Lab {
+	t.Helper()
+	return furnished(t, func(what string) { t.Error(what) }, outside)
 }
 
 // Trusting is a lab in which remembered gates are used as in service, without being judged anew.
 func Trusting(t testing.TB) *Lab {
 	t.Helper()
-	return furnished(t, nil)
+	return furnished(t, nil, outbound.Options{})
 }
 
-func furnished(t testing.TB, doubt func(what string)) *Lab {
+func furnished(t testing.TB, doubt func(what string), outside outbound.Options) *Lab {
 	t.Helper()
 	l := &Lab{T: t, Dir: t.TempDir(), clock: time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)}
 	repos, home := filepath.Join(l.Dir, "repositories"), filepath.Join(l.Dir, "home")
@@ -72,7 +79,7 @@ func furnished(t testing.TB, doubt func(what string)) *Lab {
 		if l.step != nil {
 			l.step(step)
 		}
-	}, Doubt: doubt})
+	}, Doubt: doubt, Outside: outside, Address: "https://tavrin.example"})
 	token, err := l.Access.FirstStart(t.Context())
 	l.Ok(err)
 	l.Admin, err = l.Access.Authenticate(t.Context(), token)

@@ -279,6 +279,8 @@ type CheckRun struct {
 	Command        string
 	TimeoutSeconds int
 	AskedFor       string
+	ChangeNumber   int    // of the change for which it was asked for; 0: of none
+	Target         string // of that change
 	LeaseHash      string
 	LeaseUntil     *time.Time
 	LeaseToken     int64 // the token that the lease was taken with
@@ -542,4 +544,59 @@ type LandedSource struct {
 	RepositoryID int64
 	CommitID     string
 	LandingID    int64
+}
+
+// Webhook is a standing order to send events of a repository, of a house's repositories, or of the service.
+type Webhook struct {
+	ID           int64
+	HouseID      *int64
+	RepositoryID *int64
+	Name         string
+	URL          string            // a template
+	Kinds        []string          `gorm:"serializer:json"`
+	Branches     []string          `gorm:"serializer:json"`
+	Paths        []string          `gorm:"serializer:json"`
+	Secret       string            // that deliveries are signed with
+	OldSecret    string            // that signs beside it
+	OldUntil     *time.Time        // until when it does
+	Headers      map[string]string `gorm:"serializer:json"`
+	Body         string            // a template; empty: the event itself
+	ContentType  string
+	AnyOrder     bool       // deliveries do not wait for those before them
+	Off          string     // why nothing is sent; empty: it is sent
+	FailingSince *time.Time // the first failure after the last success
+	Trouble      string     // the last failure, since then
+	MadeBy       string
+	CreatedAt    time.Time
+	DeletedAt    *time.Time
+}
+
+// Delivery is one event on its way by one webhook.
+type Delivery struct {
+	ID        int64
+	WebhookID int64
+	Message   string // its id, the same at every try
+	Seq       int64  // of the line of the journal; 0: a test
+	Kind      string
+	State     string // waiting, delivered, parked, or dropped: it was not for the webhook after all
+	Attempts  int
+	NextAt    *time.Time
+	Payload   string // as it was first sent, and is sent again
+	CreatedAt time.Time
+	EndedAt   *time.Time
+}
+
+// DeliveryAttempt is one try.
+type DeliveryAttempt struct {
+	ID           int64
+	DeliveryID   int64
+	Number       int // counted from 1
+	At           time.Time
+	Milliseconds int64
+	URL          string
+	Request      map[string]string `gorm:"serializer:json"` // headers, secrets masked
+	Status       int               // of the answer; 0: none came
+	Response     map[string]string `gorm:"serializer:json"` // headers
+	Answer       string            // the beginning of its body
+	Error        string            // why there is none, or why it is no success
 }

@@ -28,6 +28,8 @@ import (
 	"tavrin/internal/intake"
 	"tavrin/internal/landing"
 	"tavrin/internal/moves"
+	"tavrin/internal/outbound"
+	"tavrin/internal/outbox"
 	"tavrin/internal/queues"
 	"tavrin/internal/reading"
 	"tavrin/internal/recall"
@@ -44,6 +46,10 @@ type Options struct {
 	Dir string // the service's folder: records, repositories, key
 	// Imports lists the URL prefixes from which repositories may be imported.
 	Imports []string
+	// Outside is what may be called outside; the zero value: nothing.
+	Outside outbound.Options
+	// Address is where the service is reached, such as https://tavrin.example; empty: it does not know.
+	Address string
 	Log     *slog.Logger
 	// Now is the clock; nil: the system's.
 	Now func() time.Time
@@ -95,6 +101,7 @@ type Rooms struct {
 	Desk          *desk.Desk
 	Notifications *desk.Notifications
 	Audit         *audit.Auditor
+	Outbox        *outbox.Outbox
 	Disk          *hosted.Disk
 	Moves         *moves.Moves
 }
@@ -129,6 +136,8 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.stop = stop
 	s.tasks.Go(func() { s.Landing.Run(running) })
 	s.tasks.Go(func() { s.Changes.Trace(running) })
+	s.tasks.Go(func() { s.Outbox.Run(running) })
+	s.tasks.Go(func() { s.every(running, time.Hour, "deliveries that ended long ago", s.Outbox.Tidy) })
 	s.tasks.Go(func() { s.every(running, 2*time.Second, "what ends by itself", s.endings) })
 	s.tasks.Go(func() { s.every(running, time.Minute, "untidy repositories", s.Repositories.Tidy) })
 	return s, nil
@@ -163,6 +172,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	s := Rooms{Records: r}
 	s.Disk = hosted.New(&git.Program{Home: home, Bounds: o.Bounds, Started: o.Git}, repos)
 	s.Moves = moves.New(r, s.Disk, o.Log, o.At)
+	s.Outbox = outbox.New(outbox.Needs{Records: r, Disk: s.Disk, Caller: outbound.New(o.Outside), Bounds: b, Log: o.Log, Address: o.Address})
 	s.Access = accounts.NewAccess(r, o.Log)
 	s.People = accounts.NewPeople(r, s.Access)
 	s.Rulebook = rulebook.New(r, s.Disk, memory, o.Log)

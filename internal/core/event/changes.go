@@ -14,6 +14,9 @@ type ChangeOpened struct {
 	State  string `json:"state" doc:"open or draft"`
 }
 
+// Branches is the target.
+func (e ChangeOpened) Branches() []string { return only(e.Target) }
+
 // Text implements Event.
 func (e ChangeOpened) Text(by string) string {
 	return fmt.Sprintf("%s opened change %d, %q, from %s to %s", by, e.Number, e.Title, e.Source, e.Target)
@@ -70,6 +73,9 @@ type ChangeRevised struct {
 	SameDifference bool         `json:"same_difference" doc:"it brings exactly what the revision before brought"`
 	Authors        []string     `json:"authors" doc:"who counts as author of it"`
 }
+
+// Branches is the target.
+func (e ChangeRevised) Branches() []string { return only(e.Target) }
 
 // Text implements Event.
 func (e ChangeRevised) Text(by string) string {
@@ -129,6 +135,9 @@ type ChangeLanded struct {
 	FactsSHA256     string `json:"facts_sha256" doc:"of the facts that the gate was judged by, in hexadecimal"`
 	StatementSHA256 string `json:"statement_sha256" doc:"of the signed statement, in hexadecimal"`
 }
+
+// Branches is the target.
+func (e ChangeLanded) Branches() []string { return only(e.Target) }
 
 // Text implements Event.
 func (e ChangeLanded) Text(string) string {

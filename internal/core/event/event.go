@@ -142,5 +142,13 @@ func branch(ref string) string {
 	return strings.TrimPrefix(strings.TrimPrefix(ref, "refs/heads/"), "refs/tags/")
 }
 
+// only is a list of what is named; where nothing is, it is empty.
+func only(name string) []string {
+	if name == "" {
+		return nil
+	}
+	return []string{name}
+}
+
 // listedAnd puts a list into a sentence, with "and" between.
 func listedAnd(list []string) string { return strings.Join(list, " and ") }

@@ -13,10 +13,11 @@ var (
 	at     = time.Date(2026, 11, 2, 8, 30, 0, 0, time.UTC)
 	change = OfChange{4}
 	thread = OfThread{change, 12, "valves/open.go, line 30"}
-	check  = OfCheck{"unit", tip, 1}
+	check  = OfCheck{"unit", tip, 1, 4, "main"}
 	waived = OfWaiver{3, 4, "refs/heads/main", "ines"}
 	waives = []Requirement{{"approvals", "2 approvals"}}
 	moved  = RefMove{"refs/heads/main", before, tip, 7}
+	hook   = OfWebhook{2, "builds", "growers/irrigation"}
 	said   = Word{change, 2, "the valve closes too late"}
 	placed = Placed{change, "ready; waiting for those ahead"}
 )
@@ -130,6 +131,15 @@ var Kinds = []Kind{
 		Example: RepositoryRestored{"growers/irrigation"}},
 	{Name: "repository.purged", Means: "What Git had of a deleted repository is gone for good.", Touches: Repository, Leaves: true, Apart: true,
 		Example: RepositoryPurged{"growers/irrigation", "growers/~3"}},
+
+	// Webhooks themselves. Where events go is nobody's business outside.
+	{Name: "webhook.created", Means: "Events are sent somewhere from now on.", Touches: Nothing,
+		Example: WebhookCreated{hook, "builds.example", []string{"check.asked"}}},
+	{Name: "webhook.edited", Means: "Somebody changed what a webhook sends, or where to.", Touches: Nothing,
+		Example: WebhookEdited{hook, []string{"events"}}},
+	{Name: "webhook.deleted", Means: "A webhook is gone.", Touches: Nothing, Example: WebhookDeleted{hook}},
+	{Name: "webhook.secret-replaced", Means: "Deliveries are signed by another secret; the one before signs too for a day.", Touches: Nothing,
+		Example: WebhookSecretReplaced{hook}},
 
 	// People and access. None of it leaves the service.
 	{Name: "person.created", Means: "A person was made.", Touches: Everything, Example: PersonCreated{"wren", false, false}},

@@ -11,7 +11,16 @@ type OfCheck struct {
 	Name    string `json:"name"`
 	Commit  string `json:"commit"`
 	Attempt int    `json:"attempt" doc:"counted from 1"`
+	// Number is that of the change for whose sake it was asked for.
+	Number int    `json:"change,omitempty" doc:"the change for which it was asked for; absent: none"`
+	Target string `json:"target,omitempty" doc:"the branch that the change is for"`
 }
+
+// OfChange is the number of the change for whose sake it was asked for; 0: of none. Other changes may depend on it too.
+func (c OfCheck) OfChange() int { return c.Number }
+
+// Branches is the target of the change that the check is for.
+func (c OfCheck) Branches() []string { return only(c.Target) }
 
 // Subject is commit/ID.
 func (c OfCheck) Subject() string { return "commit/" + c.Commit }
@@ -74,6 +83,9 @@ type QueueJoined struct {
 	Why          string `json:"why,omitempty" doc:"why by this strategy, where nobody said one"`
 	DeleteSource bool   `json:"delete_source"`
 }
+
+// Branches is the target.
+func (e QueueJoined) Branches() []string { return only(e.Target) }
 
 // Text implements Event.
 func (e QueueJoined) Text(by string) string {
@@ -138,6 +150,9 @@ type RehearsalBuilt struct {
 	Revision  int    `json:"revision"`
 }
 
+// Branches is the target.
+func (e RehearsalBuilt) Branches() []string { return only(e.Target) }
+
 // Text implements Event.
 func (e RehearsalBuilt) Text(string) string {
 	return fmt.Sprintf("change %d was rehearsed as %s on %s's %s", e.Number, short(e.Commit), e.Target, short(e.Base))
@@ -149,13 +164,16 @@ type Requirement struct {
 	Title string `json:"title"`
 }
 
-// OfWaiver is part of every event of an waive: of a change's requirements, or of what stands against a push.
+// OfWaiver is part of every event of a waiver: of a change's requirements, or of what stands against a push.
 type OfWaiver struct {
 	Waiver int64  `json:"waiver" doc:"its number"`
 	Number int    `json:"number,omitempty" doc:"of the change; absent: it is for a push"`
 	Ref    string `json:"ref" doc:"the branch"`
 	MadeBy string `json:"made_by"`
 }
+
+// Branches is the branch that it lets something onto.
+func (w OfWaiver) Branches() []string { return []string{branch(w.Ref)} }
 
 // Subject is the change, or the branch of a push.
 func (o OfWaiver) Subject() string {

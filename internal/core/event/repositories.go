@@ -153,6 +153,12 @@ func (m RefMove) Subject() string { return m.Ref }
 // Target is where the ref points now; empty: it is gone.
 func (m RefMove) Target() string { return m.New }
 
+// Moved is where the ref pointed, and where it points now; empty: it was made, it is gone.
+func (m RefMove) Moved() (from, to string) { return m.Old, m.New }
+
+// Branches is the branch or tag.
+func (m RefMove) Branches() []string { return []string{branch(m.Ref)} }
+
 // BranchCreated says that a push made a branch.
 type BranchCreated struct{ RefMove }
 

@@ -377,6 +377,8 @@ CREATE TABLE check_runs (                           -- one attempt of one check 
   command       TEXT NOT NULL DEFAULT '',
   timeout_seconds INTEGER NOT NULL DEFAULT 0,
   asked_for     TEXT NOT NULL DEFAULT '',           -- such as change/4 or rehearsal/7; empty: nobody asked
+  change_number INTEGER NOT NULL DEFAULT 0,         -- for which it was asked for; 0: for none
+  target        TEXT NOT NULL DEFAULT '',           -- of that change
   lease_hash    TEXT NOT NULL DEFAULT '',
   lease_until   DATETIME,
   started_at    DATETIME,
@@ -533,6 +535,66 @@ CREATE TABLE landed_sources (                       -- the commits of a change a
   landing_id    INTEGER NOT NULL REFERENCES landings (id),
   PRIMARY KEY (repository_id, commit_id, landing_id)
 ) WITHOUT ROWID;
+
+-- Webhooks: standing orders to send events, and what is sent.
+
+CREATE TABLE webhooks (
+  id             INTEGER PRIMARY KEY,
+  house_id       INTEGER REFERENCES houses (id),       -- events of its repositories
+  repository_id  INTEGER REFERENCES repositories (id), -- events of that one; with neither, of the service
+  name           TEXT NOT NULL,
+  url            TEXT NOT NULL,                     -- a template
+  kinds          TEXT NOT NULL,                     -- JSON, globs of names of events
+  branches       TEXT NOT NULL,                     -- JSON, globs
+  paths          TEXT NOT NULL,                     -- JSON, globs
+  secret         TEXT NOT NULL,
+  old_secret     TEXT NOT NULL DEFAULT '',          -- that signs too, for a while
+  old_until      DATETIME,
+  headers        TEXT NOT NULL,                     -- JSON
+  body           TEXT NOT NULL DEFAULT '',          -- a template; empty: the event itself
+  content_type   TEXT NOT NULL DEFAULT '',
+  any_order      BOOLEAN NOT NULL DEFAULT FALSE,
+  off            TEXT NOT NULL DEFAULT '',          -- why nothing is sent; empty: it is sent
+  failing_since  DATETIME,                          -- the first failure after the last success
+  trouble        TEXT NOT NULL DEFAULT '',          -- the last failure, since then
+  made_by        TEXT NOT NULL,
+  created_at     DATETIME NOT NULL,
+  deleted_at     DATETIME,
+  CHECK (house_id IS NULL OR repository_id IS NULL)
+);
+
+CREATE TABLE deliveries (                           -- one event on its way by one webhook
+  id            INTEGER PRIMARY KEY,
+  webhook_id    INTEGER NOT NULL REFERENCES webhooks (id),
+  message       TEXT NOT NULL UNIQUE,               -- its id, the same at every try
+  seq           INTEGER NOT NULL,                   -- of the line of the journal; 0: a test
+  kind          TEXT NOT NULL,
+  state         TEXT NOT NULL CHECK (state IN ('waiting', 'delivered', 'parked', 'dropped')),
+  attempts      INTEGER NOT NULL DEFAULT 0,
+  next_at       DATETIME,                           -- when it is tried again; NULL: now
+  payload       TEXT NOT NULL DEFAULT '',           -- as it was first sent, and is sent again
+  created_at    DATETIME NOT NULL,
+  ended_at      DATETIME
+);
+CREATE INDEX deliveries_waiting ON deliveries (webhook_id, id) WHERE state = 'waiting';
+CREATE INDEX deliveries_webhook ON deliveries (webhook_id, id);
+CREATE INDEX deliveries_parked ON deliveries (webhook_id, ended_at) WHERE state = 'parked';
+CREATE INDEX deliveries_ended ON deliveries (ended_at) WHERE state <> 'waiting';
+
+CREATE TABLE delivery_attempts (                    -- one try
+  id            INTEGER PRIMARY KEY,
+  delivery_id   INTEGER NOT NULL REFERENCES deliveries (id) ON DELETE CASCADE,
+  number        INTEGER NOT NULL,                   -- counted from 1
+  at            DATETIME NOT NULL,
+  milliseconds  INTEGER NOT NULL,
+  url           TEXT NOT NULL,
+  request       TEXT NOT NULL,                      -- JSON: headers, secrets masked
+  status        INTEGER NOT NULL DEFAULT 0,         -- of the answer; 0: none came
+  response      TEXT NOT NULL DEFAULT '',           -- JSON: headers
+  answer        TEXT NOT NULL DEFAULT '',           -- the beginning of its body
+  error         TEXT NOT NULL DEFAULT ''            -- why there is none, or why it is no success
+);
+CREATE INDEX delivery_attempts_delivery ON delivery_attempts (delivery_id);
 
 -- The journal.
 
