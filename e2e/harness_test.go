@@ -24,6 +24,7 @@ import (
 	"tavrin/client"
 	"tavrin/internal/api"
 	"tavrin/internal/bounds"
+	"tavrin/internal/outbound"
 	"tavrin/internal/service"
 	"tavrin/wire"
 )
@@ -89,6 +90,7 @@ type town struct {
 	server  *httptest.Server
 	tokens  map[string]string
 	admin   *client.Client
+	outside outbound.List // what the service may call
 }
 
 const repo = "growers/irrigation"
@@ -157,11 +159,16 @@ var scratch string
 func (w *town) open(o service.Options) {
 	w.t.Helper()
 	o.Dir, o.Log = filepath.Join(w.dir, "data"), slog.New(slog.DiscardHandler)
+	if o.Outside.List == nil {
+		o.Outside.List = w.outside
+	}
 	if _, timed := w.t.(*testing.B); !timed {
 		o.Doubt = func(what string) { w.t.Error(what) }
 		o.Queries = asked.add
 		o.Git, o.Nested = watch(w.t)
 	}
+	server := httptest.NewUnstartedServer(nil)
+	o.Address = "http://" + server.Listener.Addr().String()
 	s, err := service.Open(context.Background(), o)
 	w.ok(err)
 	w.service = s
@@ -169,8 +176,9 @@ func (w *town) open(o service.Options) {
 	if limits == (bounds.Bounds{}) { // tests ask as often as they can
 		limits = bound(w.t, "calls.token=1000000", "calls.address=1000000")
 	}
-	w.server = httptest.NewServer(api.New(api.Options{Service: s, Log: o.Log, Bounds: limits}))
-	w.url = w.server.URL
+	server.Config.Handler = api.New(api.Options{Service: s, Log: o.Log, Bounds: limits, Address: o.Address})
+	server.Start()
+	w.server, w.url = server, server.URL
 }
 
 // bound is the default bounds with some set otherwise, each as NAME=NUMBER.

@@ -13,7 +13,7 @@ import (
 )
 
 // deskWords say what each kind of thing on the desk wants.
-var deskWords = map[string]string{"stopped": "stopped", "silent": "silent check", "acknowledge": "to acknowledge",
+var deskWords = map[string]string{"stopped": "stopped", "silent": "silent check", "webhook": "webhook", "acknowledge": "to acknowledge",
 	"review": "review", "look-again": "look again", "ejected": "ejected", "answer": "answer", "decide": "decide", "own": "yours, held up"}
 
 // desk lists what waits for whoever asks.
@@ -30,7 +30,7 @@ func (p *program) desk() *cobra.Command {
 				}
 				where := fmt.Sprintf("%s %d, %q", i.Repository, i.Number, i.Title)
 				if i.Number == 0 {
-					where = fmt.Sprintf("%s, %s", i.Repository, i.Title)
+					where = strings.TrimPrefix(i.Repository+", "+i.Title, ", ")
 				}
 				row(w, wants, ago(i.Since), where, i.What)
 				row(w, "", "", "> "+deskCommand(i))
@@ -46,6 +46,8 @@ func deskCommand(i wire.DeskItem) string {
 		return "tavrin repo resume " + i.Repository
 	case "silent":
 		return "tavrin check wanted" + repo
+	case "webhook":
+		return fmt.Sprintf("tavrin webhook deliveries %d", i.ID)
 	case "acknowledge":
 		return fmt.Sprintf("tavrin waiver acknowledge %d --text …%s", i.ID, repo)
 	case "answer":

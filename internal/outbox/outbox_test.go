@@ -195,7 +195,7 @@ func TestWhatAWebhookSends(t *testing.T) {
 		{event.TagCreated{RefMove: event.RefMove{Ref: "refs/tags/v1", New: first}}, &other, "house service"},
 		{event.BranchMoved{RefMove: event.RefMove{Ref: "refs/heads/main", Old: first, New: valves}}, p.Repo, "main service valves"},
 		{event.BranchMoved{RefMove: event.RefMove{Ref: "refs/heads/x", Old: first, New: valves}}, p.Repo, "service valves"},
-		{event.RulesApplied{Document: lab.Name, Version: 1}, p.Repo, "service"},
+		{event.RulesApplied{RulesOf: lab.Name, Version: 1}, p.Repo, "service"},
 		{event.HouseCreated{House: "others"}, nil, ""},
 		{event.TokenCreated{}, nil, ""},
 	} {

@@ -73,3 +73,8 @@ function ofHouse(house: string) {
       ),
   };
 }
+
+/** Where the console shows the webhooks of HOUSE/NAME, of HOUSE, or, of nothing, of the service. */
+export function webhooksPage(of: string): string {
+  return of.includes('/') ? `/${of}/webhooks` : of ? `/houses/${of}/webhooks` : '/webhooks';
+}

@@ -6,6 +6,7 @@
   import When from '../parts/When.svelte';
   import { answer as answered, api, type DeskItem } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
+  import { webhooksPage } from '../lib/place';
   import { count } from '../lib/words';
 
   const repos = new Live(() => answered(api.GET('/repositories')));
@@ -20,6 +21,7 @@
   const wants: Record<DeskItem['kind'], [State, string]> = {
     stopped: ['missing', 'stopped'],
     silent: ['pending', 'silent check'],
+    webhook: ['missing', 'webhook'],
     acknowledge: ['waived', 'to acknowledge'],
     review: ['missing', 'review'],
     'look-again': ['pending', 'look again'],
@@ -31,7 +33,9 @@
   const to = (i: DeskItem) =>
     i.kind === 'acknowledge'
       ? `/${i.repository}#waivers`
-      : i.kind === 'silent'
+      : i.kind === 'webhook'
+        ? `${webhooksPage(i.repository)}?id=${i.id}`
+        : i.kind === 'silent'
         ? `/${i.repository}/queue`
         : i.kind === 'stopped'
           ? `/${i.repository}`
@@ -53,7 +57,7 @@
               <p class="flex flex-wrap gap-x-2">
                 <span class="font-medium">{wants[i.kind][1]}{i.asked ? ', you were asked' : ''}</span>
                 <a class="plain-link min-w-0 break-words" href={to(i)}
-                  >{['decide', 'acknowledge', 'silent', 'stopped'].includes(i.kind)
+                  >{['decide', 'acknowledge', 'silent', 'webhook', 'stopped'].includes(i.kind)
                     ? i.title
                     : `${i.number}. ${i.title}`}</a
                 >
