@@ -36,14 +36,14 @@
       : i.kind === 'webhook'
         ? `${webhooksPage(i.repository)}?id=${i.id}`
         : i.kind === 'silent'
-        ? `/${i.repository}/queue`
-        : i.kind === 'stopped'
-          ? `/${i.repository}`
-          : i.kind !== 'decide'
-            ? `/${i.repository}/changes/${i.number}`
-            : i.repository.includes('/')
-              ? `/${i.repository}/rules`
-              : `/houses/${i.repository}/rules`;
+          ? `/${i.repository}/queue`
+          : i.kind === 'stopped'
+            ? `/${i.repository}`
+            : i.kind !== 'decide'
+              ? `/${i.repository}/changes/${i.number}`
+              : i.repository.includes('/')
+                ? `/${i.repository}/rules`
+                : `/houses/${i.repository}/rules`;
 </script>
 
 <Page title="Desk" {answer} problem={repos.problem ?? desk.problem} {command}>
