@@ -17,6 +17,11 @@ func (c checks) ReportCheck(ctx context.Context, repo string, r wire.NewReport) 
 	return do(ctx, c.connection, wire.CreateReport, onRepo(repo, r))
 }
 
+// ReportChecks reports several checks: all, or none.
+func (c checks) ReportChecks(ctx context.Context, repo string, all []wire.NewReport) ([]wire.Check, error) {
+	return do(ctx, c.connection, wire.CreateReports, onRepo(repo, wire.NewReports{Reports: all}))
+}
+
 // Checks lists the checks of a commit.
 func (c checks) Checks(ctx context.Context, repo, commit string) ([]wire.Check, error) {
 	return do(ctx, c.connection, wire.ListChecks, wire.InCommit{InRepo: inRepo(repo), Commit: commit})

@@ -112,6 +112,7 @@ var (
 	ListDestinations = define[Nothing, []Destination]("webhooks", "list-destinations", "GET", "/destinations", "What the administrator allows the service to call")
 
 	CreateReport     = define[RepoBody[NewReport], Check]("checks", "create-check-report", "POST", inRepo+"/checks", "Report a check")
+	CreateReports    = define[RepoBody[NewReports], []Check]("checks", "create-check-reports", "POST", inRepo+"/checks/reports", "Report several checks: all, or none")
 	ListCheckNames   = define[InRepo, []CheckName]("checks", "list-check-names", "GET", inRepo+"/checks", "Checks seen so far, and those that the rules name")
 	ListWantedChecks = define[WantedQuery, []Check]("checks", "list-wanted-checks", "GET", inRepo+"/checks/wanted", "Checks that wait for a report")
 	ClaimCheck       = define[RepoBody[CheckClaim], []Check]("checks", "claim-check", "POST", inRepo+"/checks/claims", "Take the oldest check that waits, so that no other worker does")

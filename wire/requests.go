@@ -449,6 +449,19 @@ type NewReport struct {
 	Link    string            `json:"link,omitempty" doc:"where to read more"`
 	Summary string            `json:"summary,omitempty" doc:"what came out, in a line"`
 	Attempt int               `json:"attempt,omitempty" minimum:"0" doc:"which attempt is answered; needed from the second on"`
+
+	Seconds     float64            `json:"seconds,omitempty" doc:"how long it took; absent: from the first report to the last"`
+	Log         string             `json:"log,omitempty" doc:"the end of what it wrote; the last 64 KiB are kept"`
+	Numbers     map[string]float64 `json:"numbers,omitempty" doc:"such as coverage or tests_passed, at most 20"`
+	Annotations []Annotation       `json:"annotations,omitempty" doc:"about lines of files, at most 50"`
+	Part        string             `json:"part,omitempty" doc:"of a check that runs in several parts: which this is" example:"arm64"`
+	PartsOf     int                `json:"parts_of,omitempty" doc:"how many parts there are; the check ends when all have"`
+	Key         string             `json:"key,omitempty" doc:"of your own: the same report under the same key counts once"`
+}
+
+// NewReports is what a check robot says of several checks: all are taken, or none.
+type NewReports struct {
+	Reports []NewReport `json:"reports"`
 }
 
 // GrantQuery asks for roles.

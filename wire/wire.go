@@ -7,6 +7,7 @@ package wire
 import (
 	"time"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/guard"
@@ -22,6 +23,7 @@ type (
 	Finding     = grammar.Finding
 	Source      = require.Source
 	JournalLine = journal.Line
+	Annotation  = change.Annotation
 	JournalHead = journal.Head
 )
 
@@ -248,19 +250,36 @@ type Review struct {
 
 // Check is the newest attempt of one check on one commit.
 type Check struct {
-	Name       string     `json:"name"`
-	Commit     string     `json:"commit"`
-	State      string     `json:"state" enum:"waiting,running,passed,failed,errored,skipped,cancelled"`
-	Attempt    int        `json:"attempt"`
-	Link       string     `json:"link,omitempty"`
-	Summary    string     `json:"summary,omitempty"`
-	By         string     `json:"by,omitempty" doc:"robot that reported it"`
-	Runner     bool       `json:"runner" doc:"it ran as a command on a runner"`
-	AskedFor   string     `json:"asked_for,omitempty" doc:"change/NUMBER or rehearsal/ID; empty: nobody asked"`
-	Log        string     `json:"log,omitempty" doc:"tail of a runner's log"`
+	Name     string `json:"name"`
+	Commit   string `json:"commit"`
+	State    string `json:"state" enum:"waiting,running,passed,failed,errored,skipped,cancelled"`
+	Attempt  int    `json:"attempt"`
+	Link     string `json:"link,omitempty"`
+	Summary  string `json:"summary,omitempty"`
+	By       string `json:"by,omitempty" doc:"robot that reported it"`
+	Runner   bool   `json:"runner" doc:"it ran as a command on a runner"`
+	AskedFor string `json:"asked_for,omitempty" doc:"change/NUMBER, rehearsal/ID or branch/NAME; empty: nobody asked"`
+	Change   int    `json:"change,omitempty" doc:"the change for which it was asked for"`
+	Target   string `json:"target,omitempty" doc:"the branch that the change is for"`
+	Log      string `json:"log,omitempty" doc:"the end of its log"`
+
+	Seconds     float64            `json:"seconds,omitempty" doc:"how long it took"`
+	Numbers     map[string]float64 `json:"numbers,omitempty"`
+	Annotations []Annotation       `json:"annotations,omitempty" doc:"about lines of files"`
+	Parts       []CheckPart        `json:"parts,omitempty" doc:"that it was reported in so far"`
+	PartsOf     int                `json:"parts_of,omitempty" doc:"how many parts there are"`
+
 	StartedAt  *time.Time `json:"started_at,omitempty"`
 	FinishedAt *time.Time `json:"finished_at,omitempty"`
 	CreatedAt  time.Time  `json:"created_at"`
+}
+
+// CheckPart is one part of a check that is reported in several.
+type CheckPart struct {
+	Name    string `json:"name"`
+	State   string `json:"state"`
+	Link    string `json:"link,omitempty"`
+	Summary string `json:"summary,omitempty"`
 }
 
 // CheckName is a check that was reported, or that the rules name.

@@ -32,7 +32,7 @@ const (
 // there. A token of such a scope opens nothing else, whatever its owner may do: it lies on machines that run what
 // others wrote.
 var callsOf = map[Scope][]string{
-	ScopeChecks: {"get-me", "create-check-report", "list-wanted-checks", "claim-check", "list-checks", "get-tree"},
+	ScopeChecks: {"get-me", "create-check-report", "create-check-reports", "list-wanted-checks", "claim-check", "list-checks", "get-tree"},
 	ScopeRunner: {"get-me", "get-runner-place", "lease-job"},
 }
 

@@ -12,10 +12,10 @@ import (
 // checks: reports of check robots, and the jobs of runners.
 func (s *server) checks() {
 	serve(s, wire.CreateReport, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.NewReport]) (wire.Check, error) {
-		b := q.Body
-		return s.Service.Checks.ReportCheck(ctx, a, q.Repository(),
-			wire.NewReport{Commit: b.Commit, Name: b.Name, State: change.CheckState(b.State), Link: b.Link,
-				Summary: b.Summary, Attempt: b.Attempt})
+		return s.Service.Checks.ReportCheck(ctx, a, q.Repository(), q.Body)
+	})
+	serve(s, wire.CreateReports, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.NewReports]) ([]wire.Check, error) {
+		return s.Service.Checks.ReportChecks(ctx, a, q.Repository(), q.Body.Reports)
 	})
 	serve(s, wire.ListCheckNames, func(ctx context.Context, a accounts.Actor, q *wire.InRepo) ([]wire.CheckName, error) {
 		return s.Service.Checks.CheckNames(ctx, a, q.Repository())

@@ -3,24 +3,19 @@ package checks
 import (
 	"cmp"
 	"context"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/change"
-	"tavrin/internal/core/event"
-	"tavrin/internal/core/gate"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
-	"tavrin/internal/typed"
 	"tavrin/wire"
 )
 
@@ -34,133 +29,8 @@ const (
 func checkView(r records.CheckRun) wire.Check {
 	return wire.Check{Name: r.Name, Commit: r.CommitID, State: r.State, Attempt: r.Attempt, Link: r.Link,
 		Summary: r.Summary, By: r.ReportedBy,
-		Runner: r.Command != "", AskedFor: r.AskedFor, Log: r.Log, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, CreatedAt: r.CreatedAt}
-}
-
-// validReport tells what is wrong with a report.
-func validReport(n wire.NewReport) error {
-	switch {
-	case !typed.CheckForm.MatchString(n.Name):
-		return problem.Wrong("name", "%q is not a name for a check: letters, digits, space and . _ / : -, at most 100",
-			n.Name)
-	case !slices.Contains(change.CheckStates, n.State):
-		return problem.Wrong("state", "%q is not a state of a check: one of %s", n.State, gate.Join(change.CheckStates))
-	case n.Attempt < 0:
-		return problem.Wrong("attempt", "attempts are counted from 1")
-	}
-	if n.Link != "" {
-		if u, err := url.Parse(n.Link); err != nil || (u.Scheme != "https" && u.Scheme != "http") || u.Host == "" ||
-			len(n.Link) > 1000 {
-			return problem.Wrong("link", "%q is not an http or https URL", n.Link)
-		}
-	}
-	if utf8.RuneCountInString(n.Summary) > maxSummary || !utf8.ValidString(n.Summary) {
-		return problem.Wrong("summary", "a summary has at most %d characters of valid UTF-8", maxSummary)
-	}
-	return nil
-}
-
-// ReportCheck records a check robot's word about a commit (P7): only for a check that its token names, only while that
-// attempt is the newest and has no final answer yet.
-func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string, n wire.NewReport) (wire.Check, error) {
-	if err := validReport(n); err != nil {
-		return wire.Check{}, err
-	}
-	n.Summary = typed.Mask(n.Summary)
-	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Reader)
-	if err != nil {
-		return wire.Check{}, err
-	}
-	commit, unknown := s.disk.Commit(ctx, repo, n.Commit) // a commit that is there stays
-	n.Commit = commit
-	var out wire.Check
-	err = s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, err := accounts.Reach(tx.DB, a, name, people.Reader)
-		if err != nil {
-			return err
-		}
-		if a.Scope() != accounts.ScopeChecks || !a.Names(repo.ID, n.Name) {
-			return problem.New(problem.Forbidden, "this token may not report check %q of %s: tavrin token create "+
-				"ROBOT --check %s:%s makes one that may", n.Name, name, name, n.Name)
-		}
-		force, err := s.rulebook.RulesOf(tx.DB, repo)
-		if err != nil {
-			return err
-		}
-		if err := reportable(force.Set.Check(n.Name), a); err != nil {
-			return err
-		}
-		if unknown != nil {
-			return unknown
-		}
-		run, err := s.attempt(tx, repo, n)
-		if err != nil {
-			return err
-		}
-		run.ReportedBy = a.Login()
-		out, err = s.saveReport(tx, repo, run, n)
-		return err
-	})
-	return out, err
-}
-
-// reportable says why a check robot may not report a check, as the rules define it: what it may not report it cannot claim.
-func reportable(declared rules.Check, a accounts.Actor) error {
-	switch {
-	case declared.Command != "":
-		return problem.New(problem.Forbidden, "the rules define %s as a command: a runner runs it, and nobody "+
-			"reports it", declared.Name)
-	case declared.ReportedBy != "" && declared.ReportedBy != a.Login():
-		return problem.New(problem.Forbidden, "by the rules only robot:%s reports %s, and you are %s",
-			declared.ReportedBy, declared.Name, a.Login())
-	}
-	return nil
-}
-
-// attempt finds the attempt that a report is about, or begins the first.
-func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n wire.NewReport) (records.CheckRun, error) {
-	var run records.CheckRun
-	err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, n.Commit,
-		n.Name).Order("attempt DESC").Limit(1).Find(&run).Error
-	switch {
-	case err != nil:
-		return run, err
-	case run.ID == 0 && n.Attempt > 1:
-		return run, problem.New(problem.Conflict, "nobody asked for attempt %d of %s on %.10s", n.Attempt, n.Name,
-			n.Commit)
-	case run.ID == 0:
-		return records.CheckRun{RepositoryID: repo.ID, CommitID: n.Commit, Name: n.Name, Attempt: 1,
-			CreatedAt: s.records.Now()}, nil
-	case n.Attempt == 0 && run.Attempt > 1:
-		return run, problem.New(problem.Conflict, "%s was asked for %d times on %.10s: say which attempt the answer "+
-			"is for, with --attempt %d for the newest", n.Name, run.Attempt, n.Commit, run.Attempt)
-	case n.Attempt != 0 && n.Attempt != run.Attempt:
-		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s is over; the newest is %d", n.Attempt,
-			n.Name, n.Commit, run.Attempt)
-	case change.CheckState(run.State).Final() && run.State != string(n.State):
-		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s has ended as %s, and an answer is not "+
-			"taken back: tavrin check rerun %s --name %q asks for another attempt",
-			run.Attempt, n.Name, n.Commit, run.State, n.Commit, n.Name)
-	}
-	return run, nil
-}
-
-// saveReport stores a state of an attempt.
-func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run records.CheckRun,
-	n wire.NewReport) (wire.Check, error) {
-	now := s.records.Now()
-	run.State, run.Link, run.Summary = string(n.State), n.Link, n.Summary
-	if run.StartedAt == nil && n.State != change.Waiting {
-		run.StartedAt = &now
-	}
-	if n.State.Final() && run.FinishedAt == nil {
-		run.FinishedAt = &now
-	}
-	if err := tx.Save(&run).Error; err != nil {
-		return wire.Check{}, err
-	}
-	return checkView(run), tx.Record(run.ReportedBy, repo, event.CheckReported{OfCheck: ofCheck(run), State: run.State,
-		Summary: run.Summary})
+		Runner: r.Command != "", AskedFor: r.AskedFor, Change: r.ChangeNumber, Target: r.Target, Log: r.Log,
+		Seconds: float64(r.Milliseconds) / 1000, Numbers: r.Numbers, Annotations: r.Annotations, Parts: parts(r), PartsOf: r.PartsOf, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, CreatedAt: r.CreatedAt}
 }
 
 // Rerun asks for another attempt of a check on a commit.
@@ -301,7 +171,7 @@ func (s *Checks) Claim(ctx context.Context, a accounts.Actor, name, check string
 			return err
 		}
 		run.ReportedBy = a.Login()
-		taken, err := s.saveReport(tx, repo, run, wire.NewReport{State: change.Running})
+		taken, err := s.saveReport(tx, repo, &run, wire.NewReport{State: change.Running})
 		out = append(out, taken)
 		return err
 	})

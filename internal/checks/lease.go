@@ -63,7 +63,7 @@ func (s *Checks) Lease(ctx context.Context, a accounts.Actor) (*wire.Job, error)
 		job = &wire.Job{ID: run.ID, Repository: repo.Name, Commit: run.CommitID, Check: run.Name, Attempt: run.Attempt,
 			Command:        run.Command,
 			TimeoutSeconds: run.TimeoutSeconds, Lease: lease, LeaseSeconds: int(leaseLength / time.Second)}
-		_, err = s.saveReport(tx, &repo, run, wire.NewReport{State: change.Running})
+		_, err = s.saveReport(tx, &repo, &run, wire.NewReport{State: change.Running})
 		return err
 	})
 	return job, err
@@ -132,10 +132,9 @@ func (s *Checks) FinishJob(ctx context.Context, id int64, lease string, r wire.J
 		if err := tx.First(&repo, run.RepositoryID).Error; err != nil {
 			return err
 		}
-		log := strings.ToValidUTF8(typed.Mask(r.Log), "\uFFFD")
-		run.Log = log[max(0, len(log)-MaxLog):]
+		run.Log = tail(r.Log)
 		run.LeaseHash, run.LeaseUntil = "", nil
-		_, err = s.saveReport(tx, &repo, run, wire.NewReport{State: r.State, Summary: r.Summary})
+		_, err = s.saveReport(tx, &repo, &run, wire.NewReport{State: r.State, Summary: r.Summary})
 		return err
 	})
 }

@@ -8,8 +8,11 @@ import (
 	"log/slog"
 	"os"
 	"os/exec"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -80,12 +83,30 @@ func (p *program) claimCheck() *cobra.Command {
 	return c
 }
 
+// maxLog is how much of a log the service keeps, in bytes.
+const maxLog = 64 << 10
+
 func (p *program) reportCheck() *cobra.Command {
 	n := wire.NewReport{}
-	var stands string
+	var stands, logFile, annotationsFile string
+	var numbers []string
+	var took time.Duration
 	c := inRepo(p, "report", "Report how a check stands", cobra.NoArgs,
-		func(ctx context.Context, h here, _ []string) (wire.Check, error) {
-			n.State = change.CheckState(stands)
+		func(ctx context.Context, h here, _ []string) (k wire.Check, err error) {
+			n.State, n.Seconds = change.CheckState(stands), took.Seconds()
+			if logFile != "" {
+				if n.Log, err = p.endOf(logFile, maxLog); err != nil {
+					return k, err
+				}
+			}
+			if n.Numbers, err = readNumbers(numbers); err != nil {
+				return k, err
+			}
+			if annotationsFile != "" {
+				if n.Annotations, err = p.readAnnotations(annotationsFile); err != nil {
+					return k, err
+				}
+			}
 			return h.ReportCheck(ctx, h.repo, n)
 		}, func(w io.Writer, k wire.Check) {
 			row(w, fmt.Sprintf("%s is %s on %s (attempt %d)", k.Name, k.State, short(k.Commit), k.Attempt))
@@ -97,7 +118,72 @@ func (p *program) reportCheck() *cobra.Command {
 	f.StringVar(&n.Link, "link", "", "where to read more")
 	f.StringVar(&n.Summary, "summary", "", "what came out, in a line")
 	f.IntVar(&n.Attempt, "attempt", 0, "which attempt is answered; needed from the second on")
+	f.StringVar(&logFile, "log", "", "file of which the end is kept as its log")
+	f.DurationVar(&took, "took", 0, "how long it took, such as 41s (default: from the first report to the last)")
+	f.StringArrayVar(&numbers, "number", nil, "NAME=NUMBER, such as coverage=81.4; may be given several times")
+	f.StringVar(&annotationsFile, "annotations", "", "file with what it says about lines, one a line: "+
+		"PATH:LINE: note, warning or error: TEXT")
+	f.StringVar(&n.Part, "part", "", "of a check that runs in several parts: which this is")
+	f.IntVar(&n.PartsOf, "parts-of", 0, "how many parts there are; the check ends when all have")
+	f.StringVar(&n.Key, "key", "", "of your own: the same report under the same key counts once")
 	return needs(c, "commit", "name", "state")
+}
+
+// endOf reads the end of a file.
+func (p *program) endOf(file string, most int64) (string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && info.Size() > most {
+		if _, err := f.Seek(-most, io.SeekEnd); err != nil {
+			return "", err
+		}
+	}
+	text, err := io.ReadAll(io.LimitReader(f, most))
+	return strings.ToValidUTF8(string(text), "\uFFFD"), err
+}
+
+func readNumbers(given []string) (map[string]float64, error) {
+	if len(given) == 0 {
+		return nil, nil
+	}
+	out := map[string]float64{}
+	for _, text := range given {
+		name, value, ok := strings.Cut(text, "=")
+		n, err := strconv.ParseFloat(value, 64)
+		if !ok || err != nil {
+			return nil, misuse("--number is NAME=NUMBER, not %q", text)
+		}
+		out[name] = n
+	}
+	return out, nil
+}
+
+// annotation is how many programs write what they have to say about a line.
+var annotation = regexp.MustCompile(`^(.+?):(\d+)(?:-(\d+))?: *(note|warning|error): *(.*)$`)
+
+func (p *program) readAnnotations(file string) ([]wire.Annotation, error) {
+	text, err := p.readFile(file)
+	if err != nil {
+		return nil, err
+	}
+	var out []wire.Annotation
+	for i, line := range strings.Split(strings.TrimSpace(text), "\n") {
+		if strings.TrimSpace(line) == "" {
+			continue
+		}
+		m := annotation.FindStringSubmatch(strings.TrimRight(line, "\r"))
+		if m == nil {
+			return nil, misuse("line %d of %s is not PATH:LINE: note, warning or error: TEXT", i+1, file)
+		}
+		a := wire.Annotation{Path: strings.TrimPrefix(m[1], "./"), Level: m[4], Text: m[5]}
+		a.Line, _ = strconv.Atoi(m[2])     // digits, by the expression
+		a.LastLine, _ = strconv.Atoi(m[3]) // or empty: 0
+		out = append(out, a)
+	}
+	return out, nil
 }
 
 // listChecks lists the checks of a commit or, without one, every name seen so far.
@@ -133,6 +219,14 @@ func printChecks(w io.Writer, checks []wire.Check) {
 	row(w, "CHECK", "STATE", "COMMIT", "ATTEMPT", "FOR", "BY", "SUMMARY", "LINK")
 	for _, k := range checks {
 		row(w, k.Name, state(k.State), short(k.Commit), k.Attempt, dash(k.AskedFor), dash(k.By), dash(k.Summary), k.Link)
+		for _, part := range k.Parts {
+			row(w, "  "+part.Name, state(part.State), "", "", "", "", dash(part.Summary), part.Link)
+		}
+	}
+	for _, k := range checks {
+		for _, a := range k.Annotations {
+			row(w, fmt.Sprintf("%s: %s:%d: %s: %s", k.Name, a.Path, a.Line, a.Level, a.Text))
+		}
 	}
 }
 

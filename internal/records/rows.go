@@ -279,14 +279,38 @@ type CheckRun struct {
 	Command        string
 	TimeoutSeconds int
 	AskedFor       string
-	ChangeNumber   int    // of the change for which it was asked for; 0: of none
-	Target         string // of that change
+	ChangeNumber   int                 // of the change for which it was asked for; 0: of none
+	Target         string              // of that change
+	Milliseconds   int64               // that it took
+	Numbers        map[string]float64  `gorm:"serializer:json"` // such as coverage
+	Annotations    []change.Annotation `gorm:"serializer:json"`
+	Parts          []CheckPart         `gorm:"serializer:json"` // that it is reported in
+	PartsOf        int                 // how many there are; 0: it is reported as a whole
 	LeaseHash      string
 	LeaseUntil     *time.Time
 	LeaseToken     int64 // the token that the lease was taken with
 	StartedAt      *time.Time
 	FinishedAt     *time.Time
 	CreatedAt      time.Time
+}
+
+// CheckPart is one part of a check that is reported in several.
+type CheckPart struct {
+	Name    string            `json:"name"`
+	State   change.CheckState `json:"state"`
+	Link    string            `json:"link,omitempty"`
+	Summary string            `json:"summary,omitempty"`
+	At      time.Time         `json:"at"`
+}
+
+// ReportKey is a key under which a robot has reported something, so that the same report counts once.
+type ReportKey struct {
+	RepositoryID int64
+	Login        string
+	Key          string
+	SHA256       string `gorm:"column:sha256"` // of the report
+	CheckRunID   int64
+	CreatedAt    time.Time
 }
 
 // Queue is what the queue of one target branch knows, as core/queue has it.

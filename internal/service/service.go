@@ -137,7 +137,11 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.tasks.Go(func() { s.Landing.Run(running) })
 	s.tasks.Go(func() { s.Changes.Trace(running) })
 	s.tasks.Go(func() { s.Outbox.Run(running) })
-	s.tasks.Go(func() { s.every(running, time.Hour, "deliveries that ended long ago", s.Outbox.Tidy) })
+	s.tasks.Go(func() {
+		s.every(running, time.Hour, "what is kept for a while only", func(ctx context.Context) error {
+			return errors.Join(s.Outbox.Tidy(ctx), s.Checks.ForgetKeys(ctx))
+		})
+	})
 	s.tasks.Go(func() { s.every(running, 2*time.Second, "what ends by itself", s.endings) })
 	s.tasks.Go(func() { s.every(running, time.Minute, "untidy repositories", s.Repositories.Tidy) })
 	return s, nil

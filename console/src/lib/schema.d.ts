@@ -1528,6 +1528,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repositories/{house}/{name}/checks/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Report several checks: all, or none
+         * @description Report several checks: all, or none. Tokens of the scope checks open it too.
+         */
+        post: operations["create-check-reports"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repositories/{house}/{name}/checks/wanted": {
         parameters: {
             query?: never;
@@ -2441,6 +2461,26 @@ export interface components {
             /** @description what is wrong and why */
             text: string;
         };
+        Annotation: {
+            /**
+             * Format: int64
+             * @description absent: only the first
+             */
+            last_line?: number;
+            /** @enum {string} */
+            level: "note" | "warning" | "error";
+            /**
+             * Format: int64
+             * @description the first, counted from 1
+             */
+            line: number;
+            /**
+             * @description from the top of the repository
+             * @example valves/open.go
+             */
+            path: string;
+            text: string;
+        };
         AppliedSuggestions: {
             /** @description whose suggestions to apply */
             comments: number[];
@@ -2641,28 +2681,52 @@ export interface components {
             title: string;
         };
         Check: {
-            /** @description change/NUMBER or rehearsal/ID; empty: nobody asked */
+            /** @description about lines of files */
+            annotations?: components["schemas"]["Annotation"][];
+            /** @description change/NUMBER, rehearsal/ID or branch/NAME; empty: nobody asked */
             asked_for?: string;
             /** Format: int64 */
             attempt: number;
             /** @description robot that reported it */
             by?: string;
+            /**
+             * Format: int64
+             * @description the change for which it was asked for
+             */
+            change?: number;
             commit: string;
             /** Format: date-time */
             created_at: string;
             /** Format: date-time */
             finished_at?: string;
             link?: string;
-            /** @description tail of a runner's log */
+            /** @description the end of its log */
             log?: string;
             name: string;
+            numbers?: {
+                [key: string]: number;
+            };
+            /** @description that it was reported in so far */
+            parts?: components["schemas"]["CheckPart"][];
+            /**
+             * Format: int64
+             * @description how many parts there are
+             */
+            parts_of?: number;
             /** @description it ran as a command on a runner */
             runner: boolean;
+            /**
+             * Format: double
+             * @description how long it took
+             */
+            seconds?: number;
             /** Format: date-time */
             started_at?: string;
             /** @enum {string} */
             state: "waiting" | "running" | "passed" | "failed" | "errored" | "skipped" | "cancelled";
             summary?: string;
+            /** @description the branch that the change is for */
+            target?: string;
         };
         CheckClaim: {
             /**
@@ -2683,6 +2747,12 @@ export interface components {
         };
         CheckNamed: {
             name: string;
+        };
+        CheckPart: {
+            link?: string;
+            name: string;
+            state: string;
+            summary?: string;
         };
         Comment: {
             /** @description the commit that applied the suggestion */
@@ -3387,6 +3457,8 @@ export interface components {
             reason: string;
         };
         NewReport: {
+            /** @description about lines of files, at most 50 */
+            annotations?: components["schemas"]["Annotation"][];
             /**
              * Format: int64
              * @description which attempt is answered; needed from the second on
@@ -3394,14 +3466,40 @@ export interface components {
             attempt?: number;
             /** @description its id, or enough of the beginning to tell it from all others */
             commit: string;
+            /** @description of your own: the same report under the same key counts once */
+            key?: string;
             /** @description where to read more */
             link?: string;
+            /** @description the end of what it wrote; the last 64 KiB are kept */
+            log?: string;
             /** @example valve-bench */
             name: string;
+            /** @description such as coverage or tests_passed, at most 20 */
+            numbers?: {
+                [key: string]: number;
+            };
+            /**
+             * @description of a check that runs in several parts: which this is
+             * @example arm64
+             */
+            part?: string;
+            /**
+             * Format: int64
+             * @description how many parts there are; the check ends when all have
+             */
+            parts_of?: number;
+            /**
+             * Format: double
+             * @description how long it took; absent: from the first report to the last
+             */
+            seconds?: number;
             /** @enum {string} */
             state: "waiting" | "running" | "passed" | "failed" | "errored" | "skipped" | "cancelled";
             /** @description what came out, in a line */
             summary?: string;
+        };
+        NewReports: {
+            reports: components["schemas"]["NewReport"][];
         };
         NewRepository: {
             /**
@@ -12354,6 +12452,98 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "create-check-reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReports"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
                 headers: {
                     [name: string]: unknown;
                 };

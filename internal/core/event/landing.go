@@ -43,8 +43,12 @@ func (e CheckAsked) Text(string) string {
 // CheckReported says that somebody reported a check.
 type CheckReported struct {
 	OfCheck
-	State   string `json:"state"`
-	Summary string `json:"summary,omitempty"`
+	State   string             `json:"state"`
+	Summary string             `json:"summary,omitempty"`
+	Link    string             `json:"link,omitempty" doc:"where to read more"`
+	Part    string             `json:"part,omitempty" doc:"the part that was reported; the state is that of the whole"`
+	Seconds float64            `json:"seconds,omitempty" doc:"how long it took"`
+	Numbers map[string]float64 `json:"numbers,omitempty" doc:"such as coverage"`
 }
 
 // Text implements Event.

@@ -385,6 +385,11 @@ CREATE TABLE check_runs (                           -- one attempt of one check 
   finished_at   DATETIME,
   silent        BOOLEAN NOT NULL DEFAULT FALSE,     -- it ended because nobody answered
   lease_token   INTEGER,                            -- that the lease was taken with
+  milliseconds  INTEGER NOT NULL DEFAULT 0,         -- that it took
+  numbers       TEXT,                               -- JSON, such as coverage
+  annotations   TEXT,                               -- JSON, on lines
+  parts         TEXT,                               -- JSON, that it is reported in
+  parts_of      INTEGER NOT NULL DEFAULT 0,         -- how many there are; 0: it is reported as a whole
   created_at    DATETIME NOT NULL,
   UNIQUE (repository_id, commit_id, name, attempt)
 );
@@ -392,6 +397,17 @@ CREATE INDEX check_runs_open ON check_runs (repository_id, state) WHERE state IN
 CREATE INDEX check_runs_names ON check_runs (repository_id, name);
 CREATE INDEX check_runs_silent ON check_runs (created_at) WHERE state IN ('waiting', 'running') AND command = '';
 CREATE INDEX check_runs_leased ON check_runs (lease_token) WHERE lease_hash <> '';
+
+CREATE TABLE report_keys (                          -- keys under which something was reported
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  login         TEXT NOT NULL,
+  key           TEXT NOT NULL,
+  sha256        TEXT NOT NULL,                      -- of the report
+  check_run_id  INTEGER NOT NULL REFERENCES check_runs (id),
+  created_at    DATETIME NOT NULL,
+  PRIMARY KEY (repository_id, login, key)
+) WITHOUT ROWID;
+CREATE INDEX report_keys_age ON report_keys (created_at);
 
 -- Queues and landings.
 
