@@ -195,7 +195,7 @@ func (s *Checks) ReportChecks(ctx context.Context, a accounts.Actor, name string
 			if unknown[i] != nil {
 				return numbered(unknown[i], i, len(all))
 			}
-			view, err := s.report(tx, a, repo, n)
+			view, err := s.report(tx, a, repo, n, force.Set.Check(n.Name))
 			if err != nil {
 				return numbered(err, i, len(all))
 			}
@@ -217,7 +217,7 @@ func numbered(err error, i, of int) error {
 }
 
 // report records one report. The same one under the same key is answered as it was, and nothing else happens.
-func (s *Checks) report(tx *records.Tx, a accounts.Actor, repo *records.Repository, n wire.NewReport) (wire.Check, error) {
+func (s *Checks) report(tx *records.Tx, a accounts.Actor, repo *records.Repository, n wire.NewReport, declared rules.Check) (wire.Check, error) {
 	text, err := json.Marshal(n)
 	if err != nil {
 		return wire.Check{}, err
@@ -239,7 +239,7 @@ func (s *Checks) report(tx *records.Tx, a accounts.Actor, repo *records.Reposito
 			return checkView(run), err
 		}
 	}
-	run, err := s.attempt(tx, repo, n)
+	run, err := s.attempt(tx, repo, n, declared)
 	if err != nil {
 		return wire.Check{}, err
 	}
@@ -310,8 +310,9 @@ func reportable(declared rules.Check, a accounts.Actor) error {
 	return nil
 }
 
-// attempt finds the attempt that a report is about, or begins the first.
-func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n wire.NewReport) (records.CheckRun, error) {
+// attempt finds the attempt that a report is about, or begins the first. An answer is not taken back; but what was deployed and
+// healthy may be found ill, and then has to be asked for once more.
+func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n wire.NewReport, declared rules.Check) (records.CheckRun, error) {
 	var run records.CheckRun
 	err := tx.Where("repository_id = ? AND commit_id = ? AND name = ?", repo.ID, n.Commit,
 		n.Name).Order("attempt DESC").Limit(1).Find(&run).Error
@@ -330,6 +331,8 @@ func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n wire.NewRep
 	case n.Attempt != 0 && n.Attempt != run.Attempt:
 		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s is over; the newest is %d", n.Attempt,
 			n.Name, n.Commit, run.Attempt)
+	case declared.Environment != "" && n.Part == "" && run.State == string(change.Passed) && (n.State == change.Failed || n.State == change.Errored):
+		run.FinishedAt = nil // from now on
 	case n.Part == "" && change.CheckState(run.State).Final() && run.State != string(n.State):
 		return run, problem.New(problem.Conflict, "attempt %d of %s on %.10s has ended as %s, and an answer is not "+
 			"taken back: tavrin check rerun %s --name %q asks for another attempt",

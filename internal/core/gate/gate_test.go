@@ -223,6 +223,18 @@ func TestContentDemands(t *testing.T) {
 			f.At = noon
 			f.HeadChecks = []change.Check{{Name: "seen", State: change.Passed, By: "barn", At: noon.Add(-90 * time.Minute)}}
 		}, require.Pending, "seen passed 1h30m ago: a pass counts for 1h"},
+		{"a deployment that has been healthy for long enough", "deployment: field, at: head, healthy_for: 1h", func(f *change.Facts) {
+			f.At = noon
+			f.HeadChecks = []change.Check{{Name: "field-trial", State: change.Passed, By: "barn", At: noon.Add(-time.Hour)}}
+		}, require.Met, ""},
+		{"a deployment that has been healthy for too short", "deployment: field, at: head, healthy_for: 1h", func(f *change.Facts) {
+			f.At = noon
+			f.HeadChecks = []change.Check{{Name: "field-trial", State: change.Passed, By: "barn", At: noon.Add(-59 * time.Minute)}}
+		}, require.Pending, "field-trial healthy for 59m of 1h: it goes on by itself at"},
+		{"a deployment that fell ill", "deployment: field, at: head, healthy_for: 1h", func(f *change.Facts) {
+			f.At = noon
+			f.HeadChecks = []change.Check{{Name: "field-trial", State: change.Failed, By: "barn", At: noon.Add(-2 * time.Hour)}}
+		}, require.Missing, "field-trial failed"},
 		{"an approval of who left the team", "approvals: 1, from: team:stewards", func(f *change.Facts) {
 			f.Reviews = []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2, Teams: []string{"stewards"}}}
 		}, require.Missing, "odo's approval does not count: they have left the team since"},
@@ -270,7 +282,8 @@ func TestContentDemands(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			f := facts()
 			c.change(&f)
-			q := Judge(parsed(t, "tavrin: rules/1\nlabels: {urgent: {set_by: team:duty}}\nprotect:\n  - {name: trunk, branches: main, require: [{"+c.requirement+"}]}\n"), f).Requirements[1]
+			q := Judge(parsed(t, "tavrin: rules/1\nlabels: {urgent: {set_by: team:duty}}\nchecks: {field-trial: {kind: deployment, environment: field}}\n"+
+				"protect:\n  - {name: trunk, branches: main, require: [{"+c.requirement+"}]}\n"), f).Requirements[1]
 			if q.State != c.state || !strings.Contains(told(q), c.says) {
 				t.Errorf("%s is %s: %q", q.Key, q.State, q.Next)
 			}
@@ -419,7 +432,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 		b.WriteString("      - {" + pick("approvals: 1", "approvals: 2", "approvals: 1, own: counts", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts, not_from: last_pusher",
 			"owners: every touched area", "objections: none", "threads: resolved", "tasks: done", "ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: linear",
 			"messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: 'u*', at: [head, rehearsal]", "checks: [unit, lint], at_least: 1, skipped: counts",
-			"checks: unit, max_age: 2h", "checks: unit, reported_by: robot:barn", "deployment: field") +
+			"checks: unit, max_age: 2h", "checks: unit, reported_by: robot:barn", "deployment: field", "deployment: field, healthy_for: 90m") +
 			pick("", "", "", ", level: advisory", ", when: {lines: over 10}", ", when: {areas: ledger}", ", when: {author: team:accounts}", ", when: {cel: 'files > 1'}") + "}\n")
 	}
 	fmt.Fprintf(&b, "    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))

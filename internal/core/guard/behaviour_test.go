@@ -133,7 +133,8 @@ var differing = func() map[string][]string {
 	}
 	of := func(keys string) string { return "protect: [{name: p, branches: main, " + keys + "}]\n" }
 	asks := func(requirement string) string {
-		return "labels: {urgent: {set_by: role:maintainer}, late: {set_by: role:maintainer}}\nareas: {docs: {paths: docs/**, owners: team:accounts}, valves: {paths: firmware/**, owners: team:hydraulics}}\nprotect: [{name: p, branches: main, require: [{" + requirement + "}]}]\n"
+		return "labels: {urgent: {set_by: role:maintainer}, late: {set_by: role:maintainer}}\nareas: {docs: {paths: docs/**, owners: team:accounts}, valves: {paths: firmware/**, owners: team:hydraulics}}\n" +
+			"checks: {trial: {kind: deployment, environment: field}}\nprotect: [{name: p, branches: main, require: [{" + requirement + "}]}]\n"
 	}
 	when := func(keys string) string { return asks("messages: '^docs: ', when: {" + keys + "}") }
 	unless := func(keys string) string { return asks("messages: '^docs: ', unless: {" + keys + "}") }

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/require"
 )
@@ -16,6 +18,8 @@ var _ = register(require.Kind{
 		{Path: "deployment", Shape: grammar.Text, Means: "a deployment to that environment succeeded: a check of kind deployment " +
 			"with that environment", Absent: "-", Together: require.Conjunction, Example: "deployment: proving-field"},
 		require.AtKey, require.MaxAgeKey,
+		{Path: "healthy_for", Shape: grammar.Duration, High: 720, Means: "how long it has to have been healthy, which is passed: from 1m to 720h",
+			Absent: "as soon as it passed", Together: "the longer", Example: "healthy_for: 10m"},
 	},
 	Judged: "the checks of kind deployment with that environment", Gone: "no check deploys there: not met",
 	New: newDeployment, NewOfArea: newDeployment,
@@ -28,6 +32,8 @@ type deployment struct {
 	to     string
 	at     []require.Place
 	maxAge time.Duration
+	// healthyFor is how long it has to have passed, without having been reported as failed since.
+	healthyFor time.Duration
 }
 
 func (d *deployment) Read(r *grammar.Reader, f grammar.Field) {
@@ -38,30 +44,44 @@ func (d *deployment) Read(r *grammar.Reader, f grammar.Field) {
 		d.at = require.Places(r, f)
 	case "max_age":
 		d.maxAge = require.MaxAge(r, f)
+	case "healthy_for":
+		d.healthyFor = r.Duration(f, time.Minute, 720*time.Hour, "10m or 24h")
 	}
 }
 
-func (d *deployment) Ages() bool { return d.maxAge > 0 }
+// Complete tells of a pass that would be too old before it was old enough.
+func (d *deployment) Complete(r *grammar.Reader, n ast.Node) {
+	if d.maxAge > 0 && d.healthyFor >= d.maxAge {
+		r.Bad(n, fmt.Sprintf("healthy_for %s is not shorter than max_age %s: it would never be met", grammar.Brief(d.healthyFor),
+			grammar.Brief(d.maxAge)), "a shorter healthy_for, or a longer max_age")
+	}
+}
+
+func (d *deployment) Ages() bool { return d.maxAge > 0 || d.healthyFor > 0 }
 
 func (d *deployment) Identity() string {
-	return fmt.Sprintf("%q|%s|%d", d.to, grammar.Set(d.at), d.maxAge)
+	return fmt.Sprintf("%q|%s|%d|%d", d.to, grammar.Set(d.at), d.maxAge, d.healthyFor)
 }
 
 func (d *deployment) Title() string { return "a deployment to " + d.to }
 
 func (d *deployment) Words() string {
-	return fmt.Sprintf("a deployment to %s succeeds on the %s", d.to, strings.Join(grammar.Texts(d.at), " and the ")) +
+	healthy := ""
+	if d.healthyFor > 0 {
+		healthy = " and is healthy for " + grammar.Brief(d.healthyFor)
+	}
+	return fmt.Sprintf("a deployment to %s succeeds on the %s", d.to, strings.Join(grammar.Texts(d.at), " and the ")) + healthy +
 		require.MaxAgeWords(d.maxAge)
 }
 
 func (d *deployment) AtLeast(other require.Ask) bool {
 	o := other.(*deployment)
-	return d.to == o.to && grammar.Within(o.at, d.at) && require.Younger(d.maxAge, o.maxAge)
+	return d.to == o.to && grammar.Within(o.at, d.at) && require.Younger(d.maxAge, o.maxAge) && d.healthyFor >= o.healthyFor
 }
 
 func (d *deployment) Judge(k *require.Case, q require.Sourced) {
 	for _, at := range d.at {
-		w := require.Wanted{Kind: q.Kind, At: at, MaxAge: d.maxAge, Level: q.Level, From: q.From, Key: "deployment/" + d.to, AtLeast: 1,
+		w := require.Wanted{Kind: q.Kind, At: at, MaxAge: d.maxAge, HealthyFor: d.healthyFor, Level: q.Level, From: q.From, Key: "deployment/" + d.to, AtLeast: 1,
 			Title: fmt.Sprintf("a deployment to %s succeeds on the %s", d.to, at)}
 		for _, c := range k.Defined {
 			if c.Environment == d.to {

@@ -15,18 +15,20 @@ import (
 // on the same commit are one: with the lower maximum age, every check robot, and a no to skipped over a yes. An advisory
 // one lends nothing of that to a required one, nor takes anything from it.
 type Wanted struct {
-	Kind      *Kind
-	Key       string // empty: by its name
-	Names     []string
-	At        Place
-	AtLeast   int // how many have to pass; 0: all
-	Title     string
-	MaxAge    time.Duration
-	Skipped   bool
-	Reporters []string
-	Level     Level
-	From      []Source
-	None      string // why there is no name at all
+	Kind    *Kind
+	Key     string // empty: by its name
+	Names   []string
+	At      Place
+	AtLeast int // how many have to pass; 0: all
+	Title   string
+	MaxAge  time.Duration
+	// HealthyFor is how long a pass has to have held.
+	HealthyFor time.Duration
+	Skipped    bool
+	Reporters  []string
+	Level      Level
+	From       []Source
+	None       string // why there is no name at all
 }
 
 // Want puts a demand beside the others, or into the one for the same checks on the same commit.
@@ -40,6 +42,7 @@ func (k *Case) Want(w Wanted) {
 		if o.MaxAge == 0 || w.MaxAge > 0 && w.MaxAge < o.MaxAge {
 			o.MaxAge = w.MaxAge
 		}
+		o.HealthyFor = max(o.HealthyFor, w.HealthyFor)
 		o.Skipped = o.Skipped && w.Skipped
 		o.Reporters = slices.Concat(o.Reporters, w.Reporters)
 		o.From, o.Level = Stronger(o.Level, o.From, w.Level, w.From)
@@ -52,7 +55,7 @@ func (k *Case) Want(w Wanted) {
 // at the same level, so that to satisfy both is to satisfy what is asked together. Of several checks one may satisfy
 // the one and another the other.
 func (w *Wanted) joins(o Wanted) bool {
-	same := w.MaxAge == o.MaxAge && w.Skipped == o.Skipped && slices.Equal(w.Reporters, o.Reporters)
+	same := w.MaxAge == o.MaxAge && w.HealthyFor == o.HealthyFor && w.Skipped == o.Skipped && slices.Equal(w.Reporters, o.Reporters)
 	return same || w.Level == o.Level && len(w.Names) == 1
 }
 
@@ -163,7 +166,7 @@ func (k *Case) weigh(q *Outcome, w Wanted) {
 			lost = append(lost, a)
 		default:
 			open = append(open, a)
-			if c.State == change.Passed || c.State == change.Skipped {
+			if !a.ripens && (c.State == change.Passed || c.State == change.Skipped) {
 				q.Rerun = append(q.Rerun, name)
 			}
 		}
@@ -190,6 +193,7 @@ type answer struct {
 	state       State
 	lacks, next string
 	steps       []Step
+	ripens      bool // it is met by the passing of time
 }
 
 type answers []answer
@@ -228,6 +232,11 @@ func (k *Case) standing(declared Check, c change.Check, w Wanted) answer {
 		return foreign("the requirement says reported_by robot:%s", w.Reporters[i])
 	}
 	if c.State == change.Passed || c.State == change.Skipped && w.Skipped {
+		if until := c.At.Add(w.HealthyFor); w.HealthyFor > 0 && !c.At.IsZero() && k.At.Before(until) {
+			return answer{state: Pending, ripens: true,
+				lacks: fmt.Sprintf("%s healthy for %s of %s", c.Name, grammar.Brief(max(k.At.Sub(c.At), 0).Truncate(time.Minute)), grammar.Brief(w.HealthyFor)),
+				next:  "it goes on by itself at " + until.UTC().Format("2006-01-02 15:04 MST")}
+		}
 		return k.age(declared, c, w)
 	}
 	a := answer{state: Missing, lacks: fmt.Sprintf("%s %s", c.Name, c.State)}

@@ -165,7 +165,7 @@ protect:
       - {checks: [unit, bench], at_least: 1, skipped: counts, at: [head, rehearsal], max_age: 2h, reported_by: robot:builder}
       - {checks: ["u*", "b*"]}
       - {checks: "u*,b*"}
-      - {deployment: proving-field, max_age: 30m}
+      - {deployment: proving-field, max_age: 30m, healthy_for: 10m}
       - {approvals: 3, when: {paths: ["ledger/**", "money/**"], areas: [valves, docs], lines: "over 400, under 900", files: over 10, source: [line, "topic/**"], author: team:field, label: [urgent, late], cel: "size(areas) > 2"}}
   - {name: small, branches: main}
   - {name: other, branches: trunk, create: nobody, land: {delete_source: false}}

@@ -159,7 +159,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 			"approvals: 1", "approvals: 2, from: [team:a, team:b]", "approvals: 2, from: [team:b, team:a]", "approvals: 1, own: counts", "approvals: 1, on: newest_revision",
 			"owners: every touched area", "objections: none", "threads: resolved", "tasks: done", "ticket: 'F-[0-9]+'", "fixups: none", "history: linear",
 			"messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: [unit, lint]", "checks: [lint, unit]", "checks: 'b*', at: head", "checks: [a, b], at_least: 1",
-			"deployment: field, max_age: 1h") + pick("", "", ", when: {lines: over 10}", ", when: {paths: 'a/**'}", ", level: advisory") + "}\n")
+			"deployment: field, max_age: 1h", "deployment: field, healthy_for: 10m", "deployment: field, healthy_for: 20m") + pick("", "", ", when: {lines: over 10}", ", when: {paths: 'a/**'}", ", level: advisory") + "}\n")
 	}
 	return b.String()
 }

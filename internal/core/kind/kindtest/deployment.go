@@ -11,4 +11,7 @@ var _ = register(Sample{
 	Judged: []Judged{
 		{"deployment: field\nat: head", nil, require.Pending, "no check deploys to field"},
 	},
+	Differ: map[string][]string{
+		"healthy_for": {"deployment: field, healthy_for: 1h", "deployment: field, healthy_for: 12h"},
+	},
 })
