@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"time"
 
 	"tavrin/wire"
 )
@@ -43,13 +44,28 @@ func (c checks) TakenOn(ctx context.Context, repo string) ([]wire.Check, error) 
 }
 
 // ClaimCheck takes the oldest check that waits, of the given name if one is given, so that no other worker does. It is nil
-// when none waits.
-func (c checks) ClaimCheck(ctx context.Context, repo, name string) (*wire.Check, error) {
-	taken, err := do(ctx, c.connection, wire.ClaimCheck, onRepo(repo, wire.CheckClaim{Name: name}))
+// when none waits, or comes within wait, of at most 25 s.
+func (c checks) ClaimCheck(ctx context.Context, repo, name string, wait time.Duration) (*wire.Check, error) {
+	taken, err := do(ctx, c.connection, wire.ClaimCheck, onRepo(repo, wire.CheckClaim{Name: name, Wait: int(wait / time.Second)}))
 	if err != nil || len(taken) == 0 {
 		return nil, err
 	}
 	return &taken[0], nil
+}
+
+// ConnectCheck gives a robot, made where there is none of that login, a token for one check; the answer has it, this once.
+func (c checks) ConnectCheck(ctx context.Context, repo, check, robot string) (wire.Token, error) {
+	return do(ctx, c.connection, wire.ConnectCheck, onRepo(repo, wire.NewConnection{Check: check, Robot: robot}))
+}
+
+// Snippets are what a checks system does to answer for a check, ready to paste.
+func (c checks) Snippets(ctx context.Context, repo, check string) ([]wire.Snippet, error) {
+	return do(ctx, c.connection, wire.ListSnippets, wire.CheckQuery{InRepo: inRepo(repo), Check: check})
+}
+
+// CheckProgress says how far the newest attempt of a check has come.
+func (c checks) CheckProgress(ctx context.Context, repo, check string) (wire.CheckProgress, error) {
+	return do(ctx, c.connection, wire.GetProgress, wire.CheckQuery{InRepo: inRepo(repo), Check: check})
 }
 
 // Rerun asks for another attempt of a check.

@@ -3,6 +3,7 @@ package e2e
 import (
 	"encoding/json"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -60,7 +61,7 @@ func TestP11TokensForOnePurpose(t *testing.T) {
 	}
 	for _, login := range []string{"unit", "barn"} {
 		for _, url := range []string{w.gitURL(), w.url + "/git/growers/handbook.git"} {
-			if out, err := w.gitAs(login, w.dir, "ls-remote", url); err == nil {
+			if out, err := w.gitAs(login, w.dir, "ls-remote", url); err == nil && out != "" {
 				t.Errorf("%s reads %s: %s", login, url, out)
 			}
 		}
@@ -85,7 +86,28 @@ func TestP11TokensForOnePurpose(t *testing.T) {
 	if _, err := w.as("unit").Tree(ctx, repo, commit, "a"); err != nil {
 		t.Errorf("what it has to check cannot be read: %v", err)
 	}
+	// It fetches that commit, by its id, and what it stands on; and no other. (Before version 2 of the protocol git asks for
+	// nothing where nothing is listed.)
 	other := w.propose("wren", "other", "b", "b\n")
+	for _, version := range []string{"0", "1", "2"} {
+		dir := filepath.Join(t.TempDir(), "fetched")
+		w.must("unit", w.dir, "init", "-q", dir)
+		if version == "2" {
+			w.must("unit", dir, "fetch", "-q", "--depth=1", w.gitURL(), commit)
+		}
+		for _, not := range []string{other.Head, w.must("ines", w.clone("ines"), "rev-parse", "origin/other^{tree}"), strings.Repeat("1", 40)} {
+			if out, err := w.gitAs("unit", dir, "-c", "protocol.version="+version, "fetch", "-q", w.gitURL(), not); err == nil {
+				t.Errorf("in version %s it fetches %s: %s", version, not, out)
+			}
+		}
+		if out, err := w.gitAs("unit", dir, "-c", "protocol.version="+version, "fetch", "-q", w.gitURL(), "main"); err == nil {
+			t.Errorf("in version %s it fetches main: %s", version, out)
+		}
+		w.gitAs("unit", dir, "-c", "protocol.version="+version, "fetch", "-q", w.gitURL(), "+refs/*:refs/far/*")
+		if got := w.must("unit", dir, "for-each-ref"); got != "" {
+			t.Errorf("in version %s it has %s", version, got)
+		}
+	}
 	for _, at := range []string{w.tip("main"), "main", other.Head, "other"} { // reported of its own accord or not
 		w.as("unit").ReportCheck(ctx, repo, wire.NewReport{Commit: at, Name: "unit", State: "failed"})
 		_, err := w.as("unit").Tree(ctx, repo, at, "")

@@ -161,7 +161,7 @@ func TestACheckIsTakenOnByOne(t *testing.T) {
 	}
 	w.join("tamsin", ks[0], "")
 	commit := w.rehearsed(ks[0])
-	if _, err := w.as("tamsin").ClaimCheck(t.Context(), repo, ""); err == nil {
+	if _, err := w.as("tamsin").ClaimCheck(t.Context(), repo, "", 0); err == nil {
 		t.Error("a person took a check on")
 	}
 	var mu sync.Mutex
@@ -169,7 +169,7 @@ func TestACheckIsTakenOnByOne(t *testing.T) {
 	var workers sync.WaitGroup
 	for range 8 {
 		workers.Go(func() {
-			k, err := w.as("builder").ClaimCheck(t.Context(), repo, "")
+			k, err := w.as("builder").ClaimCheck(t.Context(), repo, "", 0)
 			mu.Lock()
 			defer mu.Unlock()
 			if err != nil {

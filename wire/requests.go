@@ -478,6 +478,19 @@ type WantedQuery struct {
 // CheckClaim is what a worker of a check robot can take on.
 type CheckClaim struct {
 	Name string `json:"name,omitempty" example:"valve-bench" doc:"only that check; absent: any that the token names"`
+	Wait int    `json:"wait_seconds,omitempty" minimum:"0" maximum:"25" doc:"how long to wait for one; absent: not at all"`
+}
+
+// CheckQuery names a check of a repository.
+type CheckQuery struct {
+	InRepo
+	Check string `query:"check" required:"true" example:"valve-bench"`
+}
+
+// NewConnection says which check is to be answered for by which robot.
+type NewConnection struct {
+	Check string `json:"check" example:"valve-bench"`
+	Robot string `json:"robot" doc:"login; it is made where there is none" example:"bench"`
 }
 
 // InCommit names a commit.

@@ -274,6 +274,30 @@ type Check struct {
 	CreatedAt  time.Time  `json:"created_at"`
 }
 
+// Snippet is something to paste.
+type Snippet struct {
+	Name  string `json:"name" example:"poll"`
+	Means string `json:"means" doc:"what it is good for"`
+	Text  string `json:"text"`
+}
+
+// CheckProgress says how far the newest attempt of a check has come.
+type CheckProgress struct {
+	Name     string      `json:"name"`
+	Commit   string      `json:"commit,omitempty"`
+	Attempt  int         `json:"attempt,omitempty"`
+	AskedFor string      `json:"asked_for,omitempty"`
+	State    string      `json:"state,omitempty"`
+	Steps    []CheckStep `json:"steps" doc:"asked, delivered, fetched, running, verdict, in this order"`
+}
+
+// CheckStep is one step of the way to a verdict.
+type CheckStep struct {
+	Name string     `json:"name" enum:"asked,delivered,fetched,running,verdict"`
+	At   *time.Time `json:"at,omitempty" doc:"absent: not yet"`
+	Text string     `json:"text,omitempty" doc:"how, or why not"`
+}
+
 // CheckPart is one part of a check that is reported in several.
 type CheckPart struct {
 	Name    string `json:"name"`

@@ -9,6 +9,7 @@ import (
 	"log"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -81,12 +82,12 @@ func tokens() string {
 	}{
 		{accounts.ScopeChecks, "tavrin token create ROBOT --check HOUSE/NAME:CHECK",
 			"of the repositories and checks that it names: it reports them, sees those of them that are wanted and " +
-				"their states, and reads the files of commits that one of them was asked for on"},
+				"their states, and reads the files of commits that one of them was asked for on; by its id it fetches such a commit, and what it stands on, with git; no other call, no stream"},
 		{accounts.ScopeRunner, "tavrin token create ROBOT --runner HOUSE/NAME",
-			"of the repositories that it names: it takes jobs, and finds out whether it stands too close to the service"},
+			"of the repositories that it names: it takes jobs, and finds out whether it stands too close to the service; no other call, no git, no stream"},
 	} {
-		calls := accounts.CallsOf(s.scope)
-		fmt.Fprintf(&b, "| `%s` | `%s` | the calls `%s`, %s; no other call, no git, no stream |\n", s.scope, s.made,
+		calls := slices.DeleteFunc(slices.Clone(accounts.CallsOf(s.scope)), func(call string) bool { return call == "git-fetch" })
+		fmt.Fprintf(&b, "| `%s` | `%s` | the calls `%s`, %s |\n", s.scope, s.made,
 			strings.Join(calls, "`, `"), s.more)
 	}
 	b.WriteString("| a job's lease | a runner takes the job | the pack of that one commit, a sign of life and the " +

@@ -32,13 +32,13 @@ const (
 // there. A token of such a scope opens nothing else, whatever its owner may do: it lies on machines that run what
 // others wrote.
 var callsOf = map[Scope][]string{
-	ScopeChecks: {"get-me", "create-check-report", "create-check-reports", "list-wanted-checks", "claim-check", "list-checks", "get-tree"},
+	ScopeChecks: {"get-me", "create-check-report", "create-check-reports", "list-wanted-checks", "claim-check", "list-checks", "get-tree", "git-fetch"},
 	ScopeRunner: {"get-me", "get-runner-place", "lease-job"},
 }
 
 // purposes says in words what the scopes for one purpose are for.
 var purposes = map[Scope]string{ScopeChecks: "reports the checks that it names, sees which of them are wanted, and " +
-	"reads the commits they are wanted on", ScopeRunner: "takes jobs"}
+	"reads and fetches the commits they are wanted on", ScopeRunner: "takes jobs"}
 
 // CallsOf returns the calls that tokens of a scope are confined to; nil: to none in particular.
 func CallsOf(scope Scope) []string { return callsOf[scope] }
@@ -46,7 +46,7 @@ func CallsOf(scope Scope) []string { return callsOf[scope] }
 // confirmedCalls are the calls for which a console session has to have shown its token lately, besides those about
 // rules: what gives access, and would outlast the session.
 var confirmedCalls = []string{"create-token", "create-key", "create-person", "put-person-disabled", "create-team",
-	"put-team", "put-grant"}
+	"put-team", "put-grant", "connect-check"}
 
 // MayCall refuses a call that the actor's token is not for, or that a session has to confirm.
 func (s *Access) MayCall(a Actor, id string) error {

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/change"
@@ -24,7 +25,16 @@ func (s *server) checks() {
 		return s.Service.Checks.Wanted(ctx, a, q.Repository(), q.Taken)
 	})
 	serve(s, wire.ClaimCheck, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.CheckClaim]) ([]wire.Check, error) {
-		return s.Service.Checks.Claim(ctx, a, q.Repository(), q.Body.Name)
+		return s.Service.Checks.Claim(ctx, a, q.Repository(), q.Body.Name, time.Duration(q.Body.Wait)*time.Second)
+	})
+	serve(s, wire.ConnectCheck, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.NewConnection]) (wire.Token, error) {
+		return s.Service.Access.ConnectCheck(ctx, a, q.Repository(), q.Body.Check, q.Body.Robot)
+	})
+	serve(s, wire.ListSnippets, func(ctx context.Context, a accounts.Actor, q *wire.CheckQuery) ([]wire.Snippet, error) {
+		return s.Service.Checks.Snippets(ctx, a, s.Address, q.Repository(), q.Check)
+	})
+	serve(s, wire.GetProgress, func(ctx context.Context, a accounts.Actor, q *wire.CheckQuery) (wire.CheckProgress, error) {
+		return s.Service.Checks.Progress(ctx, a, q.Repository(), q.Check)
 	})
 	serve(s, wire.ListChecks, func(ctx context.Context, a accounts.Actor, q *wire.InCommit) ([]wire.Check, error) {
 		return s.Service.Checks.Checks(ctx, a, q.Repository(), q.Commit)

@@ -95,10 +95,11 @@ func (s *server) reached(r *http.Request) string {
 func (s *server) gitRefs(w http.ResponseWriter, r *http.Request, name string) {
 	what := r.URL.Query().Get("service")
 	var repo *git.Repo
+	var may func(string) error
 	var err error
 	switch what {
 	case "git-upload-pack":
-		repo, err = s.Service.Intake.Fetch(r.Context(), actor(r.Context()), name)
+		repo, may, err = s.Service.Intake.Fetch(r.Context(), actor(r.Context()), name)
 	case "git-receive-pack":
 		repo, err = s.Service.Intake.Pushable(r.Context(), actor(r.Context()), name)
 	default:
@@ -120,14 +121,14 @@ func (s *server) gitRefs(w http.ResponseWriter, r *http.Request, name string) {
 	if what == "git-receive-pack" {
 		err = transport.AdvertisePush(r.Context(), repo, w)
 	} else {
-		err = transport.AdvertiseFetch(r.Context(), repo, r.Header.Get("Git-Protocol"), flushing{w})
+		err = transport.AdvertiseFetch(r.Context(), repo, r.Header.Get("Git-Protocol"), may != nil, flushing{w})
 	}
 	s.gitFailed(r, err)
 }
 
 // gitFetch answers a request for objects.
 func (s *server) gitFetch(w http.ResponseWriter, r *http.Request, name string) {
-	repo, err := s.Service.Intake.Fetch(r.Context(), actor(r.Context()), name)
+	repo, may, err := s.Service.Intake.Fetch(r.Context(), actor(r.Context()), name)
 	body, err2 := gitBody(r, "git-upload-pack")
 	if err := errors.Join(err, err2); err != nil {
 		s.gitProblem(w, r, err)
@@ -140,9 +141,15 @@ func (s *server) gitFetch(w http.ResponseWriter, r *http.Request, name string) {
 	}
 	defer done()
 	s.unhurried(w)
-	w.Header().Set("Content-Type", "application/x-git-upload-pack-result")
 	body = io.LimitReader(body, maxNegotiation)
-	s.gitFailed(r, transport.ServeFetch(r.Context(), repo, r.Header.Get("Git-Protocol"), body, flushing{w}))
+	if may != nil {
+		if body, err = transport.OnlyWanted(body, may); err != nil {
+			s.gitProblem(w, r, asProblem(err))
+			return
+		}
+	}
+	w.Header().Set("Content-Type", "application/x-git-upload-pack-result")
+	s.gitFailed(r, transport.ServeFetch(r.Context(), repo, r.Header.Get("Git-Protocol"), may != nil, body, flushing{w}))
 }
 
 // gitPush takes a push.
@@ -168,10 +175,19 @@ func (s *server) gitPush(w http.ResponseWriter, r *http.Request, name string) {
 	err = s.Service.Intake.Receive(r.Context(), actor(r.Context()), name, s.reached(r), body, w)
 	var protocol *transport.ProtocolError
 	if errors.As(err, &protocol) {
-		s.gitProblem(w, r, &problem.Problem{Kind: problem.Invalid, Text: err.Error()})
+		s.gitProblem(w, r, asProblem(err))
 		return
 	}
 	s.gitFailed(r, err)
+}
+
+// asProblem makes a problem of what a client got wrong of the protocol.
+func asProblem(err error) error {
+	var protocol *transport.ProtocolError
+	if errors.As(err, &protocol) {
+		return &problem.Problem{Kind: problem.Invalid, Text: err.Error()}
+	}
+	return err
 }
 
 // gitBody checks the content type and unpacks a compressed body.

@@ -143,9 +143,60 @@ func (s *Checks) CheckNames(ctx context.Context, a accounts.Actor, name string) 
 	return out, nil
 }
 
-// Claim has a worker of a check robot take the oldest check that waits for it: it is running from then on, and no other
+// Claim is claim, and waits for a check where none waits.
+func (s *Checks) Claim(ctx context.Context, a accounts.Actor, name, check string, wait time.Duration) ([]wire.Check, error) {
+	enough := time.NewTimer(min(wait, longestWait))
+	defer enough.Stop()
+	for first := true; ; first = false {
+		grown := s.records.Grown()
+		// What only finds that none waits takes no turn of the one writer; the first look says what is wrong.
+		waiting := first
+		if !first {
+			var err error
+			if waiting, err = s.anyWaits(ctx, a, name, check); err != nil {
+				return nil, err
+			}
+		}
+		if waiting {
+			if taken, err := s.claim(ctx, a, name, check); err != nil || len(taken) > 0 {
+				return taken, err
+			}
+		}
+		select {
+		case <-grown:
+		case <-enough.C:
+			return []wire.Check{}, nil
+		case <-s.records.StreamsEnded():
+			return []wire.Check{}, nil
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// longestWait is how long a call waits for a check at most.
+const longestWait = 25 * time.Second
+
+// anyWaits says whether a check waits that a check robot could take.
+func (s *Checks) anyWaits(ctx context.Context, a accounts.Actor, name, check string) (bool, error) {
+	v := s.records.View(ctx)
+	defer v.Close()
+	repo, err := accounts.Reach(v.DB, a, name, people.Reader)
+	if err != nil {
+		return false, err
+	}
+	query := s.wanted(v.DB, a, repo, change.Waiting)
+	if check != "" {
+		query = query.Where("name = ?", check)
+	}
+	var run records.CheckRun
+	err = query.Limit(1).Find(&run).Error
+	return run.ID != 0, err
+}
+
+// claim has a worker of a check robot take the oldest check that waits for it: it is running from then on, and no other
 // worker gets it. None is taken when none waits. A worker that is never heard of again uses up the time that the check has.
-func (s *Checks) Claim(ctx context.Context, a accounts.Actor, name, check string) ([]wire.Check, error) {
+func (s *Checks) claim(ctx context.Context, a accounts.Actor, name, check string) ([]wire.Check, error) {
 	out := []wire.Check{}
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		repo, err := accounts.Reach(tx.DB, a, name, people.Reader)

@@ -39,7 +39,7 @@ func (p *program) check() *cobra.Command {
 			return h.Wanted(ctx, h.repo)
 		}, printChecks)
 	wanted.Flags().BoolVar(&taken, "taken", false, "those that a worker has taken on, and that are running")
-	return group("check", "Report checks, look at them, run them by hand", p.reportCheck(), needs(rerun, "name"),
+	return group("check", "Report checks, look at them, run them by hand", p.connectCheck(), p.reportCheck(), needs(rerun, "name"),
 		p.listChecks(),
 		wanted, p.claimCheck(),
 		inRepo(p, "log COMMIT NAME", "Print the end of a runner's log", cobra.ExactArgs(2),
@@ -63,10 +63,11 @@ func (p *program) check() *cobra.Command {
 // claimCheck takes a check on, for one of several workers.
 func (p *program) claimCheck() *cobra.Command {
 	var name string
+	var wait time.Duration
 	none := false
 	c := inRepo(p, "claim", "Take the oldest check that waits, so that no other worker does; exit 0 taken, 3 none waits", cobra.NoArgs,
 		func(ctx context.Context, h here, _ []string) ([]wire.Check, error) {
-			k, err := h.ClaimCheck(ctx, h.repo, name)
+			k, err := h.ClaimCheck(ctx, h.repo, name, wait)
 			if none = k == nil; none {
 				return []wire.Check{}, err
 			}
@@ -80,6 +81,7 @@ func (p *program) claimCheck() *cobra.Command {
 		return &exitError{status: statusNotYet}
 	}
 	c.Flags().StringVar(&name, "name", "", "only that check (default: any that the token names)")
+	c.Flags().DurationVar(&wait, "wait", 0, "how long to wait for one, at most 25s (default: not at all)")
 	return c
 }
 

@@ -28,16 +28,25 @@ import (
 	"tavrin/internal/rulebook"
 )
 
-// Fetch prepares a repository for fetching by an actor.
-func (s *Intake) Fetch(ctx context.Context, a accounts.Actor, name string) (*git.Repo, error) {
+// Fetch prepares a repository for fetching by an actor. What only a check robot's token opens is narrow: nothing is listed, and
+// may says of each object that is asked for whether it may be had, by its id; nil: whatever there is.
+func (s *Intake) Fetch(ctx context.Context, a accounts.Actor, name string) (bare *git.Repo, may func(id string) error, err error) {
 	if err := s.access.MayCall(a, "git-fetch"); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Reader)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return s.disk.Bare(repo), nil
+	if a.Scope() == accounts.ScopeChecks {
+		may = func(id string) error {
+			if err := facts.WantsOf(s.records.Read(ctx), a, repo, id); err != nil {
+				return err
+			}
+			return s.checks.Fetched(ctx, a, repo, id)
+		}
+	}
+	return s.disk.Bare(repo), may, nil
 }
 
 // Pushable prepares a repository for a push by an actor. Whether the push may do what it wants is decided when

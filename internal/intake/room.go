@@ -12,6 +12,7 @@ import (
 	"tavrin/internal/accounts"
 	"tavrin/internal/bounds"
 	"tavrin/internal/changes"
+	"tavrin/internal/checks"
 	"tavrin/internal/git/transport"
 	"tavrin/internal/hosted"
 	"tavrin/internal/moves"
@@ -30,6 +31,7 @@ type Intake struct {
 	waivers  *waivers.Waivers
 	changes  *changes.Changes
 	threads  *changes.Threads
+	checks   *checks.Checks
 	receiver transport.Receiver
 	bounds   *bounds.Bounds
 	log      *slog.Logger
@@ -45,6 +47,7 @@ type Needs struct {
 	Waivers  *waivers.Waivers
 	Changes  *changes.Changes
 	Threads  *changes.Threads
+	Checks   *checks.Checks
 	Bounds   *bounds.Bounds
 	Log      *slog.Logger
 }
@@ -52,7 +55,7 @@ type Needs struct {
 // New returns the intake of a service.
 func New(n Needs) *Intake {
 	s := &Intake{records: n.Records, disk: n.Disk, moves: n.Moves, access: n.Access, rulebook: n.Rulebook,
-		waivers: n.Waivers, changes: n.Changes, threads: n.Threads, bounds: n.Bounds, log: n.Log}
+		waivers: n.Waivers, changes: n.Changes, threads: n.Threads, checks: n.Checks, bounds: n.Bounds, log: n.Log}
 	n.Moves.Settles(moves.Push, s.settle)
 	return s
 }

@@ -42,13 +42,15 @@ type FormerName struct {
 
 // Account is a person or a robot.
 type Account struct {
-	ID        int64
-	Login     string
-	Name      string
-	Email     string
-	Robot     bool
-	Admin     bool
-	Disabled  bool
+	ID       int64
+	Login    string
+	Name     string
+	Email    string
+	Robot    bool
+	Admin    bool
+	Disabled bool
+	// MadeFor is the repository whose maintainers made it, of a check robot of theirs.
+	MadeFor   *int64
 	CreatedAt time.Time
 }
 
@@ -288,7 +290,8 @@ type CheckRun struct {
 	PartsOf        int                 // how many there are; 0: it is reported as a whole
 	LeaseHash      string
 	LeaseUntil     *time.Time
-	LeaseToken     int64 // the token that the lease was taken with
+	LeaseToken     int64      // the token that the lease was taken with
+	FetchedAt      *time.Time // when a check robot first fetched the commit
 	StartedAt      *time.Time
 	FinishedAt     *time.Time
 	CreatedAt      time.Time

@@ -195,7 +195,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	})
 	s.Intake = intake.New(intake.Needs{
 		Records: r, Disk: s.Disk, Moves: s.Moves, Access: s.Access, Rulebook: s.Rulebook, Waivers: s.Waivers, Changes: s.Changes,
-		Threads: s.Threads, Bounds: b, Log: o.Log,
+		Threads: s.Threads, Checks: s.Checks, Bounds: b, Log: o.Log,
 	})
 	s.Landing = landing.New(landing.Needs{
 		Records: r, Disk: s.Disk, Moves: s.Moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Waivers: s.Waivers,

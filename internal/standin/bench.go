@@ -33,7 +33,7 @@ const longestWait = 60
 func (b *Bench) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		for _, repo := range b.Repos {
-			k, err := b.Client.ClaimCheck(ctx, repo, b.Check)
+			k, err := b.Client.ClaimCheck(ctx, repo, b.Check, 0)
 			switch {
 			case err != nil:
 				b.Log.Debug("bench: nothing heard", "error", err)

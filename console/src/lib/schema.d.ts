@@ -1528,6 +1528,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repositories/{house}/{name}/checks/connections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Give a robot, made on the spot, a token for one check; shown once
+         * @description Give a robot, made on the spot, a token for one check; shown once.
+         */
+        post: operations["connect-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repositories/{house}/{name}/checks/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How far the newest attempt of a check has come
+         * @description How far the newest attempt of a check has come.
+         */
+        get: operations["get-check-progress"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repositories/{house}/{name}/checks/reports": {
         parameters: {
             query?: never;
@@ -1542,6 +1582,26 @@ export interface paths {
          * @description Report several checks: all, or none. Tokens of the scope checks open it too.
          */
         post: operations["create-check-reports"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repositories/{house}/{name}/checks/snippets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a checks system does to answer for a check, ready to paste
+         * @description What a checks system does to answer for a check, ready to paste.
+         */
+        get: operations["list-check-snippets"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2734,6 +2794,11 @@ export interface components {
              * @example valve-bench
              */
             name?: string;
+            /**
+             * Format: int64
+             * @description how long to wait for one; absent: not at all
+             */
+            wait_seconds?: number;
         };
         CheckName: {
             command?: string;
@@ -2753,6 +2818,27 @@ export interface components {
             name: string;
             state: string;
             summary?: string;
+        };
+        CheckProgress: {
+            asked_for?: string;
+            /** Format: int64 */
+            attempt?: number;
+            commit?: string;
+            name: string;
+            state?: string;
+            /** @description asked, delivered, fetched, running, verdict, in this order */
+            steps: components["schemas"]["CheckStep"][];
+        };
+        CheckStep: {
+            /**
+             * Format: date-time
+             * @description absent: not yet
+             */
+            at?: string;
+            /** @enum {string} */
+            name: "asked" | "delivered" | "fetched" | "running" | "verdict";
+            /** @description how, or why not */
+            text?: string;
         };
         Comment: {
             /** @description the commit that applied the suggestion */
@@ -3414,6 +3500,15 @@ export interface components {
             suggestion?: string;
             /** @description Markdown; may be left out beside a suggestion */
             text?: string;
+        };
+        NewConnection: {
+            /** @example valve-bench */
+            check: string;
+            /**
+             * @description login; it is made where there is none
+             * @example bench
+             */
+            robot: string;
         };
         NewEntry: {
             /** @description absent: as the rules say */
@@ -4207,6 +4302,13 @@ export interface components {
              * @description when this attempt ends as errored; absent: it waits for a runner
              */
             until?: string;
+        };
+        Snippet: {
+            /** @description what it is good for */
+            means: string;
+            /** @example poll */
+            name: string;
+            text: string;
         };
         Source: {
             /** @description the document: "house NAME"; absent: the repository's own */
@@ -12524,6 +12626,188 @@ export interface operations {
             };
         };
     };
+    "connect-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewConnection"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-check-progress": {
+        parameters: {
+            query: {
+                check: string;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckProgress"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "create-check-reports": {
         parameters: {
             query?: never;
@@ -12549,6 +12833,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Check"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-check-snippets": {
+        parameters: {
+            query: {
+                check: string;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snippet"][];
                 };
             };
             /** @description Bad Request */

@@ -6,10 +6,13 @@
 package transport
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"tavrin/internal/git"
@@ -18,20 +21,84 @@ import (
 
 var protocolForm = regexp.MustCompile(`^[a-z0-9=:._-]{0,100}$`)
 
-// AdvertiseFetch writes what a client sees before it fetches. protocol is the client's Git-Protocol header.
-func AdvertiseFetch(ctx context.Context, repo *git.Repo, protocol string, w io.Writer) error {
+// AdvertiseFetch writes what a client sees before it fetches. protocol is the client's Git-Protocol header. Narrow lists no ref.
+func AdvertiseFetch(ctx context.Context, repo *git.Repo, protocol string, narrow bool, w io.Writer) error {
 	if protocol != "version=2" {
 		if _, err := io.WriteString(w, packet("# service=git-upload-pack\n")+"0000"); err != nil {
 			return err
 		}
 	}
-	return speaking(repo, protocol).Stream(ctx, nil, w, "upload-pack", "--strict", "--stateless-rpc", "--advertise-refs", ".")
+	return speaking(repo, protocol).Stream(ctx, nil, w, uploadPack(narrow, "--advertise-refs")...)
 }
 
 // ServeFetch answers one request of a client that fetches.
-func ServeFetch(ctx context.Context, repo *git.Repo, protocol string, body io.Reader, w io.Writer) error {
-	return speaking(repo, protocol).Stream(ctx, body, w, "upload-pack", "--strict", "--stateless-rpc", ".")
+func ServeFetch(ctx context.Context, repo *git.Repo, protocol string, narrow bool, body io.Reader, w io.Writer) error {
+	return speaking(repo, protocol).Stream(ctx, body, w, uploadPack(narrow)...)
 }
+
+func uploadPack(narrow bool, options ...string) []string {
+	args := []string{}
+	if narrow {
+		args = append(args, "-c", "uploadpack.hideRefs=refs/", "-c", "uploadpack.hideRefs=HEAD")
+	}
+	return append(append(append(args, "upload-pack", "--strict", "--stateless-rpc"), options...), ".")
+}
+
+const (
+	maxNarrow      = 1 << 20 // bytes that a client may say that fetches single commits
+	maxNarrowWants = 100     // commits
+)
+
+// OnlyWanted reads a request for objects whole, and gives it back when everything that it asks for may be had; else the error
+// of what may not. Git itself gives out whatever it has to who knows its id (gitprotocol-v2(5)), so it is looked at before.
+func OnlyWanted(body io.Reader, may func(id string) error) (io.Reader, error) {
+	var all bytes.Buffer
+	wanted := map[string]bool{}
+	r := bufio.NewReader(io.TeeReader(io.LimitReader(body, maxNarrow+1), &all))
+	for {
+		var head [4]byte
+		if _, err := io.ReadFull(r, head[:]); err == io.EOF {
+			break
+		} else if err != nil {
+			return nil, &ProtocolError{"the request ends too early"}
+		}
+		n, err := strconv.ParseUint(string(head[:]), 16, 16)
+		if err != nil || n == 3 {
+			return nil, &ProtocolError{fmt.Sprintf("%q is not the length of a packet", head[:])}
+		}
+		if n < 4 { // a flush, or what parts the request
+			continue
+		}
+		line := make([]byte, n-4)
+		if _, err := io.ReadFull(r, line); err != nil {
+			return nil, &ProtocolError{"the request ends too early"}
+		}
+		if !bytes.HasPrefix(line, []byte("want")) {
+			continue
+		}
+		m := wantForm.FindSubmatch(line)
+		if m == nil {
+			return nil, &ProtocolError{"with this token a commit is fetched by its whole id"}
+		}
+		id := string(m[1])
+		if wanted[id] {
+			continue
+		}
+		if err := may(id); err != nil {
+			return nil, err
+		}
+		if wanted[id] = true; len(wanted) > maxNarrowWants {
+			return nil, &ProtocolError{fmt.Sprintf("more than %d commits at once are wanted with a token for checks", maxNarrowWants)}
+		}
+	}
+	if all.Len() > maxNarrow {
+		return nil, &ProtocolError{"the request is too long: fetch single commits, into a repository without many others"}
+	}
+	return &all, nil
+}
+
+// wantForm is a line that asks for an object; what a client can do may follow the id of the first.
+var wantForm = regexp.MustCompile(`^want ([0-9a-f]{40})(?:[ \n]|$)`)
 
 // speaking is where git answers in the protocol that a client asked for.
 func speaking(repo *git.Repo, protocol string) process.Place {

@@ -188,7 +188,7 @@ type request struct {
 type ProtocolError struct{ What string }
 
 // Error says what is wrong.
-func (e *ProtocolError) Error() string { return "push protocol: " + e.What }
+func (e *ProtocolError) Error() string { return "git's protocol: " + e.What }
 
 // readRequest reads the commands of a push. A nil request with a nil error is a probe: a flush and nothing else. What
 // comes beyond a bound is read and not kept, so that the client can be told.

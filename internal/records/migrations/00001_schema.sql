@@ -42,6 +42,7 @@ CREATE TABLE accounts (
   robot      BOOLEAN NOT NULL,
   admin      BOOLEAN NOT NULL DEFAULT FALSE,
   disabled   BOOLEAN NOT NULL DEFAULT FALSE,
+  made_for   INTEGER REFERENCES repositories (id),  -- whose maintainers made it, of a check robot of theirs
   created_at DATETIME NOT NULL
 );
 CREATE INDEX accounts_email ON accounts (email);
@@ -389,6 +390,7 @@ CREATE TABLE check_runs (                           -- one attempt of one check 
   numbers       TEXT,                               -- JSON, such as coverage
   annotations   TEXT,                               -- JSON, on lines
   parts         TEXT,                               -- JSON, that it is reported in
+  fetched_at    DATETIME,                           -- when a check robot first fetched the commit
   parts_of      INTEGER NOT NULL DEFAULT 0,         -- how many there are; 0: it is reported as a whole
   created_at    DATETIME NOT NULL,
   UNIQUE (repository_id, commit_id, name, attempt)
@@ -593,6 +595,7 @@ CREATE TABLE deliveries (                           -- one event on its way by o
   ended_at      DATETIME
 );
 CREATE INDEX deliveries_waiting ON deliveries (webhook_id, id) WHERE state = 'waiting';
+CREATE INDEX deliveries_seq ON deliveries (seq);
 CREATE INDEX deliveries_webhook ON deliveries (webhook_id, id);
 CREATE INDEX deliveries_parked ON deliveries (webhook_id, ended_at) WHERE state = 'parked';
 CREATE INDEX deliveries_ended ON deliveries (ended_at) WHERE state <> 'waiting';
