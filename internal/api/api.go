@@ -77,6 +77,8 @@ func build(o Options) (http.Handler, *server) {
 		writeProblem(w, &Problem{Status: http.StatusMethodNotAllowed, Title: "Method Not Allowed", Detail: r.Method +
 			" means nothing at " + r.URL.Path + "; " + strings.Join(allowed(r), ", ") + " does"})
 	})
+	r.Get("/readyz", s.ready)
+	r.Get("/metrics", s.metrics)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 
 	// Git: cloning, fetching and pushing with the stock client.

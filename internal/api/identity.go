@@ -117,6 +117,7 @@ func (s *server) logged(next http.Handler) http.Handler {
 		n := &noted{who: s.address(r)}
 		next.ServeHTTP(rec, r.WithContext(context.WithValue(r.Context(), notedKey{}, n)))
 		s.countRefusal(r, n, rec.status)
+		s.measured(r, rec.status, time.Since(begin))
 		level := slog.LevelDebug
 		if rec.status >= 500 {
 			level = slog.LevelWarn

@@ -183,7 +183,7 @@ func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, err
 		url = "https://" + listener.Addr().String()
 	}
 	address := strings.TrimRight(cmp.Or(o.address, url), "/")
-	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Outside: outside, Address: address, Log: log, Bounds: b})
+	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Outside: outside, Address: address, Version: api.Version, Log: log, Bounds: b})
 	if err != nil {
 		return nil, errors.Join(err, listener.Close())
 	}

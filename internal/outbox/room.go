@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"maps"
 	"sync"
+	"time"
 
 	"tavrin/internal/bounds"
 	"tavrin/internal/core/webhook"
@@ -29,6 +30,7 @@ type Outbox struct {
 	bounds  *bounds.Bounds
 	log     *slog.Logger
 	base    string // the service's own address, for links
+	tried   func(ok bool, took time.Duration)
 
 	mu    sync.Mutex
 	hooks map[int64]*hook // those that are on, as they are committed
@@ -56,12 +58,17 @@ type Needs struct {
 	Bounds  *bounds.Bounds
 	Log     *slog.Logger
 	Address string // of the service itself
+	// Tried is told of every try to deliver; nil: nobody is.
+	Tried func(ok bool, took time.Duration)
 }
 
 // New makes the room. From then on deliveries are recorded; they are sent once it runs.
 func New(n Needs) *Outbox {
 	s := &Outbox{records: n.Records, disk: n.Disk, caller: n.Caller, bounds: n.Bounds, log: n.Log, base: n.Address,
 		lanes: map[int64]*lane{}, wake: map[int64]bool{}}
+	if s.tried = n.Tried; s.tried == nil {
+		s.tried = func(bool, time.Duration) {}
+	}
 	n.Records.OnRecord(s.record)
 	n.Records.Listen(records.Listener{After: s.committed})
 	return s

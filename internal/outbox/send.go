@@ -207,6 +207,7 @@ func (s *Outbox) try(ctx context.Context, h records.Webhook, d records.Delivery,
 			}
 		}
 	}
+	s.tried(verdict == webhook.Delivered, time.Since(clock))
 	switch {
 	case verdict == webhook.Delivered:
 		d.State, d.EndedAt, d.NextAt = "delivered", &now, nil

@@ -27,6 +27,7 @@ import (
 	"tavrin/internal/hosted"
 	"tavrin/internal/intake"
 	"tavrin/internal/landing"
+	"tavrin/internal/metrics"
 	"tavrin/internal/moves"
 	"tavrin/internal/outbound"
 	"tavrin/internal/outbox"
@@ -50,6 +51,7 @@ type Options struct {
 	Outside outbound.Options
 	// Address is where the service is reached, such as https://tavrin.example; empty: it does not know.
 	Address string
+	Version string // of the program
 	Log     *slog.Logger
 	// Now is the clock; nil: the system's.
 	Now func() time.Time
@@ -102,6 +104,7 @@ type Rooms struct {
 	Notifications *desk.Notifications
 	Audit         *audit.Auditor
 	Outbox        *outbox.Outbox
+	Metrics       *metrics.Metrics
 	Disk          *hosted.Disk
 	Moves         *moves.Moves
 }
@@ -129,7 +132,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		return nil, errors.Join(err, s.giveUp())
 	}
 	s.Rooms = Furnish(s.Records, s.key, home.Dir, home.Repositories(), home.Home(), o)
-	if err := s.settle(ctx); err != nil {
+	if err := errors.Join(s.settle(ctx), s.Metrics.Begin(ctx)); err != nil {
 		return nil, errors.Join(err, s.giveUp())
 	}
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
@@ -173,10 +176,15 @@ func (s *Service) open(ctx context.Context, o Options) error {
 func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Options) Rooms {
 	o = o.filled()
 	memory, b := recall.New(), &o.Bounds
-	s := Rooms{Records: r}
-	s.Disk = hosted.New(&git.Program{Home: home, Bounds: o.Bounds, Started: o.Git}, repos)
+	s := Rooms{Records: r, Metrics: metrics.New(r, o.Version)}
+	s.Disk = hosted.New(&git.Program{Home: home, Bounds: o.Bounds, Started: func(args []string) {
+		s.Metrics.GitStarted(args)
+		if o.Git != nil {
+			o.Git(args)
+		}
+	}}, repos)
 	s.Moves = moves.New(r, s.Disk, o.Log, o.At)
-	s.Outbox = outbox.New(outbox.Needs{Records: r, Disk: s.Disk, Caller: outbound.New(o.Outside), Bounds: b, Log: o.Log, Address: o.Address})
+	s.Outbox = outbox.New(outbox.Needs{Records: r, Disk: s.Disk, Caller: outbound.New(o.Outside), Bounds: b, Log: o.Log, Address: o.Address, Tried: s.Metrics.Delivered})
 	s.Access = accounts.NewAccess(r, o.Log)
 	s.People = accounts.NewPeople(r, s.Access)
 	s.Rulebook = rulebook.New(r, s.Disk, memory, o.Log)

@@ -1,0 +1,204 @@
+// Package metrics counts what the service does and how it stands, for monitoring systems that read the Prometheus text
+// format.
+//
+// What stands in the records is counted there, when somebody asks; what only passes by is counted as it does. Names of people
+// are never among the labels, and every label has few values: kinds, states, routes, and the queues that have entries.
+package metrics
+
+import (
+	"context"
+	"database/sql"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"tavrin/internal/core/event"
+	"tavrin/internal/records"
+)
+
+// Metrics are those of one service.
+type Metrics struct {
+	records  *records.Records
+	registry *prometheus.Registry
+
+	requests   *prometheus.HistogramVec
+	processes  *prometheus.CounterVec
+	deliveries *prometheus.HistogramVec
+	events     *prometheus.CounterVec
+	trouble    prometheus.Counter
+
+	mu      sync.Mutex
+	counted int64 // line of the journal up to which events are counted
+}
+
+// scrapeTime is how long counting in the records may take.
+const scrapeTime = 10 * time.Second
+
+// New begins to count. version is the program's.
+func New(r *records.Records, version string) *Metrics {
+	m := &Metrics{records: r, registry: prometheus.NewRegistry(),
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "tavrin_http_request_seconds",
+			Help: "Requests by route, method and class of the answer's status. Streams are not among them.", Buckets: []float64{.005, .025, .1, .5, 2.5, 10, 60}},
+			[]string{"route", "method", "status"}),
+		processes: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "tavrin_git_processes_total", Help: "Git processes started, by command."}, []string{"command"}),
+		deliveries: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "tavrin_webhook_delivery_seconds",
+			Help: "Tries to deliver an event, by what came of them.", Buckets: []float64{.01, .05, .25, 1, 5, 15}}, []string{"outcome"}),
+		events:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "tavrin_events_total", Help: "Lines of the journal since the start, by kind of event."}, []string{"kind"}),
+		trouble: prometheus.NewCounter(prometheus.CounterOpts{Name: "tavrin_metrics_errors_total", Help: "Times that the records could not be counted."}),
+	}
+	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "tavrin_build_info", Help: "1, with the program's version.", ConstLabels: prometheus.Labels{"version": version}})
+	build.Set(1)
+	for _, k := range event.Kinds {
+		m.events.WithLabelValues(k.Name) // so that a rate is known from the start
+	}
+	m.registry.MustRegister(m.requests, m.processes, m.deliveries, m.events, m.trouble, build, standing{m}, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return m
+}
+
+// Request counts a request that was answered.
+func (m *Metrics) Request(route, method string, status int, took time.Duration) {
+	if route == "" {
+		route = "none"
+	}
+	if !slices.Contains([]string{"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"}, method) {
+		method = "other"
+	}
+	m.requests.WithLabelValues(route, method, strconv.Itoa(status/100)+"xx").Observe(took.Seconds())
+}
+
+// GitStarted counts a git process.
+func (m *Metrics) GitStarted(args []string) {
+	command := "other"
+	for i := 0; i < len(args); i++ {
+		if args[i] == "-c" || args[i] == "-C" {
+			i++
+		} else if !strings.HasPrefix(args[i], "-") {
+			command = args[i]
+			break
+		}
+	}
+	m.processes.WithLabelValues(command).Inc()
+}
+
+// Delivered counts a try to deliver an event.
+func (m *Metrics) Delivered(ok bool, took time.Duration) {
+	outcome := "failed"
+	if ok {
+		outcome = "delivered"
+	}
+	m.deliveries.WithLabelValues(outcome).Observe(took.Seconds())
+}
+
+// Handler answers with everything.
+func (m *Metrics) Handler() http.Handler {
+	return promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{})
+}
+
+// standing counts in the records.
+type standing struct{ *Metrics }
+
+// gauge is something that is counted in the records.
+type gauge struct {
+	name, help string
+	labels     []string
+	sql        string
+}
+
+func (g gauge) desc() *prometheus.Desc { return prometheus.NewDesc(g.name, g.help, g.labels, nil) }
+
+// gauges are what is counted in the records: each statement gives a number and the values of the labels.
+var gauges = []gauge{
+	{"tavrin_changes", "Changes that have not ended, by state.", []string{"state"},
+		"SELECT count(*) AS n, state AS a, '' AS b, '' AS c FROM changes WHERE state IN ('draft', 'open') GROUP BY state"},
+	{"tavrin_queue_entries", "Entries of queues that have not ended, by repository, target and state.", []string{"repository", "target", "state"},
+		"SELECT count(*) AS n, r.name AS a, e.target AS b, e.state AS c FROM entries e JOIN repositories r ON r.id = e.repository_id " +
+			"WHERE e.state IN ('waiting', 'queued', 'rehearsing', 'landing') GROUP BY r.name, e.target, e.state"},
+	{"tavrin_queue_oldest_seconds", "How long the oldest entry of a queue has been there.", []string{"repository", "target"},
+		"SELECT (julianday(@now) - julianday(min(e.created_at))) * 86400 AS n, r.name AS a, e.target AS b, '' AS c FROM entries e JOIN repositories r ON r.id = e.repository_id " +
+			"WHERE e.state IN ('waiting', 'queued', 'rehearsing', 'landing') GROUP BY r.name, e.target"},
+	{"tavrin_checks", "Checks that have no answer yet, by who answers and state.", []string{"by", "state"},
+		"SELECT count(*) AS n, CASE WHEN command = '' THEN 'robot' ELSE 'runner' END AS a, state AS b, '' AS c FROM check_runs " +
+			"WHERE state IN ('waiting', 'running') GROUP BY command = '', state"},
+	{"tavrin_webhook_waiting", "Deliveries on their way, by webhook.", []string{"webhook"},
+		"SELECT count(*) AS n, webhook_id AS a, '' AS b, '' AS c FROM deliveries WHERE state = 'waiting' GROUP BY webhook_id"},
+	{"tavrin_webhook_parked", "Deliveries that were given up, by webhook.", []string{"webhook"},
+		"SELECT count(*) AS n, webhook_id AS a, '' AS b, '' AS c FROM deliveries WHERE state = 'parked' GROUP BY webhook_id"},
+	{"tavrin_repositories_stopped", "Repositories that are read-only until an administrator has looked.", nil,
+		"SELECT count(*) AS n, '' AS a, '' AS b, '' AS c FROM repositories WHERE trouble <> ''"},
+}
+
+// Describe implements prometheus.Collector.
+func (s standing) Describe(to chan<- *prometheus.Desc) {
+	for _, g := range gauges {
+		to <- g.desc()
+	}
+}
+
+// Collect implements prometheus.Collector.
+func (s standing) Collect(to chan<- prometheus.Metric) {
+	ctx, stop := context.WithTimeout(context.Background(), scrapeTime)
+	defer stop()
+	v := s.records.View(ctx)
+	defer v.Close()
+	for _, g := range gauges {
+		var rows []struct {
+			N       float64
+			A, B, C string
+		}
+		var now []any
+		if strings.Contains(g.sql, "@now") {
+			now = append(now, sql.Named("now", s.records.Now()))
+		}
+		if err := v.Raw(g.sql, now...).Scan(&rows).Error; err != nil {
+			s.trouble.Inc()
+			return
+		}
+		for _, r := range rows {
+			to <- prometheus.MustNewConstMetric(g.desc(), prometheus.GaugeValue, r.N, []string{r.A, r.B, r.C}[:len(g.labels)]...)
+		}
+	}
+	if err := s.count(v); err != nil {
+		s.trouble.Inc()
+	}
+}
+
+// count counts the lines of the journal that came since the last time.
+func (s standing) count(v *records.View) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var end int64
+	if err := v.Raw("SELECT ifnull(max(seq), 0) FROM journal_lines").Scan(&end).Error; err != nil {
+		return err
+	}
+	var rows []struct {
+		N    int64
+		Kind string
+	}
+	if err := v.Raw("SELECT count(*) AS n, kind FROM journal_lines WHERE seq > ? GROUP BY kind", s.counted).Scan(&rows).Error; err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if event.Named(r.Kind) != nil {
+			s.events.WithLabelValues(r.Kind).Add(float64(r.N))
+		}
+	}
+	s.counted = end
+	return nil
+}
+
+// Begin has events counted from now on; those before the start are those of another.
+func (m *Metrics) Begin(ctx context.Context) error {
+	end, err := m.records.JournalEnd(ctx)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.counted = end
+	return err
+}
