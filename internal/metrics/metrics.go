@@ -31,11 +31,11 @@ type Metrics struct {
 	requests   *prometheus.HistogramVec
 	processes  *prometheus.CounterVec
 	deliveries *prometheus.HistogramVec
-	events     *prometheus.CounterVec
 	trouble    prometheus.Counter
 
 	mu      sync.Mutex
-	counted int64 // line of the journal up to which events are counted
+	counted int64              // line of the journal up to which events are counted
+	events  map[string]float64 // by kind
 }
 
 // scrapeTime is how long counting in the records may take.
@@ -50,15 +50,15 @@ func New(r *records.Records, version string) *Metrics {
 		processes: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "tavrin_git_processes_total", Help: "Git processes started, by command."}, []string{"command"}),
 		deliveries: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "tavrin_webhook_delivery_seconds",
 			Help: "Tries to deliver an event, by what came of them.", Buckets: []float64{.01, .05, .25, 1, 5, 15}}, []string{"outcome"}),
-		events:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "tavrin_events_total", Help: "Lines of the journal since the start, by kind of event."}, []string{"kind"}),
+		events:  map[string]float64{},
 		trouble: prometheus.NewCounter(prometheus.CounterOpts{Name: "tavrin_metrics_errors_total", Help: "Times that the records could not be counted."}),
 	}
 	build := prometheus.NewGauge(prometheus.GaugeOpts{Name: "tavrin_build_info", Help: "1, with the program's version.", ConstLabels: prometheus.Labels{"version": version}})
 	build.Set(1)
 	for _, k := range event.Kinds {
-		m.events.WithLabelValues(k.Name) // so that a rate is known from the start
+		m.events[k.Name] = 0 // so that a rate is known from the start
 	}
-	m.registry.MustRegister(m.requests, m.processes, m.deliveries, m.events, m.trouble, build, standing{m}, collectors.NewGoCollector(),
+	m.registry.MustRegister(m.requests, m.processes, m.deliveries, m.trouble, build, standing{m}, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -105,6 +105,8 @@ func (m *Metrics) Handler() http.Handler {
 // standing counts in the records.
 type standing struct{ *Metrics }
 
+var events = prometheus.NewDesc("tavrin_events_total", "Lines of the journal since the start, by kind of event.", []string{"kind"}, nil)
+
 // gauge is something that is counted in the records.
 type gauge struct {
 	name, help string
@@ -137,6 +139,7 @@ var gauges = []gauge{
 
 // Describe implements prometheus.Collector.
 func (s standing) Describe(to chan<- *prometheus.Desc) {
+	to <- events
 	for _, g := range gauges {
 		to <- g.desc()
 	}
@@ -165,13 +168,13 @@ func (s standing) Collect(to chan<- prometheus.Metric) {
 			to <- prometheus.MustNewConstMetric(g.desc(), prometheus.GaugeValue, r.N, []string{r.A, r.B, r.C}[:len(g.labels)]...)
 		}
 	}
-	if err := s.count(v); err != nil {
+	if err := s.count(v, to); err != nil {
 		s.trouble.Inc()
 	}
 }
 
-// count counts the lines of the journal that came since the last time.
-func (s standing) count(v *records.View) error {
+// count counts the lines of the journal that came since the last time, and tells of all since the start.
+func (s standing) count(v *records.View, to chan<- prometheus.Metric) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	var end int64
@@ -186,11 +189,12 @@ func (s standing) count(v *records.View) error {
 		return err
 	}
 	for _, r := range rows {
-		if event.Named(r.Kind) != nil {
-			s.events.WithLabelValues(r.Kind).Add(float64(r.N))
-		}
+		s.events[r.Kind] += float64(r.N)
 	}
 	s.counted = end
+	for kind, n := range s.events {
+		to <- prometheus.MustNewConstMetric(events, prometheus.CounterValue, n, kind)
+	}
 	return nil
 }
 

@@ -190,6 +190,7 @@ CREATE TABLE changes (
 CREATE INDEX changes_source ON changes (repository_id, source, state);
 CREATE INDEX changes_opener ON changes (opened_by);
 CREATE INDEX changes_state ON changes (repository_id, state, number);
+CREATE INDEX changes_open ON changes (state) WHERE state IN ('draft', 'open');
 CREATE INDEX changes_target ON changes (repository_id, target, number);
 
 CREATE TABLE change_labels (
