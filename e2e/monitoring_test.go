@@ -4,6 +4,9 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"os"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -113,6 +116,18 @@ func TestMetrics(t *testing.T) {
 		resp.Body.Close()
 		if resp.StatusCode != 401 && resp.StatusCode != 403 || strings.Contains(string(text), repo) {
 			t.Errorf("to %q metrics are answered %s: %.80s", login, resp.Status, text)
+		}
+	}
+	// What the documentation's dashboard and table name is there.
+	named := regexp.MustCompile(`\b(tavrin_[a-z_]+|process_[a-z_]+)\b`)
+	for _, doc := range []string{"monitoring.md", "monitoring.dashboard.json"} {
+		text, err := os.ReadFile("../docs/reference/" + doc)
+		w.ok(err)
+		for _, name := range named.FindAllString(string(text), -1) {
+			family := strings.TrimSuffix(strings.TrimSuffix(name, "_bucket"), "_count")
+			if all[family] == nil && !slices.Contains([]string{"tavrin_webhook_waiting", "tavrin_webhook_parked", "tavrin_checks"}, family) { // none now
+				t.Errorf("%s names %s, which is not among the metrics", doc, name)
+			}
 		}
 	}
 	for _, f := range all { // no label names a person

@@ -126,19 +126,18 @@ func TestGuidesWorkerAnswersChecks(t *testing.T) {
 	}
 	_, err = w.admin.CreatePerson(t.Context(), wire.NewPerson{Login: "bench", Robot: true})
 	w.ok(err)
-	w.ok(w.admin.Grant(t.Context(), repo, "bench", "reader"))
 	report, err := w.admin.CreateToken(t.Context(), wire.NewToken{Login: "bench", Checks: []string{repo + ":valve-bench"}})
 	w.ok(err)
-	read, err := w.admin.CreateToken(t.Context(), wire.NewToken{Login: "bench", ReadOnly: true})
-	w.ok(err)
-	w.tokens["bench"] = read.Secret
-	dir := w.clone("bench")
+	w.tokens["bench"] = report.Secret
+	dir := t.TempDir()
+	w.must("bench", dir, "init", "-q")
+	w.must("bench", dir, "remote", "add", "origin", w.gitURL())
 	w.must("bench", dir, "config", "credential."+w.url+".helper", "!tavrin credential")
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
 	worker := exec.CommandContext(ctx, "sh", "-c", script)
 	worker.Dir = dir
-	worker.Env = []string{"PATH=" + filepath.Dir(binary) + ":" + os.Getenv("PATH"), "HOME=" + t.TempDir(), "TAVRIN_TOKEN=" + report.Secret, "READ=" + read.Secret}
+	worker.Env = []string{"PATH=" + filepath.Dir(binary) + ":" + os.Getenv("PATH"), "HOME=" + t.TempDir(), "TAVRIN_TOKEN=" + report.Secret}
 	worker.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	worker.Cancel = func() error { return syscall.Kill(-worker.Process.Pid, syscall.SIGKILL) }
 	w.ok(worker.Start())
