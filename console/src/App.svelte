@@ -24,6 +24,10 @@
     ['/:house/:name/rules', () => import('./routes/Rules.svelte')],
     ['/:house/:name/rules/edit', () => import('./routes/RulesEdit.svelte')],
     ['/:house/:name/areas', () => import('./routes/Areas.svelte')],
+    ['/webhooks', () => import('./routes/Webhooks.svelte')],
+    ['/houses/:house/webhooks', () => import('./routes/Webhooks.svelte')],
+    ['/:house/:name/webhooks', () => import('./routes/Webhooks.svelte')],
+    ['/:house/:name/connect', () => import('./routes/Connect.svelte')],
     ['/:house/:name/journal', () => import('./routes/Journal.svelte')],
   ] as [string, () => Promise<Page>][];
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,7 +17,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"tavrin/internal/demo"
-	"tavrin/internal/standin"
 )
 
 func (p *program) demo() *cobra.Command {
@@ -42,7 +42,11 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 		return err
 	}
 	defer os.RemoveAll(dir)
-	o := serveOptions{dir: filepath.Join(dir, "data"), listen: listen}
+	bench, err := freeAddress()
+	if err != nil {
+		return err
+	}
+	o := serveOptions{dir: filepath.Join(dir, "data"), listen: listen, destinations: []string{"http://" + bench}}
 	if err := o.guarded(); err != nil {
 		return err
 	}
@@ -59,7 +63,7 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 	if !once {
 		fmt.Fprintln(p.out, "Building the co-operative: people, repositories, history, changes …")
 	}
-	world, err := demo.Build(ctx, running.url, token, dir)
+	world, err := demo.Build(ctx, running.url, token, dir, "http://"+bench+"/")
 	if err != nil {
 		return err
 	}
@@ -67,7 +71,7 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 	var group sync.WaitGroup
 	defer group.Wait()
 	defer stop()
-	if err := p.demoHelpers(helpers, &group, world, once, log); err != nil {
+	if err := p.demoHelpers(helpers, &group, world, bench, once, log); err != nil {
 		return err
 	}
 	if once {
@@ -90,43 +94,58 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 	}
 }
 
-// demoHelpers starts the runner and the bench.
-func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world *demo.World, once bool,
+// freeAddress is one of loopback on which nothing listens.
+func freeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	return l.Addr().String(), l.Close()
+}
+
+// demoHelpers starts the runner and the bench, each as a program apart.
+func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world *demo.World, bench string, once bool,
 	log *slog.Logger) error {
+	takes := "6s"
+	if once {
+		takes = "1s"
+	}
+	for name, args := range map[string][]string{
+		"runner": {"runner", "--token-file", world.TokenFile("barn"), "--beside-service", "--beside-runner"},
+		"bench": {"stand-in", "bench", "--token-file", world.TokenFile("bench"), "--secret-file", world.BenchSecret(), "--listen", bench,
+			"--takes", takes},
+	} {
+		if err := helper(ctx, group, world, name, append(args, "--url", world.URL), log); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// helper starts this program once more beside the demonstration, until the context ends.
+func helper(ctx context.Context, group *sync.WaitGroup, world *demo.World, name string, args []string, log *slog.Logger) error {
 	self, err := os.Executable()
 	if err != nil {
 		return err
 	}
-	runner := exec.CommandContext(ctx, self, "runner", "--token-file", world.TokenFile("barn"), "--beside-service",
-		"--beside-runner", "--url", world.URL)
-	runner.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + world.Dir}
-	runner.Cancel = func() error { return runner.Process.Signal(syscall.SIGTERM) }
-	runner.WaitDelay = 5 * time.Second
-	logFile, err := os.Create(filepath.Join(world.Dir, "runner.log"))
+	cmd := exec.CommandContext(ctx, self, args...)
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + world.Dir}
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd.WaitDelay = 5 * time.Second
+	logFile, err := os.Create(filepath.Join(world.Dir, name+".log"))
 	if err != nil {
 		return err
 	}
-	runner.Stderr = logFile
-	if err := runner.Start(); err != nil {
+	cmd.Stderr = logFile
+	if err := cmd.Start(); err != nil {
 		return err
 	}
 	group.Go(func() {
 		defer logFile.Close()
-		if err := runner.Wait(); err != nil && ctx.Err() == nil {
-			log.Error("the runner ended", "error", err)
+		if err := cmd.Wait(); err != nil && ctx.Err() == nil {
+			log.Error("the "+name+" ended", "error", err)
 		}
 	})
-	c, err := world.As("bench")
-	if err != nil {
-		return err
-	}
-	takes := 6 * time.Second
-	if once {
-		takes = time.Second
-	}
-	bench := standin.Bench{Client: c, Repos: []string{demo.House + "/irrigation"}, Check: "valve-bench", Takes: takes,
-		Log: log}
-	group.Go(func() { bench.Run(ctx) })
 	return nil
 }
 
@@ -146,7 +165,7 @@ Sign in there with a token. Everybody's is a file:
   wren    owns the field app with tamsin    %[2]s/wren.token
   admin   administrates the service         %[2]s/admin.token
 
-Eight things to try, in another terminal or in the console. First, where tavrin is, and a word to become somebody:
+Nine things to try, in another terminal or in the console. First, where tavrin is, and a word to become somebody:
     export PATH=%[3]s:$PATH
     as() { export TAVRIN_TOKEN=$(cat %[2]s/$1.token); }
 
@@ -179,6 +198,9 @@ Eight things to try, in another terminal or in the console. First, where tavrin 
     as ines
     tavrin desk
     tavrin waiver acknowledge 1 --text "It had to be"
+9. See what woke the valve bench, a checks system outside: %[1]s/growers/irrigation/webhooks
+    tavrin webhook deliveries 1
+    tavrin check connect valve-bench --watch
 
 Ctrl-C ends the demonstration and removes what it made, your clone too.
 `, world.URL, world.Dir, filepath.Dir(self))

@@ -27,7 +27,11 @@ type World struct {
 	Dir    string // for clones and token files
 	Tokens map[string]string
 	admin  *client.Client
+	bench  string // where the valve bench listens
 }
+
+// BenchSecret is the file with the secret of the webhook that wakes the bench.
+func (w *World) BenchSecret() string { return filepath.Join(w.Dir, "bench.secret") }
 
 // repos are the demonstration's repositories and whether they have rules.
 var repos = []struct {
@@ -43,8 +47,9 @@ var repos = []struct {
 }
 
 // Build makes the people, the repositories with their history, and the rules.
-func Build(ctx context.Context, url, adminToken, dir string) (*World, error) {
-	w := &World{URL: url, Dir: dir, Tokens: map[string]string{"admin": adminToken}}
+// bench is where the valve bench listens.
+func Build(ctx context.Context, url, adminToken, dir, bench string) (*World, error) {
+	w := &World{URL: url, Dir: dir, Tokens: map[string]string{"admin": adminToken}, bench: bench}
 	var err error
 	if w.admin, err = client.New(url, adminToken); err != nil {
 		return nil, err
@@ -134,8 +139,19 @@ func (w *World) repositories(ctx context.Context) error {
 	}
 	bench, err := w.admin.CreateToken(ctx, wire.NewToken{Login: "bench", Name: "bench",
 		Checks: []string{House + "/irrigation:valve-bench"}})
+	if err != nil {
+		return err
+	}
 	w.Tokens["barn"], w.Tokens["bench"] = runner.Secret, bench.Secret
-	return err
+	ines, err := w.As("ines")
+	if err != nil {
+		return err
+	}
+	hook, err := ines.CreateWebhook(ctx, wire.NewWebhook{Of: House + "/irrigation", Name: "valve bench", URL: w.bench, Events: []string{"check.asked"}})
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(w.BenchSecret(), []byte(hook.Secret+"\n"), 0o600)
 }
 
 // As makes a client for one of the people.

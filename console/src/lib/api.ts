@@ -46,6 +46,9 @@ export type PathOwners = Schemas['PathOwners'];
 export type OwnershipGaps = Schemas['OwnershipGaps'];
 export type ReviewLoad = Schemas['ReviewLoad'];
 export type ChangeAreas = Schemas['ChangeAreas'];
+export type Webhook = Schemas['Webhook'];
+export type Delivery = Schemas['Delivery'];
+export type CheckProgress = Schemas['CheckProgress'];
 
 /** A repository, and a change of one, as paths name them. */
 export type InRepo = { house: string; name: string };

@@ -1,7 +1,7 @@
 <script lang="ts" module>
   // A state by its shape. What is under way is a trough in which water rises; what is missing, an empty one with a bar; what
   // is met, a full one with a tick; what is waived, a diamond; what is not asked, a short dash.
-  import type { Advice, Check, Entry, Requirement, RulesTrial } from '../lib/api';
+  import type { Advice, Check, Delivery, Entry, Requirement, RulesTrial } from '../lib/api';
 
   type Shape = 'full' | 'empty' | 'rising' | 'diamond' | 'dash';
   /** Every word of the service for how something stands, and a few of the console's own. */
@@ -9,6 +9,7 @@
     | Requirement['state']
     | Check['state']
     | Entry['state']
+    | Delivery['state']
     | Advice['severity']
     | RulesTrial['changes'][number]['outcome']
     | 'none';
@@ -18,11 +19,13 @@
     passed: 'full',
     landed: 'full',
     freed: 'full',
+    delivered: 'full',
     missing: 'empty',
     failed: 'empty',
     errored: 'empty',
     ejected: 'empty',
     blocked: 'empty',
+    parked: 'empty',
     pending: 'rising',
     waiting: 'rising',
     queued: 'rising',
@@ -37,6 +40,7 @@
     cancelled: 'dash',
     withdrawn: 'dash',
     unchanged: 'dash',
+    dropped: 'dash',
     note: 'dash',
     none: 'dash',
   };

@@ -115,6 +115,8 @@ git push origin {about.value.default_branch}</pre>
           answered(api.PUT('/repositories/{house}/{name}/follow', { params: { path }, body: { follow: !followed } })),
         )}>{followed ? 'Unfollow this repository' : 'Follow this repository'}</button
     >
+    · <a class="plain-link" href={`/${repo}/connect`}>Connect a check</a>
+    · <a class="plain-link" href={`/${repo}/webhooks`}>Webhooks</a>
   </p>
   {#if waivers.value && waivers.value.length > 0}
     <Panel title="Waived" id="waivers" note="what may still be used, and what is not acknowledged yet">
