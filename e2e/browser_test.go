@@ -41,6 +41,7 @@ func TestInTheBrowser(t *testing.T) {
 		{"ConsoleShowsWhatIsNotSeen", consoleShowsWhatIsNotSeen},
 		{"ConsoleNeverTakesAPressForWhatWasReplaced", consoleNeverTakesAPressForWhatWasReplaced},
 		{"ConsoleEditsRules", consoleEditsRules},
+		{"ConsoleConnectsAChecksSystem", consoleConnectsAChecksSystem},
 	} {
 		t.Run(c.name, c.test)
 	}
@@ -375,6 +376,9 @@ func consoleIsAccessible(t *testing.T) {
 		t.Fatalf("the console's packages are not installed: make build: %v", err)
 	}
 	w := aloneTown(t)
+	hooked := w.aDestination()
+	_, err = w.as("admin").CreateWebhook(t.Context(), wire.NewWebhook{Of: repo, Name: "builds", URL: hooked.URL, Events: []string{"check.*", "branch.*"}})
+	w.ok(err)
 	w.begin(strings.Replace(simple, "checks: [unit]", "checks: [unit, lint]", 1))
 	k := w.propose("tamsin", "topic", "valves/east", "open\n")
 	_, err = w.as("wren").Review(t.Context(), repo, k.Number, wire.NewReview{Verdict: "object", Revision: 1, Text: "a long word: " + strings.Repeat("water", 60)})
@@ -392,7 +396,7 @@ func consoleIsAccessible(t *testing.T) {
 	}
 	p := w.visit()
 	paths := []string{"/", "/growers/irrigation", "/growers/irrigation/changes", "/growers/irrigation/changes/1", "/growers/irrigation/changes/2", "/growers/irrigation/queue",
-		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/houses/growers/rules", "/houses/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/notifications", "/growers/irrigation/changes?state=all&text=none", "/growers/irrigation/propose?source=topic", "/nowhere/at/all"}
+		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/houses/growers/rules", "/houses/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/notifications", "/growers/irrigation/changes?state=all&text=none", "/growers/irrigation/propose?source=topic", "/growers/irrigation/webhooks", "/growers/irrigation/connect?check=unit", "/nowhere/at/all"}
 	// A theme alters colours alone, so that in the second one nothing but the contrast is looked at again.
 	check := func(path, theme, only string) {
 		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](fmt.Sprintf(`axe.run(document, {resultTypes: ['violations']%s}).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).slice(0, 3).join(' | ')).join('\n'))`, only), chromedp.EvalAwaitPromise))

@@ -5,9 +5,12 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/chromedp/chromedp"
 
 	"tavrin/internal/outbound"
 	"tavrin/wire"
@@ -40,7 +43,9 @@ func TestAConnectedChecksSystemGatesTheLanding(t *testing.T) {
 			w.close()
 			w.reopen()
 			w.begin(benched)
-			connect := func(more ...string) []string { return append([]string{"check", "connect", "field-bench", "--repo", repo}, more...) }
+			connect := func(more ...string) []string {
+				return append([]string{"check", "connect", "field-bench", "--repo", repo}, more...)
+			}
 			w.says("odo", 1, "this needs the role maintainer", connect()...)
 			said := w.says("ines", 0, "tavrin check connect", connect("--url", "http://"+at+"/")...)
 			env := map[string]string{"CHECK": "sh bench.sh", "PORT": at[strings.LastIndex(at, ":")+1:]}
@@ -120,4 +125,46 @@ func TestWaitingForWork(t *testing.T) {
 	problem(t, err, 403, "maintainer")
 	w.says("pavo", 0, "", "check", "connect", "unasked", "--repo", repo, "--script", "curl")
 	w.says("pavo", 3, "nobody has asked for it yet", "check", "connect", "unasked", "--repo", repo, "--watch", "--timeout", "1s")
+}
+
+// A checks system is connected in the console, and what is sent to it is looked at there.
+func consoleConnectsAChecksSystem(t *testing.T) {
+	w := aloneTown(t)
+	d := w.aDestination()
+	w.begin(benched)
+	p := w.visit()
+	p.signIn("ines")
+	p.open("/growers/irrigation")
+	p.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/connect"]`)))
+	p.shows("Choose the check that a system outside is to answer for.")
+	p.do(chromedp.SendKeys(chromedp.CSS("#check"), "field-bench"), chromedp.SendKeys(chromedp.CSS("#url"), d.URL+"/"))
+	p.shows("field-bench: not asked yet.", "a worker that asks for work", "call /claims")
+	p.press("Make its token")
+	p.shows("Confirm who you are")
+	p.do(chromedp.WaitVisible(chromedp.CSS("#again")), chromedp.SendKeys(chromedp.CSS("#again"), w.tokens["ines"]+"\r"))
+	p.shows("export TAVRIN_TOKEN=tvr_", "export TAVRIN_WEBHOOK_SECRET=whsec_")
+	k := w.propose("tamsin", "good", "a", "a\n")
+	w.join("tamsin", k, "")
+	p.shows("field-bench: not fetched yet.", "by webhook asks for field-bench")
+	p.open("/growers/irrigation/webhooks")
+	p.shows("1 webhook, all well.", "check field-bench was asked for on")
+	p.press("Send a test")
+	p.shows("Try 1: answered 200", "webhook-signature: v1,")
+	d.mu.Lock()
+	d.status = 503
+	d.mu.Unlock()
+	p.press("Send a test")
+	p.shows("it answered 503 Service Unavailable")
+	p.press("Switch off")
+	p.shows("1 webhook, 1 of them failing or off.", "off: it was switched off")
+	p.do(chromedp.SendKeys(chromedp.CSS("#name"), "elsewhere"), chromedp.SendKeys(chromedp.CSS("#url"), "https://elsewhere.example/x"))
+	p.press("Make it")
+	p.shows("is not among the destinations that the administrator allows; it is allowed with: tavrin serve --allow-destination https://elsewhere.example/x")
+	// Two calls were to be refused, and the browser tells of that; of nothing else.
+	p.mu.Lock()
+	p.troubles = slices.DeleteFunc(p.troubles, func(what string) bool {
+		return strings.Contains(what, "status of 403 (Forbidden)") || strings.Contains(what, "status of 422 (Unprocessable Entity)")
+	})
+	p.mu.Unlock()
+	p.untroubled()
 }

@@ -68,6 +68,7 @@ type Delivery struct {
 	Message   string     `json:"message" doc:"its webhook-id, the same at every try"`
 	Event     int64      `json:"event,omitempty" doc:"number of the journal's line; absent: a test"`
 	Kind      string     `json:"kind"`
+	Text      string     `json:"text,omitempty" doc:"what happened, in a sentence"`
 	State     string     `json:"state" enum:"waiting,delivered,parked,dropped" doc:"dropped: it brings no path that the webhook is for"`
 	Attempts  int        `json:"attempts"`
 	NextAt    *time.Time `json:"next_at,omitempty" doc:"when it is tried again"`

@@ -328,9 +328,12 @@ func (p *program) webhookDeliveries() *cobra.Command {
 		func(ctx context.Context, c *client.Client, id int64) ([]wire.Delivery, error) {
 			return c.Deliveries(ctx, id, state, 0, limit)
 		}, func(w io.Writer, all []wire.Delivery) {
-			row(w, "DELIVERY", "EVENT", "STATE", "TRIES", "ANSWER", "WHEN", "")
+			row(w, "DELIVERY", "EVENT", "STATE", "TRIES", "ANSWER", "WHEN", "WHAT")
 			for _, d := range all {
-				why := d.Error
+				why := strings.TrimPrefix(d.Text+"; "+d.Error, "; ")
+				if d.Error == "" {
+					why = d.Text
+				}
 				if d.NextAt != nil && d.State == "waiting" {
 					why += "; again at " + d.NextAt.Local().Format("15:04:05")
 				}

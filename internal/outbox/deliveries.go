@@ -42,6 +42,9 @@ func (s *Outbox) Deliveries(ctx context.Context, a accounts.Actor, q wire.Delive
 		at[d.ID] = i
 		ids = append(ids, d.ID)
 	}
+	if err := told(v.DB, out); err != nil {
+		return nil, err
+	}
 	var last []records.DeliveryAttempt
 	err := v.Where("id IN (SELECT max(id) FROM delivery_attempts WHERE delivery_id IN ? GROUP BY delivery_id)", ids).Find(&last).Error
 	for _, t := range last {
@@ -49,6 +52,26 @@ func (s *Outbox) Deliveries(ctx context.Context, a accounts.Actor, q wire.Delive
 		out[i].Status, out[i].Error = t.Status, t.Error
 	}
 	return out, err
+}
+
+// told adds what happened to deliveries.
+func told(db *gorm.DB, all []wire.Delivery) error {
+	var seqs []int64
+	for _, d := range all {
+		seqs = append(seqs, d.Event)
+	}
+	var lines []records.JournalLine
+	if err := db.Select("seq", "text").Where("seq IN ?", seqs).Find(&lines).Error; err != nil {
+		return err
+	}
+	text := map[int64]string{}
+	for _, l := range lines {
+		text[l.Seq] = l.Text
+	}
+	for i := range all {
+		all[i].Text = text[all[i].Event]
+	}
+	return nil
 }
 
 // Delivery describes one, with every try.

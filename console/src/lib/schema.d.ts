@@ -2952,6 +2952,8 @@ export interface components {
              * @description of the last answer; absent: none came
              */
             status?: number;
+            /** @description what happened, in a sentence */
+            text?: string;
             /** @description only of one delivery */
             tries?: components["schemas"]["DeliveryAttempt"][];
             /** Format: int64 */

@@ -159,8 +159,8 @@
             <Stamp state={d.state} />
             <span class="font-mono">{d.kind}{d.event ? '' : ' (test)'}</span>
             <span class="min-w-0 break-words text-soft"
-              >{d.status ? `answered ${d.status}` : ''}{d.error ? ` ${d.error}` : ''}{d.attempts > 1
-                ? `, ${d.attempts} tries`
+              >{d.text ?? ''}{d.state !== 'delivered' && d.error ? `; ${d.error}` : ''}{d.attempts > 1
+                ? `; ${d.attempts} tries`
                 : ''}</span
             >
             <span class="flex items-baseline gap-3 text-soft">
