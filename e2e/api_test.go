@@ -431,7 +431,7 @@ func TestP11EveryCallNeedsASignIn(t *testing.T) {
 				continue
 			}
 			n++
-			query := map[string]string{"explain": "?branch=main", "grants": "?where=growers/irrigation", "owners": "?path=a", "matching": "?pattern=main", "preview": "?source=topic", "lines": "?path=a", "digest": "?since=2026-01-01T00:00:00Z"}[path[strings.LastIndexByte(path, '/')+1:]]
+			query := map[string]string{"explain": "?branch=main", "grants": "?where=growers/irrigation", "owners": "?path=a", "matching": "?pattern=main", "preview": "?source=topic", "lines": "?path=a", "digest": "?since=2026-01-01T00:00:00Z", "snippets": "?check=unit", "progress": "?check=unit"}[path[strings.LastIndexByte(path, '/')+1:]]
 			resp, body := w.request("", strings.ToUpper(method), fill.Replace(path)+query, bodyFor(path), "If-Match", "*")
 			if resp.StatusCode != 401 && resp.StatusCode != 403 && !(strings.Contains(path, "/jobs/{id}") && resp.StatusCode == 409) {
 				t.Errorf("%s answers %d: %s", call, resp.StatusCode, body)
@@ -481,10 +481,18 @@ func bodyFor(path string) string {
 		return `{"verdict":"comment","text":"x"}`
 	case strings.HasSuffix(path, "/checks"):
 		return `{"commit":"` + strings.Repeat("a", 40) + `","name":"unit","state":"passed"}`
+	case strings.HasSuffix(path, "/checks/reports"):
+		return `{"reports":[]}`
+	case strings.HasSuffix(path, "/connections"):
+		return `{"check":"unit","robot":"mine"}`
+	case strings.HasSuffix(path, "/webhooks"):
+		return `{"name":"x","url":"https://x.example","events":["*"]}`
 	case strings.HasSuffix(path, "/result"):
 		return `{"state":"passed"}`
 	case strings.HasSuffix(path, "/try"), strings.HasSuffix(path, "/lint"):
 		return `{"text":"tavrin: rules/1"}`
+	case strings.HasSuffix(path, "/webhooks/{id}/test"):
+		return ""
 	case strings.HasSuffix(path, "/test"):
 		return `{"examples":"tavrin: examples/1\nexamples: [{name: a, change: {author: odo}, expect: ready}]"}`
 	case strings.HasSuffix(path, "/restore"):

@@ -274,6 +274,17 @@ type Check struct {
 	CreatedAt  time.Time  `json:"created_at"`
 }
 
+// RedTip says that a check that the rules want on the tip of a branch has failed there.
+type RedTip struct {
+	Branch  string    `json:"branch"`
+	Commit  string    `json:"commit"`
+	Check   string    `json:"check"`
+	State   string    `json:"state" enum:"failed,errored"`
+	Summary string    `json:"summary,omitempty"`
+	Link    string    `json:"link,omitempty"`
+	Since   time.Time `json:"since"`
+}
+
 // Snippet is something to paste.
 type Snippet struct {
 	Name  string `json:"name" example:"poll"`
@@ -348,6 +359,7 @@ type Queue struct {
 	Caption string  `json:"caption" doc:"what is happening, in a sentence"`
 	Entries []Entry `json:"entries" doc:"alive, in order"`
 	Recent  []Entry `json:"recent" doc:"ended, newest first"`
+	Red     []RedTip `json:"red" doc:"checks that the rules want on the branch's tip and that have failed there"`
 	// Silent are checks that were asked for and that nobody answers.
 	Silent []SilentCheck `json:"silent" doc:"checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them"`
 }

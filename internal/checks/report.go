@@ -150,12 +150,12 @@ func (s *Checks) ReportCheck(ctx context.Context, a accounts.Actor, name string,
 
 // ReportChecks records several reports, all or none of them.
 func (s *Checks) ReportChecks(ctx context.Context, a accounts.Actor, name string, all []wire.NewReport) ([]wire.Check, error) {
-	if len(all) == 0 || len(all) > MaxReports {
-		return nil, problem.Wrong("reports", "from 1 to %d reports are taken at once", MaxReports)
-	}
 	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Reader)
 	if err != nil {
 		return nil, err
+	}
+	if len(all) == 0 || len(all) > MaxReports {
+		return nil, problem.Wrong("reports", "from 1 to %d reports are taken at once", MaxReports)
 	}
 	unknown := make([]error, len(all))
 	commits := map[string]string{}

@@ -23,5 +23,7 @@ type Checks struct {
 
 // New returns the checks of a service whose folder is dir.
 func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, f *facts.Gatherer, dir string) *Checks {
-	return &Checks{r, disk, book, f, dir}
+	s := &Checks{r, disk, book, f, dir}
+	r.OnRecord(s.moved)
+	return s
 }

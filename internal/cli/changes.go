@@ -532,6 +532,9 @@ func (p *program) queue() *cobra.Command {
 			return h.Queue(ctx, h.repo, branch)
 		}, func(w io.Writer, q wire.Queue) {
 			row(w, fmt.Sprintf("%s is at %s. %s", q.Branch, short(q.Tip), q.Caption))
+			for _, r := range q.Red {
+				row(w, fmt.Sprintf("RED  %s %s on the tip %s since %s: %s  %s", r.Check, r.State, short(r.Commit), ago(r.Since), dash(r.Summary), r.Link))
+			}
 			for _, c := range q.Silent {
 				who := "Nobody answers for"
 				if c.Runner {

@@ -13,7 +13,7 @@ import (
 )
 
 // deskWords say what each kind of thing on the desk wants.
-var deskWords = map[string]string{"stopped": "stopped", "silent": "silent check", "webhook": "webhook", "acknowledge": "to acknowledge",
+var deskWords = map[string]string{"stopped": "stopped", "red-tip": "red tip", "silent": "silent check", "webhook": "webhook", "acknowledge": "to acknowledge",
 	"review": "review", "look-again": "look again", "ejected": "ejected", "answer": "answer", "decide": "decide", "own": "yours, held up"}
 
 // desk lists what waits for whoever asks.
@@ -46,6 +46,8 @@ func deskCommand(i wire.DeskItem) string {
 		return "tavrin repo resume " + i.Repository
 	case "silent":
 		return "tavrin check wanted" + repo
+	case "red-tip":
+		return "tavrin queue show --branch " + strings.TrimSuffix(i.Title, " is red") + repo
 	case "webhook":
 		return fmt.Sprintf("tavrin webhook deliveries %d", i.ID)
 	case "acknowledge":

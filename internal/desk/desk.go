@@ -25,7 +25,7 @@ import (
 )
 
 // deskOrder is the order of what waits for somebody: what holds others up first.
-var deskOrder = []string{"stopped", "silent", "webhook", "acknowledge", "review", "look-again", "ejected", "answer", "decide", "own"}
+var deskOrder = []string{"stopped", "red-tip", "silent", "webhook", "acknowledge", "review", "look-again", "ejected", "answer", "decide", "own"}
 
 // Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
 func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, error) {
@@ -188,6 +188,17 @@ func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository)
 		return out, err
 	}
 	out = append(out, hooks...)
+	red, err := s.checks.RedTips(db, repo)
+	if err != nil {
+		return out, err
+	}
+	for _, r := range red {
+		what := fmt.Sprintf("%s %s on the tip %.10s", r.Check, r.State, r.Commit)
+		if r.Summary != "" {
+			what += ": " + r.Summary
+		}
+		out = append(out, wire.DeskItem{Kind: "red-tip", Repository: repo.Name, Title: r.Branch + " is red", What: what, Since: r.Since})
+	}
 	silent, err := s.checks.SilentChecks(db, repo)
 	for _, c := range silent {
 		who := "nobody answers for it"

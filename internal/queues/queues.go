@@ -324,12 +324,22 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 	if out.Silent, err = s.checks.SilentChecks(db, repo); err != nil {
 		return out, err
 	}
+	red, err := s.checks.RedTips(db, repo)
+	if err != nil {
+		return out, err
+	}
+	out.Red = slices.DeleteFunc(red, func(r wire.RedTip) bool { return r.Branch != out.Branch })
 	out.Caption = caption(out)
 	return out, nil
 }
 
 // caption says in a sentence what a queue is doing.
 func caption(q wire.Queue) string {
+	if len(q.Red) > 0 {
+		r := q.Red[0]
+		q.Red = nil
+		return fmt.Sprintf("%s is red: %s %s on its tip. %s", q.Branch, r.Check, r.State, caption(q))
+	}
 	if len(q.Entries) == 0 {
 		return fmt.Sprintf("The queue of %s is empty.", q.Branch)
 	}

@@ -22,7 +22,7 @@ type Records struct {
 	now            func() time.Time
 	readers        broker
 	listeners      []Listener
-	recorded       func(tx *Tx, repo *Repository, line journal.Line, e event.Event) error
+	recorded       []func(tx *Tx, repo *Repository, line journal.Line, e event.Event) error
 	writing        chan struct{} // holds one while there is a writer
 	commits        atomic.Uint64
 	nested         func()
@@ -51,10 +51,10 @@ type Listener struct {
 // is written.
 func (r *Records) Listen(l Listener) { r.listeners = append(r.listeners, l) }
 
-// OnRecord has a function told of every line of the journal within the transaction that adds it, so that what it writes is
+// OnRecord has one more function told of every line of the journal within the transaction that adds it, so that what it writes is
 // there exactly when the line is. It is for the start, before anything is written.
 func (r *Records) OnRecord(f func(tx *Tx, repo *Repository, line journal.Line, e event.Event) error) {
-	r.recorded = f
+	r.recorded = append(r.recorded, f)
 }
 
 // Tx is one write transaction: the records and the journal lines that go with them. It gives no way to begin another.
@@ -256,11 +256,16 @@ func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 		t.commit.Moved[repo.ID] = row.Seq
 	}
 	t.commit.Touched.by(repo, kind.Touches, event.ChangeOf(e))
-	if err := t.Create(&row).Error; err != nil || t.records.recorded == nil {
+	if err := t.Create(&row).Error; err != nil {
 		return err
 	}
 	line.Hash = row.Hash
-	return t.records.recorded(t, repo, line, e)
+	for _, told := range t.records.recorded {
+		if err := told(t, repo, line, e); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Writable refuses what would write to a repository that is stopped, read-only or deleted.

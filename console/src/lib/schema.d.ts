@@ -2990,10 +2990,10 @@ export interface components {
              */
             id?: number;
             /**
-             * @description a repository is stopped and read-only; nobody answers for a check; a webhook has given up deliveries, or was switched off; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; the queue sent back a change of yours, or one that you asked to land; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
+             * @description a repository is stopped and read-only; a check failed on the tip of a branch; nobody answers for a check; a webhook has given up deliveries, or was switched off; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; the queue sent back a change of yours, or one that you asked to land; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
              * @enum {string}
              */
-            kind: "stopped" | "silent" | "webhook" | "acknowledge" | "review" | "look-again" | "ejected" | "answer" | "own" | "decide";
+            kind: "stopped" | "red-tip" | "silent" | "webhook" | "acknowledge" | "review" | "look-again" | "ejected" | "answer" | "own" | "decide";
             /**
              * Format: int64
              * @description of the change; of a proposal: its number
@@ -3916,9 +3916,22 @@ export interface components {
             entries: components["schemas"]["Entry"][];
             /** @description ended, newest first */
             recent: components["schemas"]["Entry"][];
+            /** @description checks that the rules want on the branch's tip and that have failed there */
+            red: components["schemas"]["RedTip"][];
             /** @description checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them */
             silent: components["schemas"]["SilentCheck"][];
             tip: string;
+        };
+        RedTip: {
+            branch: string;
+            check: string;
+            commit: string;
+            link?: string;
+            /** Format: date-time */
+            since: string;
+            /** @enum {string} */
+            state: "failed" | "errored";
+            summary?: string;
         };
         Refusal: {
             /** Format: date-time */

@@ -22,6 +22,7 @@
     stopped: ['missing', 'stopped'],
     silent: ['pending', 'silent check'],
     webhook: ['missing', 'webhook'],
+    'red-tip': ['failed', 'red tip'],
     acknowledge: ['waived', 'to acknowledge'],
     review: ['missing', 'review'],
     'look-again': ['pending', 'look again'],
@@ -35,7 +36,7 @@
       ? `/${i.repository}#waivers`
       : i.kind === 'webhook'
         ? `${webhooksPage(i.repository)}?id=${i.id}`
-        : i.kind === 'silent'
+        : i.kind === 'silent' || i.kind === 'red-tip'
           ? `/${i.repository}/queue`
           : i.kind === 'stopped'
             ? `/${i.repository}`
@@ -57,7 +58,7 @@
               <p class="flex flex-wrap gap-x-2">
                 <span class="font-medium">{wants[i.kind][1]}{i.asked ? ', you were asked' : ''}</span>
                 <a class="plain-link min-w-0 break-words" href={to(i)}
-                  >{['decide', 'acknowledge', 'silent', 'webhook', 'stopped'].includes(i.kind)
+                  >{['decide', 'acknowledge', 'silent', 'webhook', 'red-tip', 'stopped'].includes(i.kind)
                     ? i.title
                     : `${i.number}. ${i.title}`}</a
                 >

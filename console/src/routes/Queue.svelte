@@ -54,6 +54,14 @@
   command={`tavrin queue show --repo ${repo}${branch ? ` --branch ${branch}` : ''}`}
 >
   {#if q}
+    {#each q.red as r (r.check)}
+      <p role="alert" class="mb-3 border-l-4 border-rust bg-panel p-3">
+        <Mark state="failed" /> <b>{q.branch} is red.</b>
+        {r.check}
+        {r.state} on its tip <Id id={r.commit} />, <When time={r.since} />{r.summary ? `: ${r.summary}` : ''}
+        {#if r.link}<a class="plain-link" href={r.link} rel="noopener noreferrer" target="_blank">more</a>{/if}
+      </p>
+    {/each}
     {#each q.silent as k (k.commit + k.name)}
       <p class="mb-3 border-l-4 border-ochre bg-panel p-3 text-sm">
         <Mark state="pending" size={14} />

@@ -155,6 +155,7 @@ var differing = func() map[string][]string {
 		"checks{}.max_age":                     one(check("max_age: @"), "1h", "12h"),
 		"checks{}.kind":                        one("checks: {unit: {@}}\nprotect: [{name: p, branches: main, require: [{deployment: field}]}]\n", "reported_by: robot:barn", "kind: deployment, environment: field"),
 		"checks{}.environment":                 one("checks: {unit: {kind: deployment, environment: @}}\nprotect: [{name: p, branches: main, require: [{deployment: field}]}]\n", "field", "shed"),
+		"checks{}.on_tip":                      one(check("on_tip: @"), "main", "dev"),
 		"changes.description":                  one("changes: {description: @}\n"+of("require: [{tasks: done}]"), "'- [ ] a'", "b"),
 		"loosening.agreed_by":                  one("loosening: {agreed_by: @}\n"+of("require: [{tasks: done}]"), "person:odo", "person:wren"),
 		"protect[].name":                       {of("push: person:odo, require: [{approvals: 2}]"), strings.ReplaceAll(of("push: person:odo, require: [{approvals: 2}]"), "name: p", "name: q")},
@@ -352,6 +353,7 @@ func TestSettingsOnWhatIsGone(t *testing.T) {
 		"labels{}.set_by":                    {}, // e2e: TestRulesOnWhatIsGone
 		"areas{}.reviewers":                  {}, // decides nothing
 		"areas{}.optional":                   {}, // decides nothing
+		"checks{}.on_tip":                    {}, // decides nothing
 		"loosening.agreed_by":                {}, // e2e: TestRulesOnWhatIsGone
 	}
 	for _, sample := range kindtest.Samples {

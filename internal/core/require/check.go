@@ -22,8 +22,13 @@ type Check struct {
 	MaxAge time.Duration
 	// Environment is where the check deploys to, for a check of the kind deployment; empty: it is an ordinary check.
 	Environment string
-	Line        int
-	Lines       grammar.LineNumbers
+	// OnTip are the branches, as written and as globs, on every new tip of which it is asked for, besides whatever
+	// requirements ask for.
+	OnTip      []string
+	OnTipGlobs []string
+	Tips       glob.List
+	Line       int
+	Lines      grammar.LineNumbers
 }
 
 // LineOf returns the line of one of the check's keys, or else its own.

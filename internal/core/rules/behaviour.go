@@ -90,6 +90,7 @@ var settings = []SettingBehaviour{
 	{Path: "checks{}.max_age", By: byAny, Gone: namesNobody},
 	{Path: "checks{}.kind", By: byAny, Gone: namesNobody},
 	{Path: "checks{}.environment", By: byAny, Gone: namesNobody},
+	{Path: "checks{}.on_tip", Else: "on which branches' new tips it is asked for", Gone: "no such branch: asked for on none"},
 	{Path: "changes.description", Else: "the description of a new change whose author gives none", Gone: namesNobody},
 	{Path: "loosening.agreed_by", Else: "a change of the document that loosens it, and suspending what it protects", Gone: "nobody left: nothing loosens"},
 	{Path: "protect[].name", Else: "what messages call it", Gone: namesNobody},

@@ -54,6 +54,7 @@ var defining = []grammar.Key{
 	{Path: "checks{}.max_age", Shape: grammar.Duration, High: 720, Means: "how long a pass counts after it was reported: from 1m to 720h; on the rehearsal it is then run again", Absent: "for ever", Together: "the shorter", Example: "max_age: 12h"},
 	{Path: "checks{}.kind", Shape: grammar.Word, Allowed: []string{"deployment"}, Means: "that its pass means a deployment", Absent: "an ordinary check", Together: fixed, Example: "kind: deployment"},
 	{Path: "checks{}.environment", Shape: grammar.Text, Means: "where it deploys to; needed with kind: deployment", Absent: "-", Together: fixed, Example: "environment: proving-field"},
+	{Path: "checks{}.on_tip", Shape: grammar.Globs, Means: "branches, by kind or glob, on every new tip of which it is asked for: what follows a landing, such as a build or a deployment", Absent: "only where a requirement asks for it", Together: fixed, Example: "on_tip: main"},
 
 	{Path: "changes", Shape: grammar.Mapping, Means: "what new changes begin with", Absent: "with nothing", Together: "all of them apply", Example: "changes: {description: \"- [ ] the growers were told\"}"},
 	{Path: "changes.description", Shape: grammar.Text, Means: "what the description of a new change begins with, where its author gives none; boxes (- [ ] …) make a checklist, for which tasks: done can ask", Absent: "an empty description", Together: "the house's comes first, the repository's after an empty line", Example: "description: \"- [ ] tried on a bench valve\""},

@@ -73,11 +73,17 @@ type reader struct {
 	*grammar.Reader
 	under Under
 	doc   *Document
+	tips  []tipsField         // on which tips checks are asked for
 	later []areaField         // what areas require
 	used  map[string][]string // branch kinds, and words in their place, with what they stand for
 }
 
 // areaField is a key of one of the document's areas, by its place among them.
+type tipsField struct {
+	check int
+	grammar.Field
+}
+
 type areaField struct {
 	area int
 	grammar.Field
@@ -145,6 +151,13 @@ func (r *reader) document(body ast.Node) {
 	}
 	if !formatSeen && r.Found() == 0 {
 		r.Bad(body, "the document does not say its form", "begin with \"tavrin: "+Format+"\"")
+	}
+	for _, f := range r.tips { // after the kinds, which it may name
+		c := &d.Checks[f.check]
+		if c.OnTip = r.Texts(f.Field); len(c.OnTip) == 0 {
+			r.Bad(f.Value, "\"on_tip\" names no branch", "branch kinds or globs")
+		}
+		c.Tips, c.OnTipGlobs = r.Scope.Branches(f.Field, c.OnTip)
 	}
 	for _, f := range r.later { // after the kinds, labels and areas, which it may name
 		d.Areas[f.area].Require = r.requirements(f.Field, true)
@@ -255,6 +268,8 @@ func (r *reader) check(f grammar.Field) Check {
 			deploys = grammar.OneOf(r.Reader, g, theGrammar.At("checks{}.kind").Allowed...) != ""
 		case "environment":
 			c.Environment = r.Name(g, "an environment")
+		case "on_tip":
+			r.tips = append(r.tips, tipsField{len(r.doc.Checks), g})
 		}
 	}
 	if c.Timeout == 0 {

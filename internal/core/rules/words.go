@@ -263,5 +263,8 @@ func defined(c *Check) string {
 	if c.MaxAge > 0 {
 		text += ", and a pass counts for " + grammar.Brief(c.MaxAge)
 	}
+	if len(c.OnTip) > 0 {
+		text += ", and is asked for on every new tip of " + grammar.GlobWords(c.OnTip)
+	}
 	return text
 }
