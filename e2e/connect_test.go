@@ -146,6 +146,12 @@ func consoleConnectsAChecksSystem(t *testing.T) {
 	k := w.propose("tamsin", "good", "a", "a\n")
 	w.join("tamsin", k, "")
 	p.shows("field-bench: not fetched yet.", "by webhook asks for field-bench")
+	// What a check says about a line stands at the line.
+	_, err := w.as("builder").ReportCheck(t.Context(), repo, wire.NewReport{Commit: k.Head, Name: "unit", State: "failed", Seconds: 75,
+		Numbers: map[string]float64{"coverage": 81.4}, Annotations: []wire.Annotation{{Path: "a", Line: 1, Level: "error", Text: "it never closes"}}})
+	w.ok(err)
+	p.open("/growers/irrigation/changes/1")
+	p.shows("1 min 15 s", "coverage 81.4", "a:1 error it never closes", "error: it never closes (unit)")
 	p.open("/growers/irrigation/webhooks")
 	p.shows("1 webhook, all well.", "check field-bench was asked for on")
 	p.press("Send a test")

@@ -67,7 +67,7 @@ var pictures = []picture{
 	{name: "propose", path: irrigation + "/propose?source=field-app/colours", who: "wren"},
 	{name: "change", path: irrigation + "/changes/4", who: "ines"},
 	{name: "change-dark", path: irrigation + "/changes/5", who: "wren", dark: true, height: 1500},
-	{name: "change-narrow", path: irrigation + "/changes/4", who: "ines", width: 400},
+	{name: "webhooks", path: irrigation + "/webhooks", who: "ines", script: after(`[...document.querySelectorAll('main button')].find((b) => b.innerText.includes('Send a test')).click()`)},
 	{name: "difference", path: irrigation + "/changes/5", who: "ines", script: after(`document.querySelectorAll('#difference input[type=checkbox]')[1].click(); document.querySelector('#difference').scrollIntoView(); await wait(700);
   document.querySelector('[aria-label="Discuss line 2"]').click(); await wait(300); document.querySelector('[aria-label="Comment on the chosen lines"] input[type=checkbox]').click()`)},
 	{name: "queue", path: irrigation + "/queue", who: "ines", script: busy},

@@ -1,7 +1,13 @@
 <script lang="ts">
   import type { Check } from '../lib/api';
   import Stamp from './Stamp.svelte';
-  let { checks, title }: { checks: Check[]; title: string } = $props();
+  let {
+    checks,
+    title,
+    previews = [],
+  }: { checks: Check[]; title: string; /** names of deployments */ previews?: string[] } = $props();
+  const took = (seconds: number) =>
+    seconds < 60 ? `${Math.round(seconds)} s` : `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`;
 </script>
 
 <h3 class="text-sm font-medium text-soft">{title}</h3>
@@ -14,8 +20,42 @@
         {#if k.attempt > 1}<span class="text-soft">attempt {k.attempt}</span>{/if}
         {#if k.by}<span class="text-soft">by {k.by}</span>{/if}
         <span class="break-words">{k.summary}</span>
-        {#if k.link}<a class="plain-link" href={k.link} rel="noopener noreferrer" target="_blank">more</a>{/if}
+        {#if k.seconds && k.seconds >= 1}<span class="text-soft">{took(k.seconds)}</span>{/if}
+        {#if k.link}<a class="plain-link" href={k.link} rel="noopener noreferrer" target="_blank"
+            >{previews.includes(k.name) ? 'open the preview' : 'more'}</a
+          >{/if}
       </div>
+      {#if k.numbers}
+        <p class="ml-6 text-sm text-soft">
+          {Object.entries(k.numbers)
+            .map(([name, n]) => `${name} ${n}`)
+            .join(', ')}
+        </p>
+      {/if}
+      {#if k.parts}
+        <ul class="ml-6 text-sm">
+          {#each k.parts as part (part.name)}
+            <li>
+              <Stamp state={part.state} />
+              {part.name}
+              {part.summary ?? ''}
+              {#if part.link}<a class="plain-link" href={part.link} rel="noopener noreferrer" target="_blank">more</a
+                >{/if}
+            </li>
+          {/each}
+        </ul>
+      {/if}
+      {#if k.annotations}
+        <ul class="ml-6 text-sm">
+          {#each k.annotations as a, n (n)}
+            <li class="break-words">
+              <span class="font-mono">{a.path}:{a.line}</span>
+              <span class="font-medium">{a.level}</span>
+              {a.text}
+            </li>
+          {/each}
+        </ul>
+      {/if}
       {#if k.log}
         <details class="ml-6 text-sm">
           <summary class="cursor-pointer text-soft">the end of its log</summary>

@@ -4,6 +4,7 @@
   import { Button, Input, Select } from 'flowbite-svelte';
   import { answer, api, type Change, type InChange, type Revision, type Thread } from '../lib/api';
   import { Difference, lineHeight, type Asked, type Chosen, type ShownFile } from '../lib/difference.svelte';
+  import type { SaidOf } from '../lib/annotations';
   import { count, short } from '../lib/words';
   import FileLines from './FileLines.svelte';
   import Name from './Name.svelte';
@@ -14,6 +15,7 @@
     change,
     revisions,
     threads,
+    said,
     chosen,
     choose,
   }: {
@@ -21,6 +23,8 @@
     change: Change;
     revisions: Revision[];
     threads: Thread[];
+    /** what checks say about lines as they are now */
+    said: SaidOf;
     chosen?: Chosen;
     choose?: (at: Chosen) => void;
   } = $props();
@@ -284,6 +288,7 @@
                 path={f.about.path}
                 {chosen}
                 discussed={discussed(f)}
+                said={(line) => said(f.about.path, line)}
                 choose={choose && speakable ? (line, before, extend) => pick(f, line, before, extend) : undefined}
               />
             </div>

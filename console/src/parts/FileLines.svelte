@@ -1,5 +1,6 @@
 <script lang="ts">
   // The lines of one file of a difference, in one column or two; only those from first to last are in the page.
+  import type { Said } from '../lib/annotations';
   import type { Pair, PatchLine } from '../lib/patch';
   import Code from './Code.svelte';
   import { lineHeight, type Chosen } from '../lib/difference.svelte';
@@ -12,6 +13,7 @@
     path,
     chosen,
     discussed,
+    said,
     choose,
   }: {
     rows: (PatchLine | Pair)[];
@@ -21,9 +23,11 @@
     path: string;
     chosen?: Chosen;
     discussed: (line: number, before: boolean) => number | undefined;
+    said: (line: number) => Said[] | undefined;
     choose?: (line: number, before: boolean, extend: boolean) => void;
   } = $props();
   const signs = { added: '+', removed: '−', same: ' ', gap: '' };
+  const saidOf = (line: number | undefined): Said[] => (line === undefined ? [] : (said(line) ?? []));
   const isPair = (r: PatchLine | Pair): r is Pair => !('kind' in r);
   // What is chosen stays in view above the place where one writes.
   function showAbove(line: HTMLElement) {
@@ -37,6 +41,14 @@
     line >= chosen.first &&
     line <= chosen.last;
 </script>
+
+{#snippet annotated(line: number | undefined)}
+  {#each saidOf(line) as s, n (n)}
+    <span class="ml-3 shrink-0 rounded border border-rust px-1 font-sans text-xs leading-4 text-rust" title={s.text}
+      >{s.level}: {s.text} ({s.check})</span
+    >
+  {/each}
+{/snippet}
 
 {#snippet number(line: number | undefined, before: boolean, speak: boolean)}
   {@const thread = line === undefined ? undefined : discussed(line, before)}
@@ -85,7 +97,7 @@
             {#if row.right}{@render number(row.right.new, false, true)}<Code
                 text={row.right.text}
                 html={html?.get(row.right)}
-              />{/if}
+              />{@render annotated(row.right.new)}{/if}
           </div>
         </div>
       {/if}
@@ -102,6 +114,7 @@
         {@render number(row.new, false, row.kind !== 'removed')}
         <span class="w-4 shrink-0 text-center">{signs[row.kind]}</span>
         <Code text={row.text} html={html?.get(row)} />
+        {#if row.kind !== 'removed'}{@render annotated(row.new)}{/if}
       </div>
     {/if}
   {/each}

@@ -7,6 +7,7 @@
   import Checks from '../parts/Checks.svelte';
   import Composer from '../parts/Composer.svelte';
   import Difference from '../parts/Difference.svelte';
+  import { annotations } from '../lib/annotations';
   import Loaded from '../parts/Loaded.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
@@ -44,6 +45,10 @@
     ['Revisions', 'revisions'],
     ['Difference', 'difference'],
   ];
+  // The links of checks that deploy lead to what they deployed.
+  const previews = $derived(
+    (page.report.value?.requirements ?? []).filter((q) => q.kind === 'deployment').flatMap((q) => q.checks ?? []),
+  );
 </script>
 
 <Page
@@ -114,11 +119,12 @@
 
         <Panel title="Checks" id="checks" note="on the head, and on the rehearsal as it would land">
           <Loaded of={page.checks}>
-            {#snippet children(checks)}<Checks {checks} title="On the head" />{/snippet}
+            {#snippet children(checks)}<Checks {checks} title="On the head" {previews} />{/snippet}
           </Loaded>
           {#if c.entry?.rehearsal && c.entry.rehearsal.commit !== c.head}<Checks
               checks={c.entry.rehearsal.checks}
               title="On the rehearsal"
+              {previews}
             />{/if}
         </Panel>
 
@@ -137,6 +143,10 @@
             change={c}
             revisions={page.revisions.value ?? []}
             threads={page.threads.value ?? []}
+            said={annotations([
+              ...(page.checks.value ?? []).map((k) => ({ check: k, on: '' })),
+              ...(c.entry?.rehearsal?.checks ?? []).map((k) => ({ check: k, on: ', as rehearsed' })),
+            ])}
             chosen={page.chosen}
             choose={page.alive ? (lines) => (page.chosen = lines) : undefined}
           />
