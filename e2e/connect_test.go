@@ -12,6 +12,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"tavrin/internal/headless"
 	"tavrin/internal/outbound"
 	"tavrin/wire"
 )
@@ -151,7 +152,9 @@ func consoleConnectsAChecksSystem(t *testing.T) {
 		Numbers: map[string]float64{"coverage": 81.4}, Annotations: []wire.Annotation{{Path: "a", Line: 1, Level: "error", Text: "it never closes"}}})
 	w.ok(err)
 	p.open("/growers/irrigation/changes/1")
-	p.shows("1 min 15 s", "coverage 81.4", "a:1 error it never closes", "error: it never closes (unit)")
+	p.shows("1 min 15 s", "coverage 81.4", "a:1 error it never closes")
+	p.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`))
+	p.shows("error: it never closes (unit)")
 	p.open("/growers/irrigation/webhooks")
 	p.shows("1 webhook, all well.", "check field-bench was asked for on")
 	p.press("Send a test")
