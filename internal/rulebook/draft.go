@@ -12,11 +12,13 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/bounds"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/glob"
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/lint"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/rules"
+	"tavrin/internal/core/webhook"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/wire"
@@ -164,6 +166,21 @@ func (s *Rulebook) Advice(ctx context.Context, db *gorm.DB, d Draft) ([]wire.Adv
 	return lint.Told(out), nil
 }
 
+// hooks adds what lint knows of webhooks.
+func hooks(db *gorm.DB, repo *records.Repository, w *lint.World) error {
+	var rows []records.Webhook
+	err := db.Where("off = '' AND deleted_at IS NULL AND (repository_id = ? OR house_id = ? OR (repository_id IS NULL AND house_id IS NULL))",
+		repo.ID, repo.HouseID).Order("id").Find(&rows).Error
+	for _, h := range rows {
+		f, err := webhook.NewFilter(h.Kinds, h.Branches, h.Paths)
+		w.Told = w.Told || err == nil && f.Takes(event.Named("check.asked"))
+		if h.RepositoryID != nil && h.FailingSince != nil && w.At.Sub(*h.FailingSince) >= 24*time.Hour {
+			w.Failing = append(w.Failing, lint.Failing{ID: h.ID, Name: h.Name, Since: *h.FailingSince, Trouble: h.Trouble})
+		}
+	}
+	return err
+}
+
 // world gathers what lint knows of a repository.
 func (s *Rulebook) world(ctx context.Context, db *gorm.DB, repo *records.Repository) (lint.World, error) {
 	w := lint.World{Repository: repo.Name, At: s.records.Now(), Known: map[string]bool{}, Disabled: map[string]bool{},
@@ -212,6 +229,9 @@ WHERE b.repository_id = ? AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR 
 	}
 	for _, r := range runs {
 		w.Reported[r.Name] = r.CreatedAt
+	}
+	if err := hooks(db, repo, &w); err != nil {
+		return w, err
 	}
 	bare := s.disk.Bare(repo)
 	heads, err := bare.Refs(ctx, "refs/heads/")

@@ -59,6 +59,9 @@ func (d *deployment) Complete(r *grammar.Reader, n ast.Node) {
 
 func (d *deployment) Ages() bool { return d.maxAge > 0 || d.healthyFor > 0 }
 
+// Environment is where it asks for a deployment.
+func (d *deployment) Environment() string { return d.to }
+
 func (d *deployment) Identity() string {
 	return fmt.Sprintf("%q|%s|%d|%d", d.to, grammar.Set(d.at), d.maxAge, d.healthyFor)
 }

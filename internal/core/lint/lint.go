@@ -53,7 +53,19 @@ type World struct {
 	Reporters map[string][]string
 	Runner    bool
 	Reported  map[string]time.Time // when each check was last reported
-	At        time.Time
+	// Told says that a webhook that is on sends check.asked of the repository.
+	Told bool
+	// Failing are webhooks of the repository that have failed for a day or longer.
+	Failing []Failing
+	At      time.Time
+}
+
+// Failing is a webhook whose destination takes nothing.
+type Failing struct {
+	ID      int64
+	Name    string
+	Since   time.Time
+	Trouble string // the last failure
 }
 
 // Silent is how long a required check may go unreported before it is warned of.
@@ -83,6 +95,12 @@ func Lint(doc *rules.Document, set *rules.Set, of string, w World) []Advice {
 	for i := range doc.Protections {
 		if l.concerned(&doc.Protections[i]) {
 			l.protection(&doc.Protections[i])
+		}
+	}
+	if l.of == "" {
+		for _, f := range l.w.Failing {
+			l.say(Fragile, 1, fmt.Sprintf("tavrin webhook deliveries %d", f.ID), "webhook %q has failed since %s: %s", f.Name,
+				f.Since.Format("2006-01-02 15:04"), f.Trouble)
 		}
 	}
 	l.combined()
@@ -301,8 +319,12 @@ func (l *linter) reporter(line int, name string, required bool) {
 		l.say(severity, line, fmt.Sprintf("tavrin token create %s --check %s:%q", c.ReportedBy, l.w.Repository, name),
 			"check %q is for robot:%s to report, which has no token for it", name, c.ReportedBy)
 	case !seen:
-		l.say(Fragile, line, "look whether its name is right: tavrin check list", "check %q has never been reported",
-			name)
+		told := ""
+		if !l.w.Told {
+			told = ", and no webhook tells anybody that it is asked for"
+		}
+		l.say(Fragile, line, fmt.Sprintf("look whether its name is right (tavrin check list), or see how far it comes: tavrin check connect %q --watch", name),
+			"check %q has never been reported%s", name, told)
 	case l.w.At.Sub(last) > Silent:
 		l.say(Fragile, line, "look whether it was renamed: tavrin check list",
 			"check %q was last reported on %s, more than %d days ago", name, last.Format("2006-01-02"), int(Silent.Hours()/24))
@@ -545,11 +567,28 @@ func (l *linter) unused() {
 		c := &l.doc.Checks[i]
 		named := slices.ContainsFunc(demanded, func(d rules.Check) bool { return d.Name == c.Name }) ||
 			l.wantedByGlob(c.Name)
-		if !named && c.Environment == "" {
-			l.say(Note, c.Line, "ask for it in a protection or an area, or leave it out",
+		switch {
+		case named || len(c.OnTip) > 0:
+		case c.Environment == "":
+			l.say(Note, c.Line, "ask for it in a protection or an area, on_tip: BRANCHES, or leave it out",
 				"check %q is defined, and nothing asks for it", c.Name)
+		case !l.deployedTo(c.Environment):
+			l.say(Note, c.Line, fmt.Sprintf("require: [{deployment: %s}], on_tip: BRANCHES, or leave it out", c.Environment),
+				"check %q deploys to %s, and nothing asks for a deployment there", c.Name, c.Environment)
 		}
 	}
+}
+
+// deployedTo says whether some requirement in force asks for a deployment to an environment.
+func (l *linter) deployedTo(environment string) bool {
+	for _, layer := range l.set.Layers() {
+		for q := range layer.Document.Requirements() {
+			if q.Environment() == environment {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // decides says whether something is asked for of which a setting decides what a push does to it: what a protection says

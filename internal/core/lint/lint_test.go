@@ -90,6 +90,11 @@ func TestLint(t *testing.T) {
 		{"a message for a rebase", "protect:\n  - {name: a, branches: main, land: {strategies: rebase, message: \"{title}\"}}\n", Note, "land.message has no effect", ""},
 		{"approvals that stay of none", "protect:\n  - {name: a, branches: main, after_push: {approvals_stay: never}}\n", Note, "after_push.approvals_stay has no effect", ""},
 		{"objections that stay of none", "protect:\n  - {name: a, branches: main, after_push: {objections_stay: never}}\n", Note, "after_push.objections_stay has no effect", ""},
+		{"a check that nobody is told of", one("checks: renamed"), Fragile, "no webhook tells anybody that it is asked for", "tavrin check connect \"renamed\""},
+		{"an environment that nothing asks for", "checks: {preview: {kind: deployment, environment: field}}\n", Note, "nothing asks for a deployment there", "deployment: field"},
+		{"an environment that something asks for", "checks: {preview: {kind: deployment, environment: field}}\n" + one("deployment: field"), "", "", ""},
+		{"a deployment of every tip", "checks: {preview: {kind: deployment, environment: field, on_tip: main}}\n", "", "", ""},
+		{"a check of every tip", "checks: {preview: {reported_by: robot:barn, on_tip: main}}\n", "", "", ""},
 		{"a check of no use", "checks: {preview: {reported_by: robot:barn}}\n", Note, "nothing asks for it", ""},
 		{"owners without areas", one("owners: every touched area"), Note, "there are no areas", ""},
 		{"another robot than the check's", "checks: {preview: {reported_by: robot:barn}}\n" + one("{checks: preview, reported_by: robot:other}"), Blocked, "so that nobody's does", "the same robot"},
@@ -234,6 +239,28 @@ func TestNoSlackInARepositoryOfOne(t *testing.T) {
 	for _, a := range linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1, own: counts}], land: {who: person:odo}}\n", w) {
 		if strings.Contains(a.Text, "absence") || strings.Contains(a.Text, "slack") {
 			t.Errorf("it says %+v", a)
+		}
+	}
+}
+
+// Webhooks are looked at with the repository's own rules, and what is told of a check depends on them.
+func TestLintKnowsOfWebhooks(t *testing.T) {
+	w := world()
+	w.Told = true
+	w.Failing = []Failing{{ID: 3, Name: "builds", Since: now.Add(-30 * time.Hour), Trouble: "it did not answer within 15s"}}
+	const text = "protect:\n  - {name: trunk, branches: main, require: [{checks: renamed}]}\n"
+	found := linted(t, text, w)
+	said := ""
+	for _, a := range found {
+		said += a.Text + "\n"
+	}
+	if !strings.Contains(said, `webhook "builds" has failed since`) || !strings.Contains(said, "has never been reported\n") {
+		t.Errorf("lint says\n%s", said)
+	}
+	doc, _ := rules.Parse("tavrin: rules/1\n" + text)
+	for _, a := range Lint(doc, doc.Alone(1), "house growers", w) {
+		if strings.Contains(a.Text, "webhook") {
+			t.Errorf("of a house's document lint says %s", a.Text)
 		}
 	}
 }

@@ -70,6 +70,19 @@ func (c CheckName) Match(name string) bool {
 // String gives the name as written.
 func (c CheckName) String() string { return c.Text }
 
+// Deploying is an Ask that names an environment.
+type Deploying interface {
+	Environment() string
+}
+
+// Environment is the environment that a requirement names; empty: none.
+func (q *Requirement) Environment() string {
+	if d, names := q.Asks.(Deploying); names {
+		return d.Environment()
+	}
+	return ""
+}
+
 // Naming is an Ask that names checks.
 type Naming interface {
 	CheckNames() []CheckName
