@@ -53,3 +53,13 @@ func (c desk) MakeFeed(ctx context.Context) (wire.Feed, error) {
 func (c desk) RevokeFeed(ctx context.Context) error {
 	return none(do(ctx, c.connection, wire.DeleteFeed, wire.Nothing{}))
 }
+
+// MailChoice says how often whoever asks is sent a digest by mail.
+func (c desk) MailChoice(ctx context.Context) (wire.MailChoice, error) {
+	return do(ctx, c.connection, wire.GetMailChoice, wire.Nothing{})
+}
+
+// ChooseMail has a digest sent every day, every week, or never.
+func (c desk) ChooseMail(ctx context.Context, every string) (wire.MailChoice, error) {
+	return do(ctx, c.connection, wire.PutMailChoice, wire.JustBody[wire.NewMailChoice]{Body: wire.NewMailChoice{Every: every}})
+}

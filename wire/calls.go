@@ -145,6 +145,8 @@ var (
 	ListFollowing        = define[Nothing, []Following]("desk", "list-following", "GET", "/following", "What you follow, or do not want to hear of, by your own choice")
 	FollowRepository     = define[RepoBody[FollowChoice], Following]("desk", "put-repository-follow", "PUT", inRepo+"/follow", "Follow a repository, or no longer")
 	FollowChange         = define[ChangeBody[FollowChoice], Following]("desk", "put-change-follow", "PUT", inChange+"/follow", "Follow or unfollow a change")
+	GetMailChoice        = define[Nothing, MailChoice]("desk", "get-mail-choice", "GET", "/me/mail", "How often you are sent a digest by mail")
+	PutMailChoice        = define[JustBody[NewMailChoice], MailChoice]("desk", "put-mail-choice", "PUT", "/me/mail", "Have a digest sent by mail every day or week, or never")
 	CreateFeed           = define[Nothing, Feed]("desk", "create-feed", "POST", "/me/feed", "Give your Atom feed a new private address; the one before ends")
 	DeleteFeed           = define[Nothing, Done]("desk", "delete-feed", "DELETE", "/me/feed", "Revoke the address of your Atom feed")
 

@@ -40,3 +40,17 @@ type Digest struct {
 	Desk          []DeskItem     `json:"desk"`
 	Notifications []Notification `json:"notifications" doc:"newest first"`
 }
+
+// MailChoice says how often somebody is sent a digest by mail.
+type MailChoice struct {
+	Every   string     `json:"every" enum:"day,week,never"`
+	To      string     `json:"to" doc:"the address of your account"`
+	Offered bool       `json:"offered" doc:"the service sends mail at all"`
+	NextAt  *time.Time `json:"next_at,omitempty" doc:"when the next one goes out"`
+	Trouble string     `json:"trouble,omitempty" doc:"why the last one could not be sent"`
+}
+
+// NewMailChoice sets how often you are sent a digest.
+type NewMailChoice struct {
+	Every string `json:"every" enum:"day,week,never"`
+}

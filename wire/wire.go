@@ -354,11 +354,11 @@ type Rehearsal struct {
 
 // Queue is the line of changes for one target branch.
 type Queue struct {
-	Branch  string  `json:"branch"`
-	Tip     string  `json:"tip"`
-	Caption string  `json:"caption" doc:"what is happening, in a sentence"`
-	Entries []Entry `json:"entries" doc:"alive, in order"`
-	Recent  []Entry `json:"recent" doc:"ended, newest first"`
+	Branch  string   `json:"branch"`
+	Tip     string   `json:"tip"`
+	Caption string   `json:"caption" doc:"what is happening, in a sentence"`
+	Entries []Entry  `json:"entries" doc:"alive, in order"`
+	Recent  []Entry  `json:"recent" doc:"ended, newest first"`
 	Red     []RedTip `json:"red" doc:"checks that the rules want on the branch's tip and that have failed there"`
 	// Silent are checks that were asked for and that nobody answers.
 	Silent []SilentCheck `json:"silent" doc:"checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them"`

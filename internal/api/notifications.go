@@ -38,6 +38,12 @@ func (s *server) notifications() {
 	serve(s, wire.FollowChange, func(ctx context.Context, a accounts.Actor, q *wire.ChangeBody[wire.FollowChoice]) (wire.Following, error) {
 		return s.Service.Notifications.Follow(ctx, a, q.Repository(), q.Number, q.Body.Follow)
 	})
+	serve(s, wire.GetMailChoice, func(ctx context.Context, a accounts.Actor, _ *wire.Nothing) (wire.MailChoice, error) {
+		return s.Service.Mail.Choice(ctx, a)
+	})
+	serve(s, wire.PutMailChoice, func(ctx context.Context, a accounts.Actor, q *wire.JustBody[wire.NewMailChoice]) (wire.MailChoice, error) {
+		return s.Service.Mail.Choose(ctx, a, q.Body.Every)
+	})
 	serve(s, wire.CreateFeed, func(ctx context.Context, a accounts.Actor, _ *wire.Nothing) (wire.Feed, error) {
 		return s.Service.Notifications.MakeFeed(ctx, a)
 	})

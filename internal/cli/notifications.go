@@ -63,6 +63,28 @@ func (p *program) digest() *cobra.Command {
 			printNotifications(w, d.Notifications)
 		})
 	c.Flags().DurationVar(&since, "since", 24*time.Hour, "how far to look back")
+	mailed := ""
+	c.Flags().StringVar(&mailed, "mail", "", "have it sent by mail every day or week, or never: day, week or never; shows nothing now")
+	show := c.RunE
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if mailed == "" {
+			return show(cmd, args)
+		}
+		h, err := p.client()
+		if err != nil {
+			return err
+		}
+		v, err := h.ChooseMail(cmd.Context(), mailed)
+		if err != nil {
+			return err
+		}
+		if v.NextAt == nil {
+			fmt.Fprintln(p.out, "you are sent no digest")
+			return nil
+		}
+		fmt.Fprintf(p.out, "every %s a digest goes to %s; the next one %s\n", v.Every, v.To, v.NextAt.Local().Format("2006-01-02 15:04"))
+		return nil
+	}
 	return c
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"tavrin/internal/api"
 	"tavrin/internal/bounds"
+	"tavrin/internal/mail"
 	"tavrin/internal/outbound"
 	"tavrin/internal/service"
 	"tavrin/internal/typed"
@@ -33,6 +34,7 @@ type serveOptions struct {
 	imports                     []string
 	destinations                []string
 	authorities, address        string
+	relay, sender, relayLogin   string
 	bounds                      []string
 	headTo                      string
 	headEvery                   time.Duration
@@ -60,6 +62,9 @@ func (p *program) serve() *cobra.Command {
 	f.StringVar(&o.authorities, "trust-ca", "", "file with certificates (PEM) of authorities to trust besides the system's when calling")
 	f.StringVar(&o.address, "address", "", "where others reach the service, such as https://tavrin.example, for links in "+
 		"what is sent (default: where it listens)")
+	f.StringVar(&o.relay, "mail-relay", "", "smtps://HOST or smtp://HOST: a relay for digests by mail, which people then may ask for (default: no mail)")
+	f.StringVar(&o.sender, "mail-from", "", "whom that mail is from, such as 'Tavrin <tavrin@fennmoor.example>'")
+	f.StringVar(&o.relayLogin, "mail-login-file", "", "file with USER:PASSWORD for the relay")
 	f.StringArrayVar(&o.bounds, "bound", nil, "NAME=NUMBER: another bound than the default, see "+
 		"docs/reference/bounds.md; may be given several times")
 	f.StringVar(&o.headTo, "head-to", "", "file, on another machine's disk if it is to be of use, to which the "+
@@ -174,6 +179,10 @@ func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, err
 	if err != nil {
 		return nil, err
 	}
+	relay, err := o.mailRelay()
+	if err != nil {
+		return nil, err
+	}
 	listener, err := net.Listen("tcp", o.listen)
 	if err != nil {
 		return nil, fmt.Errorf("listen on %s: %w", o.listen, err)
@@ -183,7 +192,7 @@ func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, err
 		url = "https://" + listener.Addr().String()
 	}
 	address := strings.TrimRight(cmp.Or(o.address, url), "/")
-	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Outside: outside, Address: address, Version: api.Version, Log: log, Bounds: b})
+	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Outside: outside, Address: address, Version: api.Version, Relay: relay, Log: log, Bounds: b})
 	if err != nil {
 		return nil, errors.Join(err, listener.Close())
 	}
@@ -231,6 +240,26 @@ func (o serveOptions) outside() (outbound.Options, error) {
 		}
 	}
 	return out, nil
+}
+
+// mailRelay is what takes digests by mail; nil: nothing does.
+func (o serveOptions) mailRelay() (*mail.Relay, error) {
+	if o.relay == "" {
+		return nil, nil
+	}
+	login := ""
+	if o.relayLogin != "" {
+		text, err := os.ReadFile(o.relayLogin)
+		if err != nil {
+			return nil, err
+		}
+		login = string(text)
+	}
+	r, err := mail.NewRelay(o.relay, o.sender, login)
+	if err != nil {
+		return nil, misuse("--mail-relay: %v", err)
+	}
+	return r, nil
 }
 
 // stop finishes what is running and closes the records.

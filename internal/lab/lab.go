@@ -6,6 +6,7 @@ package lab
 import (
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -136,6 +137,17 @@ func (l *Lab) Token(n accounts.NewToken, robot bool) string {
 	l.Ok(err)
 	return t.Secret
 }
+
+// AnotherToken makes one more token of somebody, of scope all.
+func (l *Lab) AnotherToken(login string) string {
+	l.T.Helper()
+	t, err := l.Access.CreateToken(l.T.Context(), l.Admin, accounts.NewToken{Login: login})
+	l.Ok(err)
+	return t.Secret
+}
+
+// Quiet is a log that nobody reads.
+var Quiet = slog.New(slog.DiscardHandler)
 
 // Person makes a person with a role in the repository, signed in.
 func (l *Lab) Person(login, role string) accounts.Actor {

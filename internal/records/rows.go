@@ -627,3 +627,12 @@ type DeliveryAttempt struct {
 	Answer       string            // the beginning of its body
 	Error        string            // why there is none, or why it is no success
 }
+
+// MailChoice says how often somebody is sent a digest by mail.
+type MailChoice struct {
+	Login   string    `gorm:"primaryKey"`
+	Every   string    // day or week
+	Since   time.Time // up to when the last one that was sent told
+	NextAt  time.Time
+	Trouble string // why the last one could not be sent; empty: it was
+}

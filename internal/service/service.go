@@ -27,6 +27,7 @@ import (
 	"tavrin/internal/hosted"
 	"tavrin/internal/intake"
 	"tavrin/internal/landing"
+	"tavrin/internal/mail"
 	"tavrin/internal/metrics"
 	"tavrin/internal/moves"
 	"tavrin/internal/outbound"
@@ -52,7 +53,9 @@ type Options struct {
 	// Address is where the service is reached, such as https://tavrin.example; empty: it does not know.
 	Address string
 	Version string // of the program
-	Log     *slog.Logger
+	// Relay takes digests by mail; nil: none are sent.
+	Relay *mail.Relay
+	Log   *slog.Logger
 	// Now is the clock; nil: the system's.
 	Now func() time.Time
 	// At is called at each named step of a landing or of a recorded push. Tests use it to stop the process there.
@@ -105,6 +108,7 @@ type Rooms struct {
 	Audit         *audit.Auditor
 	Outbox        *outbox.Outbox
 	Metrics       *metrics.Metrics
+	Mail          *mail.Mailer
 	Disk          *hosted.Disk
 	Moves         *moves.Moves
 }
@@ -146,6 +150,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 		})
 	})
 	s.tasks.Go(func() { s.every(running, 2*time.Second, "what ends by itself", s.endings) })
+	s.tasks.Go(func() { s.every(running, time.Minute, "digests that are due", s.Mail.SendDue) })
 	s.tasks.Go(func() { s.every(running, time.Minute, "untidy repositories", s.Repositories.Tidy) })
 	return s, nil
 }
@@ -212,6 +217,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	s.Trials = trials.New(r, s.Disk, s.Rulebook, s.Facts)
 	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook)
 	s.Notifications = desk.NewNotifications(r, s.Desk)
+	s.Mail = mail.New(r, s.Notifications, o.Relay, o.Address, o.Log)
 	s.Audit = audit.New(r, s.Disk, s.Moves, key, o.Log)
 
 	s.Access.OnEnd(checks.EndLeases)

@@ -353,6 +353,15 @@ CREATE TABLE notifications_seen (                         -- up to which line of
   seq   INTEGER NOT NULL
 );
 
+CREATE TABLE mail_choices (                         -- who is sent digests by mail
+  login   TEXT PRIMARY KEY,
+  every   TEXT NOT NULL CHECK (every IN ('day', 'week')),
+  since   DATETIME NOT NULL,                        -- up to when the last one that was sent told
+  next_at DATETIME NOT NULL,
+  trouble TEXT NOT NULL DEFAULT ''                  -- why the last one could not be sent
+);
+CREATE INDEX mail_choices_due ON mail_choices (next_at);
+
 CREATE TABLE feeds (                                -- private addresses of people's Atom feeds; only the hash is kept
   id         INTEGER PRIMARY KEY,
   account_id INTEGER NOT NULL REFERENCES accounts (id),
