@@ -11,6 +11,7 @@ type Webhook struct {
 	Events      []string `json:"events" doc:"kinds of events, or globs over them" example:"check.asked"`
 	Branches    []string `json:"branches" doc:"globs; only events about such a branch. Empty: all"`
 	Paths       []string `json:"paths" doc:"globs; only events that bring such a path. Empty: all"`
+	When        string   `json:"when,omitempty" doc:"expression (CEL) over the event; only events for which it is true"`
 	Headers     []string `json:"headers" doc:"names of further headers; their values are not shown"`
 	Body        string   `json:"body,omitempty" doc:"template of the body; absent: the event itself (CloudEvents 1.0)"`
 	ContentType string   `json:"content_type,omitempty" doc:"of the templated body"`
@@ -35,6 +36,7 @@ type NewWebhook struct {
 	Events      []string          `json:"events" example:"check.asked"`
 	Branches    []string          `json:"branches,omitempty"`
 	Paths       []string          `json:"paths,omitempty"`
+	When        string            `json:"when,omitempty" doc:"expression (CEL) over the event; only events for which it is true" example:"has(data.details.tickets)"`
 	Headers     map[string]string `json:"headers,omitempty" doc:"further headers; values are kept as secrets"`
 	Body        string            `json:"body,omitempty"`
 	ContentType string            `json:"content_type,omitempty" doc:"absent: application/json"`
@@ -49,6 +51,7 @@ type WebhookEdit struct {
 	Events      *[]string          `json:"events,omitempty"`
 	Branches    *[]string          `json:"branches,omitempty"`
 	Paths       *[]string          `json:"paths,omitempty"`
+	When        *string            `json:"when,omitempty"`
 	Headers     *map[string]string `json:"headers,omitempty" doc:"all of them anew"`
 	Body        *string            `json:"body,omitempty" doc:"empty: the event itself"`
 	ContentType *string            `json:"content_type,omitempty"`
@@ -69,7 +72,7 @@ type Delivery struct {
 	Event     int64      `json:"event,omitempty" doc:"number of the journal's line; absent: a test"`
 	Kind      string     `json:"kind"`
 	Text      string     `json:"text,omitempty" doc:"what happened, in a sentence"`
-	State     string     `json:"state" enum:"waiting,delivered,parked,dropped" doc:"dropped: it brings no path that the webhook is for"`
+	State     string     `json:"state" enum:"waiting,delivered,parked,dropped" doc:"dropped: it was not for the webhook after all, by paths or condition; or a test that failed"`
 	Attempts  int        `json:"attempts"`
 	NextAt    *time.Time `json:"next_at,omitempty" doc:"when it is tried again"`
 	Status    int        `json:"status,omitempty" doc:"of the last answer; absent: none came"`

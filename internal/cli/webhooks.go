@@ -52,6 +52,7 @@ func (e *eventsOf) place(ctx context.Context, c *client.Client) (string, error) 
 // webhookOptions are the options of a webhook, of the commands that make and edit one.
 type webhookOptions struct {
 	url, bodyFile, contentType string
+	when                       string
 	events, branches, paths    []string
 	headers                    []string
 	anyOrder                   bool
@@ -63,6 +64,7 @@ func (o *webhookOptions) on(c *cobra.Command) {
 	f.StringSliceVar(&o.events, "event", nil, "kind of event, or a glob over them, such as check.asked or queue.*; may be given several times")
 	f.StringSliceVar(&o.branches, "branch", nil, "glob; only events about such a branch; may be given several times")
 	f.StringSliceVar(&o.paths, "path", nil, "glob; only events that bring such a file; may be given several times")
+	f.StringVar(&o.when, "when", "", "expression (CEL) over the event; only events for which it is true, such as has(data.details.tickets)")
 	f.StringArrayVar(&o.headers, "header", nil, "NAME=VALUE or NAME=@FILE: a further header; its value is kept as a secret; may be given several times")
 	f.StringVar(&o.bodyFile, "body", "", "file with a template of the body (default: the event itself, in CloudEvents 1.0)")
 	f.StringVar(&o.contentType, "content-type", "", "of that body (default: application/json)")
@@ -94,7 +96,7 @@ func (p *program) webhookCreate() *cobra.Command {
 	secretFile := ""
 	c := answer(p, "create NAME", "Have events sent somewhere; prints the secret that they are signed with, once", cobra.ExactArgs(1),
 		func(ctx context.Context, c *client.Client, args []string) (wire.Webhook, error) {
-			n := wire.NewWebhook{Name: args[0], URL: o.url, Events: o.events, Branches: o.branches, Paths: o.paths, ContentType: o.contentType,
+			n := wire.NewWebhook{Name: args[0], URL: o.url, Events: o.events, Branches: o.branches, Paths: o.paths, When: o.when, ContentType: o.contentType,
 				AnyOrder: o.anyOrder}
 			var err error
 			if n.Of, err = of.place(ctx, c); err != nil {
@@ -159,6 +161,9 @@ func (p *program) webhookEdits(c *cobra.Command, o *webhookOptions, name string,
 	}
 	if given("url") {
 		e.URL = &o.url
+	}
+	if given("when") {
+		e.When = &o.when
 	}
 	lists := map[string]struct {
 		from *[]string
@@ -238,6 +243,9 @@ func printWebhook(w io.Writer, h wire.Webhook) {
 		if len(list.of) > 0 {
 			row(w, list.name, strings.Join(list.of, ", "))
 		}
+	}
+	if h.When != "" {
+		row(w, "when", h.When)
 	}
 	row(w, "to", h.URL)
 	if h.Body != "" {

@@ -187,6 +187,10 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 		if err := json.Unmarshal([]byte(intent.Report), &judged); err != nil {
 			return fmt.Errorf("the report of intent %d: %w", intent.ID, err)
 		}
+		g, err := s.facts.Gather(tx.DB, repo, c)
+		if err != nil {
+			return err
+		}
 		signed, err := s.sign(repo, c, intent, e.Strategy, judged)
 		if err != nil {
 			return err
@@ -223,7 +227,7 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 			err = tx.Record(intent.Actor, repo, event.ChangeLanded{OfChange: event.OfChange{Number: c.Number},
 				Title: c.Title, Target: target, Old: intent.Old, New: intent.New, Strategy: e.Strategy, Revision: intent.Revision,
 				RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion,
-				FactsSHA256: intent.Digest, StatementSHA256: accounts.Digest(signed)})
+				FactsSHA256: intent.Digest, StatementSHA256: accounts.Digest(signed), Tickets: gate.Tickets(g.Set, g.Facts)})
 		}
 		if err != nil {
 			return err

@@ -6,6 +6,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/webhook"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -127,11 +128,19 @@ func (s *Outbox) Test(ctx context.Context, a accounts.Actor, id int64) (wire.Del
 	if err != nil {
 		return wire.Delivery{}, err
 	}
-	kind := f.Sent()[0]
 	now := s.records.Now()
-	parcel, err := example(h, kind, p, s.base, now)
-	if err != nil {
-		return wire.Delivery{}, problem.New(problem.Conflict, "%v", err)
+	var kind *event.Kind
+	var parcel parcel
+	for _, kind = range f.Sent() { // the first for whose example the condition holds
+		if parcel, err = example(h, kind, p, s.base, now); err != nil {
+			return wire.Delivery{}, problem.New(problem.Conflict, "for an event %s %v", kind.Name, err)
+		}
+		if parcel.body != nil {
+			break
+		}
+	}
+	if parcel.body == nil {
+		return wire.Delivery{}, problem.New(problem.Conflict, "its condition, %s, holds for no example of what it sends, so that there is none to send", h.Condition)
 	}
 	d := records.Delivery{WebhookID: h.ID, Message: newMessage(), Kind: kind.Name, State: "waiting", CreatedAt: now, Payload: string(parcel.body)}
 	r := s.try(ctx, h, d, parcel)

@@ -220,6 +220,35 @@ func TestWhatAWebhookSends(t *testing.T) {
 	}
 }
 
+// A condition decides, and one that asks for what an event has not is refused when it is made.
+func TestConditions(t *testing.T) {
+	p := aPlace(t)
+	for when, words := range map[string]string{"data.details.nothing == 1": "could not be worked out", "data.text": "neither true nor false", "type": "is not true or false"} {
+		_, err := p.Outbox.Create(t.Context(), p.Admin, wire.NewWebhook{Of: lab.Name, Name: "x", URL: p.url, Events: []string{"tag.*"}, When: when})
+		p.Is(err, problem.Invalid, words)
+	}
+	h := p.hook(wire.NewWebhook{When: `data.details.ref == "refs/tags/v4"`})
+	p.happen("v3")
+	p.happen("v4")
+	p.happen("v5")
+	if came := p.came(); len(came) != 1 {
+		t.Errorf("%v came", came)
+	}
+	states := ""
+	for _, d := range p.deliveries(h.ID) {
+		states += d.State + " "
+	}
+	if states != "dropped delivered dropped " {
+		t.Errorf("the deliveries are %s", states)
+	}
+	if d, err := p.Outbox.Test(t.Context(), p.Admin, h.ID); err != nil || d.State != "delivered" { // the example is of v4
+		t.Errorf("the test is %+v, %v", d, err)
+	}
+	none := p.hook(wire.NewWebhook{When: "false"})
+	_, err := p.Outbox.Test(t.Context(), p.Admin, none.ID)
+	p.Is(err, problem.Conflict, "holds for no example")
+}
+
 // In order, unless told otherwise; with growing pauses; parked after a day, with a word to who keeps it; and sent again.
 func TestFailures(t *testing.T) {
 	p := aPlace(t)

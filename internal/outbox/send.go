@@ -168,6 +168,11 @@ func (s *Outbox) deliver(ctx context.Context, h records.Webhook, d records.Deliv
 	if err != nil {
 		return ended("parked", err.Error())
 	}
+	if holds, err := sent(h, cloud); err != nil {
+		return ended("parked", "its condition could not be worked out: "+err.Error())
+	} else if !holds {
+		return ended("dropped", "")
+	}
 	parcel, err := pack(h, d, cloud)
 	if err != nil {
 		return ended("parked", err.Error())

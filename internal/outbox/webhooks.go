@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"maps"
 	"net/http"
 	"net/url"
@@ -104,7 +105,7 @@ func (s *Outbox) find(db *gorm.DB, a accounts.Actor, id int64) (records.Webhook,
 
 func view(h records.Webhook, of string) wire.Webhook {
 	v := wire.Webhook{ID: h.ID, Of: of, Name: h.Name, URL: h.URL, Events: orNone(h.Kinds), Branches: orNone(h.Branches), Paths: orNone(h.Paths),
-		Headers: orNone(slices.Sorted(maps.Keys(h.Headers))), Body: h.Body, ContentType: h.ContentType, AnyOrder: h.AnyOrder, Off: h.Off,
+		When: h.Condition, Headers: orNone(slices.Sorted(maps.Keys(h.Headers))), Body: h.Body, ContentType: h.ContentType, AnyOrder: h.AnyOrder, Off: h.Off,
 		FailingSince: h.FailingSince, Trouble: h.Trouble, MadeBy: h.MadeBy, CreatedAt: h.CreatedAt}
 	if h.OldSecret != "" {
 		v.OldUntil = h.OldUntil
@@ -177,7 +178,7 @@ func (s *Outbox) Webhook(ctx context.Context, a accounts.Actor, id int64) (wire.
 
 // Create makes a webhook.
 func (s *Outbox) Create(ctx context.Context, a accounts.Actor, n wire.NewWebhook) (wire.Webhook, error) {
-	h := records.Webhook{Name: n.Name, URL: n.URL, Kinds: n.Events, Branches: n.Branches, Paths: n.Paths, Headers: canonical(n.Headers), Body: n.Body,
+	h := records.Webhook{Name: n.Name, URL: n.URL, Kinds: n.Events, Branches: n.Branches, Paths: n.Paths, Condition: n.When, Headers: canonical(n.Headers), Body: n.Body,
 		ContentType: n.ContentType, AnyOrder: n.AnyOrder, MadeBy: a.Login()}
 	var out wire.Webhook
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
@@ -280,6 +281,9 @@ func (s *Outbox) valid(h *records.Webhook, p place) error {
 			return problem.Wrong("body", "%v", err)
 		}
 	}
+	if _, err := webhook.ParseCondition(h.Condition); err != nil {
+		return problem.Wrong("when", "%v", err)
+	}
 	for _, k := range f.Sent() {
 		parcel, err := example(*h, k, p, s.base, s.records.Now())
 		if err != nil {
@@ -309,7 +313,26 @@ func example(h records.Webhook, k *event.Kind, p place, base string, at time.Tim
 	if err != nil {
 		return parcel{}, err
 	}
+	if holds, err := sent(h, cloud); err != nil || !holds {
+		if err != nil {
+			err = fmt.Errorf("its condition could not be worked out: %w", err)
+		}
+		return parcel{url: h.URL}, err // nothing is written of it
+	}
 	return pack(h, records.Delivery{}, cloud)
+}
+
+// sent says whether an event is one for which the webhook's condition holds.
+func sent(h records.Webhook, cloud []byte) (bool, error) {
+	c, err := webhook.ParseCondition(h.Condition)
+	if err != nil {
+		return false, err
+	}
+	known, err := webhook.Variables(cloud)
+	if err != nil {
+		return false, err
+	}
+	return c.Holds(known)
 }
 
 // kept out are headers that the service writes itself, or that say how a request is sent.
@@ -387,6 +410,7 @@ func edited(h *records.Webhook, e wire.WebhookEdit) []string {
 	}
 	text(&h.Name, e.Name, "name")
 	text(&h.URL, e.URL, "url")
+	text(&h.Condition, e.When, "condition")
 	list(&h.Kinds, e.Events, "events")
 	list(&h.Branches, e.Branches, "branches")
 	list(&h.Paths, e.Paths, "paths")

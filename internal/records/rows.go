@@ -583,6 +583,7 @@ type Webhook struct {
 	Kinds        []string          `gorm:"serializer:json"`
 	Branches     []string          `gorm:"serializer:json"`
 	Paths        []string          `gorm:"serializer:json"`
+	Condition    string            // an expression over the event; empty: always
 	Secret       string            // that deliveries are signed with
 	OldSecret    string            // that signs beside it
 	OldUntil     *time.Time        // until when it does

@@ -134,6 +134,8 @@ type ChangeLanded struct {
 	HouseVersion    int    `json:"house_version"`
 	FactsSHA256     string `json:"facts_sha256" doc:"of the facts that the gate was judged by, in hexadecimal"`
 	StatementSHA256 string `json:"statement_sha256" doc:"of the signed statement, in hexadecimal"`
+	// Tickets are those that the change refers to.
+	Tickets []string `json:"tickets,omitempty" doc:"that the change refers to"`
 }
 
 // Branches is the target.

@@ -38,7 +38,7 @@ var Kinds = []Kind{
 	{Name: "change.traced", Means: "Other branches were found to hold the commits of a change, where rules ask for that.", Touches: Own, Leaves: true,
 		Example: ChangeTraced{change, 2, []string{"main"}}},
 	{Name: "change.landed", Means: "A change has landed.", Touches: Repository, Hears: Both, Leaves: true, Moves: true,
-		Example: ChangeLanded{change, "Close valves in the evening", "main", before, tip, "squash", 2, 7, 3, sum, sum}},
+		Example: ChangeLanded{change, "Close valves in the evening", "main", before, tip, "squash", 2, 7, 3, sum, sum, []string{"FEN-31"}}},
 
 	// Reviews and discussions.
 	{Name: "review.asked", Means: "People were asked to look at a change, or told of it.", Touches: Own, Hears: Part, Leaves: true,

@@ -193,6 +193,45 @@ func (t Template) Escaped(event map[string]any) (string, error) {
 	return t.Text(event, func(s string) string { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20") })
 }
 
+// Condition says of an event whether it is sent.
+type Condition struct{ program cel.Program }
+
+// ParseCondition reads an expression of type bool over what templates know of an event. An empty one holds always.
+func ParseCondition(text string) (Condition, error) {
+	if strings.TrimSpace(text) == "" {
+		return Condition{}, nil
+	}
+	env, err := environment()
+	if err != nil {
+		return Condition{}, err
+	}
+	ast, issues := env.Compile(text)
+	if issues.Err() != nil {
+		return Condition{}, fmt.Errorf("the expression %s is not right: %s", text, firstLine(issues.Err()))
+	}
+	if kind := ast.OutputType(); !kind.IsExactType(cel.BoolType) && !kind.IsExactType(cel.DynType) {
+		return Condition{}, fmt.Errorf("the expression %s is not true or false", text)
+	}
+	p, err := env.Program(ast, cel.CostLimit(maxCost), cel.InterruptCheckFrequency(100))
+	return Condition{p}, err
+}
+
+// Holds says whether an event is sent.
+func (c Condition) Holds(event map[string]any) (bool, error) {
+	if c.program == nil {
+		return true, nil
+	}
+	v, _, err := c.program.Eval(event)
+	if err != nil {
+		return false, err
+	}
+	b, is := v.(types.Bool)
+	if !is {
+		return false, fmt.Errorf("it is neither true nor false")
+	}
+	return bool(b), nil
+}
+
 // Form is how a body is written.
 type Form struct {
 	ContentType string

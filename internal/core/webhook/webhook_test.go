@@ -285,3 +285,25 @@ func TestCloudEventsAreWhole(t *testing.T) {
 		}
 	}
 }
+
+func TestConditions(t *testing.T) {
+	known := map[string]any{"id": "7", "type": "tavrin.change.landed", "source": "", "subject": "change/4", "time": "",
+		"data": map[string]any{"details": map[string]any{"tickets": []any{"FEN-31"}}}}
+	for _, c := range []struct {
+		text, wrong string
+		holds       bool
+	}{
+		{"", "", true}, {"true", "", true}, {"type == 'tavrin.change.landed'", "", true}, {"has(data.details.tickets)", "", true},
+		{"size(data.details.tickets) > 1", "", false}, {"data.details.number > 3", "no such key", false}, {"data.details.tickets", "neither true nor false", false},
+		{"subject", "is not true or false", false}, {"subject ==", "is not right", false},
+	} {
+		p, err := ParseCondition(c.text)
+		holds := false
+		if err == nil {
+			holds, err = p.Holds(known)
+		}
+		if holds != c.holds || (err == nil) != (c.wrong == "") || err != nil && !strings.Contains(err.Error(), c.wrong) {
+			t.Errorf("%q holds: %v, %v; want %v, %q", c.text, holds, err, c.holds, c.wrong)
+		}
+	}
+}

@@ -576,6 +576,7 @@ CREATE TABLE webhooks (
   kinds          TEXT NOT NULL,                     -- JSON, globs of names of events
   branches       TEXT NOT NULL,                     -- JSON, globs
   paths          TEXT NOT NULL,                     -- JSON, globs
+  condition      TEXT NOT NULL DEFAULT '',          -- an expression; empty: always
   secret         TEXT NOT NULL,
   old_secret     TEXT NOT NULL DEFAULT '',          -- that signs too, for a while
   old_until      DATETIME,
