@@ -184,37 +184,38 @@ type Me struct {
 
 // Change is a proposal to bring a source branch into a target branch.
 type Change struct {
-	Repository      string     `json:"repository"`
-	Number          int        `json:"number"`
-	Title           string     `json:"title"`
-	Description     string     `json:"description" doc:"Markdown"`
-	DescriptionHTML string     `json:"description_html,omitempty" doc:"of one change: the description laid out, safe to show"`
-	Source          string     `json:"source"`
-	Target          string     `json:"target"`
-	State           string     `json:"state" enum:"draft,open,landed,closed"`
-	Revision        int        `json:"revision"`
-	Head            string     `json:"head"`
-	Base            string     `json:"base"`
-	Hidden          []string   `json:"hidden,omitempty" doc:"the first hundred paths that its commits touch and its difference does not show; by a strategy that keeps the commits they come to the target too"`
-	SourceGone      bool       `json:"source_gone,omitempty" doc:"there is no such source branch now: the change stays at its newest revision, and may land"`
-	Ready           bool       `json:"ready"`
-	Summary         string     `json:"summary" doc:"the gate in one sentence"`
-	OpenedBy        string     `json:"opened_by"`
-	Authors         []string   `json:"authors" doc:"who counts as author"`
-	Labels          []string   `json:"labels"`
-	Tickets         []string   `json:"tickets" doc:"referred to in the title, description, source branch and messages"`
-	DependsOn       []int      `json:"depends_on" doc:"numbers of the changes that it waits for"`
-	Reviewers       []Reviewer `json:"reviewers" doc:"who was asked to review it, or told of it"`
-	Files           int        `json:"files"`
-	Added           int        `json:"added"`
-	Removed         int        `json:"removed"`
-	LandedCommit    string     `json:"landed_commit,omitempty"`
-	Ahead           int        `json:"ahead,omitempty" doc:"of one open change: commits it has and its target has not"`
-	Behind          int        `json:"behind,omitempty" doc:"of one open change: commits its target has and it has not; the queue brings them together, nobody has to"`
-	Entry           *Entry     `json:"entry,omitempty" doc:"its newest place in the queue"`
-	Waivers         []Waiver   `json:"waivers" doc:"what was waived for it, newest first"`
-	CreatedAt       time.Time  `json:"created_at"`
-	UpdatedAt       time.Time  `json:"updated_at"`
+	Repository      string            `json:"repository"`
+	Number          int               `json:"number"`
+	Title           string            `json:"title"`
+	Description     string            `json:"description" doc:"Markdown"`
+	DescriptionHTML string            `json:"description_html,omitempty" doc:"of one change: the description laid out, safe to show"`
+	Source          string            `json:"source"`
+	Target          string            `json:"target"`
+	State           string            `json:"state" enum:"draft,open,landed,closed"`
+	Revision        int               `json:"revision"`
+	Head            string            `json:"head"`
+	Base            string            `json:"base"`
+	Hidden          []string          `json:"hidden,omitempty" doc:"the first hundred paths that its commits touch and its difference does not show; by a strategy that keeps the commits they come to the target too"`
+	SourceGone      bool              `json:"source_gone,omitempty" doc:"there is no such source branch now: the change stays at its newest revision, and may land"`
+	Ready           bool              `json:"ready"`
+	Summary         string            `json:"summary" doc:"the gate in one sentence"`
+	OpenedBy        string            `json:"opened_by"`
+	Authors         []string          `json:"authors" doc:"who counts as author"`
+	Labels          []string          `json:"labels"`
+	Tickets         []string          `json:"tickets" doc:"referred to in the title, description, source branch and messages"`
+	TicketLinks     map[string]string `json:"ticket_links" doc:"where they lead, of those of which the rules say so"`
+	DependsOn       []int             `json:"depends_on" doc:"numbers of the changes that it waits for"`
+	Reviewers       []Reviewer        `json:"reviewers" doc:"who was asked to review it, or told of it"`
+	Files           int               `json:"files"`
+	Added           int               `json:"added"`
+	Removed         int               `json:"removed"`
+	LandedCommit    string            `json:"landed_commit,omitempty"`
+	Ahead           int               `json:"ahead,omitempty" doc:"of one open change: commits it has and its target has not"`
+	Behind          int               `json:"behind,omitempty" doc:"of one open change: commits its target has and it has not; the queue brings them together, nobody has to"`
+	Entry           *Entry            `json:"entry,omitempty" doc:"its newest place in the queue"`
+	Waivers         []Waiver          `json:"waivers" doc:"what was waived for it, newest first"`
+	CreatedAt       time.Time         `json:"created_at"`
+	UpdatedAt       time.Time         `json:"updated_at"`
 }
 
 // Revision is one state of a change's source branch.

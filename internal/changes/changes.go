@@ -183,6 +183,7 @@ func changeView(repo *records.Repository, g facts.Gathered, refs *git.RefFiles) 
 			maxHidden)],
 		LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
 		Labels: append([]string{}, g.Facts.Labels...), Reviewers: []wire.Reviewer{}, DependsOn: []int{}, Tickets: gate.Tickets(g.Set, g.Facts),
+		TicketLinks: gate.TicketLinks(g.Set, g.Facts),
 	}
 	for _, d := range g.Facts.Dependencies {
 		v.DependsOn = append(v.DependsOn, d.Number)

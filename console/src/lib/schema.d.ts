@@ -2715,6 +2715,10 @@ export interface components {
             /** @description the gate in one sentence */
             summary: string;
             target: string;
+            /** @description where they lead, of those of which the rules say so */
+            ticket_links: {
+                [key: string]: string;
+            };
             /** @description referred to in the title, description, source branch and messages */
             tickets: string[];
             title: string;
@@ -2967,7 +2971,7 @@ export interface components {
             /** @description the body as it was sent; only of one delivery */
             payload?: string;
             /**
-             * @description dropped: it brings no path that the webhook is for
+             * @description dropped: it was not for the webhook after all, by paths or condition; or a test that failed
              * @enum {string}
              */
             state: "waiting" | "delivered" | "parked" | "dropped";
@@ -3785,6 +3789,11 @@ export interface components {
             secret?: string;
             /** @example https://builds.example/hooks/irrigation */
             url: string;
+            /**
+             * @description expression (CEL) over the event; only events for which it is true
+             * @example has(data.details.tickets)
+             */
+            when?: string;
         };
         Notification: {
             /** Format: date-time */
@@ -4652,6 +4661,8 @@ export interface components {
              * @description deliveries on their way
              */
             waiting: number;
+            /** @description expression (CEL) over the event; only events for which it is true */
+            when?: string;
         };
         WebhookEdit: {
             any_order?: boolean;
@@ -4669,6 +4680,7 @@ export interface components {
             off?: boolean;
             paths?: string[];
             url?: string;
+            when?: string;
         };
         Weighed: {
             by: string;

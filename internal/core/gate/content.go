@@ -107,3 +107,8 @@ func Fewest(set *rules.Set, f change.Facts) (logins []string, hopeless []string,
 	_, j := judged(set, f)
 	return j.Fewest()
 }
+
+// TicketLinks says where the tickets of a change lead, as far as the rules say so.
+func TicketLinks(set *rules.Set, f change.Facts) map[string]string {
+	return kind.TicketLinks(set.For(f.Target).Requirements, Tickets(set, f))
+}

@@ -2,6 +2,7 @@ package kind
 
 import (
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -22,6 +23,8 @@ var _ = register(require.Kind{
 		{Path: "in", Shape: grammar.Words, Allowed: grammar.Texts(parts), Means: "where the ticket may be referred to",
 			Absent: "anywhere", Together: require.PartOf, Example: "in: [title, commits]"},
 		exampleKey,
+		{Path: "link", Shape: grammar.Text, Means: "where a ticket leads: an address in which {ticket} stands for it", Absent: "tickets are shown without a link",
+			Together: require.PartOf, Example: "link: \"https://tickets.example/{ticket}\"", Else: "where a ticket leads"},
 	},
 	Judged: "the parts of the change that in names, as they are now", Gone: "-",
 	New: func() require.Ask { return &ticket{in: parts} },
@@ -42,15 +45,24 @@ var parts = []part{inTitle, inDescription, inBranch, inCommits}
 // ticket asks that a ticket is referred to.
 type ticket struct {
 	pattern
-	in []part
+	in   []part
+	link string // with {ticket} in it; empty: none
 }
 
 func (t *ticket) Read(r *grammar.Reader, f grammar.Field) {
-	if f.Name == "in" {
+	switch f.Name {
+	case "in":
 		t.in = grammar.SomeOf(r, f, parts...)
-		return
+	case "link":
+		t.link = r.Text(f)
+		u, err := url.Parse(strings.ReplaceAll(t.link, ticketPlace, "x"))
+		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || !strings.HasPrefix(t.link, u.Scheme+"://"+u.Host) ||
+			!strings.Contains(t.link, ticketPlace) {
+			r.Bad(f.Value, fmt.Sprintf("%q is no address with %s in it", t.link, ticketPlace), "link: \"https://tickets.example/{ticket}\"")
+		}
+	default:
+		t.pattern.Read(r, f)
 	}
-	t.pattern.Read(r, f)
 }
 
 func (t *ticket) Identity() string { return t.pattern.Identity() + "|" + grammar.Set(t.in) }
@@ -73,6 +85,7 @@ func (t *ticket) AtLeast(other require.Ask) bool {
 func (t *ticket) Join(same require.Ask) require.Ask {
 	joined := *t
 	joined.example = require.FirstSaid(t.example, same.(*ticket).example)
+	joined.link = require.FirstSaid(t.link, same.(*ticket).link)
 	return &joined
 }
 
@@ -153,6 +166,26 @@ func Tickets(all []require.Sourced, f change.Facts) []string {
 				if found = strings.TrimSpace(found); found != "" && !slices.Contains(out, found) && len(out) < 50 {
 					out = append(out, found)
 				}
+			}
+		}
+	}
+	return out
+}
+
+// ticketPlace stands for a ticket in a link.
+const ticketPlace = "{ticket}"
+
+// TicketLinks says where tickets lead, of those for which a requirement says so.
+func TicketLinks(all []require.Sourced, tickets []string) map[string]string {
+	out := map[string]string{}
+	for _, q := range all {
+		t, is := q.Asks.(*ticket)
+		if !is || t.link == "" {
+			continue
+		}
+		for _, name := range tickets {
+			if _, known := out[name]; !known && t.matches.MatchString(name) {
+				out[name] = strings.ReplaceAll(t.link, ticketPlace, url.PathEscape(name))
 			}
 		}
 	}

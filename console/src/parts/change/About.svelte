@@ -16,7 +16,14 @@
         No description.
       </p>{/if}
     <p class="mt-3 flex flex-wrap items-center gap-x-4 gap-y-1 text-sm">
-      {#if change.tickets.length > 0}<span>Tickets: {change.tickets.join(', ')}</span>{/if}
+      {#if change.tickets.length > 0}<span
+          >Tickets: {#each change.tickets as t, n (t)}{n > 0 ? ', ' : ''}{#if change.ticket_links[t]}<a
+                class="plain-link"
+                href={change.ticket_links[t]}
+                rel="noopener noreferrer"
+                target="_blank">{t}</a
+              >{:else}{t}{/if}{/each}</span
+        >{/if}
       {#if change.labels.length > 0}<span>Labelled {change.labels.join(', ')}</span>{/if}
       {#if change.depends_on.length > 0}<span
           >Waits for

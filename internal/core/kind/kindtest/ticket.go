@@ -13,6 +13,7 @@ var _ = register(Sample{
 		{"ticket: FEN-[0-9]+\nin: title", func(c *require.Case) { c.Source = "FEN-4" }, require.Missing, "name the ticket in the title"},
 	},
 	Differ: map[string][]string{
-		"in": {"ticket: 'FEN-1', in: title", "ticket: 'FEN-1', in: commits"},
+		"in":   {"ticket: 'FEN-1', in: title", "ticket: 'FEN-1', in: commits"},
+		"link": {"ticket: 'FEN-1', link: 'https://a.example/{ticket}'", "ticket: 'FEN-1', link: 'https://b.example/{ticket}'"},
 	},
 })
