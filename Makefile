@@ -3,7 +3,7 @@
 GO      ?= go
 console := console/dist/index.html
 
-.PHONY: build demo test check bench docs shots histories properties fuzz steady clean
+.PHONY: build demo test check bench docs share shots histories properties fuzz steady clean
 
 build: bin/tavrin
 
@@ -58,8 +58,14 @@ docs: build
 	bin/tavrin openapi > docs/reference/openapi.json
 	$(GO) run ./cmd/gendocs docs/reference
 
+# Manual pages and completions for shells, in share/.
+share: build
+	mkdir -p share/man1 share/completions
+	bin/tavrin man share/man1
+	for shell in bash zsh fish; do bin/tavrin completion $$shell > share/completions/tavrin.$$shell; done
+
 shots: build
 	@echo "start make demo, then: PATH=$$PWD/bin:$$PATH $(GO) run ./e2e/shots -tokens DIR-OF-TOKEN-FILES"
 
 clean:
-	rm -rf bin console/dist/assets console/dist/index.html console/node_modules
+	rm -rf bin share console/dist/assets console/dist/index.html console/node_modules

@@ -483,6 +483,8 @@ func bodyFor(path string) string {
 		return `{"commit":"` + strings.Repeat("a", 40) + `","name":"unit","state":"passed"}`
 	case strings.HasSuffix(path, "/checks/reports"):
 		return `{"reports":[]}`
+	case strings.HasSuffix(path, "/me/mail"):
+		return `{"every":"day"}`
 	case strings.HasSuffix(path, "/connections"):
 		return `{"check":"unit","robot":"mine"}`
 	case strings.HasSuffix(path, "/webhooks"):

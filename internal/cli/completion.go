@@ -12,6 +12,7 @@ import (
 
 	"tavrin/client"
 	"tavrin/internal/core/change"
+	"tavrin/internal/core/event"
 	"tavrin/wire"
 )
 
@@ -40,7 +41,20 @@ var ofFlag = map[string]values{
 var ofCommandFlag = map[string]values{
 	"change list --state": words("draft", "open", "landed", "closed", "all"), "change wait --until": words("ready", "landed"),
 	"check report --state": words(texts(change.CheckStates)...), "check report --name": checkNames, "check rerun --name": checkNames,
+	"webhook create --event": eventKinds, "webhook edit --event": eventKinds, "webhook deliveries --state": words("waiting", "delivered", "parked", "dropped"),
+	"check connect --script": words("curl", "poll", "receiver"), "digest --mail": words("day", "week", "never"),
 	"check claim --name": checkNames, "change check --check": checkNames, "change update --strategy": words("rebase", "merge"),
+}
+
+// eventKinds are the kinds of events that can be sent.
+func eventKinds(context.Context, *program) []string {
+	var out []string
+	for _, k := range event.Kinds {
+		if k.Leaves {
+			out = append(out, k.Name+"\t"+k.Means)
+		}
+	}
+	return out
 }
 
 func texts[T ~string](of []T) []string {

@@ -73,6 +73,9 @@ func OnlyWanted(body io.Reader, may func(id string) error) (io.Reader, error) {
 		if _, err := io.ReadFull(r, line); err != nil {
 			return nil, &ProtocolError{"the request ends too early"}
 		}
+		if bytes.HasPrefix(line, []byte("deepen-not")) { // it would tell which names there are
+			return nil, &ProtocolError{"with this token the depth of a fetch is said as a number"}
+		}
 		if !bytes.HasPrefix(line, []byte("want")) {
 			continue
 		}

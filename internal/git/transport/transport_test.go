@@ -2,6 +2,9 @@ package transport
 
 import (
 	"bufio"
+	"errors"
+	"fmt"
+	"io"
 	"strings"
 	"testing"
 
@@ -81,5 +84,51 @@ func TestTreesAreMeasured(t *testing.T) {
 			}
 		}
 		ask.Close()
+	}
+}
+
+// What a request for single commits asks for is looked at before git sees it, however it is written.
+func TestOnlyWanted(t *testing.T) {
+	good, bad := strings.Repeat("a", 40), strings.Repeat("b", 40)
+	line := func(text string) string { return fmt.Sprintf("%04x%s", len(text)+4, text) }
+	may := func(id string) error {
+		if id != good {
+			return errors.New("not " + id[:4])
+		}
+		return nil
+	}
+	for _, c := range []struct{ body, wrong string }{
+		{line("command=fetch") + "0001" + line("thin-pack\n") + line("want "+good+"\n") + line("done\n") + "0000", ""},
+		{line("want "+good+" side-band-64k ofs-delta\n") + line("want "+good+"\n") + "0000" + line("done\n"), ""},
+		{line("command=ls-refs\n") + "0001" + line("peel\n") + "0000", ""},
+		{line("have "+bad+"\n") + line("want "+good+"\n") + "0000", ""},
+		{"", ""},
+		{line("want "+bad+"\n") + "0000", "not bbbb"},
+		{line("want "+good+"\n") + line("want "+bad+"\n") + "0000", "not bbbb"},
+		{line("want "+good+"\n") + "0000" + line("want "+bad+"\n") + "0000", "not bbbb"},
+		{line("want-ref refs/heads/main\n") + "0000", "by its whole id"},
+		{line("want " + good[:39] + "\n"), "by its whole id"}, {line("want " + strings.ToUpper(good) + "\n"), "by its whole id"}, {line("want  " + good + "\n"), "by its whole id"},
+		{line("want\t" + good + "\n"), "by its whole id"}, {line("want " + good + "x"), "by its whole id"},
+		{line("deepen-not refs/heads/main\n"), "as a number"},
+		{"0003", "not the length"}, {"00zz", "not the length"}, {"0032want", "too early"}, {"00", "too early"}, {line("want " + good)[:20], "too early"},
+		{strings.Repeat(line("have "+bad+"\n"), 25000), "too "},
+	} {
+		r, err := OnlyWanted(strings.NewReader(c.body), may)
+		if (err == nil) != (c.wrong == "") || err != nil && !strings.Contains(err.Error(), c.wrong) {
+			t.Errorf("%.80q: %v, want %q", c.body, err, c.wrong)
+			continue
+		}
+		if err == nil {
+			if back, err := io.ReadAll(r); err != nil || string(back) != c.body {
+				t.Errorf("%.80q comes back as %.80q, %v", c.body, back, err)
+			}
+		}
+	}
+	many := ""
+	for n := range 200 {
+		many += line(fmt.Sprintf("want %040x\n", n))
+	}
+	if _, err := OnlyWanted(strings.NewReader(many), func(string) error { return nil }); err == nil || !strings.Contains(err.Error(), "more than 100") {
+		t.Errorf("200 at once: %v", err)
 	}
 }
