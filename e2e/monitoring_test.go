@@ -99,6 +99,9 @@ func TestMetrics(t *testing.T) {
 		{"tavrin_webhook_delivery_seconds", []string{"outcome=delivered"}, 1},
 		{"tavrin_repositories_stopped", nil, 0},
 		{"tavrin_build_info", nil, 1},
+		{"tavrin_gates_total", []string{"how=judged"}, 1},
+		{"tavrin_gates_total", []string{"how=remembered"}, 0},
+		{"tavrin_runners", nil, 0},
 		{"go_goroutines", nil, 1},
 	} {
 		if got := value(all, c.family, c.labels...); got < c.least {

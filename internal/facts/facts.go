@@ -6,6 +6,7 @@
 package facts
 
 import (
+	"sync/atomic"
 	"tavrin/internal/hosted"
 	"tavrin/internal/recall"
 	"tavrin/internal/records"
@@ -20,7 +21,12 @@ type Gatherer struct {
 	memory   *recall.Memory
 	editions editions
 	doubt    func(string)
+
+	judged, remembered atomic.Uint64
 }
+
+// Counts says how many gates were judged to be read since the start, and how many were remembered.
+func (s *Gatherer) Counts() (judged, remembered uint64) { return s.judged.Load(), s.remembered.Load() }
 
 // New returns what gathers facts. doubt, unless it is nil, has every remembered gate judged anew, and is told of those
 // that were remembered wrongly; tests use it.

@@ -94,6 +94,7 @@ func (s *Gatherer) RememberedAll(snap *records.View, repo *records.Repository,
 				if err := s.doubted(snap.DB, repo, c, of, g); err != nil {
 					return nil, err
 				}
+				s.remembered.Add(1)
 				out[i] = g
 				continue
 			}
@@ -109,6 +110,7 @@ func (s *Gatherer) RememberedAll(snap *records.View, repo *records.Repository,
 	}
 	for n, g := range found {
 		report := g.Judge()
+		s.judged.Add(1)
 		g.report = &report
 		if out[at[n]] = g; keys[at[n]] != (recall.Key{}) && !g.dependsOnTime() {
 			recall.Keep(s.memory, keys[at[n]], g.weight(), g)

@@ -63,6 +63,17 @@ func New(r *records.Records, version string) *Metrics {
 	return m
 }
 
+// CountGates has gates counted: how many were judged since the start, and how many were remembered.
+func (m *Metrics) CountGates(counts func() (judged, remembered uint64)) {
+	for how, of := range map[string]func() float64{
+		"judged":     func() float64 { n, _ := counts(); return float64(n) },
+		"remembered": func() float64 { _, n := counts(); return float64(n) },
+	} {
+		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "tavrin_gates_total",
+			Help: "Gates that were read, judged for it or remembered.", ConstLabels: prometheus.Labels{"how": how}}, of))
+	}
+}
+
 // Request counts a request that was answered.
 func (m *Metrics) Request(route, method string, status int, took time.Duration) {
 	if route == "" {
@@ -129,6 +140,8 @@ var gauges = []gauge{
 	{"tavrin_checks", "Checks that have no answer yet, by who answers and state.", []string{"by", "state"},
 		"SELECT count(*) AS n, CASE WHEN command = '' THEN 'robot' ELSE 'runner' END AS a, state AS b, '' AS c FROM check_runs " +
 			"WHERE state IN ('waiting', 'running') GROUP BY command = '', state"},
+	{"tavrin_runners", "Runners' tokens that were used within five minutes.", nil,
+		"SELECT count(*) AS n, '' AS a, '' AS b, '' AS c FROM tokens WHERE scope = 'runner' AND revoked_at IS NULL AND julianday(last_used_at) > julianday(@now) - 5.0 / 1440"},
 	{"tavrin_webhook_waiting", "Deliveries on their way, by webhook.", []string{"webhook"},
 		"SELECT count(*) AS n, webhook_id AS a, '' AS b, '' AS c FROM deliveries WHERE state = 'waiting' GROUP BY webhook_id"},
 	{"tavrin_webhook_parked", "Deliveries that were given up, by webhook.", []string{"webhook"},

@@ -194,6 +194,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	s.People = accounts.NewPeople(r, s.Access)
 	s.Rulebook = rulebook.New(r, s.Disk, memory, o.Log)
 	s.Facts = facts.New(r, s.Disk, s.Rulebook, memory, o.Doubt)
+	s.Metrics.CountGates(s.Facts.Counts)
 	s.Checks = checks.New(r, s.Disk, s.Rulebook, s.Facts, dir)
 	s.Waivers = waivers.New(r, s.Disk, s.Moves, s.Rulebook, s.Facts)
 	s.Queues = queues.New(r, s.Disk, s.Moves, s.Facts, s.Checks)
