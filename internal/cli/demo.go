@@ -42,11 +42,15 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 		return err
 	}
 	defer os.RemoveAll(dir)
-	bench, err := freeAddress()
-	if err != nil {
-		return err
+	o := serveOptions{dir: filepath.Join(dir, "data"), listen: listen}
+	outside, urls := map[string]string{"bench": "", "fields": ""}, map[string]string{}
+	for login := range outside {
+		if outside[login], err = freeAddress(); err != nil {
+			return err
+		}
+		urls[login] = "http://" + outside[login] + "/"
+		o.destinations = append(o.destinations, urls[login])
 	}
-	o := serveOptions{dir: filepath.Join(dir, "data"), listen: listen, destinations: []string{"http://" + bench}}
 	if err := o.guarded(); err != nil {
 		return err
 	}
@@ -63,7 +67,7 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 	if !once {
 		fmt.Fprintln(p.out, "Building the co-operative: people, repositories, history, changes …")
 	}
-	world, err := demo.Build(ctx, running.url, token, dir, "http://"+bench+"/")
+	world, err := demo.Build(ctx, running.url, token, dir, urls)
 	if err != nil {
 		return err
 	}
@@ -71,7 +75,7 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 	var group sync.WaitGroup
 	defer group.Wait()
 	defer stop()
-	if err := p.demoHelpers(helpers, &group, world, bench, once, log); err != nil {
+	if err := p.demoHelpers(helpers, &group, world, outside, once, log); err != nil {
 		return err
 	}
 	if once {
@@ -103,8 +107,8 @@ func freeAddress() (string, error) {
 	return l.Addr().String(), l.Close()
 }
 
-// demoHelpers starts the runner and the bench, each as a program apart.
-func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world *demo.World, bench string, once bool,
+// demoHelpers starts the runner and the systems outside, each as a program apart.
+func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world *demo.World, outside map[string]string, once bool,
 	log *slog.Logger) error {
 	takes := "6s"
 	if once {
@@ -112,8 +116,8 @@ func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world 
 	}
 	for name, args := range map[string][]string{
 		"runner": {"runner", "--token-file", world.TokenFile("barn"), "--beside-service", "--beside-runner"},
-		"bench": {"stand-in", "bench", "--token-file", world.TokenFile("bench"), "--secret-file", world.BenchSecret(), "--listen", bench,
-			"--takes", takes},
+		"bench":  {"stand-in", "bench", "--token-file", world.TokenFile("bench"), "--secret-file", world.SecretFile("bench"), "--listen", outside["bench"], "--takes", takes},
+		"fields": {"stand-in", "target", "--token-file", world.TokenFile("fields"), "--secret-file", world.SecretFile("fields"), "--listen", outside["fields"], "--takes", takes},
 	} {
 		if err := helper(ctx, group, world, name, append(args, "--url", world.URL), log); err != nil {
 			return err

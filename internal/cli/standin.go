@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"log/slog"
 	"net"
 	"os"
@@ -9,43 +10,56 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"tavrin/client"
 	"tavrin/internal/standin"
 )
 
 // standIn plays something outside of the service.
 func (p *program) standIn() *cobra.Command {
-	return group("stand-in", "Play a system outside of the service, for demonstrations and tests", p.standInBench())
+	bench, target := standin.Bench{}, standin.Target{}
+	return group("stand-in", "Play a system outside of the service, for demonstrations and tests",
+		p.outside("bench", "A checks system that a webhook wakes: it tries valve programs on a simulated pipe", "127.0.0.1:7431", "valve-bench", &bench.Check, &bench.Takes,
+			func(ctx context.Context, at net.Listener, c *client.Client, token, secret string) error {
+				bench.Client, bench.Token, bench.Secret, bench.Log = c, token, secret, slog.New(slog.NewTextHandler(p.err, nil))
+				return bench.Run(ctx, at)
+			}),
+		p.outside("target", "Somewhere to deploy to, which a webhook wakes", "127.0.0.1:7432", "to-the-fields", &target.Check, &target.Takes,
+			func(ctx context.Context, at net.Listener, c *client.Client, _, secret string) error {
+				target.Client, target.Secret, target.Log = c, secret, slog.New(slog.NewTextHandler(p.err, nil))
+				return target.Run(ctx, at)
+			}))
 }
 
-func (p *program) standInBench() *cobra.Command {
+// outside is the command that plays a system which a webhook wakes, and which reports a check.
+func (p *program) outside(use, short, address, name string, check *string, takes *time.Duration,
+	run func(ctx context.Context, at net.Listener, c *client.Client, token, secret string) error) *cobra.Command {
 	var listen, tokenFile, secretFile string
-	b := standin.Bench{}
-	c := &cobra.Command{Use: "bench", Short: "A checks system that a webhook wakes: it tries valve programs on a simulated pipe", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			text, err := os.ReadFile(tokenFile)
 			if err != nil {
 				return err
 			}
-			if b.Secret, err = p.secretIn(secretFile); err != nil {
+			secret, err := p.secretIn(secretFile)
+			if err != nil {
 				return err
 			}
-			b.Token = strings.TrimSpace(string(text))
-			p.token = b.Token
-			if b.Client, err = p.client(); err != nil {
+			p.token = strings.TrimSpace(string(text))
+			c, err := p.client()
+			if err != nil {
 				return err
 			}
 			listener, err := net.Listen("tcp", listen)
 			if err != nil {
 				return err
 			}
-			b.Log = slog.New(slog.NewTextHandler(p.err, nil))
-			return b.Run(cmd.Context(), listener)
+			return run(cmd.Context(), listener, c, p.token, secret)
 		}}
 	f := c.Flags()
-	f.StringVar(&listen, "listen", "127.0.0.1:7431", "address to listen on")
+	f.StringVar(&listen, "listen", address, "address to listen on")
 	f.StringVar(&tokenFile, "token-file", "", "file with the robot's token (needed)")
 	f.StringVar(&secretFile, "secret-file", "", "file with the webhook's secret (default: the environment's TAVRIN_WEBHOOK_SECRET)")
-	f.StringVar(&b.Check, "check", "valve-bench", "name of the check that it answers for")
-	f.DurationVar(&b.Takes, "takes", 6*time.Second, "how long one run lasts")
+	f.StringVar(check, "check", name, "name of the check that it answers for")
+	f.DurationVar(takes, "takes", 6*time.Second, "how long one run lasts")
 	return needs(c, "token-file")
 }

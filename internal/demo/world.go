@@ -23,15 +23,15 @@ const House = "growers"
 
 // World is the co-operative on a service.
 type World struct {
-	URL    string
-	Dir    string // for clones and token files
-	Tokens map[string]string
-	admin  *client.Client
-	bench  string // where the valve bench listens
+	URL     string
+	Dir     string // for clones and token files
+	Tokens  map[string]string
+	admin   *client.Client
+	outside map[string]string // where systems outside listen, by the login of their robot
 }
 
-// BenchSecret is the file with the secret of the webhook that wakes the bench.
-func (w *World) BenchSecret() string { return filepath.Join(w.Dir, "bench.secret") }
+// SecretFile is the file with the secret of the webhook that wakes a system outside, by the login of its robot.
+func (w *World) SecretFile(login string) string { return filepath.Join(w.Dir, login+".secret") }
 
 // repos are the demonstration's repositories and whether they have rules.
 var repos = []struct {
@@ -47,9 +47,9 @@ var repos = []struct {
 }
 
 // Build makes the people, the repositories with their history, and the rules.
-// bench is where the valve bench listens.
-func Build(ctx context.Context, url, adminToken, dir, bench string) (*World, error) {
-	w := &World{URL: url, Dir: dir, Tokens: map[string]string{"admin": adminToken}, bench: bench}
+// outside are the addresses at which the systems outside listen, by the login of their robot: bench and fields.
+func Build(ctx context.Context, url, adminToken, dir string, outside map[string]string) (*World, error) {
+	w := &World{URL: url, Dir: dir, Tokens: map[string]string{"admin": adminToken}, outside: outside}
 	var err error
 	if w.admin, err = client.New(url, adminToken); err != nil {
 		return nil, err
@@ -95,7 +95,7 @@ func (w *World) people(ctx context.Context) error {
 
 // robots makes the runner and the bench; their tokens come with the repositories.
 func (w *World) robots(ctx context.Context) error {
-	for login, name := range map[string]string{"barn": "The runner in the barn", "bench": "The valve bench"} {
+	for login, name := range map[string]string{"barn": "The runner in the barn", "bench": "The valve bench", "fields": "The controllers in the fields"} {
 		if _, err := w.admin.CreatePerson(ctx, wire.NewPerson{Login: login, Name: name, Robot: true}); err != nil {
 			return err
 		}
@@ -137,21 +137,35 @@ func (w *World) repositories(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	bench, err := w.admin.CreateToken(ctx, wire.NewToken{Login: "bench", Name: "bench",
-		Checks: []string{House + "/irrigation:valve-bench"}})
 	if err != nil {
 		return err
 	}
-	w.Tokens["barn"], w.Tokens["bench"] = runner.Secret, bench.Secret
+	w.Tokens["barn"] = runner.Secret
+	for _, o := range []struct{ login, check, name string }{{"bench", "valve-bench", "valve bench"}, {"fields", "to-the-fields", "fields"}} {
+		if err := w.connect(ctx, o.login, o.check, o.name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// connect gives a system outside what it needs: a token for its check, and a webhook that wakes it.
+func (w *World) connect(ctx context.Context, login, check, name string) error {
+	token, err := w.admin.CreateToken(ctx, wire.NewToken{Login: login, Name: name, Checks: []string{House + "/irrigation:" + check}})
+	if err != nil {
+		return err
+	}
+	w.Tokens[login] = token.Secret
 	ines, err := w.As("ines")
 	if err != nil {
 		return err
 	}
-	hook, err := ines.CreateWebhook(ctx, wire.NewWebhook{Of: House + "/irrigation", Name: "valve bench", URL: w.bench, Events: []string{"check.asked"}})
+	hook, err := ines.CreateWebhook(ctx, wire.NewWebhook{Of: House + "/irrigation", Name: name, URL: w.outside[login], Events: []string{"check.asked"},
+		When: fmt.Sprintf("data.details.name == %q", check)})
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(w.BenchSecret(), []byte(hook.Secret+"\n"), 0o600)
+	return os.WriteFile(w.SecretFile(login), []byte(hook.Secret+"\n"), 0o600)
 }
 
 // As makes a client for one of the people.

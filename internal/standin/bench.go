@@ -63,8 +63,19 @@ func (b *Bench) Run(ctx context.Context, listener net.Listener) error {
 	}
 }
 
-// hear takes note of what is asked of the bench. The same delivery counts once.
+// hear takes note of what is asked of the bench.
 func (b *Bench) hear(d *Received) {
+	if j, is := askedFor(d, b.Check); is {
+		select {
+		case b.asked <- j:
+		default: // it is asked for once more when nobody answers
+		}
+	}
+}
+
+// askedFor is what a delivery asks for of a check; it asks for nothing where its signature is not good, it is a test, or it
+// came before.
+func askedFor(d *Received, check string) (job, bool) {
 	var e struct {
 		Test bool
 		Data struct {
@@ -74,13 +85,10 @@ func (b *Bench) hear(d *Received) {
 		}
 	}
 	if d.Trouble != nil || d.Again || d.Kind != journal.TypePrefix+"check.asked" || json.Unmarshal(d.Body, &e) != nil || e.Test ||
-		e.Data.Details.Name != b.Check {
-		return
+		e.Data.Details.Name != check {
+		return job{}, false
 	}
-	select {
-	case b.asked <- job{e.Data.Repository, e.Data.Links.Git, e.Data.Details}:
-	default: // it is asked for once more when nobody answers
-	}
+	return job{e.Data.Repository, e.Data.Links.Git, e.Data.Details}, true
 }
 
 func pause(ctx context.Context, d time.Duration) {
