@@ -117,7 +117,7 @@ type SecretReplaced struct {
 // DeliveryQuery says which deliveries of a webhook are listed.
 type DeliveryQuery struct {
 	WithID
-	State  string `query:"state" enum:"waiting,delivered,parked,dropped" doc:"absent: all"`
+	State  string `query:"state" enum:"waiting,delivered,parked,dropped" doc:"absent: all but those dropped"`
 	Before int64  `query:"before" minimum:"0" doc:"only those before this one"`
 	Limit  int    `query:"limit" minimum:"1" maximum:"200" default:"50"`
 }

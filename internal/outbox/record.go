@@ -2,6 +2,7 @@ package outbox
 
 import (
 	"crypto/rand"
+	"encoding/json"
 	"fmt"
 
 	"gorm.io/gorm"
@@ -12,8 +13,8 @@ import (
 	"tavrin/internal/records"
 )
 
-// record adds the deliveries of an event, within its transaction. A webhook's branches are looked at here; its paths only when
-// it is sent, because no git process runs within a transaction.
+// record adds the deliveries of an event, within its transaction. A webhook's branches and its condition are looked at here;
+// its paths only when it is sent, because no git process runs within a transaction.
 func (s *Outbox) record(tx *records.Tx, repo *records.Repository, line journal.Line, e event.Event) error {
 	kind := event.KindOf(e)
 	if !kind.Leaves {
@@ -24,6 +25,7 @@ func (s *Outbox) record(tx *records.Tx, repo *records.Repository, line journal.L
 		return err
 	}
 	var branches []string
+	var known map[string]any // what conditions know of the event
 	looked := false
 	for _, h := range hooks {
 		if !h.of(repo) || !h.filter.Takes(kind) {
@@ -40,6 +42,17 @@ func (s *Outbox) record(tx *records.Tx, repo *records.Repository, line journal.L
 				continue
 			}
 		}
+		if h.Condition != "" {
+			if known == nil {
+				if known, err = s.known(line); err != nil {
+					return err
+				}
+			}
+			// One that cannot be worked out is told where it is sent.
+			if holds, err := h.when.Holds(known); err == nil && !holds {
+				continue
+			}
+		}
 		d := records.Delivery{WebhookID: h.ID, Message: newMessage(), Seq: line.Seq, Kind: kind.Name, State: "waiting", CreatedAt: tx.Now()}
 		if err := tx.Create(&d).Error; err != nil {
 			return err
@@ -49,6 +62,15 @@ func (s *Outbox) record(tx *records.Tx, repo *records.Repository, line journal.L
 		s.mu.Unlock()
 	}
 	return nil
+}
+
+// known is what expressions know of a line of the journal.
+func (s *Outbox) known(line journal.Line) (map[string]any, error) {
+	cloud, err := json.Marshal(journal.Cloud(line, s.base))
+	if err != nil {
+		return nil, err
+	}
+	return webhook.Variables(cloud)
 }
 
 // newMessage makes the id of a delivery.
@@ -71,7 +93,11 @@ func (s *Outbox) on(db *gorm.DB) (map[int64]*hook, error) {
 		if err != nil { // it was one when it was made
 			return nil, fmt.Errorf("webhook %d: %w", r.ID, err)
 		}
-		s.hooks[r.ID] = &hook{r, f}
+		when, err := webhook.ParseCondition(r.Condition)
+		if err != nil {
+			return nil, fmt.Errorf("webhook %d: %w", r.ID, err)
+		}
+		s.hooks[r.ID] = &hook{r, f, when}
 	}
 	s.fresh = true
 	return s.hooks, nil

@@ -44,10 +44,11 @@ type Outbox struct {
 	noting  bool    // somebody is recording
 }
 
-// hook is a webhook with its filter read.
+// hook is a webhook with its filter and its condition read.
 type hook struct {
 	records.Webhook
 	filter webhook.Filter
+	when   webhook.Condition
 }
 
 // Needs is what the room stands on.

@@ -17558,7 +17558,7 @@ export interface operations {
     "list-deliveries": {
         parameters: {
             query?: {
-                /** @description absent: all */
+                /** @description absent: all but those dropped */
                 state?: "waiting" | "delivered" | "parked" | "dropped";
                 /** @description only those before this one */
                 before?: number;
