@@ -42,7 +42,7 @@ func aPlace(t *testing.T) *place {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p.Lab, p.url = lab.Calling(t, outbound.Options{List: l, Timeout: time.Second}), s.URL
+	p.Lab, p.url = lab.Calling(t, outbound.Options{List: l, Timeout: time.Minute}), s.URL
 	return p
 }
 
