@@ -47,15 +47,7 @@ func (s *Access) ConnectCheck(ctx context.Context, a Actor, name, check, login s
 			return problem.New(problem.Forbidden, "the robot %s is not one that the maintainers of %s made: choose another login, or ask an "+
 				"administrator for its token: tavrin token create %s --check %q", login, name, login, binding)
 		}
-		t.AccountID = account.ID
-		if err := tx.Create(&t).Error; err != nil {
-			return err
-		}
-		if err := bind(tx, a, t.ID, binding, ScopeChecks); err != nil {
-			return err
-		}
-		return tx.Record(a.Login(), nil, event.TokenCreated{OfToken: event.OfToken{Token: t.ID}, Name: t.Name, Login: login, Scope: t.Scope,
-			Bindings: []string{binding}, ExpiresAt: expires})
+		return saveToken(tx, a, &t, account, []string{binding})
 	})
 	return wire.Token{ID: t.ID, Login: login, Name: t.Name, Scope: t.Scope, Bindings: []string{binding}, ExpiresAt: &expires, CreatedAt: t.CreatedAt,
 		Secret: plain}, err

@@ -65,23 +65,28 @@ func (s *Access) CreateToken(ctx context.Context, a Actor, n NewToken) (wire.Tok
 			return problem.Wrong("login", "%s is a person; only a robot reports or runs checks: tavrin robot "+
 				"create LOGIN", n.Login)
 		}
-		t.AccountID = account.ID
-		if err := tx.Create(&t).Error; err != nil {
-			return err
-		}
-		for _, text := range bindings {
-			if err := bind(tx, a, t.ID, text, scope); err != nil {
-				return err
-			}
-		}
-		return tx.Record(a.Login(), nil, event.TokenCreated{OfToken: event.OfToken{Token: t.ID},
-			Name: n.Name, Login: n.Login, Scope: string(scope), Bindings: bindings, ExpiresAt: expires})
+		return saveToken(tx, a, &t, account, bindings)
 	})
 	if bindings == nil {
 		bindings = []string{}
 	}
 	return wire.Token{ID: t.ID, Login: n.Login, Name: n.Name, Scope: string(scope), Bindings: bindings,
 		ExpiresAt: &expires, CreatedAt: t.CreatedAt, Secret: plain}, err
+}
+
+// saveToken puts a new token of an account on record, with what it is for.
+func saveToken(tx *records.Tx, a Actor, t *records.Token, account records.Account, bindings []string) error {
+	t.AccountID = account.ID
+	if err := tx.Create(t).Error; err != nil {
+		return err
+	}
+	for _, text := range bindings {
+		if err := bind(tx, a, t.ID, text, Scope(t.Scope)); err != nil {
+			return err
+		}
+	}
+	return tx.Record(a.Login(), nil, event.TokenCreated{OfToken: event.OfToken{Token: t.ID}, Name: t.Name, Login: account.Login, Scope: t.Scope,
+		Bindings: bindings, ExpiresAt: *t.ExpiresAt})
 }
 
 func (n NewToken) scope() (Scope, error) {

@@ -187,7 +187,11 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 		if err := json.Unmarshal([]byte(intent.Report), &judged); err != nil {
 			return fmt.Errorf("the report of intent %d: %w", intent.ID, err)
 		}
-		g, err := s.facts.Gather(tx.DB, repo, c)
+		given, err := statement.ReadFacts([]byte(intent.Facts)) // that it was judged by: nothing is read anew
+		if err != nil {
+			return fmt.Errorf("the facts of intent %d: %w", intent.ID, err)
+		}
+		force, err := s.rulebook.RulesOf(tx.DB, repo)
 		if err != nil {
 			return err
 		}
@@ -227,7 +231,7 @@ func (s *Conductor) finishLanding(ctx context.Context, repo *records.Repository,
 			err = tx.Record(intent.Actor, repo, event.ChangeLanded{OfChange: event.OfChange{Number: c.Number},
 				Title: c.Title, Target: target, Old: intent.Old, New: intent.New, Strategy: e.Strategy, Revision: intent.Revision,
 				RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion,
-				FactsSHA256: intent.Digest, StatementSHA256: accounts.Digest(signed), Tickets: gate.Tickets(g.Set, g.Facts)})
+				FactsSHA256: intent.Digest, StatementSHA256: accounts.Digest(signed), Tickets: gate.Tickets(force.Set, given)})
 		}
 		if err != nil {
 			return err

@@ -126,7 +126,7 @@ func (m *Mailer) send(ctx context.Context, row records.MailChoice) error {
 	if account.Disabled { // nothing is theirs to read any more
 		return m.records.Note(ctx, func(tx *records.Tx) error { return tx.Delete(&row).Error })
 	}
-	now := m.records.Now()
+	now, due := m.records.Now(), row.NextAt
 	d, err := m.notifications.Digest(ctx, accounts.Reading(account), row.Since)
 	if err != nil {
 		return err
@@ -146,7 +146,11 @@ func (m *Mailer) send(ctx context.Context, row records.MailChoice) error {
 	if err != nil {
 		m.log.Warn("a digest could not be sent", "login", row.Login, "error", err)
 	}
-	return m.records.Note(context.WithoutCancel(ctx), func(tx *records.Tx) error { return tx.Save(&row).Error })
+	return m.records.Note(context.WithoutCancel(ctx), func(tx *records.Tx) error {
+		// Whoever has chosen otherwise meanwhile has their choice.
+		return tx.Model(&records.MailChoice{}).Where("login = ? AND next_at = ? AND every = ?", row.Login, due, row.Every).
+			Updates(map[string]any{"since": row.Since, "next_at": row.NextAt, "trouble": row.Trouble}).Error
+	})
 }
 
 // compose writes a digest as a mail (RFC 5322), in plain text.

@@ -121,6 +121,33 @@ func TestDigestsAreSent(t *testing.T) {
 	}
 }
 
+// Who ends it while a digest is on its way is sent no more.
+func TestEndedWhileUnderWay(t *testing.T) {
+	p := aPost(t)
+	ctx := t.Context()
+	p.Person("ines", "maintainer")
+	p.Ok(p.Records.Note(ctx, func(tx *records.Tx) error {
+		return tx.Model(&records.Account{}).Where("login = 'ines'").Update("email", "ines@fennmoor.example").Error
+	}))
+	ines, err := p.Access.Authenticate(ctx, p.AnotherToken("ines"))
+	p.Ok(err)
+	_, err = p.Notifications.Follow(ctx, ines, lab.Name, 0, true)
+	p.Ok(err)
+	_, err = p.mailer.Choose(ctx, ines, "day")
+	p.Ok(err)
+	p.Commit("main", "", "a=1")
+	p.Commit("topic", "main", "a=2")
+	p.Open(p.Person("wren", "writer"), "topic")
+	p.relay.Heard = func() { p.mailer.Choose(ctx, ines, "never") }
+	p.Wait(24 * time.Hour)
+	p.Ok(p.mailer.SendDue(ctx))
+	c, err := p.mailer.Choice(ctx, ines)
+	p.Ok(err)
+	if len(p.relay.Mails()) != 1 || c.Every != "never" {
+		t.Errorf("%d were sent, and the choice is %+v", len(p.relay.Mails()), c)
+	}
+}
+
 // Without a relay nothing is sent, and whoever asks is told what else there is.
 func TestOffByDefault(t *testing.T) {
 	p := aPost(t)

@@ -517,3 +517,20 @@ func TestDeadDestinationsDelayNobody(t *testing.T) {
 	stop()
 	<-ended
 }
+
+// A webhook that is deleted while a delivery of it is under way has nothing on its way afterwards.
+func TestDeletedWhileUnderWay(t *testing.T) {
+	p := aPlace(t)
+	h := p.hook(wire.NewWebhook{})
+	p.happen("v1")
+	p.answer = func(*http.Request) int {
+		p.Ok(p.Outbox.Delete(t.Context(), p.Admin, h.ID))
+		return 503
+	}
+	p.Ok(p.Outbox.SendDue(t.Context()))
+	var states []string
+	p.Ok(p.Records.Read(t.Context()).Model(&records.Delivery{}).Where("webhook_id = ?", h.ID).Pluck("state", &states).Error)
+	if !slices.Equal(states, []string{"dropped"}) {
+		t.Errorf("its deliveries are %v", states)
+	}
+}

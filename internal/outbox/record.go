@@ -28,7 +28,7 @@ func (s *Outbox) record(tx *records.Tx, repo *records.Repository, line journal.L
 	var known map[string]any // what conditions know of the event
 	looked := false
 	for _, h := range hooks {
-		if !h.of(repo) || !h.filter.Takes(kind) {
+		if !h.Sends(repo) || !h.filter.Takes(kind) {
 			continue
 		}
 		if h.filter.AsksBranch() {
@@ -53,7 +53,7 @@ func (s *Outbox) record(tx *records.Tx, repo *records.Repository, line journal.L
 				continue
 			}
 		}
-		d := records.Delivery{WebhookID: h.ID, Message: newMessage(), Seq: line.Seq, Kind: kind.Name, State: "waiting", CreatedAt: tx.Now()}
+		d := records.Delivery{WebhookID: h.ID, Message: newMessage(), Seq: line.Seq, Kind: kind.Name, State: string(webhook.Waiting), CreatedAt: tx.Now()}
 		if err := tx.Create(&d).Error; err != nil {
 			return err
 		}
@@ -101,17 +101,6 @@ func (s *Outbox) on(db *gorm.DB) (map[int64]*hook, error) {
 	}
 	s.fresh = true
 	return s.hooks, nil
-}
-
-// of says whether events of a repository, or of none, are the webhook's to send.
-func (h *hook) of(repo *records.Repository) bool {
-	switch {
-	case h.RepositoryID != nil:
-		return repo != nil && repo.ID == *h.RepositoryID
-	case h.HouseID != nil:
-		return repo != nil && repo.HouseID == *h.HouseID
-	}
-	return true
 }
 
 // about lists the branches that an event is about: those that it names, or the target of its change.

@@ -187,7 +187,7 @@ func (s *Outbox) try(ctx context.Context, h records.Webhook, d records.Delivery,
 	headers, err := p.signed(h, d.Message, began)
 	if err != nil {
 		d.Attempts++
-		d.State = "parked"
+		d.State, d.EndedAt, d.NextAt = string(webhook.Parked), &began, nil
 		return result{d, &records.DeliveryAttempt{DeliveryID: d.ID, Number: d.Attempts, At: began, Error: err.Error()}, false}
 	}
 	clock := time.Now()
@@ -213,17 +213,16 @@ func (s *Outbox) try(ctx context.Context, h records.Webhook, d records.Delivery,
 		}
 	}
 	s.tried(verdict == webhook.Delivered, time.Since(clock))
-	switch {
-	case verdict == webhook.Delivered:
-		d.State, d.EndedAt, d.NextAt = "delivered", &now, nil
-	case verdict == webhook.Gone:
+	if verdict == webhook.Gone {
 		a.Error = "it answered 410 Gone: it wants no more events"
-		d.State, d.EndedAt, d.NextAt = "parked", &now, nil
-	case now.Sub(d.CreatedAt) >= webhook.GiveUp:
-		d.State, d.EndedAt, d.NextAt = "parked", &now, nil
-	default:
-		next := now.Add(max(webhook.Pause(d.Attempts, rand.Float64()), min(asked, webhook.LongestPause)))
+	}
+	after := webhook.Next(verdict, webhook.Tried{Since: now.Sub(d.CreatedAt), Failed: d.Attempts, Asked: asked, Spread: rand.Float64()})
+	d.State, d.NextAt, d.EndedAt = string(after.State), nil, nil
+	if after.State == webhook.Waiting {
+		next := now.Add(after.Pause)
 		d.NextAt = &next
+	} else {
+		d.EndedAt = &now
 	}
 	return result{d, a, verdict == webhook.Gone}
 }
@@ -273,7 +272,8 @@ func (s *Outbox) write(tx *records.Tx, n noted) error {
 	failing := n.hook.FailingSince
 	for _, r := range n.results {
 		d := r.delivery
-		err := tx.Model(&d).Select("state", "attempts", "next_at", "payload", "ended_at").Updates(&d).Error
+		// One whose webhook was deleted meanwhile stays dropped.
+		err := tx.Model(&d).Where("state = 'waiting'").Select("state", "attempts", "next_at", "payload", "ended_at").Updates(&d).Error
 		if err == nil && r.attempt != nil {
 			err = create(tx, r.attempt)
 		}

@@ -173,7 +173,8 @@ func (s *Outbox) Webhook(ctx context.Context, a accounts.Actor, id int64) (wire.
 		return wire.Webhook{}, err
 	}
 	out := []wire.Webhook{view(h, p.name)}
-	return out[0], errors.Join(counted(v.DB, out), nil)
+	err = counted(v.DB, out)
+	return out[0], err
 }
 
 // Create makes a webhook.
@@ -207,12 +208,13 @@ func (s *Outbox) Create(ctx context.Context, a accounts.Actor, n wire.NewWebhook
 		s.changed(h.ID)
 		out = view(h, p.name)
 		out.Secret = h.Secret
-		return tx.Record(a.Login(), p.repo, event.WebhookCreated{OfWebhook: about1(h, p), Host: shownHost(h.URL), Events: h.Kinds})
+		return tx.Record(a.Login(), p.repo, event.WebhookCreated{OfWebhook: named(h, p), Host: shownHost(h.URL), Events: h.Kinds})
 	})
 	return out, err
 }
 
-func about1(h records.Webhook, p place) event.OfWebhook {
+// named is what every event about a webhook itself tells.
+func named(h records.Webhook, p place) event.OfWebhook {
 	return event.OfWebhook{Webhook: h.ID, Name: h.Name, Of: p.name}
 }
 
@@ -335,7 +337,7 @@ func sent(h records.Webhook, cloud []byte) (bool, error) {
 	return c.Holds(known)
 }
 
-// kept out are headers that the service writes itself, or that say how a request is sent.
+// reserved are headers that the service writes itself, or that say how a request is sent.
 var reserved = []string{"Host", "Content-Length", "Content-Type", "Transfer-Encoding", "Connection", "Upgrade", "Te", "Trailer", "Keep-Alive",
 	"Proxy-Authorization", "Proxy-Connection", "Expect", "User-Agent"}
 
@@ -383,7 +385,7 @@ func (s *Outbox) Edit(ctx context.Context, a accounts.Actor, id int64, e wire.We
 		}
 		s.changed(h.ID)
 		out = view(h, p.name)
-		return tx.Record(a.Login(), p.repo, event.WebhookEdited{OfWebhook: about1(h, p), What: what})
+		return tx.Record(a.Login(), p.repo, event.WebhookEdited{OfWebhook: named(h, p), What: what})
 	})
 	return out, err
 }
@@ -453,7 +455,7 @@ func (s *Outbox) Delete(ctx context.Context, a accounts.Actor, id int64) error {
 			return err
 		}
 		s.changed(h.ID)
-		return tx.Record(a.Login(), p.repo, event.WebhookDeleted{OfWebhook: about1(h, p)})
+		return tx.Record(a.Login(), p.repo, event.WebhookDeleted{OfWebhook: named(h, p)})
 	})
 }
 
@@ -477,7 +479,7 @@ func (s *Outbox) ReplaceSecret(ctx context.Context, a accounts.Actor, id int64, 
 		s.changed(h.ID)
 		out = view(h, p.name)
 		out.Secret = secret
-		return tx.Record(a.Login(), p.repo, event.WebhookSecretReplaced{OfWebhook: about1(h, p)})
+		return tx.Record(a.Login(), p.repo, event.WebhookSecretReplaced{OfWebhook: named(h, p)})
 	})
 	return out, err
 }

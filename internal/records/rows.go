@@ -599,6 +599,17 @@ type Webhook struct {
 	DeletedAt    *time.Time
 }
 
+// Sends says whether events of a repository, or of none, are the webhook's to send, as far as it goes by whose they are.
+func (h *Webhook) Sends(repo *Repository) bool {
+	switch {
+	case h.RepositoryID != nil:
+		return repo != nil && repo.ID == *h.RepositoryID
+	case h.HouseID != nil:
+		return repo != nil && repo.HouseID == *h.HouseID
+	}
+	return true
+}
+
 // Delivery is one event on its way by one webhook.
 type Delivery struct {
 	ID        int64

@@ -169,9 +169,11 @@ func (s *Rulebook) Advice(ctx context.Context, db *gorm.DB, d Draft) ([]wire.Adv
 // hooks adds what lint knows of webhooks.
 func hooks(db *gorm.DB, repo *records.Repository, w *lint.World) error {
 	var rows []records.Webhook
-	err := db.Where("off = '' AND deleted_at IS NULL AND (repository_id = ? OR house_id = ? OR (repository_id IS NULL AND house_id IS NULL))",
-		repo.ID, repo.HouseID).Order("id").Find(&rows).Error
+	err := db.Where("off = '' AND deleted_at IS NULL").Order("id").Find(&rows).Error
 	for _, h := range rows {
+		if !h.Sends(repo) {
+			continue
+		}
 		f, err := webhook.NewFilter(h.Kinds, h.Branches, h.Paths)
 		w.Told = w.Told || err == nil && f.Takes(event.Named("check.asked"))
 		if h.RepositoryID != nil && h.FailingSince != nil && w.At.Sub(*h.FailingSince) >= 24*time.Hour {

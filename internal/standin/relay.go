@@ -11,6 +11,7 @@ import (
 // Relay takes mails by SMTP and keeps them.
 type Relay struct {
 	mu     sync.Mutex
+	Heard  func() // called before a mail is taken; nil: nothing is
 	Refuse string // what it answers instead of taking a recipient, such as "550 no such person"; empty: it takes all
 	mails  []string
 }
@@ -73,6 +74,9 @@ func (r *Relay) talk(conn net.Conn) {
 					break
 				}
 				text.WriteString(strings.TrimPrefix(line, "."))
+			}
+			if r.Heard != nil {
+				r.Heard()
 			}
 			r.mu.Lock()
 			r.mails = append(r.mails, text.String())

@@ -130,6 +130,42 @@ const (
 	Gone                     // nobody is there any more, and says so: the webhook is switched off
 )
 
+// State is how a delivery stands.
+type State string
+
+// The states of deliveries. One that is dropped was not for its webhook after all.
+const (
+	Waiting State = "waiting"
+	Sent    State = "delivered"
+	Parked  State = "parked"
+	Dropped State = "dropped"
+)
+
+// Tried is what is known of a delivery after a try.
+type Tried struct {
+	Since  time.Duration // since its event happened
+	Failed int           // tries, this one among them
+	Asked  time.Duration // the pause that the answer asks for; 0: none
+	Spread float64       // from 0 to 1, by chance
+}
+
+// After is what becomes of a delivery, and, where it waits, for how long.
+type After struct {
+	State State
+	Pause time.Duration
+}
+
+// Next says what becomes of a delivery after a try.
+func Next(v Verdict, t Tried) After {
+	switch {
+	case v == Delivered:
+		return After{State: Sent}
+	case v == Gone || t.Since >= GiveUp:
+		return After{State: Parked}
+	}
+	return After{Waiting, max(Pause(t.Failed, t.Spread), min(t.Asked, LongestPause))}
+}
+
 // Of returns what an HTTP status means, as Standard Webhooks has it: 2xx is success, 410 asks for no more, anything else,
 // redirects too, is a failure.
 func Of(status int) Verdict {

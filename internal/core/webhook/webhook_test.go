@@ -307,3 +307,31 @@ func TestConditions(t *testing.T) {
 		}
 	}
 }
+
+func TestWhatBecomesOfADelivery(t *testing.T) {
+	for _, c := range []struct {
+		v     Verdict
+		tried Tried
+		want  State
+		pause time.Duration
+	}{
+		{Delivered, Tried{Failed: 1, Spread: 0.5}, Sent, 0},
+		{Delivered, Tried{Since: 2 * GiveUp, Failed: 30, Spread: 0.5}, Sent, 0},
+		{Again, Tried{Failed: 1, Spread: 0.5}, Waiting, time.Second},
+		{Again, Tried{Since: GiveUp - 1, Failed: 9, Spread: 0.5}, Waiting, time.Hour},
+		{Again, Tried{Since: GiveUp, Failed: 9, Spread: 0.5}, Parked, 0},
+		{Again, Tried{Failed: 1, Asked: 2 * time.Minute, Spread: 0.5}, Waiting, 2 * time.Minute},
+		{Again, Tried{Failed: 1, Asked: 1000 * time.Hour, Spread: 0.5}, Waiting, LongestPause},
+		{Again, Tried{Failed: 7, Asked: time.Second, Spread: 0.5}, Waiting, time.Hour},
+		{Gone, Tried{Failed: 1, Spread: 0.5}, Parked, 0},
+	} {
+		if got := Next(c.v, c.tried); got != (After{c.want, c.pause}) {
+			t.Errorf("after %d with %+v it is %+v, want %s, %s", c.v, c.tried, got, c.want, c.pause)
+		}
+	}
+	for status, v := range map[int]Verdict{199: Again, 200: Delivered, 204: Delivered, 299: Delivered, 301: Again, 400: Again, 404: Again, 410: Gone, 429: Again, 500: Again} {
+		if Of(status) != v {
+			t.Errorf("%d means %d", status, Of(status))
+		}
+	}
+}

@@ -593,6 +593,8 @@ CREATE TABLE webhooks (
   CHECK (house_id IS NULL OR repository_id IS NULL)
 );
 
+CREATE INDEX webhooks_place ON webhooks (repository_id, house_id);
+
 CREATE TABLE deliveries (                           -- one event on its way by one webhook
   id            INTEGER PRIMARY KEY,
   webhook_id    INTEGER NOT NULL REFERENCES webhooks (id),
