@@ -65,3 +65,28 @@ func (c webhooks) SendAgain(ctx context.Context, id int64) (wire.Delivery, error
 func (c webhooks) Destinations(ctx context.Context) ([]wire.Destination, error) {
 	return do(ctx, c.connection, wire.ListDestinations, wire.Nothing{})
 }
+
+// Tracker returns what a house asks about tickets.
+func (c webhooks) Tracker(ctx context.Context, house string) (wire.Tracker, error) {
+	return do(ctx, c.connection, wire.GetTracker, wire.InHouse{House: house})
+}
+
+// SetTracker says what a house asks about tickets.
+func (c webhooks) SetTracker(ctx context.Context, house string, n wire.NewTracker) (wire.Tracker, error) {
+	return do(ctx, c.connection, wire.SetTracker, wire.TrackerSet{InHouse: wire.InHouse{House: house}, Body: n})
+}
+
+// RemoveTracker leaves a house without a tracker.
+func (c webhooks) RemoveTracker(ctx context.Context, house, reason string) (wire.Done, error) {
+	return do(ctx, c.connection, wire.RemoveTracker, wire.TrackerGone{InHouse: wire.InHouse{House: house}, Body: wire.Reasoned{Reason: reason}})
+}
+
+// TryTracker asks the tracker of a house about a ticket, and shows what it answers.
+func (c webhooks) TryTracker(ctx context.Context, house, ticket string) (wire.TrackerTried, error) {
+	return do(ctx, c.connection, wire.TryTracker, wire.TrackerAsked{InHouse: wire.InHouse{House: house}, Body: wire.TrackerTry{Ticket: ticket}})
+}
+
+// AskTracker has the tracker asked again about the tickets of a change.
+func (c webhooks) AskTracker(ctx context.Context, repo string, number int) (wire.Done, error) {
+	return do(ctx, c.connection, wire.AskTracker, inChange(repo, number))
+}

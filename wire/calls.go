@@ -109,6 +109,11 @@ var (
 	ListDeliveries   = define[DeliveryQuery, []Delivery]("webhooks", "list-deliveries", "GET", "/webhooks/{id}/deliveries", "Deliveries of a webhook, newest first")
 	GetDelivery      = define[WithID, Delivery]("webhooks", "get-delivery", "GET", "/deliveries/{id}", "One delivery, with every try")
 	SendAgain        = define[WithID, Delivery]("webhooks", "send-delivery-again", "POST", "/deliveries/{id}/again", "Send a delivery once more, under the same id")
+	GetTracker       = define[InHouse, Tracker]("webhooks", "get-tracker", "GET", "/houses/{house}/tracker", "What a house asks about tickets")
+	SetTracker       = define[TrackerSet, Tracker]("webhooks", "set-tracker", "PUT", "/houses/{house}/tracker", "Say what a house asks about tickets; what another one answered counts no more")
+	RemoveTracker    = define[TrackerGone, Done]("webhooks", "remove-tracker", "POST", "/houses/{house}/tracker/remove", "Leave a house without a tracker")
+	TryTracker       = define[TrackerAsked, TrackerTried]("webhooks", "try-tracker", "POST", "/houses/{house}/tracker/try", "Ask about one ticket now, and show request and answer; nothing else comes of it")
+	AskTracker       = define[InChange, Done]("changes", "ask-tracker", "POST", inChange+"/tickets/ask", "Have the tracker asked again about a change's tickets")
 	ListDestinations = define[Nothing, []Destination]("webhooks", "list-destinations", "GET", "/destinations", "What the administrator allows the service to call")
 
 	CreateReport     = define[RepoBody[NewReport], Check]("checks", "create-check-report", "POST", inRepo+"/checks", "Report a check")

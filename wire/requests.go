@@ -623,3 +623,31 @@ type EarlierHead struct {
 	PublicKey string `query:"public_key"`
 	Signature string `query:"signature"`
 }
+
+// TrackerSet says which tracker a house asks.
+type TrackerSet struct {
+	InHouse
+	Body NewTracker
+}
+
+// TrackerTry names a ticket to ask a tracker about.
+type TrackerTry struct {
+	Ticket string `json:"ticket" example:"FEN-31"`
+}
+
+// TrackerAsked asks the tracker of a house about a ticket.
+type TrackerAsked struct {
+	InHouse
+	Body TrackerTry
+}
+
+// Reasoned gives a reason.
+type Reasoned struct {
+	Reason string `json:"reason" example:"we moved"`
+}
+
+// TrackerGone leaves a house without a tracker.
+type TrackerGone struct {
+	InHouse
+	Body Reasoned
+}

@@ -126,3 +126,43 @@ type DeliveryQuery struct {
 type Destination struct {
 	Destination string `json:"destination" doc:"as the administrator wrote it" example:"https://builds.example/hooks"`
 }
+
+// Tracker is what a house asks about the tickets that changes refer to.
+type Tracker struct {
+	House        string     `json:"house" example:"growers"`
+	URL          string     `json:"url" doc:"what is asked; {ticket} stands for the ticket" example:"https://tickets.example/api/{ticket}"`
+	Headers      []string   `json:"headers" doc:"names of further headers; their values are not shown"`
+	SetBy        string     `json:"set_by"`
+	SetAt        time.Time  `json:"set_at"`
+	FailingSince *time.Time `json:"failing_since,omitempty" doc:"the first failure after the last answer"`
+	Trouble      string     `json:"trouble,omitempty" doc:"the last failure"`
+	TryAt        *time.Time `json:"try_at,omitempty" doc:"until then it is not asked"`
+}
+
+// NewTracker says what a house asks from now on.
+type NewTracker struct {
+	URL     string            `json:"url" example:"https://tickets.example/api/{ticket}"`
+	Headers map[string]string `json:"headers,omitempty" doc:"further headers; values are kept as secrets"`
+	Reason  string            `json:"reason" example:"the rules ask for open tickets"`
+}
+
+// TrackerTried is what came of asking a tracker once.
+type TrackerTried struct {
+	Request      string   `json:"request" example:"GET https://tickets.example/api/FEN-31"`
+	Headers      []string `json:"headers" doc:"names of the further headers that were sent along"`
+	Status       int      `json:"status,omitempty" doc:"of the answer; absent: none came"`
+	Answer       string   `json:"answer,omitempty" doc:"the beginning of its body"`
+	State        string   `json:"state,omitempty" enum:"open,closed,none" doc:"what it means; absent: nothing"`
+	Title        string   `json:"title,omitempty"`
+	Trouble      string   `json:"trouble,omitempty" doc:"why it means nothing, or why none came"`
+	Milliseconds int64    `json:"milliseconds"`
+}
+
+// TicketAnswer is the newest answer of a tracker about a ticket that a change refers to.
+type TicketAnswer struct {
+	Ticket     string     `json:"ticket" example:"FEN-31"`
+	State      string     `json:"state,omitempty" enum:"open,closed,none" doc:"none: there is no such ticket; absent: no answer yet"`
+	Title      string     `json:"title,omitempty"`
+	AnsweredAt *time.Time `json:"answered_at,omitempty"`
+	Trouble    string     `json:"trouble,omitempty" doc:"what was wrong when it was asked last, since then"`
+}

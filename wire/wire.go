@@ -204,6 +204,7 @@ type Change struct {
 	Labels          []string          `json:"labels"`
 	Tickets         []string          `json:"tickets" doc:"referred to in the title, description, source branch and messages"`
 	TicketLinks     map[string]string `json:"ticket_links" doc:"where they lead, of those of which the rules say so"`
+	TicketAnswers   []TicketAnswer    `json:"ticket_answers" doc:"what the house's tracker says of those of which the rules want to know"`
 	DependsOn       []int             `json:"depends_on" doc:"numbers of the changes that it waits for"`
 	Reviewers       []Reviewer        `json:"reviewers" doc:"who was asked to review it, or told of it"`
 	Files           int               `json:"files"`

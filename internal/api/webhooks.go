@@ -42,4 +42,19 @@ func (s *server) webhooks() {
 	serve(s, wire.ListDestinations, func(ctx context.Context, a accounts.Actor, _ *wire.Nothing) ([]wire.Destination, error) {
 		return s.Service.Outbox.Destinations(ctx, a)
 	})
+	serve(s, wire.GetTracker, func(ctx context.Context, a accounts.Actor, q *wire.InHouse) (wire.Tracker, error) {
+		return s.Service.Tickets.Tracker(ctx, a, q.House)
+	})
+	serve(s, wire.SetTracker, func(ctx context.Context, a accounts.Actor, q *wire.TrackerSet) (wire.Tracker, error) {
+		return s.Service.Tickets.Set(ctx, a, q.House, q.Body)
+	})
+	serve(s, wire.RemoveTracker, func(ctx context.Context, a accounts.Actor, q *wire.TrackerGone) (wire.Done, error) {
+		return wire.Done{Done: true}, s.Service.Tickets.Remove(ctx, a, q.House, q.Body.Reason)
+	})
+	serve(s, wire.TryTracker, func(ctx context.Context, a accounts.Actor, q *wire.TrackerAsked) (wire.TrackerTried, error) {
+		return s.Service.Tickets.Try(ctx, a, q.House, q.Body.Ticket)
+	})
+	serve(s, wire.AskTracker, func(ctx context.Context, a accounts.Actor, q *wire.InChange) (wire.Done, error) {
+		return s.Service.Tickets.Ask(ctx, a, q.Repository(), q.Number)
+	})
 }

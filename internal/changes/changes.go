@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/people"
@@ -183,7 +184,14 @@ func changeView(repo *records.Repository, g facts.Gathered, refs *git.RefFiles) 
 			maxHidden)],
 		LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
 		Labels: append([]string{}, g.Facts.Labels...), Reviewers: []wire.Reviewer{}, DependsOn: []int{}, Tickets: gate.Tickets(g.Set, g.Facts),
-		TicketLinks: gate.TicketLinks(g.Set, g.Facts),
+		TicketLinks: gate.TicketLinks(g.Set, g.Facts), TicketAnswers: []wire.TicketAnswer{},
+	}
+	for _, t := range g.Facts.Tickets {
+		said := wire.TicketAnswer{Ticket: t.Name, State: string(t.State), Title: t.Title, Trouble: t.Trouble}
+		if t.State != change.TicketNotAsked {
+			said.AnsweredAt = &t.At
+		}
+		v.TicketAnswers = append(v.TicketAnswers, said)
 	}
 	for _, d := range g.Facts.Dependencies {
 		v.DependsOn = append(v.DependsOn, d.Number)

@@ -24,7 +24,7 @@ func (p *program) change() *cobra.Command {
 		return func(w io.Writer, k wire.Change) { row(w, fmt.Sprintf(format, k.Number, k.Revision)) }
 	}
 	return group("change", "Open changes, see what they still need, wait for them",
-		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.update(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.checkHere(), p.landing(), p.askReviewer(),
+		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.update(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.checkHere(), p.landing(), p.askReviewer(), p.changeTickets(),
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),

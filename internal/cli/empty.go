@@ -12,6 +12,7 @@ var empty = map[string]string{
 	"tavrin browse branches":      "there is no branch yet: git push makes the first",
 	"tavrin browse history":       "there is no commit yet",
 	"tavrin change commits":       "it brings no commit",
+	"tavrin change tickets":       "it refers to no ticket",
 	"tavrin change list":          "no change matches; --state all lists those that have ended too",
 	"tavrin check claim":          "no check waits",
 	"tavrin check list":           "no check was seen here yet",

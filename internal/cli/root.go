@@ -163,7 +163,7 @@ HOUSE/NAME and TAVRIN_URL say which (default ` + client.DefaultURL + `). NO_COLO
 			p.digest(), p.follow("follow", "Follow a change, or everything that happens in a repository",
 				true), p.follow("unfollow", "Unfollow a change or a repository", false), p.feed(), p.credential(), p.key(), p.me()},
 		forMaintainers: {p.rules(), p.area(), p.repository(), p.journal()},
-		forRobots:      {p.check(), p.runner(), p.webhook(), p.standIn()},
+		forRobots:      {p.check(), p.runner(), p.webhook(), p.tracker(), p.standIn()},
 		forAdmins: {p.serve(), p.backup(), p.restore(), p.recover(), p.house(), p.person(), p.robot(), p.team(),
 			p.tokens(), p.refusals(), p.demo(), p.man()},
 	} {

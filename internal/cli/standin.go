@@ -27,7 +27,41 @@ func (p *program) standIn() *cobra.Command {
 			func(ctx context.Context, at net.Listener, c *client.Client, _, secret string) error {
 				target.Client, target.Secret, target.Log = c, secret, slog.New(slog.NewTextHandler(p.err, nil))
 				return target.Run(ctx, at)
-			}))
+			}),
+		p.standInTracker())
+}
+
+// standInTracker plays a tracker.
+func (p *program) standInTracker() *cobra.Command {
+	var listen, ticketsFile, keyFile string
+	c := &cobra.Command{Use: "tracker", Short: "A tracker that can be asked about tickets and takes comments", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			text, err := p.readFile(ticketsFile)
+			if err != nil {
+				return err
+			}
+			tickets, err := standin.ReadTickets(strings.NewReader(text))
+			if err != nil {
+				return err
+			}
+			tracker := standin.NewTracker(tickets)
+			if keyFile != "" {
+				if tracker.Key, err = p.readFile(keyFile); err != nil {
+					return err
+				}
+				tracker.Key = strings.TrimSpace(tracker.Key)
+			}
+			listener, err := net.Listen("tcp", listen)
+			if err != nil {
+				return err
+			}
+			return tracker.Run(cmd.Context(), listener)
+		}}
+	f := c.Flags()
+	f.StringVar(&listen, "listen", "127.0.0.1:7433", "address to listen on")
+	f.StringVar(&ticketsFile, "tickets", "", "file with the tickets, as JSON: {\"FEN-31\": {\"state\": \"open\", \"title\": \"…\"}} (needed)")
+	f.StringVar(&keyFile, "key-file", "", "file with the key that whoever asks has to send, as Authorization: Bearer KEY (default: none is needed)")
+	return needs(c, "tickets")
 }
 
 // outside is the command that plays a system which a webhook wakes, and which reports a check.

@@ -60,6 +60,8 @@ func command(s wire.Step) string {
 		return fmt.Sprintf("tavrin queue leave %s && tavrin queue join %s%s", n, n, by)
 	case require.DoRerun:
 		return fmt.Sprintf("tavrin check rerun %s --name %s", a.Commit, quoted(a.Check))
+	case require.DoAskTracker:
+		return "tavrin change tickets " + n + " --ask"
 	case require.DoSeeGate:
 		return "tavrin change gate " + n
 	case require.DoChangeRules:

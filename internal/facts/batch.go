@@ -1,6 +1,7 @@
 package facts
 
 import (
+	"cmp"
 	"slices"
 
 	"gorm.io/gorm"
@@ -25,6 +26,8 @@ type batch struct {
 	entries    map[int64]*records.Entry
 	rehearsals map[int64]*records.Rehearsal // by entry
 	checks     map[string][]change.Check    // by commit
+	tracker    string                       // host of the house's; empty: it has none
+	tickets    map[int64][]change.Ticket
 }
 
 // numbered names a revision.
@@ -74,6 +77,7 @@ func batchOf(db *gorm.DB, repo *records.Repository, all []Gathered) (*batch, err
 		func() error { return e.askDependencies(db, ids) },
 		func() error { return e.askWaivers(db, ids) },
 		func() error { return e.askEntries(db, ids) },
+		func() error { return e.askTickets(db, repo, ids) },
 		func() (err error) {
 			for _, r := range e.rehearsals {
 				if r.CommitID != "" {
@@ -194,6 +198,28 @@ func (e *batch) askEntries(db *gorm.DB, ids []int64) error {
 	return err
 }
 
+func (e *batch) askTickets(db *gorm.DB, repo *records.Repository, ids []int64) error {
+	var t records.Tracker
+	if err := db.Where("house_id = ?", repo.HouseID).Limit(1).Find(&t).Error; err != nil || t.HouseID == 0 {
+		return err
+	}
+	e.tracker, e.tickets = t.Host(), map[int64][]change.Ticket{}
+	var rows []struct {
+		records.TicketAnswer
+		ChangeID int64
+	}
+	err := db.Raw("SELECT a.*, w.change_id FROM ticket_wants w JOIN ticket_answers a ON a.house_id = w.house_id AND a.ticket = w.ticket "+
+		"WHERE w.change_id IN ? ORDER BY w.rowid", ids).Scan(&rows).Error
+	for _, r := range rows {
+		said := change.Ticket{Name: r.Ticket, State: change.TicketState(r.State), Title: r.Title, Trouble: cmp.Or(r.Trouble, t.Trouble)}
+		if r.AnsweredAt != nil {
+			said.At = r.AnsweredAt.UTC()
+		}
+		e.tickets[r.ChangeID] = append(e.tickets[r.ChangeID], said)
+	}
+	return err
+}
+
 // about adds to the facts about one change what the records hold.
 func (e *batch) about(g *Gathered) {
 	c, r, f := g.Change, g.Revision, &g.Facts
@@ -205,6 +231,7 @@ func (e *batch) about(g *Gathered) {
 		}
 	}
 	f.Labels, f.Threads, f.Dependencies = e.labels[c.ID], e.threads[c.ID], e.waits[c.ID]
+	f.Tracker, f.Tickets = e.tracker, e.tickets[c.ID]
 	f.HeadChecks = append([]change.Check{}, e.checks[r.Head]...)
 	for _, o := range e.waivers[c.ID] {
 		if o.Ref == "refs/heads/"+c.Target {

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -29,8 +28,6 @@ import (
 )
 
 const (
-	maxHeaders     = 10
-	maxHeaderValue = 2000 // bytes
 	maxGlobs       = 50
 	maxURL         = 2000 // bytes
 )
@@ -179,7 +176,7 @@ func (s *Outbox) Webhook(ctx context.Context, a accounts.Actor, id int64) (wire.
 
 // Create makes a webhook.
 func (s *Outbox) Create(ctx context.Context, a accounts.Actor, n wire.NewWebhook) (wire.Webhook, error) {
-	h := records.Webhook{Name: n.Name, URL: n.URL, Kinds: n.Events, Branches: n.Branches, Paths: n.Paths, Condition: n.When, Headers: canonical(n.Headers), Body: n.Body,
+	h := records.Webhook{Name: n.Name, URL: n.URL, Kinds: n.Events, Branches: n.Branches, Paths: n.Paths, Condition: n.When, Headers: typed.CanonicalHeaders(n.Headers), Body: n.Body,
 		ContentType: n.ContentType, AnyOrder: n.AnyOrder, MadeBy: a.Login()}
 	var out wire.Webhook
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
@@ -227,15 +224,6 @@ func shownHost(raw string) string {
 	return u.Host
 }
 
-// canonical gives header names the form in which they are compared.
-func canonical(headers map[string]string) map[string]string {
-	out := map[string]string{}
-	for name, value := range headers {
-		out[http.CanonicalHeaderKey(name)] = value
-	}
-	return out
-}
-
 func secretOr(given string) (string, error) {
 	if given == "" {
 		random := make([]byte, webhook.SecretBytes)
@@ -262,7 +250,7 @@ func (s *Outbox) valid(h *records.Webhook, p place) error {
 	if err != nil {
 		return problem.Wrong("events", "%v", err)
 	}
-	if err := validHeaders(h.Headers); err != nil {
+	if err := typed.Headers("headers", h.Headers); err != nil {
 		return err
 	}
 	if len(h.URL) > maxURL || strings.ContainsFunc(h.URL, func(r rune) bool { return r <= ' ' || r == 0x7f }) {
@@ -337,27 +325,6 @@ func sent(h records.Webhook, cloud []byte) (bool, error) {
 	return c.Holds(known)
 }
 
-// reserved are headers that the service writes itself, or that say how a request is sent.
-var reserved = []string{"Host", "Content-Length", "Content-Type", "Transfer-Encoding", "Connection", "Upgrade", "Te", "Trailer", "Keep-Alive",
-	"Proxy-Authorization", "Proxy-Connection", "Expect", "User-Agent"}
-
-func validHeaders(headers map[string]string) error {
-	if len(headers) > maxHeaders {
-		return problem.Wrong("headers", "a webhook has at most %d headers", maxHeaders)
-	}
-	for name, value := range headers {
-		switch {
-		case !httpguts.ValidHeaderFieldName(name):
-			return problem.Wrong("headers", "%q is no name of a header", name)
-		case slices.Contains(reserved, name) || strings.HasPrefix(strings.ToLower(name), "webhook-"):
-			return problem.Wrong("headers", "the header %s is the service's own to write", name)
-		case !httpguts.ValidHeaderFieldValue(value) || value == "" || len(value) > maxHeaderValue:
-			return problem.Wrong("headers", "the value of %s has to be one line of at most %d bytes", name, maxHeaderValue)
-		}
-	}
-	return nil
-}
-
 // Edit changes what a webhook sends, and where to; or switches it off and on.
 func (s *Outbox) Edit(ctx context.Context, a accounts.Actor, id int64, e wire.WebhookEdit) (wire.Webhook, error) {
 	var out wire.Webhook
@@ -417,7 +384,7 @@ func edited(h *records.Webhook, e wire.WebhookEdit) []string {
 	list(&h.Branches, e.Branches, "branches")
 	list(&h.Paths, e.Paths, "paths")
 	if e.Headers != nil {
-		headers := canonical(*e.Headers)
+		headers := typed.CanonicalHeaders(*e.Headers)
 		say(!maps.Equal(headers, h.Headers), "headers")
 		h.Headers = headers
 	}

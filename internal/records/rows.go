@@ -1,6 +1,7 @@
 package records
 
 import (
+	"net/url"
 	"time"
 
 	"tavrin/internal/core/change"
@@ -647,4 +648,46 @@ type MailChoice struct {
 	Since   time.Time // up to when the last one that was sent told
 	NextAt  time.Time
 	Trouble string // why the last one could not be sent; empty: it was
+}
+
+// Tracker is what a house asks about tickets.
+type Tracker struct {
+	HouseID      int64             `gorm:"primaryKey;autoIncrement:false"`
+	URL          string            // with {ticket} in it
+	Headers      map[string]string `gorm:"serializer:json"`
+	SetBy        string
+	SetAt        time.Time
+	FailingSince *time.Time // the first failure after the last answer
+	Trouble      string     // the last failure, since then
+	Tries        int        // failures in a row
+	TryAt        *time.Time // until then it is not asked
+}
+
+// Host is who is asked.
+func (t Tracker) Host() string {
+	u, err := url.Parse(t.URL)
+	if err != nil {
+		return ""
+	}
+	return u.Host
+}
+
+// TicketWant says that a change's gate wants to know of a ticket.
+type TicketWant struct {
+	ChangeID int64
+	HouseID  int64
+	Ticket   string
+	MaxAge   int64 // for how long an answer counts, in seconds
+}
+
+// TicketAnswer is the newest answer of a house's tracker about a ticket that somebody wants to know of.
+type TicketAnswer struct {
+	HouseID    int64  `gorm:"primaryKey;autoIncrement:false"`
+	Ticket     string `gorm:"primaryKey"`
+	State      string // open, closed or none; empty: no answer yet
+	Title      string
+	AnsweredAt *time.Time
+	Trouble    string // what was wrong when it was asked last, since then
+	Tries      int    // that came to nothing in a row
+	DueAt      time.Time
 }

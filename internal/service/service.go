@@ -39,6 +39,7 @@ import (
 	"tavrin/internal/repositories"
 	"tavrin/internal/rulebook"
 	"tavrin/internal/signing"
+	"tavrin/internal/tickets"
 	"tavrin/internal/trials"
 	"tavrin/internal/waivers"
 )
@@ -107,6 +108,7 @@ type Rooms struct {
 	Notifications *desk.Notifications
 	Audit         *audit.Auditor
 	Outbox        *outbox.Outbox
+	Tickets       *tickets.Tickets
 	Metrics       *metrics.Metrics
 	Mail          *mail.Mailer
 	Disk          *hosted.Disk
@@ -144,6 +146,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.tasks.Go(func() { s.Landing.Run(running) })
 	s.tasks.Go(func() { s.Changes.Trace(running) })
 	s.tasks.Go(func() { s.Outbox.Run(running) })
+	s.tasks.Go(func() { s.Tickets.Run(running) })
 	s.tasks.Go(func() {
 		s.every(running, time.Hour, "what is kept for a while only", func(ctx context.Context) error {
 			return errors.Join(s.Outbox.Tidy(ctx), s.Checks.ForgetKeys(ctx))
@@ -189,12 +192,14 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 		}
 	}}, repos)
 	s.Moves = moves.New(r, s.Disk, o.Log, o.At)
-	s.Outbox = outbox.New(outbox.Needs{Records: r, Disk: s.Disk, Caller: outbound.New(o.Outside), Bounds: b, Log: o.Log, Address: o.Address, Tried: s.Metrics.Delivered})
+	caller := outbound.New(o.Outside)
+	s.Outbox = outbox.New(outbox.Needs{Records: r, Disk: s.Disk, Caller: caller, Bounds: b, Log: o.Log, Address: o.Address, Tried: s.Metrics.Delivered})
 	s.Access = accounts.NewAccess(r, o.Log)
 	s.People = accounts.NewPeople(r, s.Access)
 	s.Rulebook = rulebook.New(r, s.Disk, memory, o.Log)
 	s.Facts = facts.New(r, s.Disk, s.Rulebook, memory, o.Doubt)
 	s.Metrics.CountGates(s.Facts.Counts)
+	s.Tickets = tickets.New(r, s.Facts, caller, o.Log)
 	s.Checks = checks.New(r, s.Disk, s.Rulebook, s.Facts, dir)
 	s.Waivers = waivers.New(r, s.Disk, s.Moves, s.Rulebook, s.Facts)
 	s.Queues = queues.New(r, s.Disk, s.Moves, s.Facts, s.Checks)
@@ -222,7 +227,9 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	s.Audit = audit.New(r, s.Disk, s.Moves, key, o.Log)
 
 	s.Access.OnEnd(checks.EndLeases)
-	s.Rulebook.OnChange(s.Checks.AskUnderNewRules)
+	s.Rulebook.OnChange(func(tx *records.Tx, repo *records.Repository) error {
+		return errors.Join(s.Tickets.RulesChanged(tx, repo), s.Checks.AskUnderNewRules(tx, repo))
+	})
 	return s
 }
 

@@ -5,7 +5,7 @@ type Action = Step['action'];
 
 /** How a step is taken from a page: by a call, by a form of the page, by another page, or outside, with git. */
 export type How =
-  | { by: 'call'; call: 'reopen' | 'close' | 'update' | 'publish' | 'withdraw' | 'join' | 'rerun' }
+  | { by: 'call'; call: 'reopen' | 'close' | 'update' | 'publish' | 'withdraw' | 'join' | 'rerun' | 'ask' }
   | { by: 'place'; anchor: string }
   | { by: 'page'; page: 'gate' | 'rules' }
   | { by: 'git' };
@@ -31,6 +31,7 @@ export const steps: Record<Action, { words: string; how: How }> = {
   join: { words: 'Join the queue', how: { by: 'call', call: 'join' } },
   rejoin: { words: 'Join the queue again', how: { by: 'call', call: 'join' } },
   rerun: { words: 'Rerun', how: { by: 'call', call: 'rerun' } },
+  'ask-tracker': { words: 'Ask the tracker again', how: { by: 'call', call: 'ask' } },
   'see-gate': { words: 'See what it lacks', how: { by: 'page', page: 'gate' } },
   'change-rules': { words: 'Change the rules', how: { by: 'page', page: 'rules' } },
 };

@@ -106,6 +106,37 @@ type Rehearsal struct {
 	BuiltAt time.Time `json:"built_at,omitzero"`
 }
 
+// TicketState is what a tracker says of a ticket.
+type TicketState string
+
+// The answers of a tracker. TicketNotAsked stands for none yet.
+const (
+	TicketNotAsked TicketState = ""
+	TicketOpen     TicketState = "open"
+	TicketClosed   TicketState = "closed"
+	TicketNone     TicketState = "none" // there is no such ticket
+)
+
+// Ticket is a tracker's newest answer about one ticket.
+type Ticket struct {
+	Name  string      `json:"name"`
+	State TicketState `json:"state,omitempty"`
+	Title string      `json:"title,omitempty"`
+	// At is when the answer came; Trouble is what was wrong when it was last asked, since then.
+	At      time.Time `json:"at,omitzero"`
+	Trouble string    `json:"trouble,omitempty"`
+}
+
+// Ticket returns what the tracker said of a ticket, so far.
+func (f Facts) Ticket(name string) Ticket {
+	for _, t := range f.Tickets {
+		if t.Name == name {
+			return t
+		}
+	}
+	return Ticket{Name: name}
+}
+
 // Commit is one commit that a change brings.
 type Commit struct {
 	ID        string    `json:"id"`
@@ -240,6 +271,10 @@ type Facts struct {
 	Suspended    []Suspension        `json:"suspended,omitempty"`     // protections that are suspended at At
 	// Dependencies are the changes that it waits for.
 	Dependencies []Dependency `json:"dependencies,omitempty"`
+	// Tracker is the host of the house's tracker, empty: it has none; Tickets are its newest answers about the tickets that
+	// the change refers to, as far as rules ask for them.
+	Tracker string   `json:"tracker,omitempty"`
+	Tickets []Ticket `json:"tickets,omitempty"`
 	// Waivers are those on record for the change that have been neither used nor ended; Tip is the target's when
 	// there is one.
 	Waivers []Waiver `json:"waivers,omitempty"`

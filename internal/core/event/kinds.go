@@ -10,16 +10,17 @@ const (
 )
 
 var (
-	at     = time.Date(2026, 11, 2, 8, 30, 0, 0, time.UTC)
-	change = OfChange{4}
-	thread = OfThread{change, 12, "valves/open.go, line 30"}
-	check  = OfCheck{"unit", tip, 1, 4, "main"}
-	waived = OfWaiver{3, 4, "refs/heads/main", "ines"}
-	waives = []Requirement{{"approvals", "2 approvals"}}
-	moved  = RefMove{"refs/heads/main", before, tip, 7}
-	hook   = OfWebhook{2, "builds", "growers/irrigation"}
-	said   = Word{change, 2, "the valve closes too late"}
-	placed = Placed{change, "ready; waiting for those ahead"}
+	at      = time.Date(2026, 11, 2, 8, 30, 0, 0, time.UTC)
+	change  = OfChange{4}
+	thread  = OfThread{change, 12, "valves/open.go, line 30"}
+	check   = OfCheck{"unit", tip, 1, 4, "main"}
+	waived  = OfWaiver{3, 4, "refs/heads/main", "ines"}
+	waives  = []Requirement{{"approvals", "2 approvals"}}
+	moved   = RefMove{"refs/heads/main", before, tip, 7}
+	hook    = OfWebhook{2, "builds", "growers/irrigation"}
+	tracker = OfTracker{"growers", "tickets.example"}
+	said    = Word{change, 2, "the valve closes too late"}
+	placed  = Placed{change, "ready; waiting for those ahead"}
 )
 
 // Kinds lists every kind of event, in the order of the reference.
@@ -39,6 +40,9 @@ var Kinds = []Kind{
 		Example: ChangeTraced{change, 2, []string{"main"}}},
 	{Name: "change.landed", Means: "A change has landed.", Touches: Repository, Hears: Both, Leaves: true, Moves: true,
 		Example: ChangeLanded{change, "Close valves in the evening", "main", before, tip, "squash", 2, 7, 3, sum, sum, []string{"FEN-31"}}},
+
+	{Name: "ticket.answered", Means: "The tracker's answer about a ticket of a change is another than before, or the one before had grown too old.", Touches: Own, Leaves: true,
+		Example: TicketAnswered{change, "FEN-31", "open", "", "tickets.example"}},
 
 	// Reviews and discussions.
 	{Name: "review.asked", Means: "People were asked to look at a change, or told of it.", Touches: Own, Hears: Part, Leaves: true,
@@ -141,6 +145,11 @@ var Kinds = []Kind{
 	{Name: "webhook.deleted", Means: "A webhook is gone.", Touches: Nothing, Example: WebhookDeleted{hook}},
 	{Name: "webhook.secret-replaced", Means: "Deliveries are signed by another secret; the one before signs too for a day.", Touches: Nothing,
 		Example: WebhookSecretReplaced{hook}},
+
+	// Trackers themselves.
+	{Name: "tracker.set", Means: "Another tracker answers for a house.", Touches: Everything,
+		Example: TrackerSet{tracker, "", "the rules ask for open tickets"}},
+	{Name: "tracker.removed", Means: "A house has no tracker any more.", Touches: Everything, Example: TrackerRemoved{tracker, "we moved"}},
 
 	// People and access. None of it leaves the service.
 	{Name: "person.created", Means: "A person was made.", Touches: Everything, Example: PersonCreated{"wren", false, false}},

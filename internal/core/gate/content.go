@@ -112,3 +112,8 @@ func Fewest(set *rules.Set, f change.Facts) (logins []string, hopeless []string,
 func TicketLinks(set *rules.Set, f change.Facts) map[string]string {
 	return kind.TicketLinks(set.For(f.Target).Requirements, Tickets(set, f))
 }
+
+// WantedTickets lists the tickets of a change of which the rules of its target want an answer of the tracker.
+func WantedTickets(set *rules.Set, f change.Facts) []kind.Wanted {
+	return kind.WantedTickets(set.For(f.Target).Requirements, f)
+}

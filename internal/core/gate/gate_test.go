@@ -430,7 +430,7 @@ func randomProtection(rng *rand.Rand, name string) string {
 	fmt.Fprintf(&b, "  - name: %s\n    branches: %s\n    require:\n", name, pick("main", "main", "'**'", "dev"))
 	for range 1 + rng.IntN(4) {
 		b.WriteString("      - {" + pick("approvals: 1", "approvals: 2", "approvals: 1, own: counts", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts, not_from: last_pusher",
-			"owners: every touched area", "objections: none", "threads: resolved", "tasks: done", "ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: linear",
+			"owners: every touched area", "objections: none", "threads: resolved", "tasks: done", "ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "ticket: 'FEN-[0-9]', tracker: open", "ticket: 'FEN-[0-9]', tracker: exists, max_age: 2h", "fixups: none", "history: linear",
 			"messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: 'u*', at: [head, rehearsal]", "checks: [unit, lint], at_least: 1, skipped: counts",
 			"checks: unit, max_age: 2h", "checks: unit, reported_by: robot:barn", "deployment: field", "deployment: field, healthy_for: 90m") +
 			pick("", "", "", ", level: advisory", ", when: {lines: over 10}", ", when: {areas: ledger}", ", when: {author: team:accounts}", ", when: {cel: 'files > 1'}") + "}\n")
@@ -469,6 +469,10 @@ func randomFacts(rng *rand.Rand) change.Facts {
 	f.Title, f.Description = pick("docs: FEN-1", "Tidy"), pick("", "- [x] a", "- [ ] a\nFEN-2")
 	f.Commits = []change.Commit{{ID: strings.Repeat("d", 40), Message: pick("docs: a", "fixup! docs: a"), Parents: 1 + rng.IntN(2), Signature: change.Signature{State: change.SignatureState(pick("", "good")), By: "tamsin"}}}
 	f.CommitAuthors = []string{pick("tamsin", "bela")}
+	f.Tracker = pick("", "tickets.example", "tickets.example")
+	for _, name := range []string{"FEN-1", "FEN-2"} {
+		f.Tickets = append(f.Tickets, change.Ticket{Name: name, State: change.TicketState(pick("", "open", "closed", "none")), At: f.At.Add(-time.Duration(rng.IntN(4)) * time.Hour)})
+	}
 	if rng.IntN(4) == 0 {
 		f.Waivers = []change.Waiver{{ID: 1, By: pick("odo", "wren"), Reason: "it floods", Revision: 2, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Hour),
 			Requirements: []change.Named{{Key: "objections", Title: "no open objection"}, {Key: "approvals", Title: "1 approval"}, {Key: "check/unit@rehearsal", Title: "check unit passes on the rehearsal"}, {Key: "threads", Title: "every discussion is resolved"}}}}

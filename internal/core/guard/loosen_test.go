@@ -40,7 +40,7 @@ var (
 	somebody    = []string{"role:writer", "team:accounts", "'team:hydraulics'", "['person:odo', 'team:accounts']", "person:wren", "role:maintainer"}
 	demands     = []string{"approvals: 1", "approvals: 2", "approvals: 1, own: counts", "approvals: 1, not_from: last_pusher", "approvals: 1, not_from: last_pusher, own: counts", "approvals: 1, on: newest_revision", "approvals: 1, from: team:accounts",
 		"approvals: 1, from: ['team:accounts', 'person:odo']", "owners: every touched area", "objections: none", "threads: resolved", "threads: resolved, resolved_by: team:accounts", "tasks: done",
-		"ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "fixups: none", "history: linear", "messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: lint", "checks: 'u*'", "checks: [unit, lint]",
+		"ticket: 'FEN-[0-9]'", "ticket: 'FEN-[0-9]', in: title", "ticket: 'FEN-[0-9]', tracker: exists", "ticket: 'FEN-[0-9]', tracker: open", "ticket: 'FEN-[0-9]', tracker: open, max_age: 2h", "ticket: 'FEN-[0-9]', in: title, tracker: open", "fixups: none", "history: linear", "messages: '^[a-z]+: '", "signed: every commit", "checks: unit", "checks: lint", "checks: 'u*'", "checks: [unit, lint]",
 		`checks: "unit*lint"`, "checks: [unit, lint], at_least: 1", "checks: [unit, lint], at_least: 1, skipped: counts", "checks: unit, skipped: counts", "checks: unit, max_age: 2h", "checks: unit, max_age: 1h",
 		"checks: unit, reported_by: robot:barn", "checks: unit, at: head", "checks: unit, at: [head, rehearsal]", "deployment: field", "case: exact",
 		"approvals: 1, max_age: 12h", "owners: every touched area, not_from: last_pusher", "owners: every touched area, max_age: 12h", "revision_age: 2h", "revision_age: 4h",
@@ -297,7 +297,7 @@ const signedOffBy = "docs: a\n\nSigned-off-by: Tamsin <tamsin@fennmoor.example>"
 // landing is a change that somebody has asked to land, and everything about it by chance, most of it well.
 func landing(rng *rand.Rand) change.Facts {
 	rarely := func() bool { return rng.IntN(6) == 0 }
-	f := change.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: draw(rng, "docs: FEN-1 water", "water"), Description: draw(rng, "", "- [ ] tried", "- [x] tried"), Source: draw(rng, "topic", "hotfix/1", "dev"),
+	f := change.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: draw(rng, "docs: FEN-1 water", "water"), Tracker: draw(rng, "", "tickets.example"), Description: draw(rng, "", "- [ ] tried", "- [x] tried"), Source: draw(rng, "topic", "hotfix/1", "dev"),
 		Target: draw(rng, "main", "main", "dev", "release/1"), Revision: 2, Opener: "tamsin", Authors: []string{"tamsin"}, LastPusher: draw(rng, "tamsin", "odo"), People: town, At: moment,
 		Paths: [][]string{{"docs/a"}, {"ledger/a"}, {"firmware/a", "docs/b"}, {"Ledger/a"}}[rng.IntN(4)], Added: []int{2, 20, 200}[rng.IntN(3)], Files: 1 + rng.IntN(2)}
 	for _, by := range []string{"odo", "bela", "wren", "ines", "pavo", "tamsin"} {
@@ -313,6 +313,7 @@ func landing(rng *rand.Rand) change.Facts {
 			f.Reviews = append(f.Reviews, r)
 		}
 	}
+	f.Tickets = []change.Ticket{{Name: "FEN-1", State: change.TicketState(draw(rng, "", "open", "open", "closed", "none")), At: moment.Add(-time.Duration(rng.IntN(4)) * time.Hour)}}
 	f.PushedAt = moment.Add(-time.Duration(rng.IntN(8)) * time.Hour)
 	for i, p := range f.Paths {
 		switch rng.IntN(3 + i) {

@@ -84,6 +84,9 @@ func TestEveryKind(t *testing.T) {
 			}
 			if k.Name == "messages" || k.Name == "ticket" {
 				text = k.Name + ": \"^[a-z]+: \"\n" + beside.Example
+				if beside.Path == "max_age" { // which is an answer's
+					text += "\ntracker: open"
+				}
 			}
 			if _, found := read(t, text); len(found) > 0 {
 				t.Errorf("%s: %v", text, found)
@@ -106,6 +109,8 @@ func TestKeysStandBesideTheirKind(t *testing.T) {
 		"checks: []":                                 "names none",
 		"checks: [a, b]\nat_least: 3":                "at least 3 of 2 checks can never pass",
 		"messages: \"^a\"\nexample: b":               "does not match",
+		"ticket: \"a\"\nmax_age: 1h":                 "max_age is for the answer of a tracker",
+		"ticket: \"a\"\ntracker: closed":             `cannot be "closed"`,
 		"objections: some":                           `cannot be "some"`,
 	} {
 		if _, found := read(t, text); len(found) == 0 || !strings.Contains(found[0].Message, says) {

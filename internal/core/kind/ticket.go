@@ -1,11 +1,13 @@
 package kind
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -25,9 +27,14 @@ var _ = register(require.Kind{
 		exampleKey,
 		{Path: "link", Shape: grammar.Text, Means: "where a ticket leads: an address in which {ticket} stands for it", Absent: "tickets are shown without a link",
 			Together: require.PartOf, Example: "link: \"https://tickets.example/{ticket}\"", Else: "where a ticket leads"},
+		{Path: "tracker", Shape: grammar.Word, Allowed: grammar.Texts(asked), Means: "what the house's tracker has to say of one of the tickets referred to: " +
+			"that it exists, or that it is open", Absent: "the tracker is not asked", Together: "the stricter", Example: "tracker: open"},
+		{Path: "max_age", Shape: grammar.Duration, High: 720, Means: "how long an answer of the tracker counts: from 1m to 720h", Absent: "1h",
+			Together: "the shorter", Example: "max_age: 12h"},
 	},
-	Judged: "the parts of the change that in names, as they are now", Gone: "-",
-	New: func() require.Ask { return &ticket{in: parts} },
+	Judged: "the parts of the change that in names, as they are now, and the tracker's newest answers",
+	Gone:   "the house has no tracker, or it does not answer: not met",
+	New:    func() require.Ask { return &ticket{in: parts} },
 })
 
 // part is a part of a change in which a ticket may be referred to.
@@ -42,11 +49,30 @@ const (
 
 var parts = []part{inTitle, inDescription, inBranch, inCommits}
 
-// ticket asks that a ticket is referred to.
+// answer is what a tracker is asked to say of a ticket.
+type answer string
+
+const (
+	exists answer = "exists"
+	open   answer = "open"
+)
+
+// asked are the answers, the stricter later.
+var asked = []answer{exists, open}
+
+// answerCounts is how long an answer counts where no rule says it.
+const answerCounts = time.Hour
+
+// MaxAsked is of how many tickets of a change a tracker is asked: those named first.
+const MaxAsked = 20
+
+// ticket asks that a ticket is referred to, and what a tracker says of it.
 type ticket struct {
 	pattern
-	in   []part
-	link string // with {ticket} in it; empty: none
+	in      []part
+	link    string // with {ticket} in it; empty: none
+	tracker answer // empty: it is not asked
+	maxAge  time.Duration
 }
 
 func (t *ticket) Read(r *grammar.Reader, f grammar.Field) {
@@ -55,31 +81,63 @@ func (t *ticket) Read(r *grammar.Reader, f grammar.Field) {
 		t.in = grammar.SomeOf(r, f, parts...)
 	case "link":
 		t.link = r.Text(f)
-		u, err := url.Parse(strings.ReplaceAll(t.link, ticketPlace, "x"))
-		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || !strings.HasPrefix(t.link, u.Scheme+"://"+u.Host) ||
-			!strings.Contains(t.link, ticketPlace) {
-			r.Bad(f.Value, fmt.Sprintf("%q is no address with %s in it", t.link, ticketPlace), "link: \"https://tickets.example/{ticket}\"")
+		if wrong := ValidTicketAddress(t.link); wrong != "" {
+			r.Bad(f.Value, wrong, "link: \"https://tickets.example/{ticket}\"")
 		}
+	case "tracker":
+		t.tracker = grammar.OneOf(r, f, asked...)
+	case "max_age":
+		t.maxAge = require.MaxAge(r, f)
 	default:
 		t.pattern.Read(r, f)
 	}
 }
 
-func (t *ticket) Identity() string { return t.pattern.Identity() + "|" + grammar.Set(t.in) }
+// Complete tells of an age of answers that nobody asks for.
+func (t *ticket) Complete(r *grammar.Reader, n ast.Node) {
+	t.pattern.Complete(r, n)
+	if t.maxAge > 0 && t.tracker == "" {
+		r.Bad(n, "max_age is for the answer of a tracker, and none is asked", "tracker: open, or no max_age")
+	}
+}
+
+func (t *ticket) Ages() bool { return t.tracker != "" }
+
+// counts is how long an answer counts; 0: for ever, for none is asked for.
+func (t *ticket) counts() time.Duration {
+	if t.tracker == "" {
+		return 0
+	}
+	return cmp.Or(t.maxAge, answerCounts)
+}
+
+func (t *ticket) Identity() string {
+	return fmt.Sprintf("%s|%s|%s|%d", t.pattern.Identity(), grammar.Set(t.in), t.tracker, t.counts())
+}
 
 func (t *ticket) Title() string {
-	where := ""
+	where, says := "", ""
 	if len(t.in) < len(parts) {
 		where = " in its " + grammar.Either(grammar.Texts(t.in))
 	}
-	return fmt.Sprintf("a ticket is referred to%s (%s)", where, t.matches)
+	switch t.tracker {
+	case exists:
+		says = " that the tracker knows"
+	case open:
+		says = " that is open in the tracker"
+	}
+	if says != "" {
+		says += ", asked not longer ago than " + grammar.Brief(t.counts())
+	}
+	return fmt.Sprintf("a ticket is referred to%s (%s)%s", where, t.matches, says)
 }
 
 func (t *ticket) Words() string { return t.Title() }
 
 func (t *ticket) AtLeast(other require.Ask) bool {
 	o := other.(*ticket)
-	return t.matches.String() == o.matches.String() && grammar.Within(t.in, o.in)
+	return t.matches.String() == o.matches.String() && grammar.Within(t.in, o.in) &&
+		slices.Index(asked, t.tracker) >= slices.Index(asked, o.tracker) && require.Younger(t.counts(), o.counts())
 }
 
 func (t *ticket) Join(same require.Ask) require.Ask {
@@ -92,41 +150,137 @@ func (t *ticket) Join(same require.Ask) require.Ask {
 func (t *ticket) Judge(c *require.Case, q require.Sourced) {
 	r := q.Outcome("ticket")
 	r.Need, r.Who = 1, c.Authors
-	for _, in := range t.in {
-		var texts []string
-		switch in {
-		case inTitle:
-			texts = []string{c.Facts.Title}
-		case inDescription:
-			texts = []string{c.Description}
-		case inBranch:
-			texts = []string{c.Source}
-		case inCommits:
-			for _, commit := range c.Commits {
-				texts = append(texts, commit.Message)
-			}
-		}
-		if slices.ContainsFunc(texts, t.matches.MatchString) {
-			r.Have = 1
-			c.Say(r, q)
-			return
-		}
+	switch {
+	case !slices.ContainsFunc(t.texts(c.Facts), t.matches.MatchString):
+		r.State, r.Lacks = require.Missing, "no ticket named"
+		t.mended(c, &r, "name the ticket in the %s")
+	case t.tracker == "":
+		r.Have = 1
+	default:
+		t.judgeAnswers(c, &r)
 	}
-	r.State, r.Lacks = require.Missing, "no ticket named"
-	r.Next = fmt.Sprintf("name the ticket in the %s", require.List(grammar.Texts(t.in), "or"))
+	c.Say(r, q)
+}
+
+// mended says how the authors refer to a ticket; the words have a place for the parts in which they may.
+func (t *ticket) mended(c *require.Case, r *require.Outcome, words string) {
+	r.Next = fmt.Sprintf(words, require.List(grammar.Texts(t.in), "or"))
 	if t.example != "" {
 		r.Next += fmt.Sprintf(", such as %q", t.example)
 	}
-	if slices.Contains(t.in, inTitle) {
+	title, description := slices.Contains(t.in, inTitle), slices.Contains(t.in, inDescription)
+	if title {
 		r.Do(require.DoEditTitle, c.ThisChange())
 	}
-	if slices.Contains(t.in, inDescription) {
+	if description {
 		r.Do(require.DoEditDescription, c.ThisChange())
 	}
-	if len(r.Steps) == 0 {
-		c.MendedBy(&r, require.DoReword)
+	if !title && !description {
+		c.MendedBy(r, require.DoReword)
 	}
-	c.Say(r, q)
+}
+
+// judgeAnswers judges by what the tracker said of the tickets named. One good answer is enough; where there is none, what
+// is not known yet is waited for, before anybody is told to name another ticket.
+func (t *ticket) judgeAnswers(c *require.Case, r *require.Outcome) {
+	if c.Tracker == "" {
+		r.State, r.Lacks, r.Who = require.Missing, "the house has no tracker to ask", nil
+		r.Next = "a maintainer of the house names one (tavrin tracker set), or the rules do not ask it"
+		c.AskMaintainers(r)
+		return
+	}
+	var awaited, wrong []string
+	for _, name := range t.named(c.Facts, MaxAsked) {
+		said := c.Ticket(name)
+		old := !c.At.IsZero() && c.At.Sub(said.At) > t.counts()
+		switch {
+		case said.State == change.TicketNotAsked:
+			awaited = append(awaited, "no answer yet about "+name)
+		case old:
+			awaited = append(awaited, fmt.Sprintf("the answer about %s is %s old, more than %s", name, grammar.Brief(c.At.Sub(said.At).Truncate(time.Second)),
+				grammar.Brief(t.counts())))
+		case said.State == change.TicketOpen, said.State == change.TicketClosed && t.tracker == exists:
+			r.Have = 1
+			return
+		case said.State == change.TicketClosed:
+			wrong = append(wrong, name+" is closed")
+			continue
+		default:
+			wrong = append(wrong, "there is no "+name)
+			continue
+		}
+		if said.Trouble != "" {
+			awaited[len(awaited)-1] += " (" + said.Trouble + ")"
+		}
+	}
+	r.Do(require.DoAskTracker, c.ThisChange())
+	if len(awaited) > 0 {
+		r.State, r.Who = require.Pending, []string{}
+		r.Lacks = require.Few(awaited, "and")
+		r.Next = fmt.Sprintf("%s is asked again by itself", c.Tracker)
+		return
+	}
+	r.State, r.Lacks = require.Missing, fmt.Sprintf("%s says that %s", c.Tracker, require.Few(wrong, "and"))
+	t.mended(c, r, "open it there, or name another ticket in the %s")
+}
+
+// texts are the parts of a change in which it is looked.
+func (t *ticket) texts(f change.Facts) []string {
+	var texts []string
+	for _, in := range t.in {
+		switch in {
+		case inTitle:
+			texts = append(texts, f.Title)
+		case inDescription:
+			texts = append(texts, f.Description)
+		case inBranch:
+			texts = append(texts, f.Source)
+		case inCommits:
+			for _, commit := range f.Commits {
+				texts = append(texts, commit.Message)
+			}
+		}
+	}
+	return texts
+}
+
+// named lists the tickets that a change refers to where the rule looks, at most so many.
+func (t *ticket) named(f change.Facts, most int) []string {
+	var out []string
+	for _, text := range t.texts(f) {
+		for _, found := range t.matches.FindAllString(text, 10*most) {
+			if found = strings.TrimSpace(found); found != "" && !slices.Contains(out, found) && len(out) < most {
+				out = append(out, found)
+			}
+		}
+	}
+	return out
+}
+
+// Wanted is a ticket of which a tracker is to be asked, and how often: an answer counts for so long.
+type Wanted struct {
+	Ticket string
+	MaxAge time.Duration
+}
+
+// WantedTickets lists the tickets of a change of which the requirements want an answer of the tracker.
+func WantedTickets(all []require.Sourced, f change.Facts) []Wanted {
+	var out []Wanted
+	for _, q := range all {
+		t, is := q.Asks.(*ticket)
+		if !is || t.tracker == "" {
+			continue
+		}
+		for _, name := range t.named(f, MaxAsked) {
+			i := slices.IndexFunc(out, func(w Wanted) bool { return w.Ticket == name })
+			if i < 0 {
+				out = append(out, Wanted{name, t.counts()})
+			} else {
+				out[i].MaxAge = min(out[i].MaxAge, t.counts())
+			}
+		}
+	}
+	return out
 }
 
 // Lint warns of an expression that is bound to the ends of texts that may be long.
@@ -185,11 +339,27 @@ func TicketLinks(all []require.Sourced, tickets []string) map[string]string {
 		}
 		for _, name := range tickets {
 			if _, known := out[name]; !known && t.matches.MatchString(name) {
-				out[name] = strings.ReplaceAll(t.link, ticketPlace, url.PathEscape(name))
+				out[name] = TicketAddress(t.link, name)
 			}
 		}
 	}
 	return out
+}
+
+// TicketAddress is the address of a ticket, from one in which {ticket} stands for it. Nothing that a ticket is called leads
+// out of its place, be it in the path or in the query.
+func TicketAddress(template, ticket string) string {
+	return strings.ReplaceAll(template, ticketPlace, strings.ReplaceAll(url.QueryEscape(ticket), "+", "%20"))
+}
+
+// ValidTicketAddress says why an address is none in which a ticket has its place; empty: it is one.
+func ValidTicketAddress(template string) string {
+	u, err := url.Parse(strings.ReplaceAll(template, ticketPlace, "x"))
+	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || !strings.HasPrefix(template, u.Scheme+"://"+u.Host+"/") ||
+		!strings.Contains(template, ticketPlace) {
+		return fmt.Sprintf("%q is no address with %s in it", template, ticketPlace)
+	}
+	return ""
 }
 
 // pattern is an expression to match, and an example of what does. Kinds embed it.

@@ -31,13 +31,14 @@ const (
 	DoJoin             Action = "join"              // ask to land, by one of the strategies where some are given
 	DoRejoin           Action = "rejoin"            // leave the queue and join it again by one of the strategies
 	DoRerun            Action = "rerun"             // ask for a check once more
+	DoAskTracker       Action = "ask-tracker"       // ask the tracker once more about the change's tickets
 	DoSeeGate          Action = "see-gate"          // look at what another change lacks
 	DoChangeRules      Action = "change-rules"      // a maintainer's: change the rules, a team or a role
 )
 
 // Actions lists them.
 var Actions = []Action{DoApprove, DoWithdraw, DoResolve, DoEditTitle, DoEditDescription, DoEditDependencies, DoMarkReady,
-	DoReopen, DoClose, DoUpdate, DoPush, DoRestore, DoFold, DoReword, DoSign, DoSignOff, DoJoin, DoRejoin, DoRerun, DoSeeGate,
+	DoReopen, DoClose, DoUpdate, DoPush, DoRestore, DoFold, DoReword, DoSign, DoSignOff, DoJoin, DoRejoin, DoRerun, DoAskTracker, DoSeeGate,
 	DoChangeRules}
 
 // Arguments are what an action is done to. Those that mean nothing to it are absent.
@@ -52,7 +53,7 @@ type Arguments struct {
 
 // Step is one thing that can be done next about a requirement.
 type Step struct {
-	Action    Action    `json:"action" enum:"approve,withdraw-review,resolve-threads,edit-title,edit-description,edit-dependencies,mark-ready,reopen,close,update,push,restore-branch,fold,reword,sign,sign-off,join,rejoin,rerun,see-gate,change-rules"`
+	Action    Action    `json:"action" enum:"approve,withdraw-review,resolve-threads,edit-title,edit-description,edit-dependencies,mark-ready,reopen,close,update,push,restore-branch,fold,reword,sign,sign-off,join,rejoin,rerun,ask-tracker,see-gate,change-rules"`
 	Arguments Arguments `json:"arguments"`
 	Who       []string  `json:"who" doc:"logins of those who can; empty: whoever may write"`
 }

@@ -156,7 +156,7 @@ protect:
       - {signed_off: every commit}
       - {already_on: [trunk, "release/**"]}
       - {owners: every touched area, not_from: last_pusher, max_age: 48h, unless: {added: docs/**, removed: "*.md", renamed: old/**, author: "robot:barn"}}
-      - {ticket: "FEN-[0-9]+", in: [title, branch], example: FEN-1}
+      - {ticket: "FEN-[0-9]+", in: [title, branch], example: FEN-1, tracker: open, max_age: 2h}
       - {case: exact}
       - {fixups: none}
       - {history: linear}

@@ -629,6 +629,40 @@ CREATE TABLE delivery_attempts (                    -- one try
 );
 CREATE INDEX delivery_attempts_delivery ON delivery_attempts (delivery_id);
 
+CREATE TABLE trackers (                             -- what a house asks about tickets
+  house_id      INTEGER PRIMARY KEY REFERENCES houses (id),
+  url           TEXT NOT NULL,                      -- with {ticket} in it
+  headers       TEXT NOT NULL,                      -- JSON
+  set_by        TEXT NOT NULL,
+  set_at        DATETIME NOT NULL,
+  failing_since DATETIME,                           -- the first failure after the last answer
+  trouble       TEXT NOT NULL DEFAULT '',           -- the last failure, since then
+  tries         INTEGER NOT NULL DEFAULT 0,         -- failures in a row
+  try_at        DATETIME                            -- until then it is not asked
+);
+
+CREATE TABLE ticket_wants (                         -- tickets of which a change's gate wants to know
+  change_id     INTEGER NOT NULL REFERENCES changes (id),
+  house_id      INTEGER NOT NULL REFERENCES houses (id),
+  ticket        TEXT NOT NULL,
+  max_age       INTEGER NOT NULL,                   -- for how long an answer counts, in seconds
+  PRIMARY KEY (change_id, ticket)
+);
+CREATE INDEX ticket_wants_ticket ON ticket_wants (house_id, ticket);
+
+CREATE TABLE ticket_answers (                       -- the newest answer about each of them
+  house_id      INTEGER NOT NULL REFERENCES houses (id),
+  ticket        TEXT NOT NULL,
+  state         TEXT NOT NULL DEFAULT '',           -- open, closed or none; empty: no answer yet
+  title         TEXT NOT NULL DEFAULT '',
+  answered_at   DATETIME,
+  trouble       TEXT NOT NULL DEFAULT '',           -- what was wrong when it was asked last, since then
+  tries         INTEGER NOT NULL DEFAULT 0,         -- that came to nothing in a row
+  due_at        DATETIME NOT NULL,                  -- when it is asked next
+  PRIMARY KEY (house_id, ticket)
+);
+CREATE INDEX ticket_answers_due ON ticket_answers (house_id, due_at);
+
 -- The journal.
 
 CREATE TABLE journal_lines (
