@@ -11,7 +11,7 @@ import (
 	"golang.org/x/tools/txtar"
 )
 
-//go:embed history/*.txt *.yaml drafts/*.yaml
+//go:embed history/*.txt *.yaml *.json drafts/*.yaml
 var files embed.FS
 
 // Commit is one commit to be made.
@@ -49,6 +49,9 @@ func Rules(repo string) string { return file(repo + ".rules.yaml") }
 
 // TooStrict returns a draft of irrigation's rules that can never hold.
 func TooStrict() string { return file("drafts/too-strict.rules.yaml") }
+
+// Tickets returns the co-operative's work list, as its tracker reads it.
+func Tickets() string { return file("tickets.json") }
 
 // Examples returns examples of what irrigation's rules are meant to do.
 func Examples() string { return file("irrigation.examples.yaml") }

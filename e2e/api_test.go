@@ -491,6 +491,12 @@ func bodyFor(path string) string {
 		return `{"name":"x","url":"https://x.example","events":["*"]}`
 	case strings.HasSuffix(path, "/result"):
 		return `{"state":"passed"}`
+	case strings.HasSuffix(path, "/tracker"):
+		return `{"url":"https://x.example/{ticket}","reason":"mine"}`
+	case strings.HasSuffix(path, "/tracker/remove"):
+		return `{"reason":"mine"}`
+	case strings.HasSuffix(path, "/tracker/try"):
+		return `{"ticket":"FEN-1"}`
 	case strings.HasSuffix(path, "/try"), strings.HasSuffix(path, "/lint"):
 		return `{"text":"tavrin: rules/1"}`
 	case strings.HasSuffix(path, "/webhooks/{id}/test"):

@@ -43,7 +43,7 @@ func (p *program) runDemo(ctx context.Context, listen string, once bool) (err er
 	}
 	defer os.RemoveAll(dir)
 	o := serveOptions{dir: filepath.Join(dir, "data"), listen: listen}
-	outside, urls := map[string]string{"bench": "", "fields": ""}, map[string]string{}
+	outside, urls := map[string]string{"bench": "", "fields": "", "tracker": ""}, map[string]string{}
 	for login := range outside {
 		if outside[login], err = freeAddress(); err != nil {
 			return err
@@ -115,9 +115,10 @@ func (p *program) demoHelpers(ctx context.Context, group *sync.WaitGroup, world 
 		takes = "1s"
 	}
 	for name, args := range map[string][]string{
-		"runner": {"runner", "--token-file", world.TokenFile("barn"), "--beside-service", "--beside-runner"},
-		"bench":  {"stand-in", "bench", "--token-file", world.TokenFile("bench"), "--secret-file", world.SecretFile("bench"), "--listen", outside["bench"], "--takes", takes},
-		"fields": {"stand-in", "target", "--token-file", world.TokenFile("fields"), "--secret-file", world.SecretFile("fields"), "--listen", outside["fields"], "--takes", takes},
+		"runner":  {"runner", "--token-file", world.TokenFile("barn"), "--beside-service", "--beside-runner"},
+		"bench":   {"stand-in", "bench", "--token-file", world.TokenFile("bench"), "--secret-file", world.SecretFile("bench"), "--listen", outside["bench"], "--takes", takes},
+		"fields":  {"stand-in", "target", "--token-file", world.TokenFile("fields"), "--secret-file", world.SecretFile("fields"), "--listen", outside["fields"], "--takes", takes},
+		"tracker": {"stand-in", "tracker", "--tickets", world.TicketsFile(), "--key-file", world.KeyFile(), "--listen", outside["tracker"]},
 	} {
 		if err := helper(ctx, group, world, name, append(args, "--url", world.URL), log); err != nil {
 			return err

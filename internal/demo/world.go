@@ -4,6 +4,7 @@ package demo
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
@@ -27,7 +28,7 @@ type World struct {
 	Dir     string // for clones and token files
 	Tokens  map[string]string
 	admin   *client.Client
-	outside map[string]string // where systems outside listen, by the login of their robot
+	outside map[string]string // where systems outside listen
 }
 
 // SecretFile is the file with the secret of the webhook that wakes a system outside, by the login of its robot.
@@ -47,14 +48,14 @@ var repos = []struct {
 }
 
 // Build makes the people, the repositories with their history, and the rules.
-// outside are the addresses at which the systems outside listen, by the login of their robot: bench and fields.
+// outside are the addresses at which the systems outside listen: bench and fields, by the login of their robot, and tracker.
 func Build(ctx context.Context, url, adminToken, dir string, outside map[string]string) (*World, error) {
 	w := &World{URL: url, Dir: dir, Tokens: map[string]string{"admin": adminToken}, outside: outside}
 	var err error
 	if w.admin, err = client.New(url, adminToken); err != nil {
 		return nil, err
 	}
-	for _, step := range []func(context.Context) error{w.people, w.robots, w.repositories} {
+	for _, step := range []func(context.Context) error{w.people, w.robots, w.tracker, w.repositories} {
 		if err := step(ctx); err != nil {
 			return nil, fmt.Errorf("build the demonstration: %w", err)
 		}
@@ -103,6 +104,32 @@ func (w *World) robots(ctx context.Context) error {
 	return nil
 }
 
+// TicketsFile and KeyFile are what the tracker is started with: its tickets, and the key of whoever asks.
+func (w *World) TicketsFile() string { return filepath.Join(w.Dir, "tickets.json") }
+
+// KeyFile is where the key of the tracker is kept.
+func (w *World) KeyFile() string { return filepath.Join(w.Dir, "tracker.key") }
+
+// tracker has the house ask its tracker about tickets, and comment there on what has landed.
+func (w *World) tracker(ctx context.Context) error {
+	key := rand.Text()
+	if err := errors.Join(os.WriteFile(w.TicketsFile(), []byte(data.Tickets()), 0o600), os.WriteFile(w.KeyFile(), []byte(key), 0o600)); err != nil {
+		return err
+	}
+	ines, err := w.As("ines")
+	if err != nil {
+		return err
+	}
+	headers := map[string]string{"Authorization": "Bearer " + key}
+	at := w.outside["tracker"] + "tickets/"
+	if _, err := ines.SetTracker(ctx, House, wire.NewTracker{URL: at + "{ticket}", Headers: headers, Reason: "what changes are for is on the work list"}); err != nil {
+		return err
+	}
+	_, err = ines.CreateWebhook(ctx, wire.NewWebhook{Of: House, Name: "work list", URL: at + "${data.details.tickets[0]}/comments", Headers: headers,
+		Events: []string{"change.landed"}, When: "has(data.details.tickets)", Body: "${data.text}", ContentType: "text/plain"})
+	return err
+}
+
 func (w *World) repositories(ctx context.Context) error {
 	for _, r := range repos {
 		name := House + "/" + r.name
@@ -134,9 +161,6 @@ func (w *World) repositories(ctx context.Context) error {
 	}
 	runner, err := w.admin.CreateToken(ctx, wire.NewToken{Login: "barn", Name: "runner",
 		Runner: []string{House + "/irrigation"}})
-	if err != nil {
-		return err
-	}
 	if err != nil {
 		return err
 	}

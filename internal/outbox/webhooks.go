@@ -28,8 +28,8 @@ import (
 )
 
 const (
-	maxGlobs       = 50
-	maxURL         = 2000 // bytes
+	maxGlobs = 50
+	maxURL   = 2000 // bytes
 )
 
 // place is whose events a webhook sends: a repository's, a house's, or the service's.

@@ -152,10 +152,10 @@ func (s *Tickets) Try(ctx context.Context, a accounts.Actor, name, ticket string
 	return out, nil
 }
 
-// soonest is how often somebody may have the same tickets asked again.
-const soonest = 5 * time.Second
+// soonest is how soon after an answer, or a failure, somebody may have the tracker asked once more.
+const soonest = 2 * time.Second
 
-// Ask has the tracker asked again about the tickets of a change, at once.
+// Ask has the tracker asked again about the tickets of a change, at once or after a moment.
 func (s *Tickets) Ask(ctx context.Context, a accounts.Actor, name string, number int) (wire.Done, error) {
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		tx.TouchesNothing()
@@ -172,14 +172,27 @@ func (s *Tickets) Ask(ctx context.Context, a accounts.Actor, name string, number
 		}
 		now := tx.Now()
 		for _, w := range wants {
-			err := tx.Exec("UPDATE ticket_answers SET due_at = ? WHERE house_id = ? AND ticket = ? AND due_at > ? AND (answered_at IS NULL OR answered_at <= ?)",
-				now, w.HouseID, w.Ticket, now, now.Add(-soonest)).Error
-			if err == nil {
-				err = tx.Exec("UPDATE trackers SET try_at = NULL WHERE house_id = ? AND try_at <= ?", w.HouseID, now.Add(longestPause-soonest)).Error
-			}
-			if err != nil {
+			var row records.TicketAnswer
+			if err := tx.Where("house_id = ? AND ticket = ?", w.HouseID, w.Ticket).First(&row).Error; err != nil {
 				return err
 			}
+			at := now
+			if row.AnsweredAt != nil && row.AnsweredAt.Add(soonest).After(now) {
+				at = row.AnsweredAt.Add(soonest)
+			}
+			if row.DueAt.After(at) {
+				if err := tx.Model(&row).Update("due_at", at).Error; err != nil {
+					return err
+				}
+			}
+		}
+		// a tracker in trouble is tried at once too, but not by everybody all the time
+		var t records.Tracker
+		if err := tx.Where("house_id = ?", wants[0].HouseID).Limit(1).Find(&t).Error; err != nil || t.TryAt == nil || t.TryAt.Before(now.Add(soonest)) {
+			return err
+		}
+		if err := tx.Model(&t).Update("try_at", now.Add(soonest)).Error; err != nil {
+			return err
 		}
 		return nil
 	})

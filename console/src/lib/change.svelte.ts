@@ -160,6 +160,8 @@ export class ChangePage {
   withdraw = () => this.act('It is withdrawn.', () => answer(api.POST(`${one}/withdraw`, { params: this.params })));
   hear = () =>
     this.act('', () => answer(api.PUT(`${one}/follow`, { params: this.params, body: { follow: !this.hears } })));
+  ask = () =>
+    this.act('The tracker is being asked.', () => answer(api.POST(`${one}/tickets/ask`, { params: this.params })));
   rerun = (check: string, commit: string) =>
     this.act(`${check} was asked for once more.`, () =>
       answer(
@@ -243,6 +245,7 @@ export class ChangePage {
       update: this.update,
       publish: this.publish,
       withdraw: this.withdraw,
+      ask: this.ask,
     };
     return calls[how.call]();
   };

@@ -400,6 +400,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/houses/{house}/tracker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a house asks about tickets
+         * @description What a house asks about tickets.
+         */
+        get: operations["get-tracker"];
+        /**
+         * Say what a house asks about tickets; what another one answered counts no more
+         * @description Say what a house asks about tickets; what another one answered counts no more.
+         */
+        put: operations["set-tracker"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/houses/{house}/tracker/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leave a house without a tracker
+         * @description Leave a house without a tracker.
+         */
+        post: operations["remove-tracker"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/houses/{house}/tracker/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask about one ticket now, and show request and answer; nothing else comes of it
+         * @description Ask about one ticket now, and show request and answer; nothing else comes of it.
+         */
+        post: operations["try-tracker"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/lease": {
         parameters: {
             query?: never;
@@ -1422,6 +1486,26 @@ export interface paths {
          */
         put: operations["put-resolved"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repositories/{house}/{name}/changes/{number}/tickets/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have the tracker asked again about a change's tickets
+         * @description Have the tracker asked again about a change's tickets.
+         */
+        post: operations["ask-tracker"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2715,6 +2799,8 @@ export interface components {
             /** @description the gate in one sentence */
             summary: string;
             target: string;
+            /** @description what the house's tracker says of those of which the rules want to know */
+            ticket_answers: components["schemas"]["TicketAnswer"][];
             /** @description where they lead, of those of which the rules say so */
             ticket_links: {
                 [key: string]: string;
@@ -3749,6 +3835,16 @@ export interface components {
             /** @description HOUSE/NAME */
             runner?: string[];
         };
+        NewTracker: {
+            /** @description further headers; values are kept as secrets */
+            headers?: {
+                [key: string]: string;
+            };
+            /** @example the rules ask for open tickets */
+            reason: string;
+            /** @example https://tickets.example/api/{ticket} */
+            url: string;
+        };
         NewWaiver: {
             /** @description from the plan */
             confirm?: string;
@@ -3973,6 +4069,10 @@ export interface components {
             /** @description checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them */
             silent: components["schemas"]["SilentCheck"][];
             tip: string;
+        };
+        Reasoned: {
+            /** @example we moved */
+            reason: string;
         };
         RedTip: {
             branch: string;
@@ -4395,7 +4495,7 @@ export interface components {
         };
         Step: {
             /** @enum {string} */
-            action: "approve" | "withdraw-review" | "resolve-threads" | "edit-title" | "edit-description" | "edit-dependencies" | "mark-ready" | "reopen" | "close" | "update" | "push" | "restore-branch" | "fold" | "reword" | "sign" | "sign-off" | "join" | "rejoin" | "rerun" | "see-gate" | "change-rules";
+            action: "approve" | "withdraw-review" | "resolve-threads" | "edit-title" | "edit-description" | "edit-dependencies" | "mark-ready" | "reopen" | "close" | "update" | "push" | "restore-branch" | "fold" | "reword" | "sign" | "sign-off" | "join" | "rejoin" | "rerun" | "ask-tracker" | "see-gate" | "change-rules";
             arguments: components["schemas"]["Arguments"];
             /** @description logins of those who can; empty: whoever may write */
             who: string[];
@@ -4485,6 +4585,20 @@ export interface components {
             /** @description in words */
             where: string;
         };
+        TicketAnswer: {
+            /** Format: date-time */
+            answered_at?: string;
+            /**
+             * @description none: there is no such ticket; absent: no answer yet
+             * @enum {string}
+             */
+            state?: "open" | "closed" | "none";
+            /** @example FEN-31 */
+            ticket: string;
+            title?: string;
+            /** @description what was wrong when it was asked last, since then */
+            trouble?: string;
+        };
         Token: {
             /** @description HOUSE/NAME:CHECK for reporting checks, HOUSE/NAME for a runner */
             bindings: string[];
@@ -4515,6 +4629,59 @@ export interface components {
             /** @description owners by login, those with access */
             people: string[];
             source: components["schemas"]["Source"];
+        };
+        Tracker: {
+            /**
+             * Format: date-time
+             * @description the first failure after the last answer
+             */
+            failing_since?: string;
+            /** @description names of further headers; their values are not shown */
+            headers: string[];
+            /** @example growers */
+            house: string;
+            /** Format: date-time */
+            set_at: string;
+            set_by: string;
+            /** @description the last failure */
+            trouble?: string;
+            /**
+             * Format: date-time
+             * @description until then it is not asked
+             */
+            try_at?: string;
+            /**
+             * @description what is asked; {ticket} stands for the ticket
+             * @example https://tickets.example/api/{ticket}
+             */
+            url: string;
+        };
+        TrackerTried: {
+            /** @description the beginning of its body */
+            answer?: string;
+            /** @description names of the further headers that were sent along */
+            headers: string[];
+            /** Format: int64 */
+            milliseconds: number;
+            /** @example GET https://tickets.example/api/FEN-31 */
+            request: string;
+            /**
+             * @description what it means; absent: nothing
+             * @enum {string}
+             */
+            state?: "open" | "closed" | "none";
+            /**
+             * Format: int64
+             * @description of the answer; absent: none came
+             */
+            status?: number;
+            title?: string;
+            /** @description why it means nothing, or why none came */
+            trouble?: string;
+        };
+        TrackerTry: {
+            /** @example FEN-31 */
+            ticket: string;
         };
         Tree: {
             binary: boolean;
@@ -6663,6 +6830,362 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rules"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-tracker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tracker"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "set-tracker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTracker"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tracker"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-tracker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reasoned"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "try-tracker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrackerTry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackerTried"];
                 };
             };
             /** @description Bad Request */
@@ -12155,6 +12678,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Thread"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "ask-tracker": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
                 };
             };
             /** @description Bad Request */

@@ -213,7 +213,7 @@ func (t *ticket) judgeAnswers(c *require.Case, r *require.Outcome) {
 			awaited[len(awaited)-1] += " (" + said.Trouble + ")"
 		}
 	}
-	r.Do(require.DoAskTracker, c.ThisChange())
+	r.AnybodyDo(require.DoAskTracker, c.ThisChange())
 	if len(awaited) > 0 {
 		r.State, r.Who = require.Pending, []string{}
 		r.Lacks = require.Few(awaited, "and")
