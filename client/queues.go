@@ -28,3 +28,33 @@ func (c queues) Leave(ctx context.Context, repo string, number int) (wire.Entry,
 func (c queues) Queue(ctx context.Context, repo, branch string) (wire.Queue, error) {
 	return do(ctx, c.connection, wire.GetQueue, wire.QueueQuery{InRepo: inRepo(repo), Branch: branch})
 }
+
+// HoldQueue has nothing land on a branch until somebody frees its queue; an empty branch is the default branch.
+func (c queues) HoldQueue(ctx context.Context, repo, branch, reason string) (wire.Done, error) {
+	return do(ctx, c.connection, wire.HoldQueue, wire.RepoBody[wire.Holding]{InRepo: inRepo(repo), Body: wire.Holding{Branch: branch, Reason: reason}})
+}
+
+// FreeQueue has a held queue go on.
+func (c queues) FreeQueue(ctx context.Context, repo, branch, reason string) (wire.Done, error) {
+	return do(ctx, c.connection, wire.FreeQueue, wire.RepoBody[wire.Holding]{InRepo: inRepo(repo), Body: wire.Holding{Branch: branch, Reason: reason}})
+}
+
+// Freezes lists the freezes of a repository (HOUSE/NAME) with those of its house, or of a house; all: those that are over, too.
+func (c queues) Freezes(ctx context.Context, of string, all bool) ([]wire.Freeze, error) {
+	return do(ctx, c.connection, wire.ListFreezes, wire.FreezeQuery{Of: of, All: all})
+}
+
+// PlanFreeze plans a freeze, or those of a calendar.
+func (c queues) PlanFreeze(ctx context.Context, n wire.NewFreeze) ([]wire.Freeze, error) {
+	return do(ctx, c.connection, wire.PlanFreeze, wire.JustBody[wire.NewFreeze]{Body: n})
+}
+
+// EndFreeze ends a freeze that is in force, this time.
+func (c queues) EndFreeze(ctx context.Context, id int64, reason string) (wire.Done, error) {
+	return do(ctx, c.connection, wire.EndFreeze, wire.FreezeEnded{WithID: wire.WithID{ID: id}, Body: wire.Reasoned{Reason: reason}})
+}
+
+// DeleteFreeze has a freeze come no more.
+func (c queues) DeleteFreeze(ctx context.Context, id int64, reason string) (wire.Done, error) {
+	return do(ctx, c.connection, wire.DeleteFreeze, wire.FreezeEnded{WithID: wire.WithID{ID: id}, Body: wire.Reasoned{Reason: reason}})
+}

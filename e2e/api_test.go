@@ -459,7 +459,7 @@ func bodyFor(path string) string {
 	switch {
 	case strings.HasSuffix(path, "/people"):
 		return `{"login":"x"}`
-	case strings.HasSuffix(path, "/delete"):
+	case strings.HasSuffix(path, "{name}/delete"):
 		return `{"confirm":"growers/irrigation","reason":"no more"}`
 	case strings.HasSuffix(path, "/repositories/{house}/{name}"):
 		return `{"description":"mine"}`
@@ -491,6 +491,10 @@ func bodyFor(path string) string {
 		return `{"name":"x","url":"https://x.example","events":["*"]}`
 	case strings.HasSuffix(path, "/result"):
 		return `{"state":"passed"}`
+	case strings.HasSuffix(path, "/freezes"):
+		return `{"of":"growers/irrigation","name":"x","reason":"mine","begins":"2030-01-01T00:00:00Z","ends":"2030-01-02T00:00:00Z"}`
+	case strings.HasSuffix(path, "/freezes/{id}/end"), strings.HasSuffix(path, "/freezes/{id}/delete"), strings.HasSuffix(path, "/queue/hold"), strings.HasSuffix(path, "/queue/free"):
+		return `{"reason":"mine"}`
 	case strings.HasSuffix(path, "/tracker"):
 		return `{"url":"https://x.example/{ticket}","reason":"mine"}`
 	case strings.HasSuffix(path, "/tracker/remove"):

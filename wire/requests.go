@@ -651,3 +651,21 @@ type TrackerGone struct {
 	InHouse
 	Body Reasoned
 }
+
+// FreezeQuery says whose freezes are listed.
+type FreezeQuery struct {
+	Of  string `query:"of" doc:"HOUSE/NAME or HOUSE" example:"growers/irrigation"`
+	All bool   `query:"all" doc:"those that are over, too"`
+}
+
+// FreezeEnded ends a freeze, this time or for good.
+type FreezeEnded struct {
+	WithID
+	Body Reasoned
+}
+
+// Holding says which queue is held or freed, and why.
+type Holding struct {
+	Branch string `json:"branch,omitempty" doc:"absent: the default branch" example:"main"`
+	Reason string `json:"reason" example:"the east ditch floods"`
+}

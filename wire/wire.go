@@ -361,9 +361,54 @@ type Queue struct {
 	Caption string   `json:"caption" doc:"what is happening, in a sentence"`
 	Entries []Entry  `json:"entries" doc:"alive, in order"`
 	Recent  []Entry  `json:"recent" doc:"ended, newest first"`
+	Stops   []Stop   `json:"stops" doc:"why nothing lands on the branch now: freezes, and who holds the queue"`
 	Red     []RedTip `json:"red" doc:"checks that the rules want on the branch's tip and that have failed there"`
 	// Silent are checks that were asked for and that nobody answers.
 	Silent []SilentCheck `json:"silent" doc:"checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them"`
+}
+
+// Stop is why nothing lands on a branch for a time.
+type Stop struct {
+	Freeze int64      `json:"freeze,omitempty" doc:"its number; absent: somebody holds the queue"`
+	Words  string     `json:"words" example:"main is frozen: harvest"`
+	Next   string     `json:"next" doc:"why, how long, and who may end it"`
+	By     string     `json:"by"`
+	Since  time.Time  `json:"since"`
+	Until  *time.Time `json:"until,omitempty" doc:"absent: until somebody frees it"`
+}
+
+// Freeze is planned times at which nothing lands.
+type Freeze struct {
+	ID           int64        `json:"id"`
+	Of           string       `json:"of" doc:"HOUSE/NAME, or HOUSE: all its repositories" example:"growers/irrigation"`
+	Name         string       `json:"name" example:"harvest"`
+	Reason       string       `json:"reason"`
+	Branches     []string     `json:"branches" doc:"globs"`
+	Now          bool         `json:"now" doc:"it is in force"`
+	Times        []FreezeTime `json:"times" doc:"the first five of those that are asked for"`
+	Further      int          `json:"further" doc:"times besides, as far as they are worked out: 400 days"`
+	FromCalendar bool         `json:"from_calendar"`
+	MadeBy       string       `json:"made_by"`
+	CreatedAt    time.Time    `json:"created_at"`
+}
+
+// FreezeTime is one time of a freeze.
+type FreezeTime struct {
+	Begins time.Time `json:"begins"`
+	Ends   time.Time `json:"ends"`
+	Now    bool      `json:"now"`
+}
+
+// NewFreeze plans freezes: one at a time that is given, or those of a calendar.
+type NewFreeze struct {
+	Of       string     `json:"of" doc:"HOUSE/NAME, or HOUSE: all its repositories" example:"growers/irrigation"`
+	Name     string     `json:"name,omitempty" doc:"absent: as the calendar calls them" example:"harvest"`
+	Reason   string     `json:"reason" example:"everybody is in the fields"`
+	Branches []string   `json:"branches,omitempty" doc:"globs; absent: the repository's default branch"`
+	Begins   *time.Time `json:"begins,omitempty"`
+	Ends     *time.Time `json:"ends,omitempty"`
+	Calendar string     `json:"calendar,omitempty" doc:"an iCalendar file (RFC 5545), of which each event is a freeze"`
+	Zone     string     `json:"zone,omitempty" doc:"where times of the calendar are meant that name no time zone; absent: UTC" example:"Europe/Berlin"`
 }
 
 // Job is a check for a runner to run.

@@ -92,6 +92,8 @@ func build(o Options) (http.Handler, *server) {
 		r.Get("/events", s.events)
 		r.Get("/jobs/{id}/pack", s.jobPack)
 		r.Get("/repositories/{house}/{name}/file", s.rawFile)
+		r.Get("/repositories/{house}/{name}/freezes.ics", s.freezeFeed)
+		r.Get("/houses/{house}/freezes.ics", s.freezeFeed)
 		s.huma = humachi.New(r, described())
 		s.huma.UseMiddleware(s.confined)
 		s.routes()

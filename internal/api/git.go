@@ -250,7 +250,7 @@ func (s *server) gitProblem(w http.ResponseWriter, r *http.Request, err error) {
 	}
 	p := s.problemOf(r.Context(), err)
 	if p.Status == http.StatusUnauthorized {
-		w.Header().Set("WWW-Authenticate", `Basic realm="Tavrin: any name, a token as the password"`)
+		w.Header().Set("WWW-Authenticate", basicRealm)
 	}
 	if p.Status == http.StatusTooManyRequests || p.Status == http.StatusServiceUnavailable {
 		w.Header().Set("Retry-After", retryAfter)
@@ -263,3 +263,6 @@ func gitText(w http.ResponseWriter, status int, text string) {
 	w.WriteHeader(status)
 	io.WriteString(w, text+"\n")
 }
+
+// basicRealm is how a program is asked who is asking.
+const basicRealm = `Basic realm="Tavrin: any name, a token as the password"`

@@ -114,7 +114,7 @@ func (s *server) problemOf(ctx context.Context, err error) *Problem {
 
 func writeProblem(w http.ResponseWriter, p *Problem) {
 	w.Header().Set("Content-Type", p.ContentType(""))
-	if p.Status == http.StatusUnauthorized {
+	if p.Status == http.StatusUnauthorized && w.Header().Get("WWW-Authenticate") == "" {
 		w.Header().Set("WWW-Authenticate", `Bearer realm="Tavrin"`)
 	}
 	if p.Status == http.StatusTooManyRequests || p.Status == http.StatusServiceUnavailable {

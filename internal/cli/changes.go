@@ -543,6 +543,9 @@ func (p *program) queue() *cobra.Command {
 				row(w, fmt.Sprintf("%s check %s on %s (%s, attempt %d), asked for %s.", who, c.Name, short(c.Commit), c.For,
 					c.Attempt, ago(c.Since)))
 			}
+			for _, x := range q.Stops {
+				row(w, x.Words+": "+x.Next)
+			}
 			if len(q.Entries)+len(q.Recent) == 0 {
 				return
 			}
@@ -558,6 +561,9 @@ func (p *program) queue() *cobra.Command {
 		})
 	show.Flags().StringVar(&branch, "branch", "", "target branch (default: the default branch)")
 	return group("queue", "Land changes as soon as they may", p.join(), show,
+		p.queueHold("hold", "Have nothing land on a branch until somebody frees its queue; what is ready is rehearsed all the same",
+			"the queue of %s is held: tavrin queue free has it go on", (*client.Client).HoldQueue),
+		p.queueHold("free", "Have a held queue go on", "the queue of %s goes on", (*client.Client).FreeQueue),
 		onChange(p, "leave N", "Take a change out of the queue",
 			func(ctx context.Context, h here, n int) (wire.Entry, error) {
 				return h.Leave(ctx, h.repo, n)

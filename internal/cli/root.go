@@ -162,7 +162,7 @@ HOUSE/NAME and TAVRIN_URL say which (default ` + client.DefaultURL + `). NO_COLO
 		forAuthors: {p.change(), p.review(), p.thread(), p.queue(), p.waiver(), p.browse(), p.desk(), p.notifications(),
 			p.digest(), p.follow("follow", "Follow a change, or everything that happens in a repository",
 				true), p.follow("unfollow", "Unfollow a change or a repository", false), p.feed(), p.credential(), p.key(), p.me()},
-		forMaintainers: {p.rules(), p.area(), p.repository(), p.journal()},
+		forMaintainers: {p.rules(), p.area(), p.freeze(), p.repository(), p.journal()},
 		forRobots:      {p.check(), p.runner(), p.webhook(), p.tracker(), p.standIn()},
 		forAdmins: {p.serve(), p.backup(), p.restore(), p.recover(), p.house(), p.person(), p.robot(), p.team(),
 			p.tokens(), p.refusals(), p.demo(), p.man()},

@@ -3,12 +3,14 @@ package facts
 import (
 	"cmp"
 	"slices"
+	"time"
 
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/queue"
+	"tavrin/internal/freezes"
 	"tavrin/internal/records"
 )
 
@@ -28,6 +30,7 @@ type batch struct {
 	checks     map[string][]change.Check    // by commit
 	tracker    string                       // host of the house's; empty: it has none
 	tickets    map[int64][]change.Ticket
+	standing   freezes.Standing
 }
 
 // numbered names a revision.
@@ -56,7 +59,7 @@ func newestRevisions(db *gorm.DB, all []Gathered) (map[int64]records.Revision, e
 }
 
 // batchOf asks the records about changes.
-func batchOf(db *gorm.DB, repo *records.Repository, all []Gathered) (*batch, error) {
+func batchOf(db *gorm.DB, repo *records.Repository, all []Gathered, now time.Time) (*batch, error) {
 	e := &batch{}
 	var ids []int64
 	var logins, commits []string
@@ -78,6 +81,7 @@ func batchOf(db *gorm.DB, repo *records.Repository, all []Gathered) (*batch, err
 		func() error { return e.askWaivers(db, ids) },
 		func() error { return e.askEntries(db, ids) },
 		func() error { return e.askTickets(db, repo, ids) },
+		func() (err error) { e.standing, err = freezes.InForce(db, repo, now); return err },
 		func() (err error) {
 			for _, r := range e.rehearsals {
 				if r.CommitID != "" {
@@ -231,6 +235,7 @@ func (e *batch) about(g *Gathered) {
 		}
 	}
 	f.Labels, f.Threads, f.Dependencies = e.labels[c.ID], e.threads[c.ID], e.waits[c.ID]
+	f.Stops = e.standing.Of(c.Target)
 	f.Tracker, f.Tickets = e.tracker, e.tickets[c.ID]
 	f.HeadChecks = append([]change.Check{}, e.checks[r.Head]...)
 	for _, o := range e.waivers[c.ID] {

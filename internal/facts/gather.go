@@ -131,7 +131,8 @@ func (s *Gatherer) fill(db *gorm.DB, repo *records.Repository, all []Gathered) e
 	if err != nil {
 		return err
 	}
-	e, err := batchOf(db, repo, all)
+	now := s.records.Now()
+	e, err := batchOf(db, repo, all, now)
 	if err != nil {
 		return err
 	}
@@ -144,7 +145,7 @@ func (s *Gatherer) fill(db *gorm.DB, repo *records.Repository, all []Gathered) e
 			Repository: repo.Name, Number: c.Number, State: c.State, Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target,
 			Revision: c.Revision, Head: r.Head, Opener: c.OpenedBy, Authors: r.Authors, LastPusher: r.LastPusher, Paths: r.Paths, Ways: r.Ways, PushedAt: r.CreatedAt.UTC(),
 			Files: r.Files, Added: r.Added, Removed: r.Removed, Bases: r.Bases, History: change.History(r.History), CommitAuthors: r.CommitAuthors,
-			RulesVersion: force.Own.Version, HouseVersion: force.House.Version, Suspended: force.Suspended, People: people, At: s.records.Now(),
+			RulesVersion: force.Own.Version, HouseVersion: force.House.Version, Suspended: force.Suspended, People: people, At: now,
 		}
 		e.about(g)
 		if err := standing(refs, g); err != nil {

@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/core/require"
+	"tavrin/internal/freezes"
 	"tavrin/internal/recall"
 	"tavrin/internal/records"
 )
@@ -18,8 +19,8 @@ import (
 // A change's gate depends on its own records, on its repository's (rules, checks, branches, other changes), and on what
 // belongs to no repository (people, teams, houses). Of each of the three it is known which write transaction touched it
 // last, and while one is being committed that touches it, that it is. A gate is remembered under all three, and only a
-// snapshot that has them all may use it: so what is remembered is what would be judged from that snapshot. What depends
-// on the time as well is not remembered.
+// snapshot that has them all may use it: so what is remembered is what would be judged from that snapshot. Freezes come and
+// go by the clock: a gate is remembered under those that are in force. What depends on the time otherwise is not remembered.
 
 // editions knows which write transactions touched what gates depend on last.
 type editions struct {
@@ -86,10 +87,14 @@ func (s *Gatherer) RememberedAll(snap *records.View, repo *records.Repository,
 	keys := make([]recall.Key, len(list)) // zero: the snapshot is of before the newest write, and has its own truth
 	var missing []records.Change
 	var at []int
+	standing, err := freezes.InForce(snap.DB, repo, s.records.Now()) // which begin and end without a write
+	if err != nil {
+		return nil, err
+	}
 	for i, c := range list {
 		of := s.editions.of(repo.ID, c.Number)
 		if of.newest() <= snap.Since() {
-			keys[i] = recall.Key{What: "gate", Repo: repo.ID, Of: fmt.Sprintf("%d@%v", c.ID, of)}
+			keys[i] = recall.Key{What: "gate", Repo: repo.ID, Of: fmt.Sprintf("%d@%v%s", c.ID, of, standing.IDs)}
 			if g, ok := recall.Found[Gathered](s.memory, keys[i]); ok {
 				if err := s.doubted(snap.DB, repo, c, of, g); err != nil {
 					return nil, err
@@ -158,7 +163,7 @@ func (g Gathered) dependsOnTime() bool {
 	}
 	// a check that nobody defines or reports is waited for so long and no longer
 	for _, q := range g.report.Requirements {
-		if q.At == "rehearsal" && q.State == require.Pending && len(q.Checks) == 0 {
+		if q.Group == require.OfChecks && q.At == "rehearsal" && q.State == require.Pending && len(q.Checks) == 0 {
 			return true
 		}
 	}

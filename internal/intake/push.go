@@ -20,6 +20,7 @@ import (
 	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/facts"
+	"tavrin/internal/freezes"
 	"tavrin/internal/git"
 	"tavrin/internal/git/transport"
 	"tavrin/internal/moves"
@@ -221,6 +222,11 @@ func (p *push) judge(ctx context.Context, in *transport.Incoming) ([]guard.Verdi
 	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], People: people, Rules: p.force.Now(),
 		Empty: branches == 0, Default: p.repo.DefaultBranch, Console: p.address}
 	facts.Pusher.Login = p.a.Login()
+	standing, err := freezes.InForce(db, p.repo, p.s.records.Now())
+	if err != nil {
+		return nil, err
+	}
+	facts.Stops = standing.Of
 	if err := p.names(in, &facts, refs); err != nil {
 		return nil, err
 	}

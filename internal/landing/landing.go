@@ -17,6 +17,7 @@ import (
 	"tavrin/internal/core/queue"
 	"tavrin/internal/core/statement"
 	"tavrin/internal/facts"
+	"tavrin/internal/freezes"
 	"tavrin/internal/git"
 	"tavrin/internal/moves"
 	"tavrin/internal/records"
@@ -268,8 +269,12 @@ func (s *Conductor) intendRemoval(tx *records.Tx, repo *records.Repository, c re
 	// another.
 	by := people[e.JoinedBy]
 	by.Login = e.JoinedBy
+	standing, err := freezes.InForce(tx.DB, repo, tx.Now())
+	if err != nil {
+		return nil, err
+	}
 	v := guard.Judge(guard.Update{Ref: "refs/heads/" + c.Source, Old: r.Head},
-		guard.Facts{Repository: repo.Name, Pusher: by, People: people, Rules: force.Now(), Default: repo.DefaultBranch})
+		guard.Facts{Repository: repo.Name, Pusher: by, People: people, Rules: force.Now(), Default: repo.DefaultBranch, Stops: standing.Of})
 	if !v.Allowed || len(v.Exempted) > 0 {
 		return nil, tx.Record(records.Itself, repo, event.BranchKept{
 			Ref: "refs/heads/" + c.Source, Landed: c.Number, Why: cmp.Or(v.Short, "only an exemption would allow it"),

@@ -18,6 +18,7 @@ import (
 	"tavrin/internal/core/require"
 	"tavrin/internal/core/trailer"
 	"tavrin/internal/facts"
+	"tavrin/internal/freezes"
 	"tavrin/internal/git"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -284,7 +285,7 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 	if err := git.CheckBranch(branch); err != nil {
 		return wire.Queue{}, problem.Wrong("branch", "%v", err)
 	}
-	out := wire.Queue{Branch: branch, Entries: []wire.Entry{}, Recent: []wire.Entry{}}
+	out := wire.Queue{Branch: branch, Entries: []wire.Entry{}, Recent: []wire.Entry{}, Stops: []wire.Stop{}}
 	if out.Tip, err = s.disk.Bare(repo).Tip(ctx, "refs/heads/"+branch); err != nil {
 		return out, s.disk.NoBranch(ctx, repo, "", branch)
 	}
@@ -321,6 +322,20 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 			out.Recent = append(out.Recent, views[e.ID])
 		}
 	}
+	standing, err := freezes.InForce(db, repo, s.records.Now())
+	if err != nil {
+		return out, err
+	}
+	for _, x := range standing.Of(branch) {
+		v := wire.Stop{Freeze: x.ID, Words: branch + " " + x.Says(), Next: x.Next(branch), By: x.By, Since: x.Since}
+		if x.Hold {
+			v.Freeze = 0
+		}
+		if !x.Until.IsZero() {
+			v.Until = &x.Until
+		}
+		out.Stops = append(out.Stops, v)
+	}
 	if out.Silent, err = s.checks.SilentChecks(db, repo); err != nil {
 		return out, err
 	}
@@ -339,6 +354,11 @@ func caption(q wire.Queue) string {
 		r := q.Red[0]
 		q.Red = nil
 		return fmt.Sprintf("%s is red: %s %s on its tip. %s", q.Branch, r.Check, r.State, caption(q))
+	}
+	if len(q.Stops) > 0 {
+		x := q.Stops[0]
+		q.Stops = q.Stops[1:]
+		return fmt.Sprintf("Nothing lands now: %s. %s", x.Words, caption(q))
 	}
 	if len(q.Entries) == 0 {
 		return fmt.Sprintf("The queue of %s is empty.", q.Branch)

@@ -691,3 +691,29 @@ type TicketAnswer struct {
 	Tries      int    // that came to nothing in a row
 	DueAt      time.Time
 }
+
+// Freeze is why nothing lands on some branches at some times: planned, or, as a hold, until somebody frees the queue.
+type Freeze struct {
+	ID           int64
+	HouseID      *int64 // of all its repositories
+	RepositoryID *int64 // or of this one
+	Hold         bool
+	Name         string
+	Reason       string
+	Branches     []string  `gorm:"serializer:json"` // globs; a hold: the one branch
+	Calendar     string    // an event in iCalendar, which says when; empty: its one time does
+	Zone         string    // where times are meant that name none
+	Through      time.Time // up to when its times are worked out
+	MadeBy       string
+	CreatedAt    time.Time
+	DeletedAt    *time.Time
+}
+
+// FreezeTime is one time of a freeze.
+type FreezeTime struct {
+	ID       int64
+	FreezeID int64
+	Begins   time.Time
+	Ends     *time.Time // nil: when somebody frees the queue
+	State    string     // planned, on, or over, as far as that was told
+}

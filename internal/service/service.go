@@ -23,6 +23,7 @@ import (
 	"tavrin/internal/desk"
 	"tavrin/internal/facts"
 	"tavrin/internal/folder"
+	"tavrin/internal/freezes"
 	"tavrin/internal/git"
 	"tavrin/internal/hosted"
 	"tavrin/internal/intake"
@@ -109,6 +110,7 @@ type Rooms struct {
 	Audit         *audit.Auditor
 	Outbox        *outbox.Outbox
 	Tickets       *tickets.Tickets
+	Freezes       *freezes.Freezes
 	Metrics       *metrics.Metrics
 	Mail          *mail.Mailer
 	Disk          *hosted.Disk
@@ -149,7 +151,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.tasks.Go(func() { s.Tickets.Run(running) })
 	s.tasks.Go(func() {
 		s.every(running, time.Hour, "what is kept for a while only", func(ctx context.Context) error {
-			return errors.Join(s.Outbox.Tidy(ctx), s.Checks.ForgetKeys(ctx))
+			return errors.Join(s.Outbox.Tidy(ctx), s.Checks.ForgetKeys(ctx), s.Freezes.Extend(ctx))
 		})
 	})
 	s.tasks.Go(func() { s.every(running, 2*time.Second, "what ends by itself", s.endings) })
@@ -199,6 +201,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	s.Rulebook = rulebook.New(r, s.Disk, memory, o.Log)
 	s.Facts = facts.New(r, s.Disk, s.Rulebook, memory, o.Doubt)
 	s.Metrics.CountGates(s.Facts.Counts)
+	s.Freezes = freezes.New(r, o.Address)
 	s.Tickets = tickets.New(r, s.Facts, caller, o.Log)
 	s.Checks = checks.New(r, s.Disk, s.Rulebook, s.Facts, dir)
 	s.Waivers = waivers.New(r, s.Disk, s.Moves, s.Rulebook, s.Facts)
@@ -247,7 +250,7 @@ func (s *Service) settle(ctx context.Context) error {
 // endings ends what ends by itself.
 func (s *Service) endings(ctx context.Context) error {
 	return errors.Join(s.Checks.DropSilentLeases(ctx), s.Checks.EndSilentChecks(ctx), s.Rulebook.EndSuspensions(ctx),
-		s.Waivers.EndWaivers(ctx))
+		s.Waivers.EndWaivers(ctx), s.Freezes.TellDue(ctx))
 }
 
 // every does some work regularly until the context ends.

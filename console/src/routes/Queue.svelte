@@ -54,6 +54,12 @@
   command={`tavrin queue show --repo ${repo}${branch ? ` --branch ${branch}` : ''}`}
 >
   {#if q}
+    {#each q.stops as stop (stop.words)}
+      <p role="status" class="mb-3 border-l-4 border-ochre bg-panel p-3">
+        <Mark state="pending" /> <b>{stop.words}.</b>
+        {stop.next}
+      </p>
+    {/each}
     {#each q.red as r (r.check)}
       <p role="alert" class="mb-3 border-l-4 border-rust bg-panel p-3">
         <Mark state="failed" /> <b>{q.branch} is red.</b>

@@ -106,6 +106,40 @@ type Rehearsal struct {
 	BuiltAt time.Time `json:"built_at,omitzero"`
 }
 
+// Stop is why nothing lands on a branch for a time.
+type Stop struct {
+	ID int64 `json:"id"`
+	// Hold says that a person holds the queue, until somebody frees it; else it is a freeze, a planned time.
+	Hold   bool   `json:"hold,omitempty"`
+	House  string `json:"house,omitempty"` // whose it is; empty: the repository's
+	Name   string `json:"name"`
+	Reason string `json:"reason"`
+	By     string `json:"by"`
+	// Since is when it began, Until when it ends by itself; zero: it does not.
+	Since time.Time `json:"since"`
+	Until time.Time `json:"until,omitzero"`
+}
+
+// Says says it in a few words, to follow the name of the branch: "is frozen: harvest".
+func (s Stop) Says() string {
+	if s.Hold {
+		return "is held by " + s.By
+	}
+	return "is frozen: " + s.Name
+}
+
+// Next says why, how long, and who may end it, to follow what it says.
+func (s Stop) Next(branch string) string {
+	const form = "2006-01-02 15:04 UTC"
+	switch {
+	case s.Hold:
+		return fmt.Sprintf("%s, since %s. A maintainer frees it: tavrin queue free --branch %s", s.Reason, s.Since.UTC().Format(form), branch)
+	case s.House != "":
+		return fmt.Sprintf("%s, until %s. A maintainer of house %s may end it: tavrin freeze end %d", s.Reason, s.Until.UTC().Format(form), s.House, s.ID)
+	}
+	return fmt.Sprintf("%s, until %s. A maintainer may end it: tavrin freeze end %d", s.Reason, s.Until.UTC().Format(form), s.ID)
+}
+
 // TicketState is what a tracker says of a ticket.
 type TicketState string
 
@@ -275,6 +309,8 @@ type Facts struct {
 	// the change refers to, as far as rules ask for them.
 	Tracker string   `json:"tracker,omitempty"`
 	Tickets []Ticket `json:"tickets,omitempty"`
+	// Stops are why nothing lands on the target now, whatever else holds.
+	Stops []Stop `json:"stops,omitempty"`
 	// Waivers are those on record for the change that have been neither used nor ended; Tip is the target's when
 	// there is one.
 	Waivers []Waiver `json:"waivers,omitempty"`

@@ -19,6 +19,7 @@ var (
 	moved   = RefMove{"refs/heads/main", before, tip, 7}
 	hook    = OfWebhook{2, "builds", "growers/irrigation"}
 	tracker = OfTracker{"growers", "tickets.example"}
+	frozen  = OfFreeze{3, "harvest", "growers/irrigation", []string{"main"}}
 	said    = Word{change, 2, "the valve closes too late"}
 	placed  = Placed{change, "ready; waiting for those ahead"}
 )
@@ -67,6 +68,16 @@ var Kinds = []Kind{
 		Example: CheckGivenBack{check, "its runner fell silent"}},
 
 	// Queues and landings.
+	{Name: "queue.held", Means: "A person holds a queue: nothing lands until somebody frees it.", Touches: Repository, Hears: Followers, Leaves: true,
+		Example: QueueHeld{"main", "the east ditch floods"}},
+	{Name: "queue.freed", Means: "A held queue goes on.", Touches: Repository, Hears: Followers, Leaves: true, Example: QueueFreed{"main", "the ditch is dry"}},
+	{Name: "freeze.planned", Means: "Nothing is to land on some branches at some times.", Touches: Repository, Leaves: true,
+		Example: FreezePlanned{frozen, at, at.Add(48 * time.Hour), false, "everybody is in the fields", false}},
+	{Name: "freeze.begun", Means: "From now on nothing lands on some branches.", Touches: Repository, Hears: Followers, Leaves: true,
+		Example: FreezeBegun{frozen, at.Add(48 * time.Hour), "everybody is in the fields"}},
+	{Name: "freeze.ended", Means: "A freeze is over: changes land again.", Touches: Repository, Hears: Followers, Leaves: true,
+		Example: FreezeEnded{frozen, true, "it rains"}},
+	{Name: "freeze.deleted", Means: "A freeze comes no more.", Touches: Repository, Leaves: true, Example: FreezeDeleted{frozen, "the harvest is in"}},
 	{Name: "queue.joined", Means: "A change joined the queue of its target.", Touches: Own, Leaves: true, Example: QueueJoined{change, "main", "squash", "", false}},
 	{Name: "queue.sent-back", Means: "An entry waits for its gate again.", Touches: Own, Leaves: true, Example: QueueSentBack{placed}},
 	{Name: "queue.queued", Means: "An entry is ready and in line.", Touches: Own, Leaves: true, Example: QueueQueued{placed}},

@@ -62,6 +62,7 @@ func judged(set *rules.Set, f change.Facts) (Report, *judge) {
 	j.areas()
 	j.JudgeChecks()
 	j.asked()
+	j.stopped()
 	j.waive()
 	bound := j.effective
 	r := Report{Revision: f.Revision, RulesVersion: f.RulesVersion, HouseVersion: f.HouseVersion, Requirements: j.Outcomes,
@@ -321,6 +322,24 @@ func (j *judge) asked() {
 	j.Add(s, s.Because, j.effective.WithFrom)
 }
 
+// stopped adds why nothing lands on the target now. It holds up the landing alone: what is ready goes on being rehearsed, so
+// that it can land when the time is over.
+func (j *judge) stopped() {
+	for _, s := range j.Stops {
+		kind, title := "freeze", j.Target+" is not frozen"
+		if s.Hold {
+			kind, title = "hold", "the queue of "+j.Target+" is not held"
+		}
+		q := every(kind, require.OfLanding, title)
+		q.Key, q.At, q.State, q.Because = fmt.Sprintf("%s/%d", kind, s.ID), "rehearsal", require.Pending, "every landing"
+		q.Lacks, q.Next = j.Target+" "+s.Says(), s.Next(j.Target)
+		if s.House == "" {
+			q.Who = j.Maintainers()
+		}
+		j.say(q)
+	}
+}
+
 // SentBack is the report of a change that the queue has ejected, and why, until somebody asks for it to land again: it is
 // not said to be ready without a word of that. pushed says whether a revision came since.
 func (r Report) SentBack(why string, pushed bool) Report {
@@ -340,13 +359,17 @@ func summary(f change.Facts, r Report) string {
 	if f.State == "landed" {
 		return fmt.Sprintf("Change %d has landed on %s.", f.Number, f.Target)
 	}
-	var open []string
+	var open, stopped []string
 	pending := 0
 	for _, q := range r.Requirements {
 		if q.Level != require.Required || q.Holds() {
 			continue
 		}
-		if q.At == "rehearsal" {
+		switch {
+		case q.Kind == "freeze" || q.Kind == "hold":
+			stopped = append(stopped, q.Lacks)
+			continue
+		case q.At == "rehearsal":
 			pending++
 			continue
 		}
@@ -357,6 +380,8 @@ func summary(f change.Facts, r Report) string {
 		return fmt.Sprintf("Clear: rehearsed commit %.10s may land on %s.", f.Rehearsal.Commit, f.Target)
 	case len(open) > 0:
 		return fmt.Sprintf("Not ready for %s: %s.", f.Target, strings.Join(open, "; "))
+	case len(stopped) > 0:
+		return fmt.Sprintf("Ready, and nothing lands now: %s.", strings.Join(stopped, "; "))
 	case pending > 0:
 		remain := "remain"
 		if pending == 1 {

@@ -469,6 +469,9 @@ func randomFacts(rng *rand.Rand) change.Facts {
 	f.Title, f.Description = pick("docs: FEN-1", "Tidy"), pick("", "- [x] a", "- [ ] a\nFEN-2")
 	f.Commits = []change.Commit{{ID: strings.Repeat("d", 40), Message: pick("docs: a", "fixup! docs: a"), Parents: 1 + rng.IntN(2), Signature: change.Signature{State: change.SignatureState(pick("", "good")), By: "tamsin"}}}
 	f.CommitAuthors = []string{pick("tamsin", "bela")}
+	if rng.IntN(8) == 0 {
+		f.Stops = []change.Stop{{ID: 1, Hold: rng.IntN(2) == 0, Name: "harvest", House: pick("", "growers"), By: "ines"}}
+	}
 	f.Tracker = pick("", "tickets.example", "tickets.example")
 	for _, name := range []string{"FEN-1", "FEN-2"} {
 		f.Tickets = append(f.Tickets, change.Ticket{Name: name, State: change.TicketState(pick("", "open", "closed", "none")), At: f.At.Add(-time.Duration(rng.IntN(4)) * time.Hour)})
@@ -854,5 +857,24 @@ func TestWhatAnAreaRequires(t *testing.T) {
 			t.Errorf("%s: %d lines", requirement, len(r.Requirements))
 		}
 		wellTold(t, q)
+	}
+}
+
+// A stop holds up the landing, and nothing but the landing; nobody waives it, and the summary says it.
+func TestP1StopsHoldUpLandings(t *testing.T) {
+	set := parsed(t, "tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, require: [{checks: unit}], waive: role:writer, exempt: person:odo}\n")
+	f := facts()
+	f.Asker, f.Strategy, f.Rehearsal = "odo", change.Rebase, rehearsed(change.Check{Name: "unit", State: change.Passed, By: "barn"})
+	if r := Judge(set, f); !r.Clear {
+		t.Fatal(r.Summary)
+	}
+	f.Stops = []change.Stop{{ID: 3, Name: "harvest", Reason: "in the fields", Until: f.At.Add(time.Hour)}, {ID: 4, Hold: true, By: "ines", Reason: "the ditch floods"}}
+	f.At = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	named := []change.Named{{Key: "freeze/3", Title: "main is not frozen"}, {Key: "hold/4", Title: "the queue of main is not held"}}
+	f.Waivers = []change.Waiver{{ID: 1, By: "odo", Reason: "now", Revision: f.Revision, Tip: f.Rehearsal.Base, Until: f.At.Add(time.Hour), Requirements: named}}
+	f.Tip = f.Rehearsal.Base
+	r := Judge(set, f)
+	if r.Clear || !r.Ready || len(r.Waivers) > 0 || r.Summary != "Ready, and nothing lands now: main is frozen: harvest; main is held by ines." {
+		t.Errorf("clear %v, ready %v, waived %v: %s", r.Clear, r.Ready, r.Waivers, r.Summary)
 	}
 }

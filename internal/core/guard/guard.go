@@ -55,6 +55,8 @@ type Facts struct {
 	// Taken are the names of branches and tags that are there already, or are made by the same push: by what they look
 	// like (Likeness), the full name. It may be nil where nothing is made.
 	Taken map[string]string
+	// Stops are the freezes of branches now: protected ones do not move while they last.
+	Stops func(branch string) []change.Stop
 	// Permits are the pusher's waivers for pushes that were neither used nor have expired.
 	Permits []Permit
 }
@@ -153,6 +155,13 @@ func Judge(u Update, f Facts) Verdict {
 		return refuse(u, "a commit claims what only the service says",
 			fmt.Sprintf("%s: these trailers are the service's. Reword (git commit --amend, git rebase "+
 				"--interactive), then push.", strings.Join(claims, ", ")))
+	}
+	if f.Stops != nil {
+		for _, s := range f.Stops(branch) { // nor is anybody exempt from a time at which nothing moves
+			if !s.Hold { // which is of the queue alone
+				return refuse(u, s.Says(), fmt.Sprintf("%s %s: %s.", branch, s.Says(), s.Next(branch)))
+			}
+		}
 	}
 	v := judgeProtected(u, f, branch, e)
 	bound := set.Binding(branch, f.Pusher.Is)

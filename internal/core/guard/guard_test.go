@@ -285,3 +285,41 @@ func TestTheWayOutNamesAPage(t *testing.T) {
 		t.Error("a page of nowhere")
 	}
 }
+
+// While a protected branch is frozen it does not move by a push, whoever pushes and whatever else lets it through; other
+// branches do, and a hold is of the queue alone.
+func TestP1NothingIsPushedWhileFrozen(t *testing.T) {
+	doc, findings := rules.Parse(document + "  - {name: open, branches: free, push: role:writer, exempt: person:odo}\n")
+	if findings != nil {
+		t.Fatal(findings)
+	}
+	f := Facts{Repository: "growers/irrigation", Pusher: people.Person{Login: "odo", Role: people.Maintainer, Teams: []string{"release"}}, Rules: doc.Alone(5), Default: "main"}
+	moves := []Update{{Ref: "refs/heads/play", Old: a, New: b, Forward: true}, {Ref: "refs/heads/play", Old: a, New: b}, {Ref: "refs/heads/play", Old: a}, {Ref: "refs/heads/release/1", New: b},
+		{Ref: "refs/heads/free", Old: a, New: b, Forward: true}}
+	frozen := func(s change.Stop) func(string) []change.Stop {
+		return func(branch string) []change.Stop {
+			if branch == "topic" || branch == "elsewhere" {
+				return nil
+			}
+			return []change.Stop{s}
+		}
+	}
+	for _, u := range moves {
+		f.Stops = nil
+		if v := Judge(u, f); !v.Allowed {
+			t.Errorf("%v is refused anyway: %v", u, v)
+		}
+		f.Stops = frozen(change.Stop{ID: 3, Hold: true, By: "ines"})
+		if v := Judge(u, f); !v.Allowed {
+			t.Errorf("%v is refused by a hold: %v", u, v)
+		}
+		f.Stops = frozen(change.Stop{ID: 3, Name: "harvest", Reason: "everybody is in the fields"})
+		v := Judge(u, f)
+		if v.Allowed || v.Short != "is frozen: harvest" || !strings.Contains(strings.Join(v.Lines, " "), "tavrin freeze end 3") {
+			t.Errorf("%v during a freeze: %+v", u, v)
+		}
+	}
+	if v := Judge(Update{Ref: "refs/heads/topic", Old: a, New: b}, f); !v.Allowed {
+		t.Errorf("a branch that is not frozen: %+v", v)
+	}
+}

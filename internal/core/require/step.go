@@ -86,13 +86,18 @@ func (c *Case) MendedBy(o *Outcome, action Action) {
 
 // AskMaintainers adds that a maintainer has to change the rules, a team or a role.
 func (c *Case) AskMaintainers(o *Outcome) {
+	o.Steps = append(o.Steps, Step{DoChangeRules, Arguments{}, c.Maintainers()})
+}
+
+// Maintainers lists those of the repository, people only, by login.
+func (c *Case) Maintainers() []string {
 	who := []string{}
 	for _, p := range c.everybody() {
 		if p.Role.AtLeast(people.Maintainer) && !p.Robot && !p.Standby {
 			who = append(who, p.Login)
 		}
 	}
-	o.Steps = append(o.Steps, Step{DoChangeRules, Arguments{}, who})
+	return who
 }
 
 // NoAuthors lists those who may write and are no author, people only, by login.

@@ -663,6 +663,37 @@ CREATE TABLE ticket_answers (                       -- the newest answer about e
 );
 CREATE INDEX ticket_answers_due ON ticket_answers (house_id, due_at);
 
+CREATE TABLE freezes (                              -- why nothing lands at some times
+  id            INTEGER PRIMARY KEY,
+  house_id      INTEGER REFERENCES houses (id),       -- on branches of all its repositories
+  repository_id INTEGER REFERENCES repositories (id), -- or of this one
+  hold          BOOLEAN NOT NULL DEFAULT FALSE,     -- until somebody frees the queue
+  name          TEXT NOT NULL,
+  reason        TEXT NOT NULL,
+  branches      TEXT NOT NULL,                      -- JSON, globs; a hold: the one branch
+  calendar      TEXT NOT NULL DEFAULT '',           -- an event in iCalendar; empty: its one time says when
+  zone          TEXT NOT NULL DEFAULT 'UTC',        -- where times are meant that name none
+  through       DATETIME NOT NULL,                  -- up to when its times are worked out
+  made_by       TEXT NOT NULL,
+  created_at    DATETIME NOT NULL,
+  deleted_at    DATETIME,
+  CHECK ((house_id IS NULL) <> (repository_id IS NULL))
+);
+CREATE INDEX freezes_repository ON freezes (repository_id) WHERE deleted_at IS NULL;
+CREATE INDEX freezes_house ON freezes (house_id) WHERE deleted_at IS NULL;
+CREATE INDEX freezes_through ON freezes (through) WHERE deleted_at IS NULL AND calendar <> '';
+
+CREATE TABLE freeze_times (                         -- one time of a freeze
+  id            INTEGER PRIMARY KEY,
+  freeze_id     INTEGER NOT NULL REFERENCES freezes (id),
+  begins        DATETIME NOT NULL,
+  ends          DATETIME,                           -- NULL: when somebody frees the queue
+  state         TEXT NOT NULL CHECK (state IN ('planned', 'on', 'over')) -- as far as that was told
+);
+CREATE INDEX freeze_times_freeze ON freeze_times (freeze_id, begins);
+CREATE INDEX freeze_times_planned ON freeze_times (begins) WHERE state = 'planned';
+CREATE INDEX freeze_times_on ON freeze_times (ends) WHERE state = 'on';
+
 -- The journal.
 
 CREATE TABLE journal_lines (
