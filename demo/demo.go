@@ -11,7 +11,7 @@ import (
 	"golang.org/x/tools/txtar"
 )
 
-//go:embed history/*.txt *.yaml *.json drafts/*.yaml
+//go:embed history/*.txt *.yaml *.json *.ics drafts/*.yaml
 var files embed.FS
 
 // Commit is one commit to be made.
@@ -49,6 +49,9 @@ func Rules(repo string) string { return file(repo + ".rules.yaml") }
 
 // TooStrict returns a draft of irrigation's rules that can never hold.
 func TooStrict() string { return file("drafts/too-strict.rules.yaml") }
+
+// QuietWeekends returns the calendar of the weekends at which nothing is released.
+func QuietWeekends() string { return file("quiet-weekends.ics") }
 
 // Tickets returns the co-operative's work list, as its tracker reads it.
 func Tickets() string { return file("tickets.json") }

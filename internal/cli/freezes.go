@@ -116,7 +116,11 @@ func printFreezes(w io.Writer, all []wire.Freeze) {
 	row(w, "FREEZE", "OF", "NAME", "BRANCHES", "WHEN", "REASON")
 	for _, f := range all {
 		var when []string
-		for _, t := range f.Times {
+		for n, t := range f.Times {
+			if n == 2 && (f.Further > 0 || len(f.Times) > 3) {
+				f.Further += len(f.Times) - n
+				break
+			}
 			text := span(t.Begins.Local(), t.Ends.Local())
 			if t.Now {
 				text = "now, " + text

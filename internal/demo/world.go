@@ -90,6 +90,10 @@ func (w *World) people(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if _, err := maintainer.PlanFreeze(ctx, wire.NewFreeze{Of: House, Calendar: data.QuietWeekends(), Branches: []string{"release/**"},
+		Reason: "nobody is there to look after a release"}); err != nil {
+		return err
+	}
 	_, err = maintainer.ApplyRules(ctx, House, wire.NewRules{Text: data.Rules("house"), Reason: "what the members' meeting agreed on"}, 0)
 	return err
 }

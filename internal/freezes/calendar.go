@@ -290,6 +290,7 @@ func zoneOf(name string) (*time.Location, error) {
 // feed writes times of freezes as a calendar. Each is an event by itself, in UTC.
 func feed(address string, all []listed, now time.Time) string {
 	c := ics.NewCalendarFor("Tavrin")
+	c.SetProductId("-//Tavrin//Freezes//EN")
 	c.SetMethod(ics.MethodPublish)
 	c.SetName("Freezes")
 	for _, l := range all {

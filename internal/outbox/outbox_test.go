@@ -16,6 +16,7 @@ import (
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/webhook"
 	"tavrin/internal/lab"
+	"tavrin/internal/often"
 	"tavrin/internal/outbound"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -532,5 +533,30 @@ func TestDeletedWhileUnderWay(t *testing.T) {
 	p.Ok(p.Records.Read(t.Context()).Model(&records.Delivery{}).Where("webhook_id = ?", h.ID).Pluck("state", &states).Error)
 	if !slices.Equal(states, []string{"dropped"}) {
 		t.Errorf("its deliveries are %v", states)
+	}
+}
+
+// Events at ten thousand a minute, for twelve seconds; in the long run for a minute: each is delivered once, in order.
+func TestTenThousandEventsAMinute(t *testing.T) {
+	p := aPlace(t)
+	h := p.hook(wire.NewWebhook{})
+	const atOnce = 1000
+	events := min(often.Times(2), 10) * atOnce
+	for n := 0; n < events; n += atOnce {
+		p.Ok(p.Records.Write(t.Context(), func(tx *records.Tx) (err error) {
+			for i := range atOnce {
+				err = errors.Join(err, tag1(tx, p.Repo, fmt.Sprintf("v%d", n+i)))
+			}
+			return err
+		}))
+		p.Wait(6 * time.Second)
+	}
+	var messages []string
+	p.Ok(p.Records.Read(t.Context()).Model(&records.Delivery{}).Where("webhook_id = ? AND state = 'waiting'", h.ID).Order("seq").Pluck("message", &messages).Error)
+	if came := p.came(); len(messages) != events || !slices.Equal(came, messages) {
+		t.Errorf("%d were to come, %d came", len(messages), len(came))
+	}
+	if came := p.came(); came != nil {
+		t.Errorf("%d came again", len(came))
 	}
 }

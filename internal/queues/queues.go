@@ -356,9 +356,12 @@ func caption(q wire.Queue) string {
 		return fmt.Sprintf("%s is red: %s %s on its tip. %s", q.Branch, r.Check, r.State, caption(q))
 	}
 	if len(q.Stops) > 0 {
-		x := q.Stops[0]
-		q.Stops = q.Stops[1:]
-		return fmt.Sprintf("Nothing lands now: %s. %s", x.Words, caption(q))
+		var words []string
+		for _, x := range q.Stops {
+			words = append(words, x.Words)
+		}
+		q.Stops = nil
+		return fmt.Sprintf("Nothing lands now: %s. %s", strings.Join(words, "; "), caption(q))
 	}
 	if len(q.Entries) == 0 {
 		return fmt.Sprintf("The queue of %s is empty.", q.Branch)

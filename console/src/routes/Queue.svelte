@@ -4,6 +4,7 @@
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import Stamp from '../parts/Stamp.svelte';
+  import Stops from '../parts/Stops.svelte';
   import When from '../parts/When.svelte';
   import { answer, api, type Entry } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
@@ -21,6 +22,11 @@
       ),
     () => ({ repository: repo }),
   );
+  const place = new Live(
+    () => answer(api.GET('/repositories/{house}/{name}', { params: { path: { house, name } } })),
+    () => ({ repository: repo, kinds: ['role.', 'repository.'] }),
+  );
+  $effect(() => follow(place));
   $effect(() => {
     void branch;
     return follow(queue);
@@ -54,12 +60,14 @@
   command={`tavrin queue show --repo ${repo}${branch ? ` --branch ${branch}` : ''}`}
 >
   {#if q}
-    {#each q.stops as stop (stop.words)}
-      <p role="status" class="mb-3 border-l-4 border-ochre bg-panel p-3">
-        <Mark state="pending" /> <b>{stop.words}.</b>
-        {stop.next}
-      </p>
-    {/each}
+    <Stops
+      stops={q.stops}
+      branch={q.branch}
+      {house}
+      {name}
+      keeps={place.value?.role === 'maintainer'}
+      done={() => queue.reload()}
+    />
     {#each q.red as r (r.check)}
       <p role="alert" class="mb-3 border-l-4 border-rust bg-panel p-3">
         <Mark state="failed" /> <b>{q.branch} is red.</b>
