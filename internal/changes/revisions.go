@@ -15,8 +15,8 @@ import (
 	"tavrin/internal/bounds"
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
+	"tavrin/internal/core/fold"
 	"tavrin/internal/core/gate"
-	"tavrin/internal/core/kind"
 	"tavrin/internal/facts"
 	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
@@ -242,7 +242,7 @@ func (s *Changes) revisionKind(ctx context.Context, repo *records.Repository, la
 func fixups(commits []records.BroughtCommit) int {
 	n := 0
 	for _, c := range commits {
-		if kind.ForFolding(c.Message) {
+		if fold.Marked(c.Message) {
 			n++
 		}
 	}

@@ -589,7 +589,7 @@ func (p *program) join() *cobra.Command {
 				e.Number, e.Target, e.Position, e.Strategy))
 		})
 	f := c.Flags()
-	f.StringVar(&strategy, "strategy", "", "rebase, squash or merge (default: as the rules say)")
+	f.StringVar(&strategy, "strategy", "", "one of "+strings.Join(texts(change.Strategies), ", ")+" (default: as the rules say)")
 	f.StringVar(&e.Message, "message", "",
 		"message of the squash or merge commit (default: from title and description)")
 	f.BoolVar(&remove, "delete-source", false, "remove the source branch after landing (default: as the rules say)")

@@ -103,7 +103,7 @@ func (p *program) waiveLanding() *cobra.Command {
 	f.StringVar(&n.Reason, "reason", "", "why it cannot wait; everybody reads it (needed)")
 	f.DurationVar(&length, "for", time.Hour, "how long it may be used: from 1m to 24h")
 	f.StringVar(&n.Confirm, "confirm", "", "the code that the same command showed; asked for on a terminal")
-	f.StringVar(&strategy, "strategy", "", "rebase, squash or merge (default: as the rules say)")
+	f.StringVar(&strategy, "strategy", "", "one of "+strings.Join(texts(change.Strategies), ", ")+" (default: as the rules say)")
 	return needs(c, "reason")
 }
 

@@ -60,9 +60,9 @@ func (s *Intake) UpdateBranch(ctx context.Context, a accounts.Actor, name string
 		if err != nil {
 			return wire.Change{}, err
 		}
-		if with := force.Now().For(c.Target).With; slices.Equal(with, []change.Strategy{change.Rebase}) {
+		if with := force.Now().For(c.Target).With; len(with) > 0 && !slices.ContainsFunc(with, func(s change.Strategy) bool { return !s.Replays() || !s.Linear() }) {
 			return wire.Change{}, problem.New(problem.Conflict, "%s keeps a linear history: changes land on it by "+
-				"rebase alone, which has no use for a merge. Bring %s up by rebase", c.Target, c.Source)
+				"rebase, which has no use for a merge. Bring %s up by rebase", c.Target, c.Source)
 		}
 		plan = rehearsal.Plan{Base: head, Head: tip, Strategy: rehearsal.Merge, Author: me, Committer: me,
 			Message: fmt.Sprintf("Merge %s into %s\n", c.Target, c.Source)}

@@ -318,18 +318,18 @@ func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Reposito
 	return r, nil, err
 }
 
-// approversNamed lists the approvals that the final message names: none for a rebase, which keeps its messages.
+// approversNamed lists the approvals that the final message names: none where no message is written.
 func approversNamed(g facts.Gathered) []string {
-	if g.Entry.Strategy == string(change.Rebase) {
+	if !change.Strategy(g.Entry.Strategy).Final() {
 		return []string{}
 	}
 	return g.Judge().Approvers
 }
 
-// finalMessage writes the message of a squash or merge commit with its trailers.
+// finalMessage writes the message of a strategy that makes a commit of its own, with its trailers.
 func finalMessage(db *gorm.DB, repo *records.Repository, g *facts.Gathered, log []git.Commit,
 	authorEmail string) (string, error) {
-	if g.Entry.Strategy == string(change.Rebase) {
+	if !change.Strategy(g.Entry.Strategy).Final() {
 		return "", nil
 	}
 	e := g.Set.Without(g.Facts.Suspended).For(g.Change.Target)
@@ -346,7 +346,7 @@ func finalMessage(db *gorm.DB, repo *records.Repository, g *facts.Gathered, log 
 		}
 		fmt.Fprintf(&trailers, "Approved-by: %s <%s>\n", account.Name, account.Email)
 	}
-	if g.Entry.Strategy == string(change.Squash) {
+	if change.Strategy(g.Entry.Strategy).One() {
 		seen := map[string]bool{strings.ToLower(authorEmail): true}
 		for _, c := range log {
 			if key := strings.ToLower(c.Author.Email); !seen[key] {

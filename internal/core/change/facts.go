@@ -381,20 +381,33 @@ const (
 	Rebase Strategy = "rebase"
 	Squash Strategy = "squash"
 	Merge  Strategy = "merge"
+	// Fold is a rebase with the commits that are marked for it folded into others; FastForward moves the branch to the
+	// change's own commits. The last two are followed by a merge commit, even where none would be needed.
+	Fold            Strategy = "fold"
+	FastForward     Strategy = "fast-forward"
+	SquashThenMerge Strategy = "squash-then-merge"
+	RebaseThenMerge Strategy = "rebase-then-merge"
 )
 
 // Strategies lists every strategy in the order they are offered.
-var Strategies = []Strategy{Rebase, Squash, Merge}
+var Strategies = []Strategy{Rebase, Squash, Merge, Fold, FastForward, SquashThenMerge, RebaseThenMerge}
 
-// Folds says whether the strategy leaves no fixup commit behind.
-func (s Strategy) Folds() bool { return s == Squash }
+// One says whether the strategy makes one commit of those of the change.
+func (s Strategy) One() bool { return s == Squash || s == SquashThenMerge }
+
+// Replays says whether the strategy writes the change's commits anew, one by one or folded: without merge commits, and
+// without what only the service says.
+func (s Strategy) Replays() bool { return s == Rebase || s == Fold || s == RebaseThenMerge }
+
+// Final says whether the strategy writes a message of its own. One that nobody has chosen yet may.
+func (s Strategy) Final() bool { return s != Rebase && s != Fold && s != FastForward }
 
 // Keeps says whether the strategy brings the change's commits one by one, so that each is judged. One that nobody has
 // chosen yet may.
-func (s Strategy) Keeps() bool { return s != Squash }
+func (s Strategy) Keeps() bool { return !s.One() }
 
-// Linear says whether the strategy leaves the target without a merge commit.
-func (s Strategy) Linear() bool { return s == Rebase || s == Squash }
+// Linear says whether the strategy makes no merge commit.
+func (s Strategy) Linear() bool { return s == Rebase || s == Squash || s == Fold || s == FastForward }
 
 // Suspension puts a protection out of force for a time. It ends by itself.
 type Suspension struct {

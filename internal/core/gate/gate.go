@@ -240,7 +240,7 @@ func (j *judge) shown() {
 	}
 	strategy := j.LandsBy
 	// a rebase writes anew without them
-	if claims := Claims(j.Commits); len(claims) > 0 && strategy.Keeps() && strategy != change.Rebase {
+	if claims := Claims(j.Commits); len(claims) > 0 && strategy.Keeps() && !strategy.Replays() {
 		q := every("trailers", require.OfContent, "no commit claims what only the service says")
 		q.Lacks = require.Count(len(claims), "commit") + " with a trailer that is the service's"
 		q.Next = fmt.Sprintf("%s: reword, or land by a strategy that writes the messages anew", require.Few(claims, "and"))

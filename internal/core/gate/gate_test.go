@@ -185,7 +185,31 @@ func TestContentDemands(t *testing.T) {
 			f.Strategy, f.Asker = change.Squash, "odo"
 		}, require.NotAsked, "one commit"},
 		{"a word like fixup", "fixups: none", func(f *change.Facts) { f.Commits = []change.Commit{{Message: "fixup of docs"}} }, require.Met, ""},
-		{"a merge strategy", "history: linear", func(f *change.Facts) { f.Strategy, f.Asker = change.Merge, "odo" }, require.Missing, "land by rebase or squash"},
+		{"a merge commit that comes along", "history: linear", func(f *change.Facts) {
+			f.Strategy, f.Asker, f.Commits = change.FastForward, "odo", []change.Commit{{ID: "abc", Message: "Merge main", Parents: 2}}
+		}, require.Missing, "land by rebase, squash or fold"},
+		{"no merge commit comes along", "history: linear", func(f *change.Facts) {
+			f.Strategy, f.Asker, f.Commits = change.FastForward, "odo", []change.Commit{{ID: "abc", Message: "a", Parents: 1}}
+		}, require.Met, ""},
+		{"a fixup, folded", "fixups: none", func(f *change.Facts) {
+			f.Strategy, f.Asker, f.Commits = change.Fold, "odo", []change.Commit{{ID: "def", Message: "fixup! a", Parents: 1}, {ID: "abc", Message: "a", Parents: 1}}
+		}, require.Met, ""},
+		{"a fixup of nothing", "fixups: none", func(f *change.Facts) {
+			f.Strategy, f.Asker, f.Commits = change.Fold, "odo", []change.Commit{{ID: "abc", Message: "a", Parents: 1}, {ID: "def", Message: "fixup! a", Parents: 1}}
+		}, require.Missing, "nothing before it is what it is to be folded into"},
+		{"a message that comes of folding", "messages: '^docs: '", func(f *change.Facts) {
+			f.Strategy, f.Asker, f.Commits = change.Fold, "odo", []change.Commit{{ID: "def", Message: "amend! a\n\ndocs: a", Parents: 1}, {ID: "abc", Message: "a", Parents: 1}}
+		}, require.Met, ""},
+		{"a message that folding spoils", "messages: '^docs: '", func(f *change.Facts) {
+			f.Strategy, f.Asker, f.Commits = change.Fold, "odo", []change.Commit{{ID: "def", Message: "amend! docs: a\n\nb", Parents: 1}, {ID: "abc", Message: "docs: a", Parents: 1}}
+		}, require.Missing, `"b"`},
+		{"the commits of a rebase before a merge", "messages: '^docs: '", func(f *change.Facts) {
+			f.Strategy, f.Asker, f.Title, f.Commits = change.RebaseThenMerge, "odo", "docs: a", []change.Commit{{ID: "abc", Message: "b", Parents: 1}}
+		}, require.Missing, `"b"`},
+		{"a squash before a merge", "messages: '^docs: '", func(f *change.Facts) {
+			f.Strategy, f.Asker, f.Title, f.Commits = change.SquashThenMerge, "odo", "docs: a", []change.Commit{{ID: "abc", Message: "b", Parents: 1}}
+		}, require.Met, ""},
+		{"a merge strategy", "history: linear", func(f *change.Facts) { f.Strategy, f.Asker = change.Merge, "odo" }, require.Missing, "land by rebase, squash, fold or fast-forward"},
 		{"messages of commits", "messages: '^docs: '", func(f *change.Facts) {
 			f.Commits = []change.Commit{{ID: "abc", Message: "Tidy"}}
 			f.Strategy, f.Asker = change.Rebase, "odo"

@@ -348,7 +348,7 @@ func landing(rng *rand.Rand) change.Facts {
 	if rarely() {
 		f.Threads = []change.Thread{{ID: 1, By: "odo", Where: "the change", ResolvedBy: draw(rng, "", "odo", "bela")}}
 	}
-	f.Asker, f.Strategy, f.Message = draw(rng, "odo", "wren", "bela", "ines"), change.Strategies[rng.IntN(3)], draw(rng, "", "", "docs: as typed")
+	f.Asker, f.Strategy, f.Message = draw(rng, "odo", "wren", "bela", "ines"), change.Strategies[rng.IntN(len(change.Strategies))], draw(rng, "", "", "docs: as typed")
 	return f
 }
 

@@ -12,7 +12,7 @@ import (
 )
 
 var _ = register(require.Kind{
-	Name: "history", Group: require.OfContent, Order: 3, OnPush: true, NotBy: []change.Strategy{change.Rebase, change.Squash},
+	Name: "history", Group: require.OfContent, Order: 3, OnPush: true, NotBy: []change.Strategy{change.Rebase, change.Squash, change.Fold},
 	Keys:   []grammar.Key{wordKey("history", "linear", "no merge commit comes to the branch, by landing or by push")},
 	Judged: "whether the strategy makes a merge commit; of a push, the commits that it brings", Gone: "-",
 	New: func() require.Ask {
@@ -25,15 +25,14 @@ type history struct{ bare }
 
 func (history) Judge(c *require.Case, q require.Sourced) {
 	r := q.Outcome("history")
-	if !c.LandsBy.Linear() {
-		var linear []string
-		for _, s := range c.Allowed {
-			if s.Linear() {
-				linear = append(linear, string(s))
-			}
-		}
+	comes := c.LandsBy == change.FastForward && slices.ContainsFunc(c.Commits, func(k change.Commit) bool { return k.Parents > 1 })
+	if !c.LandsBy.Linear() || comes {
+		linear := others(c, func(s change.Strategy) bool { return s.Linear() && (s != change.FastForward || !comes) })
 		r.State, r.Who = require.Missing, c.Authors
 		r.Lacks = fmt.Sprintf("%s would make a merge commit", cmp.Or(string(c.LandsBy), "the strategy"))
+		if comes {
+			r.Lacks = "a merge commit would come with it"
+		}
 		if len(linear) == 0 {
 			r.Next = "only strategies that make a merge commit are allowed: a maintainer has to change the rules"
 			c.AskMaintainers(&r)

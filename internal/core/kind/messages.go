@@ -8,7 +8,6 @@ import (
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/require"
-	"tavrin/internal/core/trailer"
 )
 
 var _ = register(require.Kind{
@@ -19,7 +18,7 @@ var _ = register(require.Kind{
 			Absent: "-", Together: require.Conjunction, Example: "messages: \"^[a-z-]+: .+\""},
 		exampleKey,
 	},
-	Judged: "by rebase each commit's but a merge commit's, by squash the final one, by merge both, as they land but for " +
+	Judged: "each commit's that comes, and the final one of a strategy that writes one, as they land but for " +
 		"the trailers that the service and land.trailers add; of a push each commit's",
 	Gone: "-",
 	New:  func() require.Ask { return &messages{} },
@@ -52,21 +51,17 @@ func (m *messages) Judge(c *require.Case, q require.Sourced) {
 	r := q.Outcome("messages")
 	var wrong []string
 	ofFinal := false
-	if c.LandsBy != change.Squash {
-		for _, commit := range c.Commits {
+	if c.LandsBy.Keeps() {
+		for _, commit := range coming(c) {
 			r.Need++
-			message := commit.Message
-			if c.LandsBy == change.Rebase { // which drops merge commits, and what only the service says
-				message = strings.TrimSpace(trailer.Drop(message))
-			}
-			if m.matches.MatchString(message) || c.LandsBy == change.Rebase && commit.Parents > 1 {
+			if m.matches.MatchString(commit.Message) {
 				r.Have++
 			} else {
 				wrong = append(wrong, fmt.Sprintf("%.10s %q", commit.ID, commit.Subject()))
 			}
 		}
 	}
-	if c.LandsBy != change.Rebase {
+	if c.LandsBy.Final() {
 		r.Need++
 		text := c.Final()
 		subject, _, _ := strings.Cut(text, "\n")

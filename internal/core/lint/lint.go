@@ -551,9 +551,10 @@ func (l *linter) unused() {
 		if len(p.With) == 1 {
 			idle("land.default", fmt.Sprintf("%s is the only strategy that is allowed", p.With[0]))
 		}
-		if len(p.With) == 1 && p.With[0] == change.Rebase {
-			idle("land.message", "a rebase keeps the messages of its commits")
-			idle("land.trailers", "a rebase keeps the messages of its commits")
+		if len(p.With) > 0 && !slices.ContainsFunc(p.With, change.Strategy.Final) {
+			const why = "the strategies that are allowed keep the messages of the commits"
+			idle("land.message", why)
+			idle("land.trailers", why)
 		}
 		if !l.decides(p, "after_push.approvals_stay") {
 			idle("after_push.approvals_stay", "nothing asks for approvals there")

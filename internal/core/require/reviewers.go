@@ -349,7 +349,7 @@ func (c *Case) weighApproval(r change.Review, w *Weighed) {
 // alteredSince says what of the final message was altered after a review was given.
 func (c *Case) alteredSince(r change.Review) []string {
 	made := c.Template
-	if c.LandsBy == change.Rebase || r.Title == "" {
+	if !c.LandsBy.Final() || r.Title == "" {
 		return nil
 	}
 	var out []string

@@ -53,7 +53,7 @@ const (
 )
 
 // byAny is every strategy; byFinal those that write a final message.
-var byAny, byFinal = change.Strategies, []change.Strategy{change.Squash, change.Merge}
+var byAny, byFinal = change.Strategies, []change.Strategy{change.Squash, change.Merge, change.SquashThenMerge, change.RebaseThenMerge}
 
 // SettingBehaviours lists every setting that is no demand, in the order of the reference.
 var SettingBehaviours = slices.Concat(settings, ofRequirements())

@@ -375,8 +375,8 @@ func (p *Protection) allows() []change.Strategy {
 }
 
 // another says whether fewer strategies may change the one that is taken where nobody says one, which is the first that
-// all protections allow. change.Merge asks at least what each of the others asks; what others allow is not known, and so each
-// possibility is gone through.
+// all protections allow. change.Merge asks at least what each of the others asks, but for change.Fold, by which other messages
+// come; what others allow is not known, and so each possibility is gone through.
 func another(was, now []change.Strategy) bool {
 	for others := range 1 << len(change.Strategies) {
 		first := func(list []change.Strategy) change.Strategy {
@@ -387,7 +387,7 @@ func another(was, now []change.Strategy) bool {
 			}
 			return ""
 		}
-		if before, after := first(was), first(now); before != after && before != "" && after != "" && after != change.Merge {
+		if before, after := first(was), first(now); before != after && before != "" && after != "" && (after != change.Merge || before == change.Fold) {
 			return true
 		}
 	}

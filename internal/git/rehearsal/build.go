@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tavrin/internal/core/fold"
 	"tavrin/internal/core/trailer"
 	"tavrin/internal/git"
 	"tavrin/internal/git/internal/process"
@@ -25,6 +26,13 @@ const (
 	Rebase Strategy = "rebase" // each commit replayed
 	Squash Strategy = "squash" // one commit
 	Merge  Strategy = "merge"  // a merge commit
+	// Fold is Rebase with marked commits folded into others.
+	Fold Strategy = "fold"
+	// FastForward is the change's own head.
+	FastForward Strategy = "fast-forward"
+	// SquashThenMerge and RebaseThenMerge are followed by a merge commit.
+	SquashThenMerge Strategy = "squash-then-merge"
+	RebaseThenMerge Strategy = "rebase-then-merge"
 )
 
 // Plan is everything that a rehearsal depends on: building twice from one plan gives the same commit.
@@ -40,8 +48,9 @@ type Plan struct {
 	// Genuine are commits of which the records know that they landed: they keep the trailers that only the service
 	// writes.
 	Genuine map[string]bool
-	// Message, Author and the committer are those of the one new commit of Squash and Merge; Rebase keeps each
-	// commit's author and message and takes the committer.
+	// Message, Author and the committer are those of the one new commit of Squash and Merge, and of the merge commit that
+	// follows others; the squash before it has the message without what only the service says. Where commits are replayed
+	// each keeps its author and message and takes the committer.
 	Message   string
 	Author    git.Signature
 	Committer git.Signature
@@ -60,11 +69,17 @@ type DifferentError struct {
 	Files    []string       // in which it would land something else
 	Conflict *ConflictError // why it cannot be written at all; nil: it can
 	Unshown  string         // a commit that would come with it and was not shown; empty: none
+	Behind   bool           // the target has commits that the change does not have
+	Mixed    string         // a commit of another character encoding than those that are folded into it; empty: none
 }
 
 // Error says what would be different.
 func (e *DifferentError) Error() string {
 	switch {
+	case e.Behind:
+		return fmt.Sprintf("by %s nothing can be written: the target has commits that the branch does not have", e.Strategy)
+	case e.Mixed != "":
+		return fmt.Sprintf("by %s the message of commit %.10s would be written in two character encodings", e.Strategy, e.Mixed)
 	case e.Unshown != "":
 		return fmt.Sprintf("by %s commit %.10s would come with it, which was not shown", e.Strategy, e.Unshown)
 	case e.Conflict != nil && e.Conflict.Commit != "":
@@ -117,12 +132,17 @@ func (r ground) build(ctx context.Context, p Plan, keep bool) (Built, error) {
 	}
 	var built Built
 	switch p.Strategy {
-	case Rebase:
+	case Rebase, Fold, RebaseThenMerge:
 		if built, err = b.rebase(ctx, p.Landed); len(p.Landed) > 0 && errors.As(err, new(*DifferentError)) {
 			built, err = b.rebase(ctx, nil) // what landed may have been taken back since
 		}
-	case Squash, Merge:
+		if err == nil && p.Strategy == RebaseThenMerge {
+			built, err = b.follow(built.Commit)
+		}
+	case Squash, Merge, SquashThenMerge:
 		built, err = b.merge(ctx)
+	case FastForward:
+		built, err = b.forward(ctx)
 	default:
 		return Built{}, fmt.Errorf("strategy %q cannot be built", p.Strategy)
 	}
@@ -237,18 +257,58 @@ type builder struct {
 // that its commit is what it seems to be.
 func (b *builder) merge(ctx context.Context) (Built, error) {
 	parents := []string{b.plan.Base}
-	if b.plan.Strategy == Squash && b.judged == b.baseTree {
+	if b.plan.Strategy != Merge && b.judged == b.baseTree {
 		return Built{}, NothingError{}
 	}
-	if b.plan.Strategy == Merge {
+	b.wrote = true
+	switch b.plan.Strategy {
+	case Merge:
 		parents = append(parents, b.plan.Head)
 		if err := b.mergeable(ctx); err != nil {
 			return Built{}, err
 		}
+	case SquashThenMerge:
+		squashed, err := b.write.write(git.CommitText(b.judged, parents, b.plan.Author, b.plan.Committer, trailer.Drop(b.plan.Message)))
+		if err != nil {
+			return Built{}, err
+		}
+		parents = append(parents, squashed)
 	}
-	b.wrote = true
 	id, err := b.write.write(git.CommitText(b.judged, parents, b.plan.Author, b.plan.Committer, b.plan.Message))
 	return Built{Commit: id, Tree: b.judged}, err
+}
+
+// follow makes the merge commit that follows what was built, which has the same tree.
+func (b *builder) follow(built string) (Built, error) {
+	b.wrote = true
+	id, err := b.write.write(git.CommitText(b.judged, []string{b.plan.Base, built}, b.plan.Author, b.plan.Committer, b.plan.Message))
+	return Built{Commit: id, Tree: b.judged}, err
+}
+
+// forward is the change's head itself, where it stands on the base and brings what was shown.
+func (b *builder) forward(ctx context.Context) (Built, error) {
+	ahead, err := b.repo.IsAncestor(ctx, b.plan.Base, b.plan.Head)
+	if err != nil {
+		return Built{}, err
+	}
+	if !ahead {
+		return Built{}, &DifferentError{Strategy: b.plan.Strategy, Behind: true}
+	}
+	if err := b.shown(ctx); err != nil {
+		return Built{}, err
+	}
+	text, err := b.read.Object(b.plan.Head, "commit")
+	if err != nil {
+		return Built{}, err
+	}
+	switch tree := git.ParseHeader(text).Tree; tree {
+	case b.baseTree:
+		return Built{}, NothingError{}
+	case b.judged:
+		return Built{Commit: b.plan.Head, Tree: tree}, nil
+	default:
+		return Built{}, b.different(ctx, tree)
+	}
 }
 
 // mergeable says why a merge commit would not be what it seems to be.
@@ -256,14 +316,8 @@ func (b *builder) mergeable(ctx context.Context) error {
 	if b.plan.Shown == "" {
 		return nil
 	}
-	// A target whose history was rewritten may lack the base that was shown: its commits would come back with the
-	// merge.
-	unshown, err := b.repo.at.Run(ctx, nil, "rev-list", "--max-count=1", b.plan.Shown, "^"+b.plan.Base, "--")
-	if err != nil {
+	if err := b.shown(ctx); err != nil {
 		return err
-	}
-	if id := strings.TrimSpace(string(unshown)); id != "" {
-		return &DifferentError{Strategy: b.plan.Strategy, Unshown: id}
 	}
 	own, stages, err := b.repo.mergeTree(ctx, b.plan.Base, b.plan.Head)
 	switch {
@@ -277,28 +331,54 @@ func (b *builder) mergeable(ctx context.Context) error {
 	return nil
 }
 
+// shown says whether a commit would come along that was not shown.
+func (b *builder) shown(ctx context.Context) error {
+	if b.plan.Shown == "" {
+		return nil
+	}
+	// A target whose history was rewritten may lack the base that was shown: its commits would come back with the
+	// merge.
+	unshown, err := b.repo.at.Run(ctx, nil, "rev-list", "--max-count=1", b.plan.Shown, "^"+b.plan.Base, "--")
+	if err != nil {
+		return err
+	}
+	if id := strings.TrimSpace(string(unshown)); id != "" {
+		return &DifferentError{Strategy: b.plan.Strategy, Unshown: id}
+	}
+	return nil
+}
+
 // rebase replays each commit of the change on the base, but those in skip. A commit that changes nothing where it is
 // replayed is left out; one that is in place already stays as it is. Merge commits are not replayed: what they bring
 // beyond their parents is missed by the judge, if it was anything.
 func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, error) {
-	picks, err := b.picks(ctx, skip)
+	picks, err := b.picks(ctx)
 	if err != nil {
 		return Built{}, err
 	}
 	tip, tree := b.plan.Base, b.baseTree
-	for _, c := range picks {
-		if len(c.parents) > 0 && c.parents[0] == tip && (b.plan.Genuine[c.id] || trailer.Reserved(c.message) == "") {
+	for _, c := range b.folded(picks) {
+		if skip[c.id] && !slices.ContainsFunc(c.with, func(p pick) bool { return !skip[p.id] }) {
+			continue
+		}
+		if len(c.with) == 0 && len(c.parents) > 0 && c.parents[0] == tip && (b.plan.Genuine[c.id] || trailer.Reserved(c.message) == "") {
 			tip, tree = c.id, c.tree
 			continue
 		}
-		merged, err := b.replay(c, tree)
-		if conflict := (*ConflictError)(nil); errors.As(err, &conflict) {
-			return Built{}, &DifferentError{Strategy: b.plan.Strategy, Conflict: conflict}
+		merged := tree
+		for _, p := range append([]pick{c}, c.with...) {
+			if p.encoding != c.encoding && c.mixed {
+				return Built{}, &DifferentError{Strategy: b.plan.Strategy, Mixed: c.id}
+			}
+			merged, err = b.replay(p, merged)
+			if conflict := (*ConflictError)(nil); errors.As(err, &conflict) {
+				return Built{}, &DifferentError{Strategy: b.plan.Strategy, Conflict: conflict}
+			}
+			if err != nil {
+				return Built{}, err
+			}
 		}
-		if err != nil {
-			return Built{}, err
-		}
-		if merged == tree && !c.empty {
+		if merged == tree && (len(c.with) > 0 || !c.empty) {
 			continue
 		}
 		b.wrote = true
@@ -354,11 +434,35 @@ type pick struct {
 	author   string
 	encoding string
 	message  string
+	with     []pick // folded into it, in this order
+	mixed    bool   // their messages are part of its
+}
+
+// folded puts the commits together that come as one, with the message with which they come.
+func (b *builder) folded(picks []pick) []pick {
+	if b.plan.Strategy != Fold {
+		return picks
+	}
+	list := make([]fold.Commit, len(picks))
+	for i, c := range picks {
+		list[i] = fold.Commit{ID: c.id, Message: c.message}
+	}
+	var out []pick
+	for _, f := range fold.Plan(list) {
+		c := picks[f.Into]
+		c.mixed = c.message != f.Message
+		c.message = f.Message
+		for _, i := range f.With {
+			c.with = append(c.with, picks[i])
+		}
+		out = append(out, c)
+	}
+	return out
 }
 
 // picks lists the commits to replay, oldest first: all that the change brings but merges. None is left out for being
 // like another.
-func (b *builder) picks(ctx context.Context, skip map[string]bool) ([]pick, error) {
+func (b *builder) picks(ctx context.Context) ([]pick, error) {
 	args := []string{"rev-list", "--reverse", "--topo-order", "--no-merges", b.plan.Head, "^" + b.plan.Base}
 	if b.plan.Shown != "" {
 		args = append(args, "^"+b.plan.Shown)
@@ -367,8 +471,7 @@ func (b *builder) picks(ctx context.Context, skip map[string]bool) ([]pick, erro
 	if err != nil {
 		return nil, err
 	}
-	ids := slices.DeleteFunc(strings.Fields(string(out)), func(id string) bool { return skip[id] })
-	return b.readPicks(ids)
+	return b.readPicks(strings.Fields(string(out)))
 }
 
 // readPicks reads the commits and their parents' trees.

@@ -14,16 +14,20 @@ import (
 	"tavrin/internal/git"
 	"tavrin/internal/git/internal/process"
 	"tavrin/internal/git/workshop"
+	"tavrin/internal/often"
 )
 
 // shop is a workshop in which rehearsals are built.
 type shop struct{ *workshop.Workshop }
 
+// every strategy there is.
+var every = []Strategy{Rebase, Squash, Merge, Fold, FastForward, SquashThenMerge, RebaseThenMerge}
+
 func newShop(t testing.TB) *shop { return &shop{workshop.New(t)} }
 
 func plan(s Strategy, base, head string) Plan {
 	who := git.Signature{Name: "Tavrin", Email: "landing@tavrin.invalid", When: time.Unix(1790009999, 0).UTC()}
-	return Plan{Base: base, Head: head, Strategy: s, Message: "Open the valves\n\nSlowly.", Author: who, Committer: who}
+	return Plan{Base: base, Head: head, Strategy: s, Message: "Open the valves\n\nSlowly.\n\nLanded-change: growers/irrigation 4\n", Author: who, Committer: who}
 }
 
 // A rebase without a checkout gives the trees that git rebase gives, on random histories, or conflicts as it does.
@@ -106,7 +110,7 @@ func TestBuildStrategies(t *testing.T) {
 	w.Write("a", workshop.Lines(9, map[int]string{8: "main"}))
 	base := w.Commit("main moves")
 	w.Push()
-	for strategy, wantParents := range map[Strategy][]string{Rebase: nil, Squash: {base}, Merge: {base, head}} {
+	for strategy, wantParents := range map[Strategy][]string{Rebase: nil, Fold: nil, Squash: {base}, Merge: {base, head}, SquashThenMerge: {base, ""}, RebaseThenMerge: {base, ""}} {
 		p := plan(strategy, base, head)
 		built, err := Build(t.Context(), w.Repo, p)
 		if err != nil {
@@ -120,11 +124,21 @@ func TestBuildStrategies(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if strategy == Rebase {
+		switch {
+		case len(wantParents) == 0:
 			if len(log) != 2 || log[1].Parents[0] != base || log[1].Subject != "one" || log[0].Author.Name != "Ines Varga" {
-				t.Errorf("rebase gives %+v", log)
+				t.Errorf("%s gives %+v", strategy, log)
 			}
-		} else if len(log) != 1 || !slices.Equal(log[0].Parents, wantParents) || log[0].Subject != "Open the valves" {
+		case slices.Contains(wantParents, ""): // a merge commit of the base and of what follows on it
+			inner := log[1:]
+			if n := map[Strategy]int{SquashThenMerge: 1, RebaseThenMerge: 2}[strategy]; len(inner) != n || !slices.Equal(log[0].Parents, []string{base, inner[0].ID}) ||
+				inner[n-1].Parents[0] != base || log[0].Subject != "Open the valves" || log[0].Tree != inner[0].Tree {
+				t.Errorf("%s gives %+v", strategy, log)
+			}
+			if strategy == SquashThenMerge && (inner[0].Subject != "Open the valves" || strings.Contains(inner[0].Body, "Landed-change") || !strings.Contains(log[0].Body, "Landed-change")) {
+				t.Errorf("%s says %q, then %q", strategy, inner[0].Body, log[0].Body)
+			}
+		case len(log) != 1 || !slices.Equal(log[0].Parents, wantParents) || log[0].Subject != "Open the valves":
 			t.Errorf("%s gives %+v", strategy, log)
 		}
 		if out, err := w.Repo.Place().Run(t.Context(), nil, "fsck", "--no-dangling", "--strict"); err != nil {
@@ -135,7 +149,15 @@ func TestBuildStrategies(t *testing.T) {
 	if err != nil || inPlace.Commit != head {
 		t.Errorf("commits already in place were replayed: %v, %v", inPlace, err)
 	}
-	for _, s := range []Strategy{Rebase, Squash, Merge} {
+	forward, err := Build(t.Context(), w.Repo, plan(FastForward, first, head))
+	if err != nil || forward.Commit != head {
+		t.Errorf("fast-forward gives %v, %v", forward, err)
+	}
+	var different *DifferentError
+	if _, err := Build(t.Context(), w.Repo, plan(FastForward, base, head)); !errors.As(err, &different) || !different.Behind || !strings.Contains(err.Error(), "commits that the branch does not have") {
+		t.Errorf("fast-forward onto what moved on: %v", err)
+	}
+	for _, s := range every {
 		if _, err := Build(t.Context(), w.Repo, plan(s, head, first)); !errors.As(err, &NothingError{}) {
 			t.Errorf("%s of what is there already: %v", s, err)
 		}
@@ -156,7 +178,7 @@ func TestConflictNamesFiles(t *testing.T) {
 	w.Write("firmware/valves.c", workshop.Lines(5, map[int]string{2: "main"}))
 	base := w.Commit("main")
 	w.Push()
-	for _, s := range []Strategy{Rebase, Squash, Merge} {
+	for _, s := range every {
 		_, err := Build(t.Context(), w.Repo, plan(s, base, head))
 		var c *ConflictError
 		if !errors.As(err, &c) || !slices.Equal(c.Files, []string{"firmware/valves.c"}) || !strings.Contains(err.Error(), "firmware/valves.c") {
@@ -165,6 +187,77 @@ func TestConflictNamesFiles(t *testing.T) {
 	}
 	if _, err := Build(t.Context(), w.Repo, plan(Squash, base, strings.Repeat("1", 40))); err == nil {
 		t.Error("a commit that does not exist was built")
+	}
+}
+
+// Folding gives what "git rebase --autosquash" gives: the same commits, on random histories, with the messages that core's plan
+// says; or it is refused as git refuses it, or where git's result is not the judge's tree.
+func TestFoldAgreesWithGit(t *testing.T) {
+	t.Parallel()
+	rng := rand.New(rand.NewPCG(17, 3))
+	tally := map[string]int{}
+	for n := range often.Times(12) {
+		w := newShop(t)
+		for i := range 4 {
+			w.Write(fmt.Sprintf("f%d", i), workshop.Lines(12, nil))
+		}
+		w.Commit("start")
+		w.Git("checkout", "-q", "-b", "topic")
+		var subjects []string
+		for i := range 3 + rng.IntN(4) {
+			w.Write(fmt.Sprintf("f%d", rng.IntN(4)), workshop.Lines(12, map[int]string{rng.IntN(12): fmt.Sprint("topic ", i), rng.IntN(12): fmt.Sprint("also ", i)}))
+			message := fmt.Sprintf("commit %d", i)
+			if len(subjects) > 0 && rng.IntN(2) == 0 {
+				of := subjects[rng.IntN(len(subjects))]
+				message = []string{"fixup! ", "squash! ", "amend! "}[rng.IntN(3)] + of
+			} else {
+				subjects = append(subjects, message)
+			}
+			if rng.IntN(2) == 0 || strings.HasPrefix(message, "amend!") {
+				message += fmt.Sprintf("\n\nbody of %d", i)
+			}
+			w.Commit(message)
+		}
+		w.Git("checkout", "-q", "main")
+		w.Write(fmt.Sprintf("f%d", rng.IntN(4)), workshop.Lines(12, map[int]string{rng.IntN(12): "main"}))
+		base := w.Commit("main moves")
+		w.Git("checkout", "-q", "topic")
+		w.Push()
+		head := w.Git("rev-parse", "topic")
+		built, err := Build(t.Context(), w.Repo, plan(Fold, base, head))
+		_, gitErr := w.Try("-c", "sequence.editor=:", "-c", "core.editor=:", "-c", "merge.directoryRenames=conflict", "rebase", "-q", "-i", "--autosquash", "main")
+		if err != nil {
+			var conflict *ConflictError
+			var different *DifferentError
+			switch {
+			case errors.As(err, &conflict): // as a whole
+			case errors.As(err, &different) && gitErr != nil: // git stops too
+			case errors.As(err, &different) && len(different.Files) > 0: // what git makes is not what was shown
+				if merged, mergeErr := w.Try("merge-tree", "--write-tree", base, head); mergeErr == nil && strings.Fields(merged)[0] == w.Git("rev-parse", "HEAD^{tree}") {
+					t.Errorf("history %d: git folds what is refused with %v", n, err)
+				}
+			default:
+				t.Errorf("history %d: %v, and git says %v", n, err, gitErr)
+			}
+			tally["refused"]++
+			continue
+		}
+		if gitErr != nil { // it stops where a fold comes to nothing, which is left out here
+			tally["git stops"]++
+			continue
+		}
+		told := func(what ...string) string {
+			return w.bareGit(append([]string{"log", "--reverse", "--format=%T %an <%ae> %at%n%B%x00"}, what...)...)
+		}
+		w.Git("push", "-q", "--force", "origin", "HEAD:refs/heads/folded")
+		if ours, theirs := told(built.Commit, "^"+base), told("folded", "^"+base); ours != theirs {
+			t.Errorf("history %d folds to\n%s\ngit's is\n%s", n, ours, theirs)
+		}
+		tally["same"]++
+	}
+	t.Log(tally)
+	if tally["same"] == 0 || tally["refused"] == 0 {
+		t.Errorf("%v: the test says nothing", tally)
 	}
 }
 
@@ -237,7 +330,7 @@ func TestKindsOfConflict(t *testing.T) {
 			base := w.Commit("main")
 			w.Push()
 			before := w.Git("--git-dir="+w.Bare, "count-objects", "-v")
-			for _, s := range []Strategy{Rebase, Squash, Merge} {
+			for _, s := range every {
 				_, err := Build(t.Context(), w.Repo, plan(s, base, head))
 				var conflict *ConflictError
 				if !errors.As(err, &conflict) || !slices.Contains(conflict.Files, c.file) {

@@ -33,6 +33,8 @@ func (w *shop) tells(p Plan) (string, Built) {
 		return "cannot be written: " + strings.Join(different.Conflict.Files, " "), built
 	case errors.As(err, &different) && different.Unshown != "":
 		return "unshown", built
+	case errors.As(err, &different) && different.Behind:
+		return "behind", built
 	case errors.As(err, &different):
 		return "differs: " + strings.Join(different.Files, " "), built
 	case errors.As(err, &conflict):
@@ -331,7 +333,7 @@ func TestP2RandomHistoriesLandTheJudgesTree(t *testing.T) {
 		if tree, err := Judge(t.Context(), w.Repo, Shown{bases[0], head}, now); (err == nil) != clean || clean && tree != want {
 			t.Fatalf("history %d of seed %d: Judge says %s, %v, not %s (clean %v)", i, seed, tree, err, want, clean)
 		}
-		for _, s := range []Strategy{Rebase, Squash, Merge} {
+		for _, s := range every {
 			p := plan(s, now, head)
 			p.Shown = bases[0]
 			got, built := w.tells(p)
@@ -344,7 +346,7 @@ func TestP2RandomHistoriesLandTheJudgesTree(t *testing.T) {
 				t.Fatalf("history %d of seed %d, by %s: %s, and the judge conflicts", i, seed, s, got)
 			case kind == "conflict" && clean:
 				t.Fatalf("history %d of seed %d, by %s: %s, and the judge has %s", i, seed, s, got, want)
-			case s == Squash && clean && kind != "lands" && kind != "nothing":
+			case (s == Squash || s == SquashThenMerge) && clean && kind != "lands" && kind != "nothing":
 				t.Fatalf("history %d of seed %d: a squash of what goes together %s", i, seed, got)
 			}
 			if got == "lands" && s == Merge {
@@ -352,7 +354,18 @@ func TestP2RandomHistoriesLandTheJudgesTree(t *testing.T) {
 					t.Fatalf("history %d of seed %d: the merge has %s, git's own has %s", i, seed, built.Tree, own)
 				}
 			}
-			if got == "lands" && s == Rebase && w.bareGit("rev-list", "--merges", "--count", built.Commit, "^"+now) != "0" {
+			if got == "lands" && s == FastForward && built.Commit != head {
+				t.Fatalf("history %d of seed %d: a fast-forward lands %s, not %s", i, seed, built.Commit, head)
+			}
+			if got == "lands" && (s == SquashThenMerge || s == RebaseThenMerge) {
+				if parents := strings.Fields(w.bareGit("rev-list", "--max-count=1", "--parents", built.Commit)); len(parents) != 3 || parents[1] != now {
+					t.Fatalf("history %d of seed %d: by %s there come %v", i, seed, s, parents)
+				}
+				if s == RebaseThenMerge && w.bareGit("rev-list", "--merges", "--count", built.Commit+"^2", "^"+now) != "0" {
+					t.Fatalf("history %d of seed %d: a merge is replayed", i, seed)
+				}
+			}
+			if got == "lands" && (s == Rebase || s == Fold) && w.bareGit("rev-list", "--merges", "--count", built.Commit, "^"+now) != "0" {
 				t.Fatalf("history %d of seed %d: a rebase lands a merge", i, seed)
 			}
 		}

@@ -11,6 +11,10 @@
     { value: 'rebase', name: 'rebase' },
     { value: 'squash', name: 'squash' },
     { value: 'merge', name: 'merge' },
+    { value: 'fold', name: 'fold' },
+    { value: 'fast-forward', name: 'fast-forward' },
+    { value: 'squash-then-merge', name: 'squash, then merge' },
+    { value: 'rebase-then-merge', name: 'rebase, then merge' },
   ];
 </script>
 
@@ -21,7 +25,7 @@
     {:else}
       <Button size="sm" onclick={page.join}>Join the queue</Button>
       <Label class="flex items-center gap-2 text-ink"
-        >by <Select size="sm" class="w-44" items={strategies} bind:value={page.strategy} placeholder="" /></Label
+        >by <Select size="sm" class="w-52" items={strategies} bind:value={page.strategy} placeholder="" /></Label
       >
     {/if}
     {#if change.state === 'draft' && page.mayEdit && !page.offers('mark-ready')}

@@ -1,0 +1,86 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"tavrin/internal/core/change"
+)
+
+// Every strategy lands through the queue, mixed in one line: the branch then stands at a commit whose own check passed (P2), the
+// history is as each says, and what is signed and in the journal agrees with it (P10).
+func TestP2EveryStrategyLands(t *testing.T) {
+	w := newTown(t)
+	w.begin(`tavrin: rules/1
+protect:
+  - name: trunk
+    branches: main
+    push: nobody
+    require: [{checks: unit}, {fixups: none}, {messages: '^[a-z]+: |^fixup! '}]
+    land: {message: "docs: {title}"}
+`)
+	dir, theirs := w.nearby("tamsin"), w.nearby("ines")
+	parents := func(rev string) int {
+		return len(strings.Fields(w.must("ines", theirs, "rev-list", "--max-count=1", "--parents", rev))) - 1
+	}
+	subjects := func(from, to string) string {
+		return strings.Join(strings.Split(strings.TrimSpace(w.must("ines", theirs, "log", "--reverse", "--topo-order", "--format=%s", from+".."+to)), "\n"), " | ")
+	}
+	for i, s := range change.Strategies {
+		before := w.tip("main")
+		branch := fmt.Sprintf("topic-%d", i)
+		w.must("tamsin", dir, "fetch", "-q")
+		w.must("tamsin", dir, "checkout", "-q", "-B", branch, "origin/main")
+		path := fmt.Sprintf("docs/%d", i)
+		w.commit("tamsin", dir, path, "one\n", "docs: one")
+		if s.One() || s == change.Fold {
+			w.commit("tamsin", dir, path, "two\n", "fixup! docs: one")
+		} else {
+			w.commit("tamsin", dir, path, "two\n", "docs: two")
+		}
+		w.must("tamsin", dir, "push", "-q", "origin", branch)
+		head := w.head(dir)
+		k := w.openChange("tamsin", branch)
+		w.join("tamsin", k, string(s))
+		rehearsed := w.rehearsed(k)
+		w.report(rehearsed, "unit", "passed")
+		w.landed(k)
+		w.must("ines", theirs, "fetch", "-q")
+		tip := w.tip("main")
+		if tip != rehearsed {
+			t.Errorf("%s: main is at %s, and %s was rehearsed", s, tip, rehearsed)
+		}
+		final := "docs: Bring " + branch
+		want := map[change.Strategy]string{
+			change.Rebase: "docs: one | docs: two", change.Squash: final, change.Merge: "docs: one | docs: two | " + final, change.Fold: "docs: one", change.FastForward: "docs: one | docs: two",
+			change.SquashThenMerge: final + " | " + final, change.RebaseThenMerge: "docs: one | docs: two | " + final,
+		}[s]
+		if got := subjects(before, tip); got != want {
+			t.Errorf("%s lands %q, not %q", s, got, want)
+		}
+		if merged := parents(tip) == 2; merged == s.Linear() {
+			t.Errorf("%s makes a merge commit: %v", s, merged)
+		}
+		if s == change.FastForward && tip != head {
+			t.Errorf("it is not forwarded to %s", head)
+		}
+		if text := w.must("ines", theirs, "show", "-s", "--format=%B", tip); strings.Contains(text, "Landed-change: growers/irrigation") != s.Final() {
+			t.Errorf("%s says %q", s, text)
+		}
+		if text := w.must("ines", theirs, "show", tip+":"+path); strings.TrimSpace(text) != "two" {
+			t.Errorf("%s brings %q", s, text)
+		}
+		w.statement(k)
+	}
+	// a fast-forward of what has been left behind says what would do
+	w.must("tamsin", dir, "checkout", "-q", "-B", "again", "origin/main~1")
+	w.commit("tamsin", dir, "docs/again", "a\n", "docs: again")
+	w.must("tamsin", dir, "push", "-q", "origin", "again")
+	k := w.openChange("tamsin", "again")
+	w.join("tamsin", k, string(change.FastForward))
+	if now := w.ejected(k); !strings.Contains(now.Entry.Reason, "the target has commits that the branch does not have: join again with --strategy rebase") {
+		t.Errorf("it is ejected with %q", now.Entry.Reason)
+	}
+	w.says("admin", 0, "unbroken", "journal", "verify")
+}
