@@ -58,3 +58,9 @@ func (c queues) EndFreeze(ctx context.Context, id int64, reason string) (wire.Do
 func (c queues) DeleteFreeze(ctx context.Context, id int64, reason string) (wire.Done, error) {
 	return do(ctx, c.connection, wire.DeleteFreeze, wire.FreezeEnded{WithID: wire.WithID{ID: id}, Body: wire.Reasoned{Reason: reason}})
 }
+
+// PreviewLanding says which commits a landing would bring; an empty strategy is the entry's, or the rules' default.
+func (c queues) PreviewLanding(ctx context.Context, repo string, number int, strategy, message string) (wire.LandingPreview, error) {
+	return do(ctx, c.connection, wire.PreviewLanding,
+		wire.LandingAsked{InChange: inChange(repo, number), LandingQuestion: wire.LandingQuestion{Strategy: strategy, Message: message}})
+}

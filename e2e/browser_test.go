@@ -279,6 +279,8 @@ func consoleTellsTheWholeStory(t *testing.T) {
 	author.signIn("tamsin")
 	author.open("/growers/irrigation/changes/1")
 	author.shows("Not ready for main")
+	author.press("See the commits that would land")
+	author.shows("By rebase, on main at", "change valves/east", "as it is")
 	author.press("Join the queue")
 	author.shows("lands by itself when everything holds", "In the queue at place 1")
 

@@ -42,6 +42,8 @@ protect:
 		w.must("tamsin", dir, "push", "-q", "origin", branch)
 		head := w.head(dir)
 		k := w.openChange("tamsin", branch)
+		preview, err := w.as("odo").PreviewLanding(t.Context(), repo, k.Number, string(s), "")
+		w.ok(err)
 		w.join("tamsin", k, string(s))
 		rehearsed := w.rehearsed(k)
 		w.report(rehearsed, "unit", "passed")
@@ -58,6 +60,17 @@ protect:
 		}[s]
 		if got := subjects(before, tip); got != want {
 			t.Errorf("%s lands %q, not %q", s, got, want)
+		}
+		var foreseen []string
+		for _, c := range preview.Commits {
+			foreseen = append([]string{c.Subject}, foreseen...)
+		}
+		if got := strings.Join(foreseen, " | "); got != want || preview.Obstacle != "" || preview.Strategy != s {
+			t.Errorf("%s was to land %q: %+v", s, got, preview)
+		}
+		if text := w.must("ines", theirs, "show", "-s", "--format=%b", tip); strings.TrimSpace(text) != strings.TrimSpace(preview.Commits[0].Body) || preview.Commits[0].Parents != parents(tip) ||
+			preview.Commits[0].Kept != (tip == head) {
+			t.Errorf("%s was to land as %+v, and says %q", s, preview.Commits[0], text)
 		}
 		if merged := parents(tip) == 2; merged == s.Linear() {
 			t.Errorf("%s makes a merge commit: %v", s, merged)
@@ -78,6 +91,9 @@ protect:
 	w.commit("tamsin", dir, "docs/again", "a\n", "docs: again")
 	w.must("tamsin", dir, "push", "-q", "origin", "again")
 	k := w.openChange("tamsin", "again")
+	w.says("odo", 0, "by fast-forward nothing would come to main: by fast-forward nothing can be written", "queue", "preview", "8", "--strategy", "fast-forward", "--repo", repo)
+	w.says("odo", 0, "The final message:", "queue", "preview", "8", "--strategy", "merge", "--repo", repo)
+	w.says("odo", 1, "is not allowed", "queue", "preview", "8", "--strategy", "tea", "--repo", repo)
 	w.join("tamsin", k, string(change.FastForward))
 	if now := w.ejected(k); !strings.Contains(now.Entry.Reason, "the target has commits that the branch does not have: join again with --strategy rebase") {
 		t.Errorf("it is ejected with %q", now.Entry.Reason)

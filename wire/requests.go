@@ -669,3 +669,15 @@ type Holding struct {
 	Branch string `json:"branch,omitempty" doc:"absent: the default branch" example:"main"`
 	Reason string `json:"reason" example:"the east ditch floods"`
 }
+
+// LandingQuestion asks which commits a landing would bring.
+type LandingQuestion struct {
+	Strategy string `query:"strategy" doc:"absent: the entry's, or the rules' default"`
+	Message  string `query:"message" maxLength:"16384" doc:"of a final commit; absent: the entry's, or from the rules' template"`
+}
+
+// LandingAsked asks it of a change.
+type LandingAsked struct {
+	InChange
+	LandingQuestion
+}

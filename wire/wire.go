@@ -367,6 +367,25 @@ type Queue struct {
 	Silent []SilentCheck `json:"silent" doc:"checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them"`
 }
 
+// LandingPreview is what a landing would bring to the target as it is now.
+type LandingPreview struct {
+	Strategy change.Strategy   `json:"strategy"`
+	Target   string            `json:"target"`
+	Base     string            `json:"base" doc:"the target's tip"`
+	Commits  []PreviewedCommit `json:"commits" doc:"newest first"`
+	Obstacle string            `json:"obstacle,omitempty" doc:"why nothing would come"`
+}
+
+// PreviewedCommit is one commit of a LandingPreview.
+type PreviewedCommit struct {
+	ID      string `json:"id,omitempty" doc:"of a commit of the change that comes as it is; absent: it would be made"`
+	Subject string `json:"subject"`
+	Body    string `json:"body"`
+	Author  string `json:"author"`
+	Parents int    `json:"parents"`
+	Kept    bool   `json:"kept" doc:"it comes as it is"`
+}
+
 // Stop is why nothing lands on a branch for a time.
 type Stop struct {
 	Freeze int64      `json:"freeze,omitempty" doc:"its number; absent: somebody holds the queue"`

@@ -17,6 +17,9 @@ func (s *server) queue() {
 	serve(s, wire.GetQueue, func(ctx context.Context, a accounts.Actor, q *wire.QueueQuery) (wire.Queue, error) {
 		return s.Service.Queues.Queue(ctx, a, q.Repository(), q.Branch)
 	})
+	serve(s, wire.PreviewLanding, func(ctx context.Context, a accounts.Actor, q *wire.LandingAsked) (wire.LandingPreview, error) {
+		return s.Service.Landing.PreviewLanding(ctx, a, q.Repository(), q.Number, q.LandingQuestion)
+	})
 	serve(s, wire.JoinQueue, func(ctx context.Context, a accounts.Actor, q *wire.ChangeBody[wire.NewEntry]) (wire.Entry, error) {
 		return s.Service.Queues.Join(ctx, a, q.Repository(), q.Number,
 			wire.NewEntry{Strategy: change.Strategy(q.Body.Strategy), Message: q.Body.Message,

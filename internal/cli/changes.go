@@ -560,7 +560,7 @@ func (p *program) queue() *cobra.Command {
 			}
 		})
 	show.Flags().StringVar(&branch, "branch", "", "target branch (default: the default branch)")
-	return group("queue", "Land changes as soon as they may", p.join(), show,
+	return group("queue", "Land changes as soon as they may", p.join(), show, p.previewLanding(),
 		p.queueHold("hold", "Have nothing land on a branch until somebody frees its queue; what is ready is rehearsed all the same",
 			"the queue of %s is held: tavrin queue free has it go on", (*client.Client).HoldQueue),
 		p.queueHold("free", "Have a held queue go on", "the queue of %s goes on", (*client.Client).FreeQueue),
@@ -570,6 +570,39 @@ func (p *program) queue() *cobra.Command {
 			}, func(w io.Writer, e wire.Entry) {
 				row(w, fmt.Sprintf("change %d is out of the queue of %s", e.Number, e.Target))
 			}))
+}
+
+// previewLanding shows which commits a landing would bring.
+func (p *program) previewLanding() *cobra.Command {
+	var strategy, message string
+	c := onChange(p, "preview N", "Show the commits that a landing would bring to the target as it is now",
+		func(ctx context.Context, h here, n int) (wire.LandingPreview, error) {
+			return h.PreviewLanding(ctx, h.repo, n, strategy, message)
+		}, func(w io.Writer, v wire.LandingPreview) {
+			if v.Obstacle != "" {
+				row(w, fmt.Sprintf("by %s nothing would come to %s: %s", v.Strategy, v.Target, v.Obstacle))
+				return
+			}
+			row(w, fmt.Sprintf("by %s, on %s at %s: %s", v.Strategy, v.Target, short(v.Base), counted(len(v.Commits), "commit")))
+			fmt.Fprintln(w)
+			row(w, "COMMIT", "AUTHOR", "SUBJECT")
+			for _, k := range v.Commits {
+				id := "new"
+				if k.Kept {
+					id = short(k.ID)
+				}
+				if k.Parents > 1 {
+					id += ", a merge"
+				}
+				row(w, id, k.Author, k.Subject)
+			}
+			if len(v.Commits) > 0 && !v.Commits[0].Kept && v.Strategy.Final() {
+				fmt.Fprintf(w, "\nThe final message:\n\n%s\n\n%s", v.Commits[0].Subject, v.Commits[0].Body)
+			}
+		})
+	c.Flags().StringVar(&strategy, "strategy", "", "one of "+strings.Join(texts(change.Strategies), ", ")+" (default: the entry's, or as the rules say)")
+	c.Flags().StringVar(&message, "message", "", "message of a final commit (default: the entry's, or from title and description)")
+	return c
 }
 
 func (p *program) join() *cobra.Command {

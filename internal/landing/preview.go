@@ -15,6 +15,7 @@ import (
 	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
 	"tavrin/internal/git/rehearsal"
+	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/wire"
 )
@@ -84,7 +85,11 @@ func (s *Conductor) wouldNotLand(ctx context.Context, db *gorm.DB, repo *records
 	if err != nil {
 		return "", err
 	}
-	err = rehearsal.Try(ctx, s.disk.Bare(repo), plan)
+	return obstacle(rehearsal.Try(ctx, s.disk.Bare(repo), plan))
+}
+
+// obstacle says in words why a change would not land on the target as it is now; an error that is another stays one.
+func obstacle(err error) (string, error) {
 	switch {
 	case errors.As(err, new(*rehearsal.ConflictError)):
 		return fmt.Sprintf("%v: update it to the target and resolve the conflict there", err), nil
@@ -94,4 +99,80 @@ func (s *Conductor) wouldNotLand(ctx context.Context, db *gorm.DB, repo *records
 		return err.Error(), nil
 	}
 	return "", err
+}
+
+// PreviewLanding says which commits a landing of a change would bring to its target as that is now, by a strategy or, where
+// none is given, by the entry's or the rules' default. Nothing is recorded.
+func (s *Conductor) PreviewLanding(ctx context.Context, a accounts.Actor, name string, number int,
+	n wire.LandingQuestion) (wire.LandingPreview, error) {
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	repo, c, err := facts.ChangeRow(snap.DB, a, name, number, people.Reader)
+	if err != nil {
+		return wire.LandingPreview{}, err
+	}
+	if c.State != "draft" && c.State != "open" {
+		return wire.LandingPreview{}, problem.New(problem.Conflict, "change %d is %s: tavrin change landing %d shows how it landed, if it has", number, c.State, number)
+	}
+	g, err := s.facts.Gather(snap.DB, repo, c)
+	if err != nil {
+		return wire.LandingPreview{}, err
+	}
+	by := change.Strategy(n.Strategy)
+	if by == "" {
+		by = g.Facts.Strategy
+	}
+	asker := g.Facts.People[a.Login()]
+	if by, _, err = g.Set.Without(g.Facts.Suspended).Binding(c.Target, asker.Is).Choose(by); err != nil {
+		return wire.LandingPreview{}, problem.Wrong("strategy", "%v", err)
+	}
+	if n.Message != "" {
+		g.Facts.Message = n.Message
+	}
+	tip, err := s.disk.Bare(repo).At("refs/heads/" + c.Target)
+	if err != nil {
+		return wire.LandingPreview{}, err
+	}
+	if tip == "" {
+		return wire.LandingPreview{}, problem.New(problem.Conflict, "the branch %s is gone", c.Target)
+	}
+	r, err := s.wouldBe(ctx, snap.DB, repo, &g, by, tip)
+	if err != nil {
+		return wire.LandingPreview{}, err
+	}
+	plan, err := planOf(snap.DB, repo, &g, r)
+	if err != nil {
+		return wire.LandingPreview{}, err
+	}
+	out := wire.LandingPreview{Strategy: by, Target: c.Target, Base: tip, Commits: []wire.PreviewedCommit{}}
+	commits, err := rehearsal.Show(ctx, s.disk.Bare(repo), plan)
+	if err != nil {
+		out.Obstacle, err = obstacle(err)
+		return out, err
+	}
+	for _, k := range commits {
+		v := wire.PreviewedCommit{Subject: k.Subject, Body: k.Body, Author: k.Author.Name, Parents: len(k.Parents),
+			Kept: slices.ContainsFunc(g.Revision.Commits, func(o records.BroughtCommit) bool { return o.ID == k.ID })}
+		if v.Kept {
+			v.ID = k.ID // the others get theirs when they are built
+		}
+		out.Commits = append(out.Commits, v)
+	}
+	return out, nil
+}
+
+// wouldBe is the rehearsal that would be made.
+func (s *Conductor) wouldBe(ctx context.Context, db *gorm.DB, repo *records.Repository, g *facts.Gathered, by change.Strategy, tip string) (r records.Rehearsal, err error) {
+	log, err := s.disk.Bare(repo).LogAll(ctx, g.Revision.Head, []string{g.Revision.Base}, "change.commits")
+	if err != nil {
+		return r, err
+	}
+	opener, err := accounts.AccountByLogin(db, g.Change.OpenedBy)
+	if err != nil {
+		return r, err
+	}
+	now := s.records.Now()
+	r = records.Rehearsal{Base: tip, Head: g.Revision.Head, Strategy: string(by), AuthorName: opener.Name, AuthorEmail: opener.Email, AuthoredAt: now, CommittedAt: now}
+	r.Message, err = finalMessage(db, repo, g, by, log, opener.Email)
+	return r, err
 }

@@ -279,7 +279,7 @@ func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Reposito
 	wanted queue.Rehearsal, same []int) (r records.Rehearsal, trouble, err error) {
 	if r := g.Rehearsal; r != nil && r.Number == wanted.ID && r.CommitID == "" && r.Base == wanted.Base &&
 		r.Head == g.Revision.Head &&
-		r.Strategy == g.Entry.Strategy && slices.Equal(r.Approvers, approversNamed(*g)) &&
+		r.Strategy == g.Entry.Strategy && slices.Equal(r.Approvers, approversNamed(*g, change.Strategy(g.Entry.Strategy))) &&
 		slices.Equal(r.SameAs, same) {
 		return *r, nil, nil
 	}
@@ -290,7 +290,7 @@ func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Reposito
 	now := s.records.Now().Truncate(time.Second)
 	r = records.Rehearsal{
 		EntryID: g.Entry.ID, Number: wanted.ID, Revision: g.Revision.Number, Base: wanted.Base, Head: g.Revision.Head, Strategy: g.Entry.Strategy,
-		CommittedAt: now, AuthoredAt: now, Approvers: approversNamed(*g), SameAs: same, CreatedAt: now,
+		CommittedAt: now, AuthoredAt: now, Approvers: approversNamed(*g, change.Strategy(g.Entry.Strategy)), SameAs: same, CreatedAt: now,
 	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		tx.TouchesNothing() // it is none of the gate's facts before it is built
@@ -310,7 +310,7 @@ func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Reposito
 			return err
 		}
 		r.AuthorName, r.AuthorEmail = opener.Name, opener.Email
-		if r.Message, err = finalMessage(tx.DB, repo, g, log, opener.Email); err != nil {
+		if r.Message, err = finalMessage(tx.DB, repo, g, change.Strategy(g.Entry.Strategy), log, opener.Email); err != nil {
 			return err
 		}
 		return tx.Create(&r).Error
@@ -319,17 +319,17 @@ func (s *Conductor) plannedRehearsal(ctx context.Context, repo *records.Reposito
 }
 
 // approversNamed lists the approvals that the final message names: none where no message is written.
-func approversNamed(g facts.Gathered) []string {
-	if !change.Strategy(g.Entry.Strategy).Final() {
+func approversNamed(g facts.Gathered, by change.Strategy) []string {
+	if !by.Final() {
 		return []string{}
 	}
 	return g.Judge().Approvers
 }
 
 // finalMessage writes the message of a strategy that makes a commit of its own, with its trailers.
-func finalMessage(db *gorm.DB, repo *records.Repository, g *facts.Gathered, log []git.Commit,
+func finalMessage(db *gorm.DB, repo *records.Repository, g *facts.Gathered, by change.Strategy, log []git.Commit,
 	authorEmail string) (string, error) {
-	if !change.Strategy(g.Entry.Strategy).Final() {
+	if !by.Final() {
 		return "", nil
 	}
 	e := g.Set.Without(g.Facts.Suspended).For(g.Change.Target)
@@ -339,14 +339,14 @@ func finalMessage(db *gorm.DB, repo *records.Repository, g *facts.Gathered, log 
 		trailers.WriteString(line + "\n")
 	}
 	fmt.Fprintf(&trailers, "Landed-change: %s %d\n", repo.Name, g.Change.Number)
-	for _, login := range approversNamed(*g) {
+	for _, login := range approversNamed(*g, by) {
 		account, err := accounts.AccountByLogin(db, login)
 		if err != nil {
 			return "", err
 		}
 		fmt.Fprintf(&trailers, "Approved-by: %s <%s>\n", account.Name, account.Email)
 	}
-	if change.Strategy(g.Entry.Strategy).One() {
+	if by.One() {
 		seen := map[string]bool{strings.ToLower(authorEmail): true}
 		for _, c := range log {
 			if key := strings.ToLower(c.Author.Email); !seen[key] {

@@ -1388,6 +1388,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repositories/{house}/{name}/changes/{number}/queue/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which commits a landing would bring to the target as it is now
+         * @description Which commits a landing would bring to the target as it is now.
+         */
+        get: operations["preview-landing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repositories/{house}/{name}/changes/{number}/reopen": {
         parameters: {
             query?: never;
@@ -3650,6 +3670,16 @@ export interface components {
             strategy: string;
             target: string;
         };
+        LandingPreview: {
+            /** @description the target's tip */
+            base: string;
+            /** @description newest first */
+            commits: components["schemas"]["PreviewedCommit"][];
+            /** @description why nothing would come */
+            obstacle?: string;
+            strategy: string;
+            target: string;
+        };
         LandingTrial: {
             /** @description what would have been missing, and where it is asked */
             by: string[];
@@ -4171,6 +4201,17 @@ export interface components {
             reviewers: components["schemas"]["Reviewer"][];
             source: string;
             target: string;
+        };
+        PreviewedCommit: {
+            author: string;
+            body: string;
+            /** @description of a commit of the change that comes as it is; absent: it would be made */
+            id?: string;
+            /** @description it comes as it is */
+            kept: boolean;
+            /** Format: int64 */
+            parents: number;
+            subject: string;
         };
         Problem: {
             /** @description what was wrong, where, and what would be right */
@@ -12295,6 +12336,101 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Entry"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "preview-landing": {
+        parameters: {
+            query?: {
+                /** @description absent: the entry's, or the rules' default */
+                strategy?: string;
+                /** @description of a final commit; absent: the entry's, or from the rules' template */
+                message?: string;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LandingPreview"];
                 };
             };
             /** @description Bad Request */

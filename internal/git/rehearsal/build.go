@@ -111,7 +111,30 @@ func Try(ctx context.Context, repo *git.Repo, p Plan) error {
 	return err
 }
 
+// Show is Build without storing anything: it lists the commits that would come to the target, the newest first.
+func Show(ctx context.Context, repo *git.Repo, p Plan) ([]git.Commit, error) {
+	var out []git.Commit
+	_, err := on(repo.Place()).built(ctx, p, func(ctx context.Context, b *builder, built Built) (err error) {
+		out, err = b.repo.LogAll(ctx, built.Commit, []string{p.Base}, "change.commits")
+		return err
+	})
+	return out, err
+}
+
 func (r ground) build(ctx context.Context, p Plan, keep bool) (Built, error) {
+	return r.built(ctx, p, func(ctx context.Context, b *builder, _ Built) error {
+		if !b.wrote || !keep {
+			return nil
+		}
+		if err := b.keep(ctx, r); err != nil {
+			return fmt.Errorf("store the rehearsal: %w", err)
+		}
+		return nil
+	})
+}
+
+// built builds in a scratch folder, and has something done with it while that is there.
+func (r ground) built(ctx context.Context, p Plan, then func(context.Context, *builder, Built) error) (Built, error) {
 	ctx, leave, err := r.at.Enter(ctx)
 	if err != nil {
 		return Built{}, err
@@ -146,13 +169,11 @@ func (r ground) build(ctx context.Context, p Plan, keep bool) (Built, error) {
 	default:
 		return Built{}, fmt.Errorf("strategy %q cannot be built", p.Strategy)
 	}
+	if err == nil {
+		err = then(ctx, &b, built)
+	}
 	if err != nil {
 		return Built{}, err
-	}
-	if b.wrote && keep {
-		if err := b.keep(ctx, r); err != nil {
-			return Built{}, fmt.Errorf("store the rehearsal: %w", err)
-		}
 	}
 	return built, nil
 }

@@ -4,6 +4,7 @@
   import type { Change } from '../../lib/api';
   import type { ChangePage } from '../../lib/change.svelte';
   import { stops } from '../../lib/way';
+  import WouldLand from './WouldLand.svelte';
   let { page, change }: { page: ChangePage; change: Change } = $props();
   const waivable = $derived((page.report.value?.requirements ?? []).some((r) => stops(r) && r.sources.length > 0));
   const strategies = [
@@ -46,6 +47,7 @@
       >
     {/if}
   </div>
+  <WouldLand {page} />
 {:else if change.state === 'closed'}
   <Button class="mt-3" size="sm" color="alternative" onclick={page.reopen}>Reopen</Button>
 {/if}
