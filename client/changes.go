@@ -29,6 +29,11 @@ func (c changes) EditChange(ctx context.Context, repo string, number int, e wire
 	return do(ctx, c.connection, wire.EditChange, onChange(repo, number, e))
 }
 
+// UndoLanding opens a change that takes back what a change landed.
+func (c changes) UndoLanding(ctx context.Context, repo string, number int, reason string) (wire.Change, error) {
+	return do(ctx, c.connection, wire.UndoLanding, onChange(repo, number, wire.Reasoned{Reason: reason}))
+}
+
 // UpdateBranch updates a change's source branch to its target, by the strategy rebase (the default) or merge.
 func (c changes) UpdateBranch(ctx context.Context, repo string, number int, strategy string) (wire.Change, error) {
 	return do(ctx, c.connection, wire.UpdateBranch, onChange(repo, number, wire.BranchUpdate{Strategy: strategy}))

@@ -33,11 +33,11 @@ protect:
 		w.must("tamsin", dir, "fetch", "-q")
 		w.must("tamsin", dir, "checkout", "-q", "-B", branch, "origin/main")
 		path := fmt.Sprintf("docs/%d", i)
-		w.commit("tamsin", dir, path, "one\n", "docs: one")
+		w.commit("tamsin", dir, path, lines(3, map[int]string{1: path}), "docs: one")
 		if s.One() || s == change.Fold {
-			w.commit("tamsin", dir, path, "two\n", "fixup! docs: one")
+			w.commit("tamsin", dir, path, "two of "+path+"\n", "fixup! docs: one")
 		} else {
-			w.commit("tamsin", dir, path, "two\n", "docs: two")
+			w.commit("tamsin", dir, path, "two of "+path+"\n", "docs: two")
 		}
 		w.must("tamsin", dir, "push", "-q", "origin", branch)
 		head := w.head(dir)
@@ -81,7 +81,7 @@ protect:
 		if text := w.must("ines", theirs, "show", "-s", "--format=%B", tip); strings.Contains(text, "Landed-change: growers/irrigation") != s.Final() {
 			t.Errorf("%s says %q", s, text)
 		}
-		if text := w.must("ines", theirs, "show", tip+":"+path); strings.TrimSpace(text) != "two" {
+		if text := w.must("ines", theirs, "show", tip+":"+path); strings.TrimSpace(text) != "two of "+path {
 			t.Errorf("%s brings %q", s, text)
 		}
 		w.statement(k)
@@ -98,5 +98,23 @@ protect:
 	if now := w.ejected(k); !strings.Contains(now.Entry.Reason, "the target has commits that the branch does not have: join again with --strategy rebase") {
 		t.Errorf("it is ejected with %q", now.Entry.Reason)
 	}
+	// what landed is taken back by a change like any other
+	w.says("tamsin", 1, "change 8 is open, so there is nothing to undo", "change", "undo", "8", "--reason", "x", "--repo", repo)
+	w.says("tamsin", 2, "reason", "change", "undo", "2", "--repo", repo)
+	w.says("odo", 0, "opened change 9 from undo-2: Undo change 2: Bring topic-1", "change", "undo", "2", "--reason", "it floods", "--repo", repo)
+	undo, err := w.as("odo").Change(t.Context(), repo, 9)
+	w.ok(err)
+	if undo.OpenedBy != "odo" || !strings.Contains(undo.Description, "it floods") || undo.Files != 1 || undo.Removed != 1 {
+		t.Errorf("it is opened as %+v", undo)
+	}
+	w.join("odo", undo, string(change.Squash))
+	w.report(w.rehearsed(undo), "unit", "passed")
+	w.landed(undo)
+	w.must("ines", theirs, "fetch", "-q")
+	if held := w.must("ines", theirs, "ls-tree", "--name-only", w.tip("main"), "docs/"); strings.Contains(held, "docs/1\n") || !strings.Contains(held, "docs/2\n") {
+		t.Errorf("main holds %s", held)
+	}
+	w.says("odo", 1, "nothing is left on main of what change 2 landed", "change", "undo", "2", "--reason", "again", "--repo", repo)
+	w.says("odo", 0, "opened change 10 from undo-9", "change", "undo", "9", "--reason", "it is dry again", "--repo", repo)
 	w.says("admin", 0, "unbroken", "journal", "verify")
 }

@@ -73,6 +73,7 @@ var (
 	EditChange    = define[ChangeBody[ChangeEdit], Change]("changes", "edit-change", "PATCH", inChange, "Edit title, description, draft state, target, or what it depends on")
 	GetPreview    = define[PreviewQuery, Preview]("changes", "get-preview", "GET", inRepo+"/preview", "What a change would meet that is not opened yet")
 	UpdateBranch  = define[ChangeBody[BranchUpdate], Change]("changes", "update-branch", "POST", inChange+"/update", "Update the source branch to its target")
+	UndoLanding   = define[ChangeBody[Reasoned], Change]("changes", "undo-landing", "POST", inChange+"/undo", "Open a change that takes back what a change landed")
 	CloseChange   = define[InChange, Change]("changes", "close-change", "POST", inChange+"/close", "Give a change up")
 	ReopenChange  = define[InChange, Change]("changes", "reopen-change", "POST", inChange+"/reopen", "Reopen a closed change")
 	GetGate       = define[InChange, Report]("changes", "get-gate", "GET", inChange+"/gate", "What still stands between a change and its target")

@@ -27,6 +27,9 @@ func (s *server) changes() {
 		return s.Service.Landing.Preview(ctx, a, q.Repository(),
 			wire.NewChange{Source: q.Source, Target: q.Target, Title: q.Title})
 	})
+	serve(s, wire.UndoLanding, func(ctx context.Context, a accounts.Actor, q *wire.ChangeBody[wire.Reasoned]) (wire.Change, error) {
+		return s.Service.Intake.Undo(ctx, a, q.Repository(), q.Number, q.Body.Reason)
+	})
 	serve(s, wire.UpdateBranch, func(ctx context.Context, a accounts.Actor, q *wire.ChangeBody[wire.BranchUpdate]) (wire.Change, error) {
 		return s.Service.Intake.UpdateBranch(ctx, a, q.Repository(), q.Number, rehearsal.Strategy(q.Body.Strategy))
 	})

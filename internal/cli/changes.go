@@ -24,7 +24,7 @@ func (p *program) change() *cobra.Command {
 		return func(w io.Writer, k wire.Change) { row(w, fmt.Sprintf(format, k.Number, k.Revision)) }
 	}
 	return group("change", "Open changes, see what they still need, wait for them",
-		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.update(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.checkHere(), p.landing(), p.askReviewer(), p.changeTickets(),
+		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.update(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.checkHere(), p.landing(), p.askReviewer(), p.changeTickets(), p.undo(),
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),
@@ -32,6 +32,20 @@ func (p *program) change() *cobra.Command {
 			func(ctx context.Context, h here, n int) (wire.Change, error) {
 				return h.ReopenChange(ctx, h.repo, n)
 			}, said("change %d is open again, at revision %d")))
+}
+
+// undo opens a change that takes back what another landed.
+func (p *program) undo() *cobra.Command {
+	reason := ""
+	c := onChange(p, "undo N", "Open a change that takes back what a change landed; it goes through the same gate", func(ctx context.Context, h here, n int) (wire.Change, error) {
+		return h.UndoLanding(ctx, h.repo, n, reason)
+	}, func(w io.Writer, k wire.Change) {
+		row(w, fmt.Sprintf("opened change %d from %s: %s", k.Number, k.Source, k.Title))
+		row(w, k.Summary)
+		row(w, fmt.Sprintf("land it: tavrin queue join %d", k.Number))
+	})
+	c.Flags().StringVar(&reason, "reason", "", "why (needed)")
+	return needs(c, "reason")
 }
 
 func (p *program) preview() *cobra.Command {
@@ -597,7 +611,7 @@ func (p *program) previewLanding() *cobra.Command {
 				row(w, id, k.Author, k.Subject)
 			}
 			if len(v.Commits) > 0 && !v.Commits[0].Kept && v.Strategy.Final() {
-				fmt.Fprintf(w, "\nThe final message:\n\n%s\n\n%s", v.Commits[0].Subject, v.Commits[0].Body)
+				fmt.Fprintf(w, "\nThe final message:\n\n%s\n\n%s\n", v.Commits[0].Subject, strings.TrimSpace(v.Commits[0].Body))
 			}
 		})
 	c.Flags().StringVar(&strategy, "strategy", "", "one of "+strings.Join(texts(change.Strategies), ", ")+" (default: the entry's, or as the rules say)")

@@ -160,6 +160,12 @@ export class ChangePage {
   withdraw = () => this.act('It is withdrawn.', () => answer(api.POST(`${one}/withdraw`, { params: this.params })));
   hear = () =>
     this.act('', () => answer(api.PUT(`${one}/follow`, { params: this.params, body: { follow: !this.hears } })));
+  /** Opens a change that takes back what this one landed, and goes there. */
+  undo = (reason: string) =>
+    this.act('It is prepared.', async () => {
+      const made = await answer(api.POST(`${one}/undo`, { params: this.params, body: { reason } }));
+      go(`/${this.repo}/changes/${made.number}`);
+    });
   ask = () =>
     this.act('The tracker is being asked.', () => answer(api.POST(`${one}/tickets/ask`, { params: this.params })));
   rerun = (check: string, commit: string) =>

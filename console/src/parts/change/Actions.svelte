@@ -1,12 +1,14 @@
 <script lang="ts">
   // What can be done with a change as a whole; what its way offers as a next step has its button there.
-  import { Button, Label, Select } from 'flowbite-svelte';
+  import { Button, Input, Label, Select } from 'flowbite-svelte';
   import type { Change } from '../../lib/api';
   import type { ChangePage } from '../../lib/change.svelte';
   import { stops } from '../../lib/way';
   import WouldLand from './WouldLand.svelte';
   let { page, change }: { page: ChangePage; change: Change } = $props();
   const waivable = $derived((page.report.value?.requirements ?? []).some((r) => stops(r) && r.sources.length > 0));
+  let undoing = $state(false);
+  let reason = $state('');
   const strategies = [
     { value: '', name: 'the rules’ default' },
     { value: 'rebase', name: 'rebase' },
@@ -48,6 +50,24 @@
     {/if}
   </div>
   <WouldLand {page} />
+{:else if change.state === 'landed'}
+  {#if undoing}
+    <form
+      class="mt-3 flex flex-wrap items-center gap-2"
+      onsubmit={(event) => {
+        event.preventDefault();
+        void page.undo(reason);
+      }}
+    >
+      <Input aria-label="Why" placeholder="why" class="max-w-md" bind:value={reason} required maxlength={200} />
+      <Button type="submit" size="sm">Open a change that undoes it</Button>
+      <button type="button" class="plain-link cursor-pointer text-sm" onclick={() => (undoing = false)}>Cancel</button>
+    </form>
+  {:else}
+    <p class="mt-3 text-sm">
+      <button type="button" class="plain-link cursor-pointer" onclick={() => (undoing = true)}>Undo it…</button>
+    </p>
+  {/if}
 {:else if change.state === 'closed'}
   <Button class="mt-3" size="sm" color="alternative" onclick={page.reopen}>Reopen</Button>
 {/if}
