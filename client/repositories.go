@@ -78,3 +78,8 @@ func (c repositories) Lines(ctx context.Context, repo, at, path string) (wire.Li
 func (c repositories) Tree(ctx context.Context, repo, at, path string) (wire.Tree, error) {
 	return do(ctx, c.connection, wire.GetTree, wire.TreeQuery{InRepo: inRepo(repo), At: at, Path: path})
 }
+
+// DeleteBranches deletes branches where they were seen; never one from which or to which a change is open.
+func (c repositories) DeleteBranches(ctx context.Context, repo string, list []wire.BranchAt) ([]wire.BranchDeletion, error) {
+	return do(ctx, c.connection, wire.DeleteBranches, wire.RepoBody[wire.BranchesToDelete]{InRepo: inRepo(repo), Body: wire.BranchesToDelete{Branches: list}})
+}

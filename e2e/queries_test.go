@@ -39,7 +39,7 @@ func (q *queries) add(text string) {
 // growing lists the tables that grow with what happens, not with people and places.
 var growing = []string{"changes", "revisions", "reviews", "check_runs", "entries", "rehearsals", "intents", "landings", "landed_commits", "pushed_commits", "journal_lines", "rules_versions", "rules_proposals",
 	"suspensions", "waivers", "threads", "comments", "change_dependencies", "change_reviewers", "change_labels", "queues", "queue_events",
-	"deliveries", "delivery_attempts", "report_keys"}
+	"deliveries", "delivery_attempts", "report_keys", "freeze_times", "ticket_answers"}
 
 // meant are statements that may go through everything: those by which the journal is verified, and the newest lines of it.
 var meant = regexp.MustCompile(`^SELECT \* FROM .journal_lines. ORDER BY seq DESC LIMIT|reported_by. FROM .check_runs.( WHERE .check_runs...id. > \?)? ORDER BY|^SELECT coalesce\(r\.name, h\.name\)|^SELECT r\.name, c\.number, (c\.state|v\.login)`)

@@ -35,6 +35,7 @@ var (
 	RestoreRepository = define[InRepo, Repository]("repositories", "restore-repository", "POST", inRepo+"/restore", "Bring a deleted repository back")
 	ListDeleted       = define[Nothing, []Deleted]("repositories", "list-deleted-repositories", "GET", "/deleted-repositories", "Deleted repositories that you may restore")
 	ResumeRepository  = define[InRepo, Repository]("repositories", "resume-repository", "POST", inRepo+"/resume", "Try once more to resume a repository that was stopped")
+	DeleteBranches    = define[RepoBody[BranchesToDelete], []BranchDeletion]("repositories", "delete-branches", "POST", inRepo+"/branches/delete", "Delete branches, as by pushes of yours; never one from which or to which a change is open")
 	ListBranches      = define[InRepo, []Branch]("repositories", "list-branches", "GET", inRepo+"/branches", "Branches with what protects them")
 	ListHistory       = define[HistoryQuery, []Commit]("repositories", "list-history", "GET", inRepo+"/history", "Commits with their checks, newest first")
 	GetLines          = define[LinesQuery, LineOrigins]("repositories", "get-lines", "GET", inRepo+"/lines", "Which commit, and which change, each line of a file comes from")

@@ -681,3 +681,14 @@ type LandingAsked struct {
 	InChange
 	LandingQuestion
 }
+
+// BranchAt is a branch where somebody has seen it.
+type BranchAt struct {
+	Name   string `json:"name" example:"tamsin/east"`
+	Commit string `json:"commit" doc:"where it stands; one that has moved is not deleted"`
+}
+
+// BranchesToDelete names branches to delete.
+type BranchesToDelete struct {
+	Branches []BranchAt `json:"branches" maxItems:"100"`
+}

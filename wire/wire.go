@@ -80,6 +80,15 @@ type Branch struct {
 	Default     bool      `json:"default"`
 	Protections []string  `json:"protections" doc:"names of the protections that match"`
 	Checks      string    `json:"checks" doc:"combined state of the tip's checks; empty: none reported"`
+	Open        []int     `json:"open" doc:"numbers of the open changes from it or to it"`
+	Landed      int       `json:"landed,omitempty" doc:"number of the change by which what it holds has landed; absent: none"`
+}
+
+// BranchDeletion is what became of deleting one branch.
+type BranchDeletion struct {
+	Name    string `json:"name"`
+	Deleted bool   `json:"deleted"`
+	Why     string `json:"why,omitempty" doc:"why it was not"`
 }
 
 // Commit is one commit of a history.

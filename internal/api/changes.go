@@ -27,6 +27,9 @@ func (s *server) changes() {
 		return s.Service.Landing.Preview(ctx, a, q.Repository(),
 			wire.NewChange{Source: q.Source, Target: q.Target, Title: q.Title})
 	})
+	serve(s, wire.DeleteBranches, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.BranchesToDelete]) ([]wire.BranchDeletion, error) {
+		return s.Service.Intake.DeleteBranches(ctx, a, q.Repository(), q.Body.Branches)
+	})
 	serve(s, wire.UndoLanding, func(ctx context.Context, a accounts.Actor, q *wire.ChangeBody[wire.Reasoned]) (wire.Change, error) {
 		return s.Service.Intake.Undo(ctx, a, q.Repository(), q.Number, q.Body.Reason)
 	})

@@ -28,6 +28,7 @@ var empty = map[string]string{
 	"tavrin person replace":       "nothing that you may see names them",
 	"tavrin refusals":             "nothing was refused",
 	"tavrin repo deleted":         "nothing is deleted that you may restore",
+	"tavrin repo tidy":            "every branch is of use",
 	"tavrin repo list":            "there is no repository that you may read: a maintainer of one gives you a role, or tavrin repo create HOUSE/NAME",
 	"tavrin thread drafts":        "you have no draft comment on it",
 	"tavrin review list":          "nobody has reviewed it yet",

@@ -13,7 +13,7 @@ import (
 )
 
 func (p *program) repository() *cobra.Command {
-	return group("repo", "Make, import, list, edit and delete repositories, and give roles", p.createRepository(),
+	return group("repo", "Make, import, list, edit and delete repositories, and give roles", p.createRepository(), p.tidyBranches(),
 		answer(p, "list", "List the repositories you may read", cobra.NoArgs,
 			func(ctx context.Context, c *client.Client, _ []string) ([]wire.Repository, error) {
 				return c.Repositories(ctx)

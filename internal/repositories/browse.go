@@ -6,9 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"unicode/utf8"
+
+	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/people"
@@ -106,9 +109,14 @@ func (s *Repositories) Branches(ctx context.Context, a accounts.Actor, name stri
 	if err != nil {
 		return nil, fmt.Errorf("read the tips of the branches: %w", err)
 	}
+	uses, err := usesOf(db, repo, heads)
+	if err != nil {
+		return nil, err
+	}
 	branches := []wire.Branch{}
 	for i, h := range heads {
-		b := wire.Branch{Name: strings.TrimPrefix(h.Name, "refs/heads/"), Commit: h.ID, Subject: tips[i].Subject,
+		use := uses[strings.TrimPrefix(h.Name, "refs/heads/")]
+		b := wire.Branch{Open: append([]int{}, use.open...), Landed: use.landed, Name: strings.TrimPrefix(h.Name, "refs/heads/"), Commit: h.ID, Subject: tips[i].Subject,
 			Author:      tips[i].Author.Name,
 			CommittedAt: tips[i].CommittedAt, Protections: set.For(strings.TrimPrefix(h.Name,
 				"refs/heads/")).Names(), Checks: states[h.ID]}
@@ -117,6 +125,52 @@ func (s *Repositories) Branches(ctx context.Context, a accounts.Actor, name stri
 	}
 	slices.SortStableFunc(branches, func(x, y wire.Branch) int { return order(x.Default, y.Default) })
 	return branches, nil
+}
+
+// use is what a branch is used for: open changes from it or to it; or the change by which what it holds has landed.
+type use struct {
+	open   []int
+	landed int
+}
+
+// usesOf finds what branches are used for, by their names.
+func usesOf(db *gorm.DB, repo *records.Repository, heads []git.Ref) (map[string]use, error) {
+	out := map[string]use{}
+	var open []records.Change
+	err := db.Select("number, source, target").Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Order("number").Find(&open).Error
+	for _, c := range open {
+		for _, branch := range []string{c.Source, c.Target} {
+			u := out[branch]
+			u.open = append(u.open, c.Number)
+			out[branch] = u
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	for some := range slices.Chunk(heads, 500) {
+		at := map[string]string{}
+		for _, h := range some {
+			at[strings.TrimPrefix(h.Name, "refs/heads/")] = h.ID
+		}
+		var landed []struct {
+			Source, Head string
+			Number       int
+		}
+		err := db.Raw("SELECT c.source, c.number, r.head FROM changes c JOIN revisions r ON r.change_id = c.id AND r.number = c.revision "+
+			"WHERE c.repository_id = ? AND c.source IN ? AND c.state = 'landed' ORDER BY c.number", repo.ID, slices.Collect(maps.Keys(at))).Scan(&landed).Error
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range landed {
+			if at[l.Source] == l.Head {
+				u := out[l.Source]
+				u.landed = l.Number
+				out[l.Source] = u
+			}
+		}
+	}
+	return out, nil
 }
 
 // order sorts what is true first.

@@ -1052,6 +1052,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repositories/{house}/{name}/branches/delete": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Delete branches, as by pushes of yours; never one from which or to which a change is open
+         * @description Delete branches, as by pushes of yours; never one from which or to which a change is open.
+         */
+        post: operations["delete-branches"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repositories/{house}/{name}/changes": {
         parameters: {
             query?: never;
@@ -2853,10 +2873,29 @@ export interface components {
             /** Format: date-time */
             committed_at: string;
             default: boolean;
+            /**
+             * Format: int64
+             * @description number of the change by which what it holds has landed; absent: none
+             */
+            landed?: number;
             name: string;
+            /** @description numbers of the open changes from it or to it */
+            open: number[];
             /** @description names of the protections that match */
             protections: string[];
             subject: string;
+        };
+        BranchAt: {
+            /** @description where it stands; one that has moved is not deleted */
+            commit: string;
+            /** @example tamsin/east */
+            name: string;
+        };
+        BranchDeletion: {
+            deleted: boolean;
+            name: string;
+            /** @description why it was not */
+            why?: string;
         };
         BranchRules: {
             branch: string;
@@ -2890,6 +2929,9 @@ export interface components {
              * @enum {string}
              */
             strategy?: "rebase" | "merge";
+        };
+        BranchesToDelete: {
+            branches: components["schemas"]["BranchAt"][];
         };
         Change: {
             /** Format: int64 */
@@ -10478,6 +10520,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Branch"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "delete-branches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BranchesToDelete"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BranchDeletion"][];
                 };
             };
             /** @description Bad Request */
