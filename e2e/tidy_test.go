@@ -12,7 +12,9 @@ import (
 func TestBranchesAreTidied(t *testing.T) {
 	w := newTown(t)
 	dir := w.begin(simple + "  - {name: lines, branches: 'release/**', push: role:maintainer, delete: never}\n")
-	in := func(args ...string) []string { return append(append([]string{"repo", "tidy"}, args...), "--repo", repo) }
+	in := func(args ...string) []string {
+		return append(append([]string{"repo", "tidy"}, args...), "--repo", repo)
+	}
 	w.says("tamsin", 0, "every branch is of use", in()...)
 	k := w.land(w.propose("tamsin", "landed", "docs/a", "a\n"), "squash")
 	w.land(w.propose("tamsin", "gone-on", "docs/b", "b\n"), "rebase")
