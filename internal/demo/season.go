@@ -256,5 +256,5 @@ func (w *World) reading(ctx context.Context, n int) error {
 	return w.play(ctx, plan{repo: irrigation, branch: branch, by: "tamsin",
 		title: fmt.Sprintf("Set the limit of plot %d",
 			n), description: "As its grower asked.", approve: []string{"pavo"},
-		join: []string{"rebase", "squash", "merge"}[n%3]})
+		join: []string{"rebase", "squash", "merge", "fold", "rebase-then-merge"}[n%5]})
 }
