@@ -29,6 +29,11 @@ func (c changes) EditChange(ctx context.Context, repo string, number int, e wire
 	return do(ctx, c.connection, wire.EditChange, onChange(repo, number, e))
 }
 
+// Conflicts says where a change and its target as it is now do not go together.
+func (c changes) Conflicts(ctx context.Context, repo string, number int) (wire.Conflicts, error) {
+	return do(ctx, c.connection, wire.GetConflicts, inChange(repo, number))
+}
+
 // UndoLanding opens a change that takes back what a change landed.
 func (c changes) UndoLanding(ctx context.Context, repo string, number int, reason string) (wire.Change, error) {
 	return do(ctx, c.connection, wire.UndoLanding, onChange(repo, number, wire.Reasoned{Reason: reason}))

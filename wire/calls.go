@@ -75,6 +75,7 @@ var (
 	GetPreview    = define[PreviewQuery, Preview]("changes", "get-preview", "GET", inRepo+"/preview", "What a change would meet that is not opened yet")
 	UpdateBranch  = define[ChangeBody[BranchUpdate], Change]("changes", "update-branch", "POST", inChange+"/update", "Update the source branch to its target")
 	UndoLanding   = define[ChangeBody[Reasoned], Change]("changes", "undo-landing", "POST", inChange+"/undo", "Open a change that takes back what a change landed")
+	GetConflicts  = define[InChange, Conflicts]("changes", "get-conflicts", "GET", inChange+"/conflicts", "Where a change and its target as it is now do not go together, with both sides")
 	CloseChange   = define[InChange, Change]("changes", "close-change", "POST", inChange+"/close", "Give a change up")
 	ReopenChange  = define[InChange, Change]("changes", "reopen-change", "POST", inChange+"/reopen", "Reopen a closed change")
 	GetGate       = define[InChange, Report]("changes", "get-gate", "GET", inChange+"/gate", "What still stands between a change and its target")

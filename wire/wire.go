@@ -376,6 +376,25 @@ type Queue struct {
 	Silent []SilentCheck `json:"silent" doc:"checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them"`
 }
 
+// Conflicts is where a change and its target do not go together.
+type Conflicts struct {
+	Target   string         `json:"target"`
+	Tip      string         `json:"tip"`
+	Source   string         `json:"source"`
+	Head     string         `json:"head"`
+	Files    []ConflictFile `json:"files"`
+	Commands []string       `json:"commands" doc:"to resolve them in a clone; none where there is nothing to resolve"`
+}
+
+// ConflictFile is one file in which two sides do not go together.
+type ConflictFile struct {
+	Path   string   `json:"path"`
+	What   string   `json:"what,omitempty" doc:"what is the matter, where it is more than lines"`
+	Places []string `json:"places" doc:"what stands on both sides, with the lines around it, as Git marks it; of text, the first twenty"`
+	More   int      `json:"more,omitempty" doc:"places besides"`
+	With   []int    `json:"with" doc:"numbers of the changes that touched the file on the target since"`
+}
+
 // LandingPreview is what a landing would bring to the target as it is now.
 type LandingPreview struct {
 	Strategy change.Strategy   `json:"strategy"`

@@ -24,7 +24,7 @@ func (p *program) change() *cobra.Command {
 		return func(w io.Writer, k wire.Change) { row(w, fmt.Sprintf(format, k.Number, k.Revision)) }
 	}
 	return group("change", "Open changes, see what they still need, wait for them",
-		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.update(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.checkHere(), p.landing(), p.askReviewer(), p.changeTickets(), p.undo(),
+		p.preview(), p.openChange(), p.listChanges(), p.showChange(), p.editChange(), p.update(), p.label(), p.gate(), p.waitFor(), p.diff(), p.commits(), p.read(), p.fetch(), p.checkHere(), p.landing(), p.askReviewer(), p.changeTickets(), p.undo(), p.conflicts(),
 		onChange(p, "close N", "Give a change up", func(ctx context.Context, h here, n int) (wire.Change, error) {
 			return h.CloseChange(ctx, h.repo, n)
 		}, said("change %d is closed, at revision %d")),
@@ -32,6 +32,42 @@ func (p *program) change() *cobra.Command {
 			func(ctx context.Context, h here, n int) (wire.Change, error) {
 				return h.ReopenChange(ctx, h.repo, n)
 			}, said("change %d is open again, at revision %d")))
+}
+
+// conflicts shows where a change and its target do not go together.
+func (p *program) conflicts() *cobra.Command {
+	return onChange(p, "conflicts N", "Show where a change and its target as it is now do not go together, with both sides", func(ctx context.Context, h here, n int) (wire.Conflicts, error) {
+		return h.Conflicts(ctx, h.repo, n)
+	}, func(w io.Writer, v wire.Conflicts) {
+		if len(v.Files) == 0 {
+			row(w, fmt.Sprintf("%s and %s at %s go together", v.Source, v.Target, short(v.Tip)))
+			return
+		}
+		row(w, fmt.Sprintf("%s and %s at %s do not go together in %s:", v.Source, v.Target, short(v.Tip), files(len(v.Files))))
+		for _, f := range v.Files {
+			words := []string{f.Path}
+			if f.What != "" {
+				words = append(words, f.What)
+			}
+			for _, n := range f.With {
+				words = append(words, fmt.Sprintf("touched by change %d since", n))
+			}
+			fmt.Fprintf(w, "\n%s\n", plain(strings.Join(words, ", ")))
+			for _, place := range f.Places {
+				fmt.Fprintln(w)
+				for line := range strings.SplitSeq(place, "\n") {
+					fmt.Fprintln(w, "    "+strings.TrimRight(block(line), "\n"))
+				}
+			}
+			if f.More > 0 {
+				fmt.Fprintf(w, "\n    and %d more\n", f.More)
+			}
+		}
+		fmt.Fprintln(w, "\nResolve them in a clone:")
+		for _, c := range v.Commands {
+			fmt.Fprintln(w, "    "+c)
+		}
+	})
 }
 
 // undo opens a change that takes back what another landed.

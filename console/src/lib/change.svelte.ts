@@ -28,6 +28,11 @@ export class ChangePage {
     () => answer(api.GET(`${one}/reviews`, { params: this.params })),
     () => this.#about('review.', 'change.edited'),
   );
+  readonly conflicts = new Live(
+    // one that has ended, or is not known yet, conflicts with nothing
+    () => (this.alive ? answer(api.GET(`${one}/conflicts`, { params: this.params })) : Promise.resolve(undefined)),
+    () => ({ repository: this.repo, kinds: ['change.revised', 'change.landed', 'change.edited', 'branch.'] }),
+  );
   readonly revisions = new Live(
     () => answer(api.GET(`${one}/revisions`, { params: this.params })),
     () => this.#about('change.revised', 'key.'),
@@ -105,6 +110,7 @@ export class ChangePage {
       this.report,
       this.reviews,
       this.revisions,
+      this.conflicts,
       this.checks,
       this.owners,
       this.threads,

@@ -1180,6 +1180,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repositories/{house}/{name}/changes/{number}/conflicts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Where a change and its target as it is now do not go together, with both sides
+         * @description Where a change and its target as it is now do not go together, with both sides.
+         */
+        get: operations["get-conflicts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repositories/{house}/{name}/changes/{number}/diff": {
         parameters: {
             query?: never;
@@ -3192,6 +3212,29 @@ export interface components {
         Confirmed: {
             /** Format: date-time */
             until: string;
+        };
+        ConflictFile: {
+            /**
+             * Format: int64
+             * @description places besides
+             */
+            more?: number;
+            path: string;
+            /** @description what stands on both sides, with the lines around it, as Git marks it; of text, the first twenty */
+            places: string[];
+            /** @description what is the matter, where it is more than lines */
+            what?: string;
+            /** @description numbers of the changes that touched the file on the target since */
+            with: number[];
+        };
+        Conflicts: {
+            /** @description to resolve them in a clone; none where there is nothing to resolve */
+            commands: string[];
+            files: components["schemas"]["ConflictFile"][];
+            head: string;
+            source: string;
+            target: string;
+            tip: string;
         };
         Credential: {
             token: string;
@@ -11264,6 +11307,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Change"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-conflicts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Conflicts"];
                 };
             };
             /** @description Bad Request */

@@ -1,5 +1,6 @@
 <script lang="ts">
   import About from '../parts/change/About.svelte';
+  import Conflicts from '../parts/change/Conflicts.svelte';
   import Actions from '../parts/change/Actions.svelte';
   import Owners from '../parts/change/Owners.svelte';
   import Revisions from '../parts/change/Revisions.svelte';
@@ -95,6 +96,7 @@
           <Actions {page} change={c} />
         </div>
 
+        {#if page.alive}<Conflicts {page} />{/if}
         {#if c.waivers.length > 0}
           <Panel title="Waived" note="requirements that somebody let it land without">
             <Waivers waivers={c.waivers} {repo} act={page.act} />

@@ -270,7 +270,7 @@ func judgeFree(u Update, f Facts, branch string) Verdict {
 		v.Lines = []string{
 			fmt.Sprintf("%s is new. To propose it for %s:", branch, f.Default),
 			fmt.Sprintf("  tavrin change open --repo %s --source %s --target %s --title \"…\"", f.Repository,
-				quote(branch), quote(f.Default)),
+				Quote(branch), Quote(f.Default)),
 		}
 	}
 	return v
@@ -348,7 +348,7 @@ func judgeProtected(u Update, f Facts, branch string, e *rules.Effective) Verdic
 	if u.Old != "" && u.New != "" && mayWaiveAll(all, f, e) {
 		v.Lines = append(v.Lines, "If it cannot wait: you have the right to waive this, in the open, with "+
 			"somebody else's acknowledgement afterwards. Push the commit to a branch of its own, then:",
-			fmt.Sprintf("  tavrin waiver push %s --repo %s --commit %s --reason \"…\"", quote(branch), f.Repository,
+			fmt.Sprintf("  tavrin waiver push %s --repo %s --commit %s --reason \"…\"", Quote(branch), f.Repository,
 				u.New))
 	}
 	return v
@@ -407,7 +407,7 @@ func wayOut(u Update, f Facts, branch string) []string {
 		fmt.Sprintf("  git switch -c %s %.10s", own, u.New),
 		fmt.Sprintf("  git push -u origin %s", own),
 		fmt.Sprintf("  tavrin change open --repo %s --source %s --target %s --title \"…\"", f.Repository, own,
-			quote(branch)),
+			Quote(branch)),
 	}
 	if f.Console != "" {
 		lines = append(lines, fmt.Sprintf("  or %s/%s/propose?source=%s", f.Console, f.Repository, inQuery(own)))
@@ -416,7 +416,7 @@ func wayOut(u Update, f Facts, branch string) []string {
 		fmt.Sprintf("  git push origin %.10s:refs/heads/NAME-OF-THAT-BRANCH", u.New))
 	if u.Old != "" {
 		lines = append(lines, fmt.Sprintf("If your local %s has them too, bring it back:", branch),
-			"  git fetch origin", fmt.Sprintf("  git branch -f %s origin/%s", quote(branch), quote(branch)))
+			"  git fetch origin", fmt.Sprintf("  git branch -f %s origin/%s", Quote(branch), Quote(branch)))
 	}
 	return lines
 }
@@ -453,7 +453,8 @@ func NotTried() Verdict {
 }
 
 // quote makes a branch name safe to paste into a shell.
-func quote(name string) string {
+// Quote makes a name safe to paste into a shell.
+func Quote(name string) string {
 	for _, c := range name {
 		if !strings.ContainsRune("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._/-+@", c) {
 			return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"

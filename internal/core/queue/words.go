@@ -33,7 +33,7 @@ func (n Obstacle) Reason() string {
 		"push, and join again", n.Source, n.Target, n.Target)
 	switch n.Kind {
 	case Conflicts:
-		return n.Text + ": " + update
+		return fmt.Sprintf("%s (tavrin change conflicts %d shows both sides): %s", n.Text, n.Number, update)
 	case Differs:
 		if len(n.Others) > 0 {
 			return fmt.Sprintf("%s: join again with --strategy %s, by which what was shown would land, or %s", n.Text,
