@@ -1,5 +1,6 @@
 // A change's page: what it shows, each part loaded by itself and again when something happens that it is about, and what can
 // be done with the change.
+import { untrack } from 'svelte';
 import { answer, api, type ChangeEdit, type InChange, type Step } from './api';
 import type { Chosen } from './difference.svelte';
 import { follow, Live, type Concern } from './live.svelte';
@@ -30,7 +31,11 @@ export class ChangePage {
   );
   readonly conflicts = new Live(
     // one that has ended, or is not known yet, conflicts with nothing
-    () => (this.alive ? answer(api.GET(`${one}/conflicts`, { params: this.params })) : Promise.resolve(undefined)),
+    // (looked at apart, or whoever follows the page would begin anew with every answer)
+    () =>
+      untrack(() => this.alive)
+        ? answer(api.GET(`${one}/conflicts`, { params: this.params }))
+        : Promise.resolve(undefined),
     () => ({ repository: this.repo, kinds: ['change.revised', 'change.landed', 'change.edited', 'branch.'] }),
   );
   readonly revisions = new Live(

@@ -1,10 +1,11 @@
 <script lang="ts">
   // Where the change and its target do not go together: shown only where they do not.
+  import { onMount } from 'svelte';
   import Panel from '../Panel.svelte';
   import { count } from '../../lib/words';
   import type { ChangePage } from '../../lib/change.svelte';
   let { page }: { page: ChangePage } = $props();
-  $effect(() => void page.conflicts.reload()); // the change is known by now
+  onMount(() => void page.conflicts.reload()); // the change is known by now
   const found = $derived(page.conflicts.value);
 </script>
 
