@@ -243,13 +243,13 @@ func (s *Freezes) List(ctx context.Context, a accounts.Actor, of string, all boo
 // listed finds the times of freezes, holds left out, by freeze, in order.
 func (s *Freezes) listed(db *gorm.DB, p place, all bool) ([]listed, error) {
 	var rows []listed
-	where := "WHERE f.deleted_at IS NULL AND NOT f.hold AND "
+	where := "WHERE NOT f.hold AND "
 	args := []any{}
 	if p.repo != nil {
-		where += "(f.repository_id = ? OR f.house_id = ?)"
+		where += ofBoth
 		args = append(args, p.repo.ID, p.repo.HouseID)
 	} else {
-		where += "f.house_id = ?"
+		where += "f.deleted_at IS NULL AND f.house_id = ?"
 		args = append(args, p.h.ID)
 	}
 	if !all {
@@ -407,6 +407,9 @@ func (s *Freezes) Free(ctx context.Context, a accounts.Actor, name, branch, reas
 		}
 		now := tx.Now()
 		if err := tx.Exec("UPDATE freeze_times SET ends = ?, state = 'over' WHERE id = ?", now, there.TimeID).Error; err != nil {
+			return err
+		}
+		if err := tx.Model(&records.Freeze{ID: there.FreezeID}).Update("deleted_at", now).Error; err != nil { // it is not looked at any more
 			return err
 		}
 		return tx.Record(a.Login(), repo, event.QueueFreed{Branch: branch, Reason: reason})

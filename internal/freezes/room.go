@@ -61,14 +61,22 @@ type listed struct {
 	Of       string // HOUSE/NAME or HOUSE
 }
 
-const columns = "SELECT f.*, t.id AS time_id, t.freeze_id, t.begins, t.ends, t.state, ifnull(r.name, h.name) AS of FROM freezes f " +
-	"JOIN freeze_times t ON t.freeze_id = f.id LEFT JOIN repositories r ON r.id = f.repository_id LEFT JOIN houses h ON h.id = f.house_id "
+// columns begins a query for the times of some freezes; soonest, one for some times. Of which it is looked at first, of
+// freezes, which are few, or of times, which become many, SQLite is told: CROSS JOIN keeps the order.
+const (
+	what    = "SELECT f.*, t.id AS time_id, t.freeze_id, t.begins, t.ends, t.state, ifnull(r.name, h.name) AS of FROM "
+	whose   = " LEFT JOIN repositories r ON r.id = f.repository_id LEFT JOIN houses h ON h.id = f.house_id "
+	columns = what + "freezes f CROSS JOIN freeze_times t ON t.freeze_id = f.id" + whose
+	soonest = what + "freeze_times t CROSS JOIN freezes f ON f.id = t.freeze_id" + whose
+	// those of a repository and of its house, each by its index
+	ofBoth = "f.id IN (SELECT id FROM freezes WHERE deleted_at IS NULL AND repository_id = ? UNION ALL SELECT id FROM freezes WHERE deleted_at IS NULL AND house_id = ?)"
+)
 
 // InForce finds what stops landings in a repository now.
 func InForce(db *gorm.DB, repo *records.Repository, now time.Time) (Standing, error) {
 	var rows []listed
 	var s Standing
-	err := db.Raw(columns+"WHERE f.deleted_at IS NULL AND (f.repository_id = ? OR f.house_id = ?) AND t.state <> 'over' AND t.begins <= ? "+
+	err := db.Raw(columns+"WHERE "+ofBoth+" AND t.state <> 'over' AND t.begins <= ? "+
 		"AND (t.ends IS NULL OR t.ends > ?) ORDER BY t.begins, t.id", repo.ID, repo.HouseID, now, now).Scan(&rows).Error
 	for _, r := range rows {
 		x := stop{Stop: change.Stop{ID: r.FreezeID, Hold: r.Hold, Name: r.Name, Reason: r.Reason, By: r.MadeBy, Since: r.Begins.UTC()}}
@@ -111,12 +119,12 @@ func (s *Freezes) TellDue(ctx context.Context) error {
 	const due = "WHERE f.deleted_at IS NULL AND ((t.state = 'planned' AND t.begins <= ?) OR (t.state = 'on' AND t.ends <= ?)) ORDER BY t.begins, t.id LIMIT 100"
 	now := s.records.Now()
 	var rows []listed
-	if err := s.records.Read(ctx).Raw(columns+due, now, now).Scan(&rows).Error; err != nil || len(rows) == 0 {
+	if err := s.records.Read(ctx).Raw(soonest+due, now, now).Scan(&rows).Error; err != nil || len(rows) == 0 {
 		return err
 	}
 	return s.records.Write(ctx, func(tx *records.Tx) error {
 		var rows []listed
-		if err := tx.Raw(columns+due, now, now).Scan(&rows).Error; err != nil {
+		if err := tx.Raw(soonest+due, now, now).Scan(&rows).Error; err != nil {
 			return err
 		}
 		tx.TouchesNothing() // but what the events say
