@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"tavrin/internal/core/guard"
 	"tavrin/internal/core/require"
 	"tavrin/wire"
 )
@@ -43,23 +44,23 @@ func command(s wire.Step) string {
 	case require.DoUpdate:
 		return "tavrin change update " + n
 	case require.DoPush:
-		return "git push origin HEAD:refs/heads/" + quoted(a.Branch)
+		return "git push origin HEAD:refs/heads/" + guard.Quote(a.Branch)
 	case require.DoRestore:
-		return fmt.Sprintf("git push origin %.10s:refs/heads/%s", a.Commit, quoted(a.Branch))
+		return fmt.Sprintf("git push origin %.10s:refs/heads/%s", a.Commit, guard.Quote(a.Branch))
 	case require.DoFold:
-		return "git rebase --interactive --autosquash origin/" + quoted(a.Branch)
+		return "git rebase --interactive --autosquash origin/" + guard.Quote(a.Branch)
 	case require.DoReword:
-		return "git rebase --interactive origin/" + quoted(a.Branch)
+		return "git rebase --interactive origin/" + guard.Quote(a.Branch)
 	case require.DoSign:
-		return "git rebase --exec 'git commit --amend --no-edit --gpg-sign' origin/" + quoted(a.Branch)
+		return "git rebase --exec 'git commit --amend --no-edit --gpg-sign' origin/" + guard.Quote(a.Branch)
 	case require.DoSignOff:
-		return "git rebase --signoff origin/" + quoted(a.Branch)
+		return "git rebase --signoff origin/" + guard.Quote(a.Branch)
 	case require.DoJoin:
 		return "tavrin queue join " + n + by
 	case require.DoRejoin:
 		return fmt.Sprintf("tavrin queue leave %s && tavrin queue join %s%s", n, n, by)
 	case require.DoRerun:
-		return fmt.Sprintf("tavrin check rerun %s --name %s", a.Commit, quoted(a.Check))
+		return fmt.Sprintf("tavrin check rerun %s --name %s", a.Commit, guard.Quote(a.Check))
 	case require.DoAskTracker:
 		return "tavrin change tickets " + n + " --ask"
 	case require.DoSeeGate:
@@ -68,14 +69,6 @@ func command(s wire.Step) string {
 		return "tavrin rules try FILE, then tavrin rules apply FILE --reason …"
 	}
 	return ""
-}
-
-// quoted makes a word safe to paste into a shell.
-func quoted(word string) string {
-	if strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._/-+@") == "" && word != "" {
-		return word
-	}
-	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
 
 // marks show a requirement's state by shape, so that it can be read without colour.

@@ -350,29 +350,29 @@ func held(tx *records.Tx, repo *records.Repository, branch string) (listed, erro
 	return listed{}, err
 }
 
-// onQueue finds the repository of a queue and the name of its branch.
-func onQueue(tx *records.Tx, a accounts.Actor, name, branch, reason string) (*records.Repository, string, error) {
+// onQueue finds a queue that an actor may hold and free: its repository, the name of its branch, and its hold, if it has one.
+func onQueue(tx *records.Tx, a accounts.Actor, name, branch, reason string) (*records.Repository, string, listed, error) {
 	repo, err := accounts.Reach(tx.DB, a, name, people.Maintainer)
 	if err != nil {
-		return nil, "", err
+		return nil, "", listed{}, err
 	}
 	if branch == "" {
 		branch = repo.DefaultBranch
 	}
 	if err := git.CheckBranch(branch); err != nil {
-		return nil, "", problem.Wrong("branch", "%v", err)
+		return nil, "", listed{}, problem.Wrong("branch", "%v", err)
 	}
-	return repo, branch, typed.Line("reason", reason, 1, typed.MaxTitle)
+	if err := typed.Line("reason", reason, 1, typed.MaxTitle); err != nil {
+		return nil, "", listed{}, err
+	}
+	there, err := held(tx, repo, branch)
+	return repo, branch, there, err
 }
 
 // Hold has nothing land on a branch until somebody frees its queue.
 func (s *Freezes) Hold(ctx context.Context, a accounts.Actor, name, branch, reason string) error {
 	return s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, branch, err := onQueue(tx, a, name, branch, reason)
-		if err != nil {
-			return err
-		}
-		there, err := held(tx, repo, branch)
+		repo, branch, there, err := onQueue(tx, a, name, branch, reason)
 		if err != nil {
 			return err
 		}
@@ -394,11 +394,7 @@ func (s *Freezes) Hold(ctx context.Context, a accounts.Actor, name, branch, reas
 // Free has a held queue go on.
 func (s *Freezes) Free(ctx context.Context, a accounts.Actor, name, branch, reason string) error {
 	return s.records.Write(ctx, func(tx *records.Tx) error {
-		repo, branch, err := onQueue(tx, a, name, branch, reason)
-		if err != nil {
-			return err
-		}
-		there, err := held(tx, repo, branch)
+		repo, branch, there, err := onQueue(tx, a, name, branch, reason)
 		if err != nil {
 			return err
 		}

@@ -3,18 +3,15 @@ package tickets
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
-	"strings"
 	"sync"
 	"time"
-	"unicode"
 
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/kind"
+	"tavrin/internal/core/tracker"
 	"tavrin/internal/outbound"
 	"tavrin/internal/records"
 )
@@ -23,40 +20,14 @@ const (
 	// batch is of how many tickets a tracker is asked before what it answered is written down; together, how many calls are
 	// under way at once.
 	batch, together = 40, 4
-	// firstPause and longestPause lie between two tries that come to nothing; each is twice the one before.
-	firstPause, longestPause = 10 * time.Second, 10 * time.Minute
-	// longestTicket and longestTitle are in bytes and in characters.
-	longestTicket, longestTitle = 100, 200
 )
-
-// askable says whether a tracker can be asked about what a change calls a ticket.
-func askable(ticket string) bool {
-	return ticket != "." && ticket != ".." && len(ticket) <= longestTicket && !strings.ContainsFunc(ticket, unicode.IsControl)
-}
-
-// again is how long after an answer it is asked for once more, so that the next is there before this is too old.
-func again(maxAge time.Duration) time.Duration { return maxAge / 2 }
-
-// pauseAfter is the pause after so many tries in a row that came to nothing, at least what the tracker asks for.
-func pauseAfter(tries int, asked time.Duration) time.Duration {
-	pause := longestPause
-	if tries < 7 {
-		pause = min(firstPause<<tries, longestPause)
-	}
-	return max(pause, min(asked, longestPause))
-}
 
 // answer is what came of asking about one ticket.
 type answer struct {
-	ticket  string
-	state   change.TicketState // TicketNotAsked: there is none
-	title   string
-	trouble string // why there is none
-	// down says that it is the tracker's trouble, which would be met with any other ticket too; pause is what it asks for.
-	down  bool
-	pause time.Duration
-
-	sent *outbound.Answer
+	tracker.Answer
+	ticket string
+	pause  time.Duration    // that the tracker asks for
+	sent   *outbound.Answer // nil: none came
 }
 
 // askOne asks a tracker about one ticket.
@@ -68,64 +39,17 @@ func (s *Tickets) askOne(ctx context.Context, t records.Tracker, ticket string) 
 	out := answer{ticket: ticket}
 	to := kind.TicketAddress(t.URL, ticket)
 	if err := s.caller.List().Allows(to); err != nil { // which says nothing of the tracker, but of what somebody calls a ticket
-		out.trouble = err.Error()
+		out.Trouble = err.Error()
 		return out
 	}
 	got, err := s.caller.Do(ctx, http.MethodGet, to, h, nil)
 	if err != nil {
-		out.trouble, out.down = err.Error(), true
+		out.Trouble, out.Down = err.Error(), true
 		return out
 	}
 	out.sent, out.pause = got, got.RetryAfter
-	out.state, out.title, out.trouble, out.down = read(ticket, got)
+	out.Answer = tracker.Read(ticket, tracker.Received{Status: got.Status, Body: got.Body, Cut: got.Cut})
 	return out
-}
-
-// read says what an answer means.
-func read(ticket string, got *outbound.Answer) (state change.TicketState, title, trouble string, down bool) {
-	var said struct {
-		Ticket string `json:"ticket"`
-		State  string `json:"state"`
-		Title  string `json:"title"`
-	}
-	switch {
-	case got.Status == http.StatusNotFound || got.Status == http.StatusGone:
-		return change.TicketNone, "", "", false
-	case got.Status == http.StatusUnauthorized || got.Status == http.StatusForbidden:
-		return "", "", fmt.Sprintf("it answered %d: a header that it wants is missing or wrong", got.Status), true
-	case got.Status >= 300 && got.Status < 400:
-		return "", "", fmt.Sprintf("it answered %d, and redirects are not followed", got.Status), true
-	case got.Status >= 500 || got.Status == http.StatusTooManyRequests || got.Status == http.StatusRequestTimeout:
-		return "", "", fmt.Sprintf("it answered %d", got.Status), true
-	case got.Status != http.StatusOK:
-		return "", "", fmt.Sprintf("it answered %d, where 200 or 404 are meant", got.Status), false
-	case got.Cut:
-		return "", "", fmt.Sprintf("its answer has more than %d bytes", outbound.Kept), false
-	}
-	if err := json.Unmarshal(got.Body, &said); err != nil {
-		return "", "", "its answer is not JSON: " + err.Error(), false
-	}
-	if said.Ticket != "" && said.Ticket != ticket {
-		return "", "", fmt.Sprintf("it answered about %.100q, which was not the question", said.Ticket), false
-	}
-	switch state = change.TicketState(said.State); state {
-	case change.TicketOpen, change.TicketClosed:
-		return state, shown(said.Title), "", false
-	case change.TicketNone:
-		return state, "", "", false
-	case change.TicketNotAsked:
-		return "", "", `its answer has no "state"`, false
-	}
-	return "", "", fmt.Sprintf(`its answer has the state %.100q, where "open", "closed" and "none" are meant`, said.State), false
-}
-
-// shown is a title fit to be shown in one line.
-func shown(title string) string {
-	title = strings.Join(strings.FieldsFunc(title, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsGraphic(r) }), " ")
-	if runes := []rune(title); len(runes) > longestTitle {
-		return string(runes[:longestTitle-1]) + "…"
-	}
-	return title
 }
 
 // askHouse asks the tracker of a house about what is due, until nothing is or the tracker itself is in trouble.
@@ -181,7 +105,7 @@ func (s *Tickets) askAll(ctx context.Context, t records.Tracker, tickets []strin
 			a := s.askOne(ctx, t, ticket)
 			mu.Lock()
 			defer mu.Unlock()
-			answers, down = append(answers, a), down || a.down
+			answers, down = append(answers, a), down || a.Down
 		})
 	}
 	asking.Wait()
@@ -198,7 +122,7 @@ func (s *Tickets) note(ctx context.Context, asked records.Tracker, answers []ans
 		}
 		var down *answer
 		for i, a := range answers {
-			if a.down {
+			if a.Down {
 				down = &answers[i]
 			}
 			// also one that met with trouble: what breaks the tracker may be this very ticket, and others go before it next
@@ -211,8 +135,8 @@ func (s *Tickets) note(ctx context.Context, asked records.Tracker, answers []ans
 			return tx.Save(&t).Error
 		}
 		now := tx.Now()
-		at := now.Add(pauseAfter(t.Tries, down.pause))
-		t.TryAt, t.Trouble, t.Tries = &at, down.trouble, t.Tries+1
+		at := now.Add(tracker.PauseAfter(t.Tries, down.pause))
+		t.TryAt, t.Trouble, t.Tries = &at, down.Trouble, t.Tries+1
 		if t.FailingSince == nil {
 			t.FailingSince = &now
 		}
@@ -235,12 +159,12 @@ func (s *Tickets) noteOne(tx *records.Tx, t records.Tracker, a answer) error {
 	}
 	now, before, least := tx.Now(), row.State, time.Duration(seconds)*time.Second
 	counted := row.AnsweredAt != nil && now.Sub(*row.AnsweredAt) <= least && row.Trouble == ""
-	if a.state == change.TicketNotAsked {
-		row.Trouble, row.DueAt, row.Tries = a.trouble, now.Add(pauseAfter(row.Tries, a.pause)), row.Tries+1
+	if a.State == change.TicketNotAsked {
+		row.Trouble, row.DueAt, row.Tries = a.Trouble, now.Add(tracker.PauseAfter(row.Tries, a.pause)), row.Tries+1
 		return tx.Save(&row).Error
 	}
-	row.State, row.Title, row.AnsweredAt, row.Trouble, row.Tries = string(a.state), a.title, &now, "", 0
-	row.DueAt = now.Add(again(least))
+	row.State, row.Title, row.AnsweredAt, row.Trouble, row.Tries = string(a.State), a.Title, &now, "", 0
+	row.DueAt = now.Add(tracker.Again(least))
 	if err := tx.Save(&row).Error; err != nil || before == row.State && counted {
 		return err
 	}

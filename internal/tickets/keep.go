@@ -13,6 +13,7 @@ import (
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/kind"
 	"tavrin/internal/core/people"
+	"tavrin/internal/core/tracker"
 	"tavrin/internal/facts"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -133,7 +134,7 @@ func (s *Tickets) Try(ctx context.Context, a accounts.Actor, name, ticket string
 	if err == nil && t.HouseID == 0 {
 		err = none(h)
 	}
-	if err == nil && (ticket == "" || !askable(ticket)) {
+	if err == nil && (ticket == "" || !tracker.Askable(ticket)) {
 		err = problem.Wrong("ticket", "%q is no name of a ticket", ticket)
 	}
 	if err != nil {
@@ -141,8 +142,8 @@ func (s *Tickets) Try(ctx context.Context, a accounts.Actor, name, ticket string
 	}
 	began := time.Now()
 	got := s.askOne(ctx, t, ticket)
-	out := wire.TrackerTried{Request: "GET " + kind.TicketAddress(t.URL, ticket), Headers: slices.Sorted(maps.Keys(t.Headers)), State: string(got.state), Title: got.title,
-		Trouble: got.trouble, Milliseconds: time.Since(began).Milliseconds()}
+	out := wire.TrackerTried{Request: "GET " + kind.TicketAddress(t.URL, ticket), Headers: slices.Sorted(maps.Keys(t.Headers)), State: string(got.State), Title: got.Title,
+		Trouble: got.Trouble, Milliseconds: time.Since(began).Milliseconds()}
 	if out.Headers == nil {
 		out.Headers = []string{}
 	}

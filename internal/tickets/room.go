@@ -1,6 +1,7 @@
 // Package tickets asks the trackers of houses about the tickets that changes refer to.
 //
-// Which tickets a gate wants to know of, and what an answer is worth, is decided in core/kind; who may be called, in
+// Which tickets a gate wants to know of, and what an answer is worth, is decided in core/kind; what an
+// answer means and when it is asked again, in core/tracker; who may be called, in
 // package outbound. This room promises that every ticket which an open change's gate wants to know of is asked about, and
 // again before the answer is too old; that a tracker which is dead, slow or wrong delays nothing but what waits for its
 // answers, and says so there; and that what it answers for one house is never told of another.
@@ -20,6 +21,7 @@ import (
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/journal"
+	"tavrin/internal/core/tracker"
 	"tavrin/internal/facts"
 	"tavrin/internal/outbound"
 	"tavrin/internal/records"
@@ -292,7 +294,7 @@ func (s *Tickets) wantedOf(v *records.View, repo *records.Repository, changes []
 			continue
 		}
 		for _, w := range gate.WantedTickets(g.Set, g.Facts) {
-			if askable(w.Ticket) {
+			if tracker.Askable(w.Ticket) {
 				wants[g.Change.ID] = append(wants[g.Change.ID], records.TicketWant{ChangeID: g.Change.ID, HouseID: repo.HouseID, Ticket: w.Ticket,
 					MaxAge: int64(w.MaxAge / time.Second)})
 			}
@@ -347,5 +349,5 @@ func want(tx *records.Tx, w records.TicketWant) error {
 		return err
 	}
 	return tx.Exec("UPDATE ticket_answers SET due_at = ? WHERE house_id = ? AND ticket = ? AND due_at > ? AND answered_at < ?", now, w.HouseID, w.Ticket,
-		now, now.Add(-again(time.Duration(w.MaxAge)*time.Second))).Error
+		now, now.Add(-tracker.Again(time.Duration(w.MaxAge)*time.Second))).Error
 }

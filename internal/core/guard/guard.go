@@ -460,5 +460,8 @@ func Quote(name string) string {
 			return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
 		}
 	}
+	if name == "" {
+		return "''"
+	}
 	return name
 }

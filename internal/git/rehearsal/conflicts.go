@@ -34,7 +34,7 @@ type Sides struct{ Ours, Theirs string }
 func Conflicts(ctx context.Context, repo *git.Repo, s Shown, onto string, names Sides) ([]Conflict, error) {
 	r := on(repo.Place())
 	ctx, leave, err := r.at.Enter(ctx)
-	if err != nil || s.Base == onto {
+	if err != nil {
 		return nil, err
 	}
 	defer leave()
@@ -43,15 +43,7 @@ func Conflicts(ctx context.Context, repo *git.Repo, s Shown, onto string, names 
 		return nil, err
 	}
 	defer drop()
-	ours, err := view.TreeOf(ctx, onto)
-	if err != nil {
-		return nil, err
-	}
-	standIn, err := view.WriteCommit(ctx, standInText(ours, s.Base))
-	if err != nil {
-		return nil, err
-	}
-	tree, stages, err := view.mergeTree(ctx, standIn, s.Head)
+	tree, standIn, stages, err := view.marked(ctx, s, onto)
 	if err != nil || len(stages) == 0 {
 		return nil, err
 	}
@@ -84,12 +76,12 @@ func (r ground) places(ctx context.Context, tree, path, ours, theirs string, nam
 	if err != nil || cut || strings.IndexByte(text, 0) >= 0 {
 		return nil, 0, err
 	}
-	all := marked(strings.ToValidUTF8(text, "\uFFFD"), ours, theirs, names)
+	all := placesIn(strings.ToValidUTF8(text, "\uFFFD"), ours, theirs, names)
 	return all[:min(len(all), most)], max(0, len(all)-most), nil
 }
 
-// marked finds what Git marked between two commits, with the lines around it and the sides named.
-func marked(text, ours, theirs string, names Sides) []string {
+// placesIn finds what Git marked between two commits, with the lines around it and the sides named.
+func placesIn(text, ours, theirs string, names Sides) []string {
 	lines := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
 	var out []string
 	begin := -1

@@ -70,19 +70,25 @@ func Judge(ctx context.Context, repo *git.Repo, s Shown, onto string) (tree stri
 
 // judge is Judge in a view that may be written to; with conflicts, the tree has Git's marks in it.
 func (r ground) judge(ctx context.Context, s Shown, onto string) (string, []stage, error) {
-	ours, err := r.TreeOf(ctx, onto)
-	if err != nil {
-		return "", nil, err
-	}
+	tree, _, stages, err := r.marked(ctx, s, onto)
+	return tree, stages, err
+}
+
+// marked is judge, with the commit that stands for onto in Git's marks.
+func (r ground) marked(ctx context.Context, s Shown, onto string) (tree, ours string, stages []stage, err error) {
 	if s.Base == onto {
-		tree, err := r.TreeOf(ctx, s.Head)
-		return tree, nil, err
+		tree, err = r.TreeOf(ctx, s.Head)
+		return tree, onto, nil, err
 	}
-	standIn, err := r.WriteCommit(ctx, standInText(ours, s.Base))
+	held, err := r.TreeOf(ctx, onto)
 	if err != nil {
-		return "", nil, err
+		return "", "", nil, err
 	}
-	return r.mergeTree(ctx, standIn, s.Head)
+	if ours, err = r.WriteCommit(ctx, standInText(held, s.Base)); err != nil {
+		return "", "", nil, err
+	}
+	tree, stages, err = r.mergeTree(ctx, ours, s.Head)
+	return tree, ours, stages, err
 }
 
 // Same says whether two revisions bring the same to a commit: whether both make the same tree of it. Where either does
