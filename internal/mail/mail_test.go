@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"tavrin/internal/accounts"
 	"tavrin/internal/lab"
 	"tavrin/internal/mail"
 	"tavrin/internal/problem"
@@ -125,13 +126,8 @@ func TestDigestsAreSent(t *testing.T) {
 func TestEndedWhileUnderWay(t *testing.T) {
 	p := aPost(t)
 	ctx := t.Context()
-	p.Person("ines", "maintainer")
-	p.Ok(p.Records.Note(ctx, func(tx *records.Tx) error {
-		return tx.Model(&records.Account{}).Where("login = 'ines'").Update("email", "ines@fennmoor.example").Error
-	}))
-	ines, err := p.Access.Authenticate(ctx, p.AnotherToken("ines"))
-	p.Ok(err)
-	_, err = p.Notifications.Follow(ctx, ines, lab.Name, 0, true)
+	ines := p.reachable("ines")
+	_, err := p.Notifications.Follow(ctx, ines, lab.Name, 0, true)
 	p.Ok(err)
 	_, err = p.mailer.Choose(ctx, ines, "day")
 	p.Ok(err)
@@ -166,13 +162,8 @@ func TestOffByDefault(t *testing.T) {
 func TestNothingToSay(t *testing.T) {
 	p := aPost(t)
 	ctx := t.Context()
-	p.Person("ines", "maintainer")
-	p.Ok(p.Records.Note(ctx, func(tx *records.Tx) error {
-		return tx.Model(&records.Account{}).Where("login = 'ines'").Update("email", "ines@fennmoor.example").Error
-	}))
-	ines, err := p.Access.Authenticate(ctx, p.AnotherToken("ines"))
-	p.Ok(err)
-	_, err = p.mailer.Choose(ctx, ines, "week")
+	ines := p.reachable("ines")
+	_, err := p.mailer.Choose(ctx, ines, "week")
 	p.Ok(err)
 	p.Wait(8 * 24 * time.Hour)
 	p.Ok(p.mailer.SendDue(ctx))
@@ -204,4 +195,16 @@ func TestRelays(t *testing.T) {
 			t.Errorf("%s %s: %v", c.address, c.from, err)
 		}
 	}
+}
+
+// reachable makes a maintainer with an address.
+func (p *post) reachable(login string) accounts.Actor {
+	p.T.Helper()
+	p.Person(login, "maintainer")
+	p.Ok(p.Records.Note(p.T.Context(), func(tx *records.Tx) error {
+		return tx.Model(&records.Account{}).Where("login = ?", login).Update("email", login+"@fennmoor.example").Error
+	}))
+	a, err := p.Access.Authenticate(p.T.Context(), p.AnotherToken(login))
+	p.Ok(err)
+	return a
 }
