@@ -16,7 +16,7 @@ type Bounds struct {
 	PushTextBytes, PushObjectBytes, PushTreePaths, PushTreeDepth              int64
 	ChangeCommits, ChangePaths, ChangeMessageBytes, ChangeThreads             int64
 	ThreadComments, RepositoryRefs                                            int64
-	GitProcesses, GitPersonProcesses, GitTransfers                            int64
+	GitProcesses, GitPersonProcesses, GitTransfers, GitIdle, AttributeBytes   int64
 	GitSeconds, GitTransferSeconds, GitCPUSeconds, GitMemory, GitOutput       int64
 	TokenCalls, AddressCalls, FailedSignIns, PersonStreams                    int64
 	MarkdownBytes, MarkdownHTML                                               int64
@@ -51,6 +51,8 @@ var Table = []Bound{
 	{"repository.refs", 50_000, "refs", "branches and tags of one repository", func(b *Bounds) *int64 { return &b.RepositoryRefs }},
 	{"git.processes", 48, "processes", "git processes at once, in all", func(b *Bounds) *int64 { return &b.GitProcesses }},
 	{"git.person-processes", 12, "processes", "git processes at once on behalf of one person or address", func(b *Bounds) *int64 { return &b.GitPersonProcesses }},
+	{"git.idle", 4, "sets of processes", "sets of git processes that wait for the next rehearsal, three in each; 0: none", func(b *Bounds) *int64 { return &b.GitIdle }},
+	{"attributes.bytes", 1 << 20, "bytes", "the .gitattributes files of one commit together, which say how its files merge", func(b *Bounds) *int64 { return &b.AttributeBytes }},
 	{"git.transfers", 6, "transfers", "clones, fetches and pushes at once of one person or address", func(b *Bounds) *int64 { return &b.GitTransfers }},
 	{"git.seconds", 120, "seconds", "one git process that works on what is there", func(b *Bounds) *int64 { return &b.GitSeconds }},
 	{"git.transfer-seconds", 1800, "seconds", "one git process that takes or sends a pack", func(b *Bounds) *int64 { return &b.GitTransferSeconds }},

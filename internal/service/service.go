@@ -273,6 +273,7 @@ func (s *Service) every(ctx context.Context, pause time.Duration, what string, w
 func (s *Service) Close() error {
 	s.stop()
 	s.tasks.Wait()
+	s.Disk.Git.Close()
 	s.Records.EndStreams()
 	if err := s.folder.Rest(); err != nil {
 		s.log.Warn("the folder could not be marked", "error", err)

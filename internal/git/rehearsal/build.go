@@ -133,28 +133,26 @@ func (r ground) build(ctx context.Context, p Plan, keep bool) (Built, error) {
 	})
 }
 
-// built builds in a scratch folder, and has something done with it while that is there.
-func (r ground) built(ctx context.Context, p Plan, then func(context.Context, *builder, Built) error) (Built, error) {
-	ctx, leave, err := r.at.Enter(ctx)
+// built builds where nothing stays, and has something done with it while it is there.
+func (r ground) built(ctx context.Context, p Plan, then func(context.Context, *builder, Built) error) (built Built, err error) {
+	err = r.with(ctx, p.Base, func(ctx context.Context, c *crew) error {
+		b := builder{crew: c, repo: c.view, plan: p}
+		if built, err = b.build(ctx); err != nil {
+			return err
+		}
+		return then(ctx, &b, built)
+	})
 	if err != nil {
 		return Built{}, err
 	}
-	defer leave()
-	at, dir, err := r.at.Scratch()
-	if err != nil {
+	return built, nil
+}
+
+func (b *builder) build(ctx context.Context) (built Built, err error) {
+	if err := b.begin(ctx); err != nil {
 		return Built{}, err
 	}
-	defer os.RemoveAll(dir)
-	b := builder{repo: on(at), dir: dir, plan: p, aside: map[string]bool{}}
-	if err := b.start(ctx); err != nil {
-		return Built{}, err
-	}
-	defer b.stop()
-	if err := b.judge(ctx); err != nil {
-		return Built{}, err
-	}
-	var built Built
-	switch p.Strategy {
+	switch p := b.plan; p.Strategy {
 	case Rebase, Fold, RebaseThenMerge:
 		if built, err = b.rebase(ctx, p.Landed); len(p.Landed) > 0 && errors.As(err, new(*DifferentError)) {
 			built, err = b.rebase(ctx, nil) // what landed may have been taken back since
@@ -162,67 +160,36 @@ func (r ground) built(ctx context.Context, p Plan, then func(context.Context, *b
 		if err == nil && p.Strategy == RebaseThenMerge {
 			built, err = b.follow(built.Commit)
 		}
+		return built, err
 	case Squash, Merge, SquashThenMerge:
-		built, err = b.merge(ctx)
+		return b.merge(ctx)
 	case FastForward:
-		built, err = b.forward(ctx)
+		return b.forward(ctx)
 	default:
 		return Built{}, fmt.Errorf("strategy %q cannot be built", p.Strategy)
 	}
-	if err == nil {
-		err = then(ctx, &b, built)
-	}
-	if err != nil {
-		return Built{}, err
-	}
-	return built, nil
 }
 
-// start starts the processes that serve the whole of it.
-func (b *builder) start(ctx context.Context) (err error) {
-	if b.read, err = b.repo.at.Help(ctx, "cat-file", "--batch"); err != nil {
-		return err
-	}
-	if b.merger, err = b.repo.startMerger(ctx, b.plan.Base); err != nil {
-		b.read.Close()
-		return err
-	}
-	if b.write, err = b.repo.startWriter(ctx, filepath.Join(b.dir, "commit")); err != nil {
-		b.read.Close()
-		b.merger.Close()
-	}
-	return err
-}
-
-func (b *builder) stop() {
-	b.read.Close()
-	b.merger.Close()
-	b.write.Close()
-}
-
-// judge finds the tree that has to come out, as Judge does: the same merge through the processes at hand.
-func (b *builder) judge(ctx context.Context) error {
-	if contained, err := b.repo.IsAncestor(ctx, b.plan.Head, b.plan.Base); err != nil || contained {
-		return cmp.Or[error](err, NothingError{})
-	}
-	text, err := b.read.Object(b.plan.Base, "commit")
-	if err != nil {
-		return err
-	}
-	b.baseTree = git.ParseHeader(text).Tree
-	switch {
-	case b.plan.Shown == "":
-		b.judged, err = b.merger.merge(b.plan.Base, b.plan.Head)
-	case b.plan.Shown == b.plan.Base:
-		if text, err = b.read.Object(b.plan.Head, "commit"); err == nil {
-			b.judged = git.ParseHeader(text).Tree
+// begin finds out what the change brings, and the tree that has to come out.
+func (b *builder) begin(ctx context.Context) (err error) {
+	replays := slices.Contains([]Strategy{Rebase, Fold, RebaseThenMerge}, b.plan.Strategy)
+	if replays {
+		if b.picks, err = b.toReplay(ctx); err != nil {
+			return err
 		}
-	default:
-		var standIn string
-		if standIn, err = b.write.write(standInText(b.baseTree, b.plan.Shown)); err == nil {
-			b.aside[standIn] = true
-			b.judged, err = b.merger.merge(standIn, b.plan.Head)
+	}
+	if len(b.picks) == 0 { // what brings a commit is not contained
+		if contained, err := b.repo.IsAncestor(ctx, b.plan.Head, b.plan.Base); err != nil || contained {
+			return cmp.Or[error](err, NothingError{})
 		}
+	}
+	if b.baseTree, err = b.tree(b.plan.Base); err != nil {
+		return err
+	}
+	if b.plan.Shown == "" {
+		b.judged, err = b.crew.merge.merge(b.plan.Base, b.plan.Head)
+	} else {
+		b.judged, err = b.judge(Shown{b.plan.Shown, b.plan.Head}, b.plan.Base)
 	}
 	return err
 }
@@ -240,12 +207,13 @@ func (b *builder) different(ctx context.Context, tree string) error {
 	return e
 }
 
-// keep copies the new objects, but for those made only to build others, into the repository, synced to disk. What lies
-// in the scratch folder is what the repository lacks: asking Git what the commit needs would walk whole trees.
-func (b *builder) keep(ctx context.Context, r ground) error {
-	var list, pack bytes.Buffer
-	err := filepath.WalkDir(b.dir, func(path string, d os.DirEntry, err error) error {
-		if id := filepath.Base(filepath.Dir(path)) + d.Name(); err == nil && git.IsID(id) && !b.aside[id] {
+// keep stores what was written, but for commits made only to build others, in the repository, synced to disk. What lies
+// in the scratch folder is what the repository lacks: asking Git what the commit needs would walk whole trees. A pack is
+// two files to sync, however many objects; it is written beside where it will stand, and found once its index is there.
+func (c *crew) keep(ctx context.Context, r ground) error {
+	var list bytes.Buffer
+	err := filepath.WalkDir(c.dir, func(path string, d os.DirEntry, err error) error {
+		if id := filepath.Base(filepath.Dir(path)) + d.Name(); err == nil && git.IsID(id) && !c.own[id] {
 			list.WriteString(id + "\n")
 		}
 		return err
@@ -253,25 +221,19 @@ func (b *builder) keep(ctx context.Context, r ground) error {
 	if err != nil {
 		return err
 	}
-	if err := b.repo.at.Stream(ctx, &list, &pack, "pack-objects", "-q", "--stdout", "--window=0"); err != nil {
-		return err
-	}
-	_, err = r.at.Run(ctx, &pack, "index-pack", "--stdin") // two files to sync, however many objects
+	_, err = r.at.Reading(c.dir).Run(ctx, &list, "pack-objects", "-q", "--window=0", filepath.Join(r.at.Dir, "objects/pack/pack"))
 	return err
 }
 
-// builder builds one rehearsal in a scratch view.
+// builder builds one rehearsal.
 type builder struct {
-	repo     ground
-	dir      string // the scratch folder
+	*crew
+	repo     ground // in the scratch folder
 	plan     Plan
 	wrote    bool
-	aside    map[string]bool // commits made for the purpose, not to be kept
-	baseTree string          // of the plan's base
-	judged   string          // the tree that has to come out
-	read     *process.Helper
-	merger   *merger
-	write    *writer
+	picks    []pick // the commits to replay
+	baseTree string // of the plan's base
+	judged   string // the tree that has to come out
 }
 
 // merge writes the judge's tree as one commit. A merge is written only where Git's own merge makes that tree too, so
@@ -340,7 +302,7 @@ func (b *builder) mergeable(ctx context.Context) error {
 	if err := b.shown(ctx); err != nil {
 		return err
 	}
-	own, stages, err := b.repo.mergeTree(ctx, b.plan.Base, b.plan.Head)
+	own, stages, err := b.mergeTree(ctx, b.repo, b.plan.Base, b.plan.Base, b.plan.Head)
 	switch {
 	case err != nil:
 		return err
@@ -373,12 +335,9 @@ func (b *builder) shown(ctx context.Context) error {
 // replayed is left out; one that is in place already stays as it is. Merge commits are not replayed: what they bring
 // beyond their parents is missed by the judge, if it was anything.
 func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, error) {
-	picks, err := b.picks(ctx)
-	if err != nil {
-		return Built{}, err
-	}
+	var err error
 	tip, tree := b.plan.Base, b.baseTree
-	for _, c := range b.folded(picks) {
+	for _, c := range b.folded(b.picks) {
 		if skip[c.id] && !slices.ContainsFunc(c.with, func(p pick) bool { return !skip[p.id] }) {
 			continue
 		}
@@ -425,22 +384,19 @@ func (b *builder) replay(c pick, tree string) (string, error) {
 	if len(c.parents) > 0 {
 		parent = c.parents[0]
 	} else {
-		nothing, err := b.write.write(standInText(git.EmptyTree))
-		if err != nil {
+		var err error
+		if parent, err = b.commit(git.EmptyTree); err != nil {
 			return "", err
 		}
-		if theirs, err = b.write.write(standInText(c.tree, nothing)); err != nil {
+		if theirs, err = b.commit(c.tree, parent); err != nil {
 			return "", err
 		}
-		b.aside[nothing], b.aside[theirs] = true, true
-		parent = nothing
 	}
-	standIn, err := b.write.write(standInText(tree, parent))
+	standIn, err := b.commit(tree, parent)
 	if err != nil {
 		return "", err
 	}
-	b.aside[standIn] = true
-	merged, err := b.merger.merge(standIn, theirs)
+	merged, err := b.crew.merge.merge(standIn, theirs)
 	if conflict := (*ConflictError)(nil); errors.As(err, &conflict) {
 		conflict.Commit = c.id
 	}
@@ -481,9 +437,9 @@ func (b *builder) folded(picks []pick) []pick {
 	return out
 }
 
-// picks lists the commits to replay, oldest first: all that the change brings but merges. None is left out for being
+// toReplay lists the commits to replay, oldest first: all that the change brings but merges. None is left out for being
 // like another.
-func (b *builder) picks(ctx context.Context) ([]pick, error) {
+func (b *builder) toReplay(ctx context.Context) ([]pick, error) {
 	args := []string{"rev-list", "--reverse", "--topo-order", "--no-merges", b.plan.Head, "^" + b.plan.Base}
 	if b.plan.Shown != "" {
 		args = append(args, "^"+b.plan.Shown)
@@ -548,9 +504,12 @@ type writer struct {
 	path string
 }
 
-func (r ground) startWriter(ctx context.Context, path string) (*writer, error) {
-	h, err := r.at.Help(ctx, "hash-object", "-t", "commit", "-w", "--stdin-paths")
-	return &writer{h, path}, err
+func startWriter(at process.Place, path string) (*writer, error) {
+	h, err := at.Keep("hash-object", "-t", "commit", "-w", "--stdin-paths")
+	if err != nil {
+		return nil, err
+	}
+	return &writer{h, path}, nil
 }
 
 // write stores a commit and returns its id.
@@ -573,12 +532,16 @@ func (w *writer) write(text string) (string, error) {
 type merger struct {
 	*process.Helper
 	still string // the commit that is merged with itself
-	first bool
+	asked bool   // there was an answer before, whose last byte comes with the next
+	spent bool   // it is of no more use
 }
 
-func (r ground) startMerger(ctx context.Context, still string) (*merger, error) {
-	h, err := r.at.Help(ctx, "merge-tree", "--write-tree", "-z", "--messages", "--stdin")
-	return &merger{Helper: h, still: still, first: true}, err
+func startMerger(at process.Place) (*merger, error) {
+	h, err := at.Keep("merge-tree", "--write-tree", "-z", "--messages", "--stdin")
+	if err != nil {
+		return nil, err
+	}
+	return &merger{Helper: h}, nil
 }
 
 // merge merges two commits and returns the tree, or a *ConflictError, after which the merger is of no more use: what it
@@ -587,12 +550,12 @@ func (m *merger) merge(ours, theirs string) (string, error) {
 	if _, err := fmt.Fprintf(m.In, "%s %s\n%s %s\n", ours, theirs, m.still, m.still); err != nil {
 		return "", m.Broken(err)
 	}
-	if !m.first {
+	if m.asked {
 		if _, err := m.token(); err != nil { // the last byte of the answer before
 			return "", err
 		}
 	}
-	m.first = false
+	m.asked, m.spent = true, true
 	tree, conflict, err := m.answered(true)
 	if err != nil {
 		return "", err
@@ -601,6 +564,7 @@ func (m *merger) merge(ours, theirs string) (string, error) {
 		return "", conflict
 	}
 	_, _, err = m.answered(false)
+	m.spent = err != nil
 	return tree, err
 }
 

@@ -31,37 +31,34 @@ type Conflict struct {
 type Sides struct{ Ours, Theirs string }
 
 // Conflicts says where a change and a commit do not go together, and shows both sides; nothing, where they do.
-func Conflicts(ctx context.Context, repo *git.Repo, s Shown, onto string, names Sides) ([]Conflict, error) {
-	r := on(repo.Place())
-	ctx, leave, err := r.at.Enter(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer leave()
-	view, drop, err := r.scratch()
-	if err != nil {
-		return nil, err
-	}
-	defer drop()
-	tree, standIn, stages, err := view.marked(ctx, s, onto)
+func Conflicts(ctx context.Context, repo *git.Repo, s Shown, onto string, names Sides) (out []Conflict, err error) {
+	err = on(repo.Place()).with(ctx, onto, func(ctx context.Context, c *crew) error {
+		out, err = c.conflicts(ctx, s, onto, names)
+		return err
+	})
+	return out, err
+}
+
+func (c *crew) conflicts(ctx context.Context, s Shown, onto string, names Sides) ([]Conflict, error) {
+	tree, standIn, stages, err := c.marked(ctx, c.view, s, onto)
 	if err != nil || len(stages) == 0 {
 		return nil, err
 	}
-	told := conflictOf(stages)
 	var out []Conflict
+	told := conflictOf(stages)
 	for i, path := range told.Files {
-		c := Conflict{Path: path, What: strings.Trim(strings.TrimPrefix(told.Text[i], visiblePath(path)), " ()")}
+		f := Conflict{Path: path, What: strings.Trim(strings.TrimPrefix(told.Text[i], visiblePath(path)), " ()")}
 		if i < most {
-			if c.Places, c.More, err = view.places(ctx, tree, path, standIn, s.Head, names); err != nil {
+			if f.Places, f.More, err = c.view.places(ctx, tree, path, standIn, s.Head, names); err != nil {
 				return nil, err
 			}
-			since, err := view.at.Run(ctx, nil, "rev-list", "--max-count=5", onto, "^"+s.Base, "--", ":(literal)"+path)
+			since, err := c.view.at.Run(ctx, nil, "rev-list", "--max-count=5", onto, "^"+s.Base, "--", ":(literal)"+path)
 			if err != nil {
 				return nil, err
 			}
-			c.Since = strings.Fields(string(since))
+			f.Since = strings.Fields(string(since))
 		}
-		out = append(out, c)
+		out = append(out, f)
 	}
 	return out, nil
 }

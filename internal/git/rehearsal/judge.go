@@ -47,48 +47,41 @@ type Shown struct {
 // Git 2.39 cannot be told a merge base, so a commit is made for the purpose that has the tree of onto and the shown
 // base as its only parent: their merge base is then the shown one, whatever the histories.
 func Judge(ctx context.Context, repo *git.Repo, s Shown, onto string) (tree string, err error) {
-	r := on(repo.Place())
-	ctx, leave, err := r.at.Enter(ctx)
-	if err != nil {
-		return "", err
-	}
-	defer leave()
 	if s.Base == onto {
-		return r.TreeOf(ctx, s.Head)
+		return repo.TreeOf(ctx, s.Head)
 	}
-	view, drop, err := r.scratch()
-	if err != nil {
-		return "", err
-	}
-	defer drop()
-	tree, stages, err := view.judge(ctx, s, onto)
-	if err == nil && len(stages) > 0 {
-		return "", conflictOf(stages)
-	}
+	err = on(repo.Place()).with(ctx, onto, func(_ context.Context, c *crew) error {
+		tree, err = c.judge(s, onto)
+		return err
+	})
 	return tree, err
 }
 
-// judge is Judge in a view that may be written to; with conflicts, the tree has Git's marks in it.
-func (r ground) judge(ctx context.Context, s Shown, onto string) (string, []stage, error) {
-	tree, _, stages, err := r.marked(ctx, s, onto)
-	return tree, stages, err
-}
-
-// marked is judge, with the commit that stands for onto in Git's marks.
-func (r ground) marked(ctx context.Context, s Shown, onto string) (tree, ours string, stages []stage, err error) {
+// marked is Judge by a process of its own, which leaves Git's marks where there are conflicts; ours is the commit that stands
+// for onto in them. What it makes is written where at says.
+func (c *crew) marked(ctx context.Context, at ground, s Shown, onto string) (tree, ours string, stages []stage, err error) {
 	if s.Base == onto {
-		tree, err = r.TreeOf(ctx, s.Head)
+		tree, err = c.tree(s.Head)
 		return tree, onto, nil, err
 	}
-	held, err := r.TreeOf(ctx, onto)
+	held, err := c.tree(onto)
 	if err != nil {
 		return "", "", nil, err
 	}
-	if ours, err = r.WriteCommit(ctx, standInText(held, s.Base)); err != nil {
+	if ours, err = at.WriteCommit(ctx, standInText(held, s.Base)); err != nil {
 		return "", "", nil, err
 	}
-	tree, stages, err = r.mergeTree(ctx, ours, s.Head)
+	c.own[ours] = true
+	tree, stages, err = c.mergeTree(ctx, at, onto, ours, s.Head)
 	return tree, ours, stages, err
+}
+
+// mergeTree merges two commits by a process of its own, by the attributes of onto.
+func (c *crew) mergeTree(ctx context.Context, at ground, onto, ours, theirs string) (string, []stage, error) {
+	if c.folder != "" {
+		at = on(at.at.Honouring(c.folder, onto))
+	}
+	return at.mergeTree(ctx, ours, theirs)
 }
 
 // Same says whether two revisions bring the same to a commit: whether both make the same tree of it. Where either does
@@ -228,16 +221,14 @@ func whatConflicts(mode map[byte]string) string {
 // the two do not go together stand in it as the revision's head has them, and are named.
 func CarryOver(ctx context.Context, repo *git.Repo, s Shown, onto string) (tree string, conflicting []string, err error) {
 	r := on(repo.Place())
-	ctx, leave, err := r.at.Enter(ctx)
-	if err != nil {
-		return "", nil, err
-	}
-	defer leave()
-	tree, stages, err := r.judge(ctx, s, onto)
-	if err != nil || len(stages) == 0 {
-		return tree, nil, err
-	}
-	files := conflictOf(stages).Files
-	tree, err = r.Replaced(ctx, tree, s.Head, files)
-	return tree, files, err
+	err = r.with(ctx, onto, func(ctx context.Context, c *crew) error {
+		var stages []stage
+		if tree, _, stages, err = c.marked(ctx, r, s, onto); err != nil || len(stages) == 0 {
+			return err
+		}
+		conflicting = conflictOf(stages).Files
+		tree, err = r.Replaced(ctx, tree, s.Head, conflicting)
+		return err
+	})
+	return tree, conflicting, err
 }

@@ -20,7 +20,9 @@ type Workshop struct {
 	Dir  string // of the clone
 	Bare string // of the bare repository
 	Repo *git.Repo
-	tick int
+	// Program is what runs git in the bare repository.
+	Program *git.Program
+	tick    int
 }
 
 // New makes both, empty.
@@ -28,11 +30,13 @@ func New(t testing.TB) *Workshop {
 	t.Helper()
 	root := t.TempDir()
 	bare := filepath.Join(root, "bare.git")
-	repo, err := git.Create(t.Context(), &git.Program{Home: root}, bare, "main")
+	program := &git.Program{Home: root}
+	t.Cleanup(program.Close)
+	repo, err := git.Create(t.Context(), program, bare, "main")
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &Workshop{TB: t, Dir: filepath.Join(root, "work"), Bare: bare, Repo: repo}
+	w := &Workshop{TB: t, Dir: filepath.Join(root, "work"), Bare: bare, Repo: repo, Program: program}
 	if err := os.Mkdir(w.Dir, 0o755); err != nil {
 		t.Fatal(err)
 	}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // ErrNotFound is returned for what the repository does not have.
@@ -21,9 +22,13 @@ type Helper struct {
 	max int64 // the largest answer taken, in bytes
 }
 
-// Help starts a helper.
+// Help starts a helper that ends with the context, or when it takes too long.
 func (at Place) Help(ctx context.Context, args ...string) (*Helper, error) {
-	p, err := at.prepare(ctx, args...)
+	return at.help(ctx, at.most(args), args...)
+}
+
+func (at Place) help(ctx context.Context, most time.Duration, args ...string) (*Helper, error) {
+	p, err := at.prepare(ctx, most, args...)
 	if err != nil {
 		return nil, err
 	}

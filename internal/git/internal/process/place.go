@@ -14,9 +14,10 @@ import (
 
 // Place is where git runs: a bare repository, or a view of it that writes its objects elsewhere.
 type Place struct {
-	Dir     string
-	program *Program
-	env     []string // added to what every git sees
+	Dir      string
+	program  *Program
+	env      []string // added to what every git sees
+	workTree string   // where it runs, if not in Dir
 }
 
 // At returns the place in a folder.
@@ -25,6 +26,14 @@ func (p *Program) At(dir string) Place { return Place{Dir: dir, program: p} }
 // With returns the place with more in the environment of what runs there.
 func (at Place) With(env ...string) Place {
 	at.env = slices.Concat(at.env, env)
+	return at
+}
+
+// Honouring returns the place with the attributes that lie in a folder, laid out as in a tree, in force. From 2.41 on, git
+// reads them from a commit instead, which has to hold the same.
+func (at Place) Honouring(folder, commit string) Place {
+	at = at.With("GIT_DIR="+at.Dir, "GIT_WORK_TREE="+folder, "GIT_ATTR_SOURCE="+commit)
+	at.workTree = folder
 	return at
 }
 
@@ -42,8 +51,8 @@ const ScratchPrefix = "tavrin-scratch-"
 // memory is a file system in memory, on Linux.
 const memory = "/dev/shm"
 
-// inMemory begins the names of the place's scratch folders in memory.
-func (at Place) inMemory() string {
+// Memory begins the names of the place's scratch folders in memory.
+func (at Place) Memory() string {
 	sum := sha256.Sum256([]byte(at.Dir))
 	return ScratchPrefix + hex.EncodeToString(sum[:8]) + "-"
 }
@@ -60,7 +69,7 @@ func (at Place) Quarantine() (view Place, dir string, err error) {
 // Scratch is like Quarantine for objects of which only some will be kept: it lies in memory where the system has a file
 // system for that, and is not synced to disk.
 func (at Place) Scratch() (view Place, dir string, err error) {
-	if dir, err = os.MkdirTemp(memory, at.inMemory()); err != nil {
+	if dir, err = os.MkdirTemp(memory, at.Memory()); err != nil {
 		dir, err = os.MkdirTemp(at.Dir, ScratchPrefix)
 	}
 	if err != nil {
@@ -68,6 +77,9 @@ func (at Place) Scratch() (view Place, dir string, err error) {
 	}
 	return at.writingTo(dir).With("GIT_CONFIG_PARAMETERS='core.fsync=none'"), dir, nil
 }
+
+// Reading returns the place with the objects of a folder beside its own.
+func (at Place) Reading(dir string) Place { return at.With("GIT_ALTERNATE_OBJECT_DIRECTORIES=" + dir) }
 
 func (at Place) writingTo(dir string) Place {
 	at.env = []string{
@@ -79,7 +91,7 @@ func (at Place) writingTo(dir string) Place {
 
 // Sweep removes the scratch folders in memory that a killed process may have left, while nothing is in flight.
 func (at Place) Sweep() error {
-	left, err := filepath.Glob(filepath.Join(memory, at.inMemory()+"*"))
+	left, err := filepath.Glob(filepath.Join(memory, at.Memory()+"*"))
 	for _, dir := range left {
 		if err := os.RemoveAll(dir); err != nil {
 			return err

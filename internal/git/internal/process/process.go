@@ -2,6 +2,7 @@ package process
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -119,8 +120,31 @@ type process struct {
 	err    error // how it ended
 }
 
-// prepare makes a git process ready to be started, once it is its turn.
-func (at Place) prepare(ctx context.Context, args ...string) (*process, error) {
+// late is the bound on the time of a command.
+func (at Place) late(args []string) *bounds.Reached {
+	name := "git.seconds"
+	if slices.Contains(transfers, command(args)) {
+		name = "git.transfer-seconds"
+	}
+	return at.Bounds().Reach(name, "git %s took too long", command(args))
+}
+
+// Most is how long one piece of work may take.
+func (at Place) Most() time.Duration { return at.most(nil) }
+
+// most is how long a command may take.
+func (at Place) most(args []string) time.Duration {
+	b := at.Bounds()
+	seconds := b.GitSeconds
+	if slices.Contains(transfers, command(args)) {
+		seconds = b.GitTransferSeconds
+	}
+	return time.Duration(seconds) * time.Second
+}
+
+// prepare makes a git process ready to be started, once it is its turn. It is ended when it takes longer than most; 0: it
+// ends with the context alone.
+func (at Place) prepare(ctx context.Context, most time.Duration, args ...string) (*process, error) {
 	inside, leave, err := at.program.Enter(ctx)
 	if err != nil {
 		return nil, err
@@ -128,17 +152,13 @@ func (at Place) prepare(ctx context.Context, args ...string) (*process, error) {
 	if at.program.Started != nil {
 		at.program.Started(args)
 	}
-	b := at.Bounds()
-	seconds, name := b.GitSeconds, "git.seconds"
-	if slices.Contains(transfers, command(args)) {
-		seconds, name = b.GitTransferSeconds, "git.transfer-seconds"
+	p := &process{args: args, stderr: &tail{max: 8 << 10}, leave: leave, late: at.late(args),
+		spent: at.Bounds().Reach("git.cpu-seconds", "git %s used up its processor time", command(args))}
+	if p.ctx, p.cancel = context.WithCancel(inside); most > 0 {
+		p.ctx, p.cancel = context.WithTimeoutCause(inside, most, p.late)
 	}
-	p := &process{args: args, stderr: &tail{max: 8 << 10}, leave: leave,
-		late: b.Reach(name, "git %s took too long", command(args)), spent: b.Reach("git.cpu-seconds",
-			"git %s used up its processor time", command(args))}
-	p.ctx, p.cancel = context.WithTimeoutCause(inside, time.Duration(seconds)*time.Second, p.late)
 	cmd := exec.CommandContext(p.ctx, "git", args...)
-	cmd.Dir, cmd.Env, cmd.Stderr = at.Dir, at.program.environment(at.env...), p.stderr
+	cmd.Dir, cmd.Env, cmd.Stderr = cmp.Or(at.workTree, at.Dir), at.program.environment(at.env...), p.stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	cmd.Cancel = func() error {
 		time.AfterFunc(stopGrace, func() { syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) })
@@ -258,7 +278,7 @@ func (at Place) Run(ctx context.Context, stdin io.Reader, args ...string) ([]byt
 
 // Stream runs git with its standard output going to w.
 func (at Place) Stream(ctx context.Context, stdin io.Reader, w io.Writer, args ...string) error {
-	p, err := at.prepare(ctx, args...)
+	p, err := at.prepare(ctx, at.most(args), args...)
 	if err != nil {
 		return err
 	}

@@ -24,6 +24,7 @@ type Program struct {
 
 	defaulted sync.Once
 	turns     turns
+	idle      idle
 }
 
 // ReservedRefs is the name space that is the service's own: it is neither shown to nor pushed by others.
