@@ -2,10 +2,14 @@ package e2e
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"tavrin/internal/core/change"
+	"tavrin/internal/service"
+	"tavrin/wire"
 )
 
 // Every strategy lands through the queue, mixed in one line: the branch then stands at a commit whose own check passed (P2), the
@@ -117,4 +121,109 @@ protect:
 	w.says("odo", 1, "nothing is left on main of what change 2 landed", "change", "undo", "2", "--reason", "again", "--repo", repo)
 	w.says("odo", 0, "opened change 10 from undo-9", "change", "undo", "9", "--reason", "it is dry again", "--repo", repo)
 	w.says("admin", 0, "unbroken", "journal", "verify")
+}
+
+// A service that signs has each commit that a landing writes anew signed with its key, as git itself verifies; one that comes as it
+// is keeps the signature it had. What is lost is said beforehand.
+func TestLandingsAreSigned(t *testing.T) {
+	w := newTown(t)
+	w.begin("tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    push: nobody\n    require: [{checks: unit}]\n    land: {strategies: [rebase, merge, squash-then-merge, fast-forward]}\n")
+	key := w.sshKey("ed25519")
+	dir := w.nearby("tamsin")
+	signed := func(branch string) wire.Change {
+		w.must("tamsin", dir, "fetch", "-q")
+		w.must("tamsin", dir, "checkout", "-q", "-B", branch, "origin/main")
+		w.signedCommit("tamsin", dir, key, branch, "one\n", "signed")
+		w.commit("tamsin", dir, branch, "two\n", "not signed")
+		w.must("tamsin", dir, "push", "-q", "origin", branch)
+		return w.openChange("tamsin", branch)
+	}
+	behind := func() { // so that a rebase has to write anew
+		k := w.propose("wren", "aside-"+fmt.Sprint(len(w.kinds())), "aside", fmt.Sprint(len(w.kinds())))
+		w.join("wren", k, "rebase")
+		w.report(w.rehearsed(k), "unit", "passed")
+		w.landed(k)
+	}
+	first := signed("first")
+	behind()
+	w.says("odo", 0, "One commit of the change is signed, and is written anew: its signature does not come with it.", "queue", "preview", fmt.Sprint(first.Number), "--strategy", "rebase", "--repo", repo)
+	w.says("odo", 0, "The final message", "queue", "preview", fmt.Sprint(first.Number), "--strategy", "merge", "--repo", repo)
+	w.close()
+	w.open(service.Options{SignCommits: true})
+	w.admin = w.as("admin")
+	w.must("tamsin", dir, "remote", "set-url", "origin", w.gitURL())
+	head, err := w.admin.JournalHead(t.Context())
+	w.ok(err)
+	allowed := filepath.Join(t.TempDir(), "allowed")
+	w.ok(os.WriteFile(allowed, []byte("landing@tavrin.invalid "+head.SSHKey+"\n"), 0o600))
+	by := func(rev string) string {
+		return w.must("tamsin", dir, "-c", "gpg.ssh.allowedSignersFile="+allowed, "show", "-s", "--format=%G? %GS", rev)
+	}
+	const ours = "G landing@tavrin.invalid"
+	for _, c := range []struct {
+		strategy string
+		lost     int
+		tips     map[string]string // what git says of the commits
+	}{
+		{"rebase", 1, map[string]string{"": ours, "^": ours}},
+		{"merge", 0, map[string]string{"": ours, "^2": "N", "^2^": "U"}},
+		{"squash-then-merge", 1, map[string]string{"": ours, "^2": ours}},
+		{"fast-forward", 0, map[string]string{"": "N", "^": "U"}},
+	} {
+		k := first
+		if c.strategy != "rebase" {
+			if k = signed("by-" + c.strategy); c.strategy != "fast-forward" {
+				behind()
+			}
+		}
+		preview, err := w.as("odo").PreviewLanding(t.Context(), repo, k.Number, c.strategy, "")
+		w.ok(err)
+		if signs := strings.Contains(preview.Signatures, "signed with the service's key, SHA256:"); preview.SignaturesLost != c.lost || signs != (preview.SignedWith == head.SSHKey) || signs != (c.strategy != "fast-forward") {
+			t.Errorf("%s was to land as %+v", c.strategy, preview)
+		}
+		w.join("tamsin", k, c.strategy)
+		w.report(w.rehearsed(k), "unit", "passed")
+		w.landed(k)
+		w.must("tamsin", dir, "fetch", "-q")
+		for rev, want := range c.tips {
+			if got := strings.TrimSpace(by("origin/main" + rev)); got != want {
+				t.Errorf("by %s, main%s is signed %q, not %q", c.strategy, rev, got, want)
+			}
+		}
+	}
+	w.says("admin", 0, head.SSHKey, "journal", "head")
+}
+
+// A commit that would change nothing is left out of what lands, or not, as the rules say at the moment: a rehearsal that left one out
+// is of no more use once they say otherwise.
+func TestEmptyCommitsByTheRules(t *testing.T) {
+	w := newTown(t)
+	const rules = "tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    push: nobody\n    require: [{checks: unit}]\n    land: {default: rebase}\n"
+	w.begin(rules)
+	dir := w.nearby("tamsin")
+	w.must("tamsin", dir, "checkout", "-q", "-B", "topic", "origin/main")
+	w.commit("tamsin", dir, "docs", "the same\n", "the same")
+	w.commit("tamsin", dir, "own", "own\n", "own")
+	w.must("tamsin", dir, "push", "-q", "origin", "topic")
+	k := w.openChange("tamsin", "topic")
+	ahead := w.propose("wren", "ahead", "docs", "the same\n")
+	w.join("wren", ahead, "squash")
+	w.report(w.rehearsed(ahead), "unit", "passed")
+	w.landed(ahead)
+	w.join("tamsin", k, "rebase")
+	w.rehearsed(k)
+	preview, err := w.as("odo").PreviewLanding(t.Context(), repo, k.Number, "rebase", "")
+	w.ok(err)
+	if len(preview.Commits) != 1 || preview.Commits[0].Subject != "own" {
+		t.Errorf("it was to land as %+v", preview)
+	}
+	w.apply(strings.Replace(rules, "default: rebase", "default: rebase, drop_empty: false", 1))
+	if now := w.ejected(k); !strings.Contains(now.Entry.Reason, `would change nothing, and the rules have no such commit left out: join again with --strategy`) {
+		t.Errorf("it is ejected with %q", now.Entry.Reason)
+	}
+	w.says("odo", 0, "would change nothing, and the rules have no such commit left out", "queue", "preview", fmt.Sprint(k.Number), "--strategy", "rebase", "--repo", repo)
+	w.says("odo", 0, "A commit that would change nothing on the branch is not left out", "rules", "explain", "--branch", "main", "--repo", repo)
+	w.join("tamsin", k, "squash")
+	w.report(w.rehearsed(k), "unit", "passed")
+	w.landed(k)
 }

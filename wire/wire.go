@@ -402,6 +402,9 @@ type LandingPreview struct {
 	Base     string            `json:"base" doc:"the target's tip"`
 	Commits  []PreviewedCommit `json:"commits" doc:"newest first"`
 	Obstacle string            `json:"obstacle,omitempty" doc:"why nothing would come"`
+	Signatures     string `json:"signatures,omitempty" doc:"what becomes of signatures, in words"`
+	SignaturesLost int    `json:"signatures_lost,omitempty" doc:"signed commits of the change that do not come as they are: their signatures do not come"`
+	SignedWith     string `json:"signed_with,omitempty" doc:"the service's public key, as OpenSSH writes it, with which the new commits are signed; absent: they are not signed"`
 }
 
 // PreviewedCommit is one commit of a LandingPreview.
@@ -491,6 +494,7 @@ type Landing struct {
 type SignedHead struct {
 	JournalHead
 	PublicKey string `json:"public_key" doc:"Ed25519, base64"`
+	SSHKey    string `json:"ssh_key,omitempty" doc:"the same key as OpenSSH writes it: a service that signs the commits it writes signs them with it"`
 	Signature string `json:"signature" doc:"Ed25519 over \"tavrin journal head\", seq and hash, a line each; base64"`
 }
 

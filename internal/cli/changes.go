@@ -646,6 +646,9 @@ func (p *program) previewLanding() *cobra.Command {
 				}
 				row(w, id, k.Author, k.Subject)
 			}
+			if v.Signatures != "" {
+				fmt.Fprintf(w, "\n%s\n", v.Signatures)
+			}
 			if len(v.Commits) > 0 && !v.Commits[0].Kept && v.Strategy.Final() {
 				fmt.Fprintf(w, "\nThe final message:\n\n%s\n\n%s\n", v.Commits[0].Subject, strings.TrimSpace(v.Commits[0].Body))
 			}

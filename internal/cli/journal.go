@@ -46,6 +46,7 @@ func printHead(w io.Writer, head wire.SignedHead) {
 	row(w, "lines", head.Seq)
 	row(w, "head", head.Hash)
 	row(w, "key", head.PublicKey)
+	row(w, "for ssh", head.SSHKey)
 	row(w, "signature", head.Signature)
 }
 

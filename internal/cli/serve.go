@@ -30,7 +30,7 @@ const stopTime = 9 * time.Second
 type serveOptions struct {
 	dir, listen, adminTokenFile string
 	certificate, key            string
-	behindProxy                 bool
+	behindProxy, signCommits    bool
 	imports                     []string
 	destinations                []string
 	authorities, address        string
@@ -55,6 +55,7 @@ func (p *program) serve() *cobra.Command {
 	f.StringVar(&o.certificate, "tls-cert", "", "file with the certificate, to serve over TLS")
 	f.StringVar(&o.key, "tls-key", "", "file with the certificate's key")
 	f.BoolVar(&o.behindProxy, "behind-proxy", false, "a proxy in front of the service speaks TLS to the outside")
+	f.BoolVar(&o.signCommits, "sign-commits", false, "sign the commits that landings write with the service's key, which tavrin journal head shows")
 	f.StringSliceVar(&o.imports, "allow-import", nil, "URL prefix from which repositories may be imported; may be "+
 		"given several times")
 	f.StringArrayVar(&o.destinations, "allow-destination", nil, "URL prefix that the service may call, for webhooks; in a network that is not "+
@@ -192,7 +193,7 @@ func start(ctx context.Context, o serveOptions, log *slog.Logger) (*running, err
 		url = "https://" + listener.Addr().String()
 	}
 	address := strings.TrimRight(cmp.Or(o.address, url), "/")
-	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Outside: outside, Address: address, Version: api.Version, Relay: relay, Log: log, Bounds: b})
+	s, err := service.Open(ctx, service.Options{Dir: o.dir, Imports: o.imports, Outside: outside, Address: address, SignCommits: o.signCommits, Version: api.Version, Relay: relay, Log: log, Bounds: b})
 	if err != nil {
 		return nil, errors.Join(err, listener.Close())
 	}

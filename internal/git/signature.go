@@ -1,6 +1,7 @@
 package git
 
 import (
+	"crypto/rand"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/pem"
@@ -27,6 +28,25 @@ func (c Commit) Signature() (s KeySignature, signed bool) {
 		return KeySignature{}, false
 	}
 	return readSignature(c.raw), true
+}
+
+// SignCommit adds a signature in the format of OpenSSH (PROTOCOL.sshsig) to the text of a commit that has none, as
+// "git commit -S" does. With an Ed25519 key the same text is signed the same way each time.
+func SignCommit(text string, key ssh.Signer) (string, error) {
+	sum := sha512.Sum512([]byte(text))
+	signed := ssh.Marshal(struct{ Namespace, Reserved, Hash, Digest string }{"git", "", "sha512", string(sum[:])})
+	made, err := key.Sign(rand.Reader, append([]byte("SSHSIG"), signed...))
+	if err != nil {
+		return "", fmt.Errorf("sign a commit: %w", err)
+	}
+	blob := ssh.Marshal(struct {
+		Magic                                           [6]byte
+		Version                                         uint32
+		PublicKey, Namespace, Reserved, Hash, Signature string
+	}{[6]byte([]byte("SSHSIG")), 1, string(key.PublicKey().Marshal()), "git", "", "sha512", string(ssh.Marshal(made))})
+	armored := strings.TrimSuffix(string(pem.EncodeToMemory(&pem.Block{Type: "SSH SIGNATURE", Bytes: blob})), "\n")
+	header, message, _ := strings.Cut(text, "\n\n")
+	return header + "\ngpgsig " + strings.ReplaceAll(armored, "\n", "\n ") + "\n\n" + message, nil
 }
 
 // tagSignature begins the signature of a tag, which stands at the end of its text (gitformat-signature).

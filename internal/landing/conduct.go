@@ -277,6 +277,9 @@ func verdictOf(g facts.Gathered) queue.Verdict {
 			v.Red = q.Told()
 		}
 	}
+	if g.Rehearsal.LeftOut > 0 && keepsEmpty(&g) {
+		v.Stale = "commits that change nothing were left out of it, which the rules do not have any more"
+	}
 	for _, login := range g.Rehearsal.Approvers {
 		if !slices.Contains(report.Approvers, login) {
 			v.Stale = "the approval of " + login + ", which its message names, no longer counts"

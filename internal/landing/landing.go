@@ -98,7 +98,9 @@ func (s *Conductor) intend(ctx context.Context, repo *records.Repository, target
 		}
 		at := queue.At{At: tx.Now()}
 		report := gate.JudgeInFull(g.Set, g.Facts)
-		if !report.Clear || g.Rehearsal == nil || g.Rehearsal.Number != a.Rehearsal {
+		// What was fixed when it was built, and holds no more, is asked once more here: an approval that its message names may
+		// have been withdrawn since the queue was told, and another stand in its place.
+		if !report.Clear || g.Rehearsal == nil || g.Rehearsal.Number != a.Rehearsal || verdictOf(g).Stale != "" {
 			told := []queue.Event{queue.Seen{At: at, Entry: a.Entry, Gate: gateOf(g)}}
 			if g.Rehearsal != nil {
 				told = append(told, queue.Judged{At: at, Rehearsal: g.Rehearsal.Number, Verdict: verdictOf(g)})

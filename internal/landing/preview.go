@@ -81,7 +81,7 @@ func (s *Conductor) wouldNotLand(ctx context.Context, db *gorm.DB, repo *records
 	if err != nil {
 		strategy = change.Squash // any will do to see whether it goes together with the target
 	}
-	plan, err := planOf(db, repo, &g, records.Rehearsal{Base: tip, Head: g.Revision.Head, Strategy: string(strategy)})
+	plan, err := s.planOf(db, repo, &g, records.Rehearsal{Base: tip, Head: g.Revision.Head, Strategy: string(strategy)})
 	if err != nil {
 		return "", err
 	}
@@ -140,7 +140,7 @@ func (s *Conductor) PreviewLanding(ctx context.Context, a accounts.Actor, name s
 	if err != nil {
 		return wire.LandingPreview{}, err
 	}
-	plan, err := planOf(snap.DB, repo, &g, r)
+	plan, err := s.planOf(snap.DB, repo, &g, r)
 	if err != nil {
 		return wire.LandingPreview{}, err
 	}
@@ -158,6 +158,17 @@ func (s *Conductor) PreviewLanding(ctx context.Context, a accounts.Actor, name s
 		}
 		out.Commits = append(out.Commits, v)
 	}
+	for _, k := range g.Revision.Commits {
+		if k.Signed && !slices.ContainsFunc(out.Commits, func(v wire.PreviewedCommit) bool { return v.ID == k.ID }) {
+			out.SignaturesLost++
+		}
+	}
+	with := ""
+	if s.signs && slices.ContainsFunc(out.Commits, func(v wire.PreviewedCommit) bool { return !v.Kept }) {
+		out.SignedWith = s.key.SSH()
+		with = s.key.Fingerprint()
+	}
+	out.Signatures = change.SignaturesOf(out.SignaturesLost, with)
 	return out, nil
 }
 

@@ -122,7 +122,7 @@ func (s *Conductor) rehearseNow(ctx context.Context, repo *records.Repository, g
 		return trouble, err
 	}
 	s.moves.At("rehearsal:planned")
-	plan, err := planOf(s.records.Read(ctx), repo, g, r)
+	plan, err := s.planOf(s.records.Read(ctx), repo, g, r)
 	if err != nil {
 		return nil, err
 	}
@@ -135,7 +135,7 @@ func (s *Conductor) rehearseNow(ctx context.Context, repo *records.Repository, g
 		return trouble, nil
 	}
 	s.moves.At("rehearsal:built")
-	r.CommitID, r.Tree = built.Commit, built.Tree
+	r.CommitID, r.Tree, r.LeftOut = built.Commit, built.Tree, built.Left
 	return nil, s.records.Write(ctx, func(tx *records.Tx) error { return s.recordBuilt(tx, repo, g, wanted, r) })
 }
 
@@ -145,7 +145,7 @@ func (s *Conductor) recordBuilt(tx *records.Tx, repo *records.Repository, g *fac
 	if err := s.stillWanted(tx.DB, r.ID); err != nil {
 		return err
 	}
-	if err := tx.Model(&r).Updates(map[string]any{"commit_id": r.CommitID, "tree": r.Tree}).Error; err != nil {
+	if err := tx.Model(&r).Updates(map[string]any{"commit_id": r.CommitID, "tree": r.Tree, "left_out": r.LeftOut}).Error; err != nil {
 		return err
 	}
 	now, err := s.gathered(tx.DB, repo, g.Entry.ID) // by the rules of this moment; later ones ask for themselves
@@ -198,7 +198,7 @@ func onBase(g *facts.Gathered, same []int) (lost []change.Review) {
 }
 
 // planOf is the plan of a rehearsal on record.
-func planOf(db *gorm.DB, repo *records.Repository, g *facts.Gathered, r records.Rehearsal) (rehearsal.Plan, error) {
+func (s *Conductor) planOf(db *gorm.DB, repo *records.Repository, g *facts.Gathered, r records.Rehearsal) (rehearsal.Plan, error) {
 	ids := make([]string, len(g.Revision.Commits))
 	for i, c := range g.Revision.Commits {
 		ids[i] = c.ID
@@ -219,11 +219,21 @@ func planOf(db *gorm.DB, repo *records.Repository, g *facts.Gathered, r records.
 			landed[id] = true
 		}
 	}
-	return rehearsal.Plan{
+	plan := rehearsal.Plan{
 		Base: r.Base, Head: r.Head, Shown: g.Revision.Base, Strategy: rehearsal.Strategy(r.Strategy), Message: r.Message, Landed: landed, Genuine: genuine,
 		Author:    git.Signature{Name: r.AuthorName, Email: r.AuthorEmail, When: r.AuthoredAt},
 		Committer: git.Signature{Name: "Tavrin", Email: "landing@tavrin.invalid", When: r.CommittedAt},
-	}, nil
+	}
+	plan.KeepEmpty = keepsEmpty(g)
+	if s.signs {
+		plan.Sign = s.key.Commit
+	}
+	return plan, nil
+}
+
+// keepsEmpty says whether the rules of the target want no commit left out that changes nothing.
+func keepsEmpty(g *facts.Gathered) bool {
+	return !g.Set.Without(g.Facts.Suspended).For(g.Change.Target).DropEmpty.Value
 }
 
 func rehearsalRef(r records.Rehearsal) string { return fmt.Sprintf("rehearsals/%d", r.ID) }
@@ -264,7 +274,7 @@ func (s *Conductor) otherWays(ctx context.Context, repo *records.Repository, g *
 		if string(strategy) == g.Entry.Strategy {
 			continue
 		}
-		plan, err := planOf(s.records.Read(ctx), repo, g, records.Rehearsal{Base: tip, Head: g.Revision.Head,
+		plan, err := s.planOf(s.records.Read(ctx), repo, g, records.Rehearsal{Base: tip, Head: g.Revision.Head,
 			Strategy: string(strategy)})
 		if err == nil && rehearsal.Try(ctx, s.disk.Bare(repo), plan) == nil {
 			ways = append(ways, string(strategy))

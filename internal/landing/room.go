@@ -37,6 +37,7 @@ type Conductor struct {
 	changes  *changes.Changes
 	intake   *intake.Intake
 	key      *signing.Key
+	signs    bool // the commits that landings write
 	log      *slog.Logger
 
 	tasks    sync.WaitGroup // what runs until the service stops
@@ -57,14 +58,16 @@ type Needs struct {
 	Changes  *changes.Changes
 	Intake   *intake.Intake
 	Key      *signing.Key
-	Log      *slog.Logger
+	// SignCommits has the commits that landings write signed with the key.
+	SignCommits bool
+	Log         *slog.Logger
 }
 
 // New returns what carries out the queues of a service.
 func New(n Needs) *Conductor {
 	s := &Conductor{
 		records: n.Records, disk: n.Disk, moves: n.Moves, rulebook: n.Rulebook, facts: n.Facts, checks: n.Checks, waivers: n.Waivers,
-		queues: n.Queues, changes: n.Changes, intake: n.Intake, key: n.Key, log: n.Log,
+		queues: n.Queues, changes: n.Changes, intake: n.Intake, key: n.Key, signs: n.SignCommits, log: n.Log,
 	}
 	s.building.at, s.building.slots = map[work]context.CancelFunc{}, make(chan struct{}, builders)
 	n.Moves.Settles(moves.Landing, s.settleLanding)

@@ -368,6 +368,7 @@ type Rehearsal struct {
 	SameAs      []int    `gorm:"serializer:json"` // earlier revisions that bring the same to its base
 	CommitID    string
 	Tree        string
+	LeftOut     int // commits that it left out, since they would have changed nothing
 	Ended       string
 	CreatedAt   time.Time
 }

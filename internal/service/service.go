@@ -54,7 +54,9 @@ type Options struct {
 	Outside outbound.Options
 	// Address is where the service is reached, such as https://tavrin.example; empty: it does not know.
 	Address string
-	Version string // of the program
+	// SignCommits has the commits that landings write signed with the service's key.
+	SignCommits bool
+	Version     string // of the program
 	// Relay takes digests by mail; nil: none are sent.
 	Relay *mail.Relay
 	Log   *slog.Logger
@@ -221,7 +223,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	})
 	s.Landing = landing.New(landing.Needs{
 		Records: r, Disk: s.Disk, Moves: s.Moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Waivers: s.Waivers,
-		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Key: key, Log: o.Log,
+		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Key: key, SignCommits: o.SignCommits, Log: o.Log,
 	})
 	s.Trials = trials.New(r, s.Disk, s.Rulebook, s.Facts)
 	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook)

@@ -14,8 +14,12 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
 
 	"tavrin/internal/core/journal"
+	"tavrin/internal/git"
 	"tavrin/internal/problem"
 	"tavrin/wire"
 )
@@ -62,6 +66,26 @@ func (k *Key) public() ed25519.PublicKey { return k.private.Public().(ed25519.Pu
 
 // Public returns the public key, in Base64.
 func (k *Key) Public() string { return base64.StdEncoding.EncodeToString(k.public()) }
+
+// ssh is the key as OpenSSH has it.
+func (k *Key) ssh() ssh.Signer {
+	s, err := ssh.NewSignerFromKey(k.private)
+	if err != nil {
+		panic(err) // an Ed25519 key is one that it knows
+	}
+	return s
+}
+
+// SSH returns the public key as a line for a file of allowed signers (ssh-keygen, ALLOWED SIGNERS), without the name.
+func (k *Key) SSH() string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(k.ssh().PublicKey())))
+}
+
+// Fingerprint returns the public key's fingerprint, as ssh-keygen shows it.
+func (k *Key) Fingerprint() string { return ssh.FingerprintSHA256(k.ssh().PublicKey()) }
+
+// Commit signs the text of a commit. The same text is signed the same way each time.
+func (k *Key) Commit(text string) (string, error) { return git.SignCommit(text, k.ssh()) }
 
 // envelope is a DSSE envelope (https://github.com/secure-systems-lab/dsse): what was signed and the signatures.
 type envelope struct {
@@ -127,7 +151,7 @@ func HeadText(h journal.Head) []byte {
 // Head signs the head of the journal.
 func (k *Key) Head(h journal.Head) wire.SignedHead {
 	return wire.SignedHead{
-		JournalHead: h, PublicKey: k.Public(),
+		JournalHead: h, PublicKey: k.Public(), SSHKey: k.SSH(),
 		Signature: base64.StdEncoding.EncodeToString(ed25519.Sign(k.private, HeadText(h))),
 	}
 }

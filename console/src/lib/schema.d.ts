@@ -3782,6 +3782,15 @@ export interface components {
             commits: components["schemas"]["PreviewedCommit"][];
             /** @description why nothing would come */
             obstacle?: string;
+            /** @description what becomes of signatures, in words */
+            signatures?: string;
+            /**
+             * Format: int64
+             * @description signed commits of the change that do not come as they are: their signatures do not come
+             */
+            signatures_lost?: number;
+            /** @description the service's public key, as OpenSSH writes it, with which the new commits are signed; absent: they are not signed */
+            signed_with?: string;
             strategy: string;
             target: string;
         };
@@ -4771,6 +4780,8 @@ export interface components {
             seq: number;
             /** @description Ed25519 over "tavrin journal head", seq and hash, a line each; base64 */
             signature: string;
+            /** @description the same key as OpenSSH writes it: a service that signs the commits it writes signs them with it */
+            ssh_key?: string;
         };
         SilentCheck: {
             /** Format: int64 */

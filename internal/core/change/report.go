@@ -48,3 +48,19 @@ func RollUp(parts []CheckState, of int) (CheckState, string) {
 	}
 	return Running, words // there is no part
 }
+
+// SignaturesOf says what becomes of signatures at a landing that writes commits anew: so many of the change's own are lost, and
+// the new commits are signed with a key of the service's, or with none. Empty: there is nothing to say.
+func SignaturesOf(lost int, with string) string {
+	var said []string
+	switch {
+	case lost == 1:
+		said = append(said, "One commit of the change is signed, and is written anew: its signature does not come with it.")
+	case lost > 1:
+		said = append(said, fmt.Sprintf("%d commits of the change are signed, and are written anew: their signatures do not come with them.", lost))
+	}
+	if with != "" {
+		said = append(said, fmt.Sprintf("What is written anew is signed with the service's key, %s.", with))
+	}
+	return strings.Join(said, " ")
+}

@@ -64,12 +64,15 @@ func Plan(commits []Commit) []Folded {
 		if folded[i] {
 			continue
 		}
-		f := Folded{Into: i, Message: commits[i].Message}
+		f := Folded{Into: i, Message: Text(commits[i].Message)}
 		squashed := false
 		for j := next[i]; j >= 0; j = next[j] {
 			f.With = append(f.With, j)
-			squashed = squashed || strings.HasPrefix(commits[j].Message, "squash! ")
-			f.Message = joined(f.Message, commits[j].Message, squashed)
+			squashed = squashed || strings.HasPrefix(subjects[j], "squash! ")
+			f.Message = joined(f.Message, Text(commits[j].Message), squashed)
+		}
+		if squashed {
+			f.Message = tidied(f.Message)
 		}
 		out = append(out, f)
 	}
@@ -115,16 +118,63 @@ func target(commits []Commit, subjects []string, first map[string]int, wanted st
 
 var isID = regexp.MustCompile(`^[0-9a-f]{4,64}$`)
 
+// Text is the message with which Git writes a commit anew: without the blank lines before its subject.
+func Text(message string) string {
+	for message != "" {
+		line, rest, _ := strings.Cut(message, "\n")
+		if !blank(line) {
+			break
+		}
+		message = rest
+	}
+	return message
+}
+
+// blank says whether a line is one to Git.
+func blank(line string) bool { return strings.Trim(line, " \t\r\n") == "" }
+
+// parts cuts a message into the lines of its first paragraph and what follows.
+func parts(message string) (subject []string, rest string) {
+	rest = Text(message)
+	for rest != "" {
+		line, after, _ := strings.Cut(rest, "\n")
+		if blank(line) {
+			break
+		}
+		subject, rest = append(subject, strings.TrimRight(line, " \t\r")), after
+	}
+	return subject, Text(rest)
+}
+
 // subject is the first paragraph of a message in one line.
 func subject(message string) string {
-	paragraph, _, _ := strings.Cut(strings.TrimLeft(message, "\n"), "\n\n")
-	return strings.Join(strings.Split(strings.TrimRight(paragraph, "\n"), "\n"), " ")
+	lines, _ := parts(message)
+	return strings.Join(lines, " ")
 }
 
 // body is a message without its first paragraph.
 func body(message string) string {
-	_, rest, _ := strings.Cut(strings.TrimLeft(message, "\n"), "\n\n")
-	return strings.TrimLeft(rest, "\n")
+	_, rest := parts(message)
+	return rest
+}
+
+// tidied is a message as Git leaves it after somebody edited it, but for lines that begin with #: without white space at the
+// end of lines, and with single blank lines, inside only.
+func tidied(message string) string {
+	var out strings.Builder
+	gap := false
+	for line := range strings.Lines(message) {
+		if blank(line) {
+			gap = true
+			continue
+		}
+		if gap && out.Len() > 0 {
+			out.WriteByte('\n')
+		}
+		gap = false
+		out.WriteString(strings.TrimRight(line, " \t\r\n") + "\n")
+	}
+	return out.String()
 }
 
 // joined is the message of a commit into which another is folded: as it was, by fixup!; with the other's body behind it, by

@@ -15,12 +15,12 @@ func TestPlan(t *testing.T) {
 		{"a|b|fixup! a|fixup! b|fixup! a", "0+2,4:a|1+3:b"},
 		{"a|fixup! c", "0:a|1:fixup! c"},
 		{"fixup! a|a", "0:fixup! a|1:a"},
-		{"a\n\nlong|squash! a\n\nmore", "0+1:a\n\nlong\n\nmore"},
-		{"a|squash! a", "0+1:a"},
+		{"a\n\nlong|squash! a\n\nmore", "0+1:a\n\nlong\n\nmore\n"},
+		{"a|squash! a", "0+1:a\n"},
 		{"a\n\nlong|amend! a\n\nb\n\nshort", "0+1:b\n\nshort"},
 		{"a|amend! a", "0+1:a"},
-		{"a|amend! a\n\nb|squash! a\n\nx", "0+1,2:b\n\nx"},
-		{"a|squash! a\n\nx|amend! a\n\nb|squash! a\n\ny", "0+1,2,3:a\n\nx\n\nb\n\ny"},
+		{"a|amend! a\n\nb|squash! a\n\nx", "0+1,2:b\n\nx\n"},
+		{"a|squash! a\n\nx|amend! a\n\nb|squash! a\n\ny", "0+1,2,3:a\n\nx\n\nb\n\ny\n"},
 		{"a|fixup! fixup! a|fixup! amend! squash! a", "0+1,2:a"},
 		{"a b|a|fixup! a", "0:a b|1+2:a"},
 		{"a b|c|fixup! a", "0+2:a b|1:c"},
@@ -31,6 +31,10 @@ func TestPlan(t *testing.T) {
 		{"a|fixup!a", "0:a|1:fixup!a"},
 		{"a|FIXUP! a", "0:a|1:FIXUP! a"},
 		{"a|fixup! a\n\na body", "0+1:a"},
+		{" \n\na \n\nb|c", "0:a \n\nb|1:c"}, // as it is written anew: its blank lines before the subject go
+		{"a\n \nb|fixup! a", "0+1:a\n \nb"},
+		{"a \n\n\n# b  |squash! a\n \nmore\n\n\n", "0+1:a\n\n# b\n\nmore\n"},
+		{"a|\n\nfixup! a", "0+1:a"},
 		{"a|fixup! a|fixup! 0001", "0+1,2:a"}, // of the fixup itself
 	} {
 		var commits []Commit

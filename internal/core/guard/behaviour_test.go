@@ -177,6 +177,7 @@ var differing = func() map[string][]string {
 		"protect[].land.message":               one(of("land: {message: @}, require: [{"+both+"}]"), "'docs: {title}'", "'x: {title}'"),
 		"protect[].land.trailers":              one(of("land: {trailers: @}, require: [{messages: 'Told-by'}]"), "'Told-by: {author}'", "'Seen-by: {author}'"),
 		"protect[].land.delete_source":         one(of("land: {delete_source: @}"), "true", "false"),
+		"protect[].land.drop_empty":            one(of("land: {drop_empty: @}"), "true", "false"),
 		"protect[].land.join_early":            one(of("land: {join_early: @}"), "true", "false"),
 		"protect[].require[].called":           one(asks("approvals: 2, called: @"), "a", "b"),
 		"protect[].require[].level":            one(of("push: role:writer, require: [{"+both+", level: @}]"), "required", "advisory"),

@@ -78,7 +78,7 @@ func value(rng *rand.Rand, key string) string {
 	case "after_push":
 		return draw(rng, "", "{approvals_stay: never}", "{approvals_stay: always}", "{objections_stay: never}", "{objections_stay: if_unchanged, approvals_stay: if_unchanged}")
 	case "land":
-		return draw(rng, "", "", "", "{strategies: [rebase]}", "{strategies: [squash, merge]}", "{who: team:accounts}", "{default: squash}", "{message: 'docs: {title}'}", "{join_early: false}", "{trailers: 'Told-by: {author}'}", "{trailers: ['docs: {title}', 'Told-by: {author}']}")
+		return draw(rng, "", "", "", "{strategies: [rebase]}", "{strategies: [squash, merge]}", "{who: team:accounts}", "{default: squash}", "{message: 'docs: {title}'}", "{drop_empty: false}", "{join_early: false}", "{trailers: 'Told-by: {author}'}", "{trailers: ['docs: {title}', 'Told-by: {author}']}")
 	case "changes":
 		return draw(rng, "", "", "'- [ ] tried'", "'- [x] tried'", "FEN-1", "'docs: as the rules say'")
 	case "repositories", "area repositories":

@@ -45,6 +45,8 @@ protect:
 		{"a default strategy", "join_early: false", "join_early: false, default: squash", "land.default", true},
 		{"a message", "join_early: false", "join_early: false, message: 'x: {title}'", "land.message", true},
 		{"created from elsewhere", "push: team:release", "push: team:release\n    create_from: dev", "create_from", true},
+		{"what is empty", "join_early: false", "join_early: false, drop_empty: true", "", false},
+		{"what is not empty", "join_early: false", "join_early: false, drop_empty: false", "land.drop_empty", false},
 		{"join early", "join_early: false", "join_early: true", "join_early", true},
 		{"approvals stay", "approvals_stay: never", "approvals_stay: always", "approvals_stay", true},
 		{"objections go", "objections_stay: always", "objections_stay: never", "objections_stay", true},

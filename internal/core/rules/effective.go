@@ -72,6 +72,7 @@ type Effective struct {
 	DeleteSource   Setting[bool] // false where they disagree
 	DeletesSaid    int
 	JoinEarly      Setting[bool]
+	DropEmpty      Setting[bool]
 	Exempted       []require.Source    // protections that do not bind the person asked about; see Binding
 	Suspended      []change.Suspension // that would match the branch if they were not suspended
 }
@@ -96,7 +97,7 @@ type combining struct {
 func newCombining(branch string) *combining {
 	return &combining{Effective: &Effective{Branch: branch, Rewrite: Setting[Permission]{Value: Allowed},
 		Delete:        Setting[Permission]{Value: Allowed},
-		ApprovalsStay: Setting[require.Stay]{Value: require.StayAlways}, ObjectionsStay: Setting[require.Stay]{Value: require.StayNever}, JoinEarly: Setting[bool]{Value: true}, With: slices.Clone(change.Strategies)},
+		ApprovalsStay: Setting[require.Stay]{Value: require.StayAlways}, ObjectionsStay: Setting[require.Stay]{Value: require.StayNever}, JoinEarly: Setting[bool]{Value: true}, DropEmpty: Setting[bool]{Value: true}, With: slices.Clone(change.Strategies)},
 		trailers: map[string][]require.Source{}}
 }
 
@@ -130,6 +131,9 @@ func (c *combining) take(l Layer, p *Protection) {
 		source("land.delete_source"))
 	if p.JoinEarly != nil {
 		c.JoinEarly.stricter(*p.JoinEarly, source("land.join_early"), falseFirst)
+	}
+	if p.DropEmpty != nil {
+		c.DropEmpty.stricter(*p.DropEmpty, source("land.drop_empty"), falseFirst)
 	}
 	for _, t := range p.Trailers {
 		c.trailers[t] = append(c.trailers[t], source("land.trailers"))
@@ -243,7 +247,7 @@ func (e *Effective) sort() {
 		slices.SortFunc(list, func(a, b Allowance) int { return bySource(a.Source, b.Source) })
 	}
 	for _, list := range [][]require.Source{e.Rewrite.From, e.Delete.From, e.ApprovalsStay.From, e.ObjectionsStay.From,
-		e.WithFrom, e.DefaultFrom, e.Message.From, e.DeleteSource.From, e.JoinEarly.From} {
+		e.WithFrom, e.DefaultFrom, e.Message.From, e.DeleteSource.From, e.JoinEarly.From, e.DropEmpty.From} {
 		slices.SortFunc(list, bySource)
 	}
 	slices.SortFunc(e.Trailers, func(a, b Setting[string]) int { return strings.Compare(a.Value, b.Value) })

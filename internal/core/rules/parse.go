@@ -474,6 +474,9 @@ func (r *reader) land(p *Protection, f grammar.Field) {
 		case "join_early":
 			b := r.Boolean(g)
 			p.JoinEarly = &b
+		case "drop_empty":
+			b := r.Boolean(g)
+			p.DropEmpty = &b
 		}
 	}
 	if p.Default != "" && len(p.With) > 0 && !slices.Contains(p.With, p.Default) {

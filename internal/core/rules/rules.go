@@ -122,6 +122,7 @@ type Protection struct {
 	Trailers     []string          // templates of lines added to the final message
 	DeleteSource *bool
 	JoinEarly    *bool
+	DropEmpty    *bool
 	Exempt       []people.Principal
 	// Waiver lists who may waive what this protection asks, in the open and one case at a time; empty: nobody.
 	Waive []people.Principal

@@ -54,12 +54,17 @@ type Plan struct {
 	Message   string
 	Author    git.Signature
 	Committer git.Signature
+	// KeepEmpty refuses a strategy by which a commit would have to be left out because it changes nothing.
+	KeepEmpty bool
+	// Sign adds a signature to the text of each new commit, the same one to the same text; nil: none is signed.
+	Sign func(commit string) (string, error)
 }
 
 // Built is a rehearsal that was built; its objects are on disk.
 type Built struct {
 	Commit string
 	Tree   string
+	Left   int // commits that were left out, because they would have changed nothing
 }
 
 // DifferentError says that a strategy would not land what was shown of the change, although the change by itself goes
@@ -70,6 +75,7 @@ type DifferentError struct {
 	Conflict *ConflictError // why it cannot be written at all; nil: it can
 	Unshown  string         // a commit that would come with it and was not shown; empty: none
 	Behind   bool           // the target has commits that the change does not have
+	Emptied  string         // a commit that would change nothing, where none may be left out; empty: none
 	Mixed    string         // a commit of another character encoding than those that are folded into it; empty: none
 }
 
@@ -78,6 +84,8 @@ func (e *DifferentError) Error() string {
 	switch {
 	case e.Behind:
 		return fmt.Sprintf("by %s nothing can be written: the target has commits that the branch does not have", e.Strategy)
+	case e.Emptied != "":
+		return fmt.Sprintf("by %s commit %.10s would change nothing, and the rules have no such commit left out", e.Strategy, e.Emptied)
 	case e.Mixed != "":
 		return fmt.Sprintf("by %s the message of commit %.10s would be written in two character encodings", e.Strategy, e.Mixed)
 	case e.Unshown != "":
@@ -158,7 +166,7 @@ func (b *builder) build(ctx context.Context) (built Built, err error) {
 			built, err = b.rebase(ctx, nil) // what landed may have been taken back since
 		}
 		if err == nil && p.Strategy == RebaseThenMerge {
-			built, err = b.follow(built.Commit)
+			built, err = b.follow(built)
 		}
 		return built, err
 	case Squash, Merge, SquashThenMerge:
@@ -251,21 +259,21 @@ func (b *builder) merge(ctx context.Context) (Built, error) {
 			return Built{}, err
 		}
 	case SquashThenMerge:
-		squashed, err := b.write.write(git.CommitText(b.judged, parents, b.plan.Author, b.plan.Committer, trailer.Drop(b.plan.Message)))
+		squashed, err := b.commitOf(git.CommitText(b.judged, parents, b.plan.Author, b.plan.Committer, trailer.Drop(b.plan.Message)))
 		if err != nil {
 			return Built{}, err
 		}
 		parents = append(parents, squashed)
 	}
-	id, err := b.write.write(git.CommitText(b.judged, parents, b.plan.Author, b.plan.Committer, b.plan.Message))
+	id, err := b.commitOf(git.CommitText(b.judged, parents, b.plan.Author, b.plan.Committer, b.plan.Message))
 	return Built{Commit: id, Tree: b.judged}, err
 }
 
 // follow makes the merge commit that follows what was built, which has the same tree.
-func (b *builder) follow(built string) (Built, error) {
+func (b *builder) follow(built Built) (Built, error) {
 	b.wrote = true
-	id, err := b.write.write(git.CommitText(b.judged, []string{b.plan.Base, built}, b.plan.Author, b.plan.Committer, b.plan.Message))
-	return Built{Commit: id, Tree: b.judged}, err
+	id, err := b.commitOf(git.CommitText(b.judged, []string{b.plan.Base, built.Commit}, b.plan.Author, b.plan.Committer, b.plan.Message))
+	return Built{Commit: id, Tree: b.judged, Left: built.Left}, err
 }
 
 // forward is the change's head itself, where it stands on the base and brings what was shown.
@@ -292,6 +300,16 @@ func (b *builder) forward(ctx context.Context) (Built, error) {
 	default:
 		return Built{}, b.different(ctx, tree)
 	}
+}
+
+// commitOf writes a commit that is to land.
+func (b *builder) commitOf(text string) (id string, err error) {
+	if b.plan.Sign != nil {
+		if text, err = b.plan.Sign(text); err != nil {
+			return "", err
+		}
+	}
+	return b.write.write(text)
 }
 
 // mergeable says why a merge commit would not be what it seems to be.
@@ -336,7 +354,7 @@ func (b *builder) shown(ctx context.Context) error {
 // beyond their parents is missed by the judge, if it was anything.
 func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, error) {
 	var err error
-	tip, tree := b.plan.Base, b.baseTree
+	tip, tree, left := b.plan.Base, b.baseTree, 0
 	for _, c := range b.folded(b.picks) {
 		if skip[c.id] && !slices.ContainsFunc(c.with, func(p pick) bool { return !skip[p.id] }) {
 			continue
@@ -358,11 +376,16 @@ func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, erro
 				return Built{}, err
 			}
 		}
-		if merged == tree && (len(c.with) > 0 || !c.empty) {
+		wasEmpty := c.empty && !slices.ContainsFunc(c.with, func(p pick) bool { return !p.empty })
+		if merged == tree && !wasEmpty {
+			if b.plan.KeepEmpty {
+				return Built{}, &DifferentError{Strategy: b.plan.Strategy, Emptied: c.id}
+			}
+			left++
 			continue
 		}
 		b.wrote = true
-		if tip, err = b.write.write(c.replayed(merged, tip, b.plan.Committer)); err != nil {
+		if tip, err = b.commitOf(c.replayed(merged, tip, b.plan.Committer)); err != nil {
 			return Built{}, err
 		}
 		tree = merged
@@ -373,7 +396,7 @@ func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, erro
 	case tree == b.baseTree:
 		return Built{}, NothingError{}
 	}
-	return Built{Commit: tip, Tree: tree}, nil
+	return Built{Commit: tip, Tree: tree, Left: left}, nil
 }
 
 // replay merges what a commit changed onto a tree. Git 2.39 cannot be told the merge base, so a commit is made for the
@@ -427,8 +450,9 @@ func (b *builder) folded(picks []pick) []pick {
 	var out []pick
 	for _, f := range fold.Plan(list) {
 		c := picks[f.Into]
-		c.mixed = c.message != f.Message
-		c.message = f.Message
+		if fold.Text(c.message) != f.Message {
+			c.message, c.mixed = f.Message, true
+		}
 		for _, i := range f.With {
 			c.with = append(c.with, picks[i])
 		}
@@ -489,7 +513,7 @@ func (c pick) replayed(tree, parent string, committer git.Signature) string {
 		encoding = "encoding " + c.encoding + "\n"
 	}
 	return fmt.Sprintf("tree %s\nparent %s\nauthor %s\ncommitter %s\n%s\n%s", tree, parent, c.author,
-		committer.Line(), encoding, trailer.Drop(c.message))
+		committer.Line(), encoding, trailer.Drop(fold.Text(c.message)))
 }
 
 // standInText is a commit made for the purpose of a merge.

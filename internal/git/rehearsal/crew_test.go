@@ -293,3 +293,47 @@ func TestOddAttributes(t *testing.T) {
 		t.Errorf("2 MB of attributes: %v", err)
 	}
 }
+
+// A commit that would change nothing is left out and counted, or refused by its name, as the plan says; one that was empty where
+// it was made stays either way.
+func TestCommitsThatChangeNothing(t *testing.T) {
+	t.Parallel()
+	w := newShop(t)
+	w.Write("a", workshop.Lines(9, nil))
+	w.Commit("start")
+	w.Git("checkout", "-q", "-b", "topic")
+	w.Write("b", "b\n")
+	same := w.Commit("the same")
+	w.Commit("empty")
+	w.Write("c", "c\n")
+	head := w.Commit("own")
+	w.Git("checkout", "-q", "main")
+	w.Write("b", "b\n")
+	base := w.Commit("there already")
+	w.Push()
+	for _, by := range every {
+		p := w.shownOn(by, base, base, head)
+		built, err := Build(t.Context(), w.Repo, p)
+		replays := by == Rebase || by == Fold || by == RebaseThenMerge
+		if by == FastForward {
+			continue
+		}
+		if err != nil || built.Left != map[bool]int{true: 1}[replays] {
+			t.Errorf("%s: %+v, %v", by, built, err)
+		}
+		p.KeepEmpty = true
+		kept, err := Build(t.Context(), w.Repo, p)
+		var different *DifferentError
+		switch {
+		case !replays && (err != nil || kept != built):
+			t.Errorf("%s: %+v, %v", by, kept, err)
+		case replays && (!errors.As(err, &different) || different.Emptied != same || !strings.Contains(err.Error(), "commit "+same[:10]+" would change nothing")):
+			t.Errorf("%s: %v", by, err)
+		}
+		if replays {
+			if n := w.bareGit("rev-list", "--count", "--no-merges", built.Commit, "^"+base); n != "2" {
+				t.Errorf("%s brings %s commits", by, n)
+			}
+		}
+	}
+}

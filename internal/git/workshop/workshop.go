@@ -22,7 +22,9 @@ type Workshop struct {
 	Repo *git.Repo
 	// Program is what runs git in the bare repository.
 	Program *git.Program
-	tick    int
+	// Env is added to what git in the clone sees.
+	Env  []string
+	tick int
 }
 
 // New makes both, empty.
@@ -69,6 +71,7 @@ func (w *Workshop) TryWith(stdin io.Reader, args ...string) (string, error) {
 	cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME="+name,
 		"GIT_AUTHOR_EMAIL="+address, "GIT_COMMITTER_NAME="+name, "GIT_COMMITTER_EMAIL="+address,
 		"GIT_AUTHOR_DATE="+when, "GIT_COMMITTER_DATE="+when)
+	cmd.Env = append(cmd.Env, w.Env...)
 	out, err := cmd.CombinedOutput()
 	return string(out), err
 }

@@ -475,6 +475,7 @@ CREATE TABLE rehearsals (                           -- written before it is buil
   approvers    TEXT NOT NULL,                       -- JSON list of the logins that the message names
   commit_id    TEXT NOT NULL DEFAULT '',
   tree         TEXT NOT NULL DEFAULT '',
+  left_out     INTEGER NOT NULL DEFAULT 0,          -- commits that would have changed nothing
   ended        TEXT NOT NULL DEFAULT '',            -- why it is of no more use; empty while it is
   same_as      TEXT DEFAULT '[]',                   -- JSON list: earlier revisions that bring the same
   created_at   DATETIME NOT NULL

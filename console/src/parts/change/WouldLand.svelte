@@ -46,5 +46,6 @@
         </li>
       {/each}
     </ol>
+    {#if shown.signatures}<p class="mt-1 text-sm text-soft">{shown.signatures}</p>{/if}
   {/if}
 </div>
