@@ -222,6 +222,7 @@ type Change struct {
 	LandedCommit    string            `json:"landed_commit,omitempty"`
 	Ahead           int               `json:"ahead,omitempty" doc:"of one open change: commits it has and its target has not"`
 	Behind          int               `json:"behind,omitempty" doc:"of one open change: commits its target has and it has not; the queue brings them together, nobody has to"`
+	Conflicts       []string          `json:"conflicts" doc:"files in which it was found not to go together with its target, the first fifty; empty: none was found"`
 	Entry           *Entry            `json:"entry,omitempty" doc:"its newest place in the queue"`
 	Waivers         []Waiver          `json:"waivers" doc:"what was waived for it, newest first"`
 	CreatedAt       time.Time         `json:"created_at"`

@@ -31,7 +31,7 @@ func (s *server) changes() {
 		return s.Service.Intake.DeleteBranches(ctx, a, q.Repository(), q.Body.Branches)
 	})
 	serve(s, wire.GetConflicts, func(ctx context.Context, a accounts.Actor, q *wire.InChange) (wire.Conflicts, error) {
-		return s.Service.Landing.Conflicts(ctx, a, q.Repository(), q.Number)
+		return s.Service.Conflicts.Of(ctx, a, q.Repository(), q.Number)
 	})
 	serve(s, wire.UndoLanding, func(ctx context.Context, a accounts.Actor, q *wire.ChangeBody[wire.Reasoned]) (wire.Change, error) {
 		return s.Service.Intake.Undo(ctx, a, q.Repository(), q.Number, q.Body.Reason)

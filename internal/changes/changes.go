@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/conflicts"
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
@@ -151,6 +152,10 @@ func (s *Changes) changeViews(snap *records.View, repo *records.Repository,
 	if err != nil {
 		return nil, err
 	}
+	found, err := conflicts.Found(snap.DB, ids)
+	if err != nil {
+		return nil, err
+	}
 	refs := s.disk.Bare(repo).RefFiles()
 	out := []wire.Change{}
 	for _, g := range all {
@@ -159,6 +164,9 @@ func (s *Changes) changeViews(snap *records.View, repo *records.Repository,
 			return nil, err
 		}
 		v.Reviewers = append(v.Reviewers, reviewers[g.Change.ID]...)
+		if x := found[g.Change.ID]; g.Change.State == "open" || g.Change.State == "draft" {
+			v.Conflicts = append(v.Conflicts, x.Files...)
+		}
 		v.Waivers = []wire.Waiver{}
 		for _, o := range waivers {
 			if o.Number == v.Number {
@@ -184,7 +192,7 @@ func changeView(repo *records.Repository, g facts.Gathered, refs *git.RefFiles) 
 			maxHidden)],
 		LandedCommit: c.LandedCommit, CreatedAt: c.CreatedAt, UpdatedAt: c.UpdatedAt,
 		Labels: append([]string{}, g.Facts.Labels...), Reviewers: []wire.Reviewer{}, DependsOn: []int{}, Tickets: gate.Tickets(g.Set, g.Facts),
-		TicketLinks: gate.TicketLinks(g.Set, g.Facts), TicketAnswers: []wire.TicketAnswer{},
+		TicketLinks: gate.TicketLinks(g.Set, g.Facts), TicketAnswers: []wire.TicketAnswer{}, Conflicts: []string{},
 	}
 	for _, t := range g.Facts.Tickets {
 		said := wire.TicketAnswer{Ticket: t.Name, State: string(t.State), Title: t.Title, Trouble: t.Trouble}

@@ -289,6 +289,9 @@ func (p *program) showChange() *cobra.Command {
 				row(w, fmt.Sprintf("waiver %d", o.ID), fmt.Sprintf("%s, by %s: %s", waiverState(o), o.By,
 					o.Reason))
 			}
+			if len(k.Conflicts) > 0 {
+				row(w, "conflicts", fmt.Sprintf("with %s in %s: tavrin change conflicts %d", k.Target, list(k.Conflicts), k.Number))
+			}
 			row(w, "gate", k.Summary)
 			printReport(w, report)
 		})
@@ -673,6 +676,7 @@ func (p *program) join() *cobra.Command {
 		}, func(w io.Writer, e wire.Entry) {
 			row(w, fmt.Sprintf("change %d is in the queue of %s at place %d, by %s; it lands by itself when everything holds",
 				e.Number, e.Target, e.Position, e.Strategy))
+			row(w, e.Reason)
 		})
 	f := c.Flags()
 	f.StringVar(&strategy, "strategy", "", "one of "+strings.Join(texts(change.Strategies), ", ")+" (default: as the rules say)")

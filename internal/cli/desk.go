@@ -14,7 +14,7 @@ import (
 
 // deskWords say what each kind of thing on the desk wants.
 var deskWords = map[string]string{"stopped": "stopped", "red-tip": "red tip", "silent": "silent check", "webhook": "webhook", "acknowledge": "to acknowledge",
-	"review": "review", "look-again": "look again", "ejected": "ejected", "answer": "answer", "decide": "decide", "own": "yours, held up"}
+	"review": "review", "look-again": "look again", "ejected": "ejected", "conflict": "conflict", "answer": "answer", "decide": "decide", "own": "yours, held up"}
 
 // desk lists what waits for whoever asks.
 func (p *program) desk() *cobra.Command {
@@ -48,6 +48,8 @@ func deskCommand(i wire.DeskItem) string {
 		return "tavrin check wanted" + repo
 	case "red-tip":
 		return "tavrin queue show --branch " + strings.TrimSuffix(i.Title, " is red") + repo
+	case "conflict":
+		return fmt.Sprintf("tavrin change conflicts %d%s", i.Number, repo)
 	case "webhook":
 		return fmt.Sprintf("tavrin webhook deliveries %d", i.ID)
 	case "acknowledge":

@@ -11,7 +11,9 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/conflicts"
 	"tavrin/internal/core/change"
+	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/require"
@@ -25,7 +27,7 @@ import (
 )
 
 // deskOrder is the order of what waits for somebody: what holds others up first.
-var deskOrder = []string{"stopped", "red-tip", "silent", "webhook", "acknowledge", "review", "look-again", "ejected", "answer", "decide", "own"}
+var deskOrder = []string{"stopped", "red-tip", "silent", "webhook", "acknowledge", "review", "look-again", "ejected", "conflict", "answer", "decide", "own"}
 
 // Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
 func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, error) {
@@ -101,8 +103,16 @@ func (s *Desk) deskIn(snap *records.View, a accounts.Actor, repo *records.Reposi
 	if err != nil {
 		return nil, err
 	}
+	ids := make([]int64, len(open))
+	for i, c := range open {
+		ids[i] = c.ID
+	}
+	found, err := conflicts.Found(snap.DB, ids)
+	if err != nil {
+		return nil, err
+	}
 	for _, g := range all {
-		for _, item := range deskOf(a, g, said) {
+		for _, item := range deskOf(a, g, said, found[g.Change.ID]) {
 			item.Repository, item.Number, item.Title = repo.Name, g.Change.Number, g.Change.Title
 			out = append(out, item)
 		}
@@ -269,7 +279,7 @@ func deliveries(n int) string {
 }
 
 // deskOf lists what one change asks of the actor.
-func deskOf(a accounts.Actor, g facts.Gathered, said said) []wire.DeskItem {
+func deskOf(a accounts.Actor, g facts.Gathered, said said, x records.Conflict) []wire.DeskItem {
 	var out []wire.DeskItem
 	report := g.Judge()
 	mine := slices.Contains(g.Facts.Authors, a.Login())
@@ -288,6 +298,10 @@ func deskOf(a accounts.Actor, g facts.Gathered, said said) []wire.DeskItem {
 			out = append(out, wire.DeskItem{Kind: "answer", Since: t.LastAt, ID: t.ID,
 				What: fmt.Sprintf("%s wrote on %s", t.LastLogin, facts.Where(t.Thread))})
 		}
+	}
+	if x.ChangeID != 0 && mine {
+		out = append(out, wire.DeskItem{Kind: "conflict", Since: x.FoundAt, What: event.ConflictFound{OfChange: event.OfChange{Number: g.Change.Number}, Target: x.Target,
+			Revision: x.Revision, Files: x.Files, More: x.More, With: x.Landed}.Text("")})
 	}
 	if x := g.Ejected(); x != nil && (mine || x.JoinedBy == a.Login()) {
 		out = append(out, wire.DeskItem{Kind: "ejected", What: report.Summary, Since: *x.EndedAt})

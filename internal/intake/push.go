@@ -77,7 +77,26 @@ func (s *Intake) Receive(ctx context.Context, a accounts.Actor, name, address st
 		return err
 	}
 	p := push{s: s, a: a, repo: repo, bare: s.disk.Bare(repo), address: address}
-	return s.receiver.Receive(ctx, p.bare, body, w, p.decide)
+	return s.receiver.Receive(ctx, p.bare, body, w, func(ctx context.Context, in *transport.Incoming) ([]transport.Result, []string) {
+		results, lines := p.decide(ctx, in)
+		return results, append(lines, p.conflicting(ctx, in, results)...)
+	})
+}
+
+// conflicting says which changes that were pushed to do not go together with their targets. It is looked at when the push is done,
+// and the lock given back.
+func (p *push) conflicting(ctx context.Context, in *transport.Incoming, results []transport.Result) []string {
+	var branches []string
+	for i, u := range in.Updates {
+		if name, is := strings.CutPrefix(u.Ref, "refs/heads/"); is && results[i].Refused == "" && u.New != "" {
+			branches = append(branches, name)
+		}
+	}
+	lines, err := p.s.conflicts.TellPusher(ctx, p.repo, branches)
+	if err != nil && ctx.Err() == nil {
+		p.s.log.Warn("it could not be looked whether a push brings conflicts", "repository", p.repo.Name, "error", err)
+	}
+	return lines
 }
 
 // push is one push while it is decided.

@@ -13,6 +13,7 @@ import (
 	"tavrin/internal/bounds"
 	"tavrin/internal/changes"
 	"tavrin/internal/checks"
+	"tavrin/internal/conflicts"
 	"tavrin/internal/git/transport"
 	"tavrin/internal/hosted"
 	"tavrin/internal/moves"
@@ -23,39 +24,41 @@ import (
 
 // Intake takes the pushes of a service. Its methods may be called concurrently.
 type Intake struct {
-	records  *records.Records
-	disk     *hosted.Disk
-	moves    *moves.Moves
-	access   *accounts.Access
-	rulebook *rulebook.Rulebook
-	waivers  *waivers.Waivers
-	changes  *changes.Changes
-	threads  *changes.Threads
-	checks   *checks.Checks
-	receiver transport.Receiver
-	bounds   *bounds.Bounds
-	log      *slog.Logger
+	records   *records.Records
+	disk      *hosted.Disk
+	moves     *moves.Moves
+	access    *accounts.Access
+	rulebook  *rulebook.Rulebook
+	waivers   *waivers.Waivers
+	changes   *changes.Changes
+	threads   *changes.Threads
+	checks    *checks.Checks
+	conflicts *conflicts.Conflicts
+	receiver  transport.Receiver
+	bounds    *bounds.Bounds
+	log       *slog.Logger
 }
 
 // Needs is what the intake stands on.
 type Needs struct {
-	Records  *records.Records
-	Disk     *hosted.Disk
-	Moves    *moves.Moves
-	Access   *accounts.Access
-	Rulebook *rulebook.Rulebook
-	Waivers  *waivers.Waivers
-	Changes  *changes.Changes
-	Threads  *changes.Threads
-	Checks   *checks.Checks
-	Bounds   *bounds.Bounds
-	Log      *slog.Logger
+	Records   *records.Records
+	Disk      *hosted.Disk
+	Moves     *moves.Moves
+	Access    *accounts.Access
+	Rulebook  *rulebook.Rulebook
+	Waivers   *waivers.Waivers
+	Changes   *changes.Changes
+	Threads   *changes.Threads
+	Checks    *checks.Checks
+	Conflicts *conflicts.Conflicts
+	Bounds    *bounds.Bounds
+	Log       *slog.Logger
 }
 
 // New returns the intake of a service.
 func New(n Needs) *Intake {
 	s := &Intake{records: n.Records, disk: n.Disk, moves: n.Moves, access: n.Access, rulebook: n.Rulebook,
-		waivers: n.Waivers, changes: n.Changes, threads: n.Threads, checks: n.Checks, bounds: n.Bounds, log: n.Log}
+		waivers: n.Waivers, changes: n.Changes, threads: n.Threads, checks: n.Checks, conflicts: n.Conflicts, bounds: n.Bounds, log: n.Log}
 	n.Moves.Settles(moves.Push, s.settle)
 	return s
 }

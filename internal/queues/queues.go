@@ -3,6 +3,7 @@ package queues
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -10,6 +11,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/checks"
+	"tavrin/internal/conflicts"
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
@@ -186,6 +188,10 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 	if err != nil {
 		return nil, err
 	}
+	found, err := conflicts.Found(snap.DB, slices.Collect(maps.Keys(of)))
+	if err != nil {
+		return nil, err
+	}
 	lines := map[string]*line{}
 	out := map[int64]wire.Entry{}
 	for i := range entries {
@@ -203,6 +209,10 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 			}
 			g.Entry = e
 			v.Position, v.Reason = lines[e.Target].places[e.ID], s.reason(g, lines[e.Target].state)
+			if x := found[e.ChangeID]; x.ChangeID != 0 && (e.State == string(queue.Waiting) || e.State == string(queue.Queued)) {
+				v.Reason = fmt.Sprintf("it does not go together with %s in %s, and would leave the queue when its turn comes (tavrin change conflicts %d); %s",
+					x.Target, event.FewFiles(x.Files, x.More), g.Change.Number, v.Reason)
+			}
 			if why := s.Rests.Resting(repo.ID, s.records.Now()); why != "" {
 				v.Reason = why
 			}

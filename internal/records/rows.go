@@ -373,6 +373,24 @@ type Rehearsal struct {
 	CreatedAt   time.Time
 }
 
+// Conflict is an open change that was found not to go together with its target.
+type Conflict struct {
+	ChangeID int64 `gorm:"primaryKey"`
+	Revision int
+	Target   string
+	Tip      string
+	Files    []string `gorm:"serializer:json"`
+	More     int
+	Landed   []int `gorm:"serializer:json"` // numbers of changes that touched the files since
+	FoundAt  time.Time
+}
+
+// Cursor is how far somebody who follows the journal has come.
+type Cursor struct {
+	Name string `gorm:"primaryKey"`
+	Seq  int64
+}
+
 // Intent is the record, made beforehand, that a protected branch is about to move.
 type Intent struct {
 	ID           int64

@@ -20,6 +20,7 @@ import (
 	"tavrin/internal/bounds"
 	"tavrin/internal/changes"
 	"tavrin/internal/checks"
+	"tavrin/internal/conflicts"
 	"tavrin/internal/desk"
 	"tavrin/internal/facts"
 	"tavrin/internal/folder"
@@ -112,6 +113,7 @@ type Rooms struct {
 	Audit         *audit.Auditor
 	Outbox        *outbox.Outbox
 	Tickets       *tickets.Tickets
+	Conflicts     *conflicts.Conflicts
 	Freezes       *freezes.Freezes
 	Metrics       *metrics.Metrics
 	Mail          *mail.Mailer
@@ -151,6 +153,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.tasks.Go(func() { s.Changes.Trace(running) })
 	s.tasks.Go(func() { s.Outbox.Run(running) })
 	s.tasks.Go(func() { s.Tickets.Run(running) })
+	s.tasks.Go(func() { s.Conflicts.Run(running) })
 	s.tasks.Go(func() {
 		s.every(running, time.Hour, "what is kept for a while only", func(ctx context.Context) error {
 			return errors.Join(s.Outbox.Tidy(ctx), s.Checks.ForgetKeys(ctx), s.Freezes.Extend(ctx))
@@ -205,6 +208,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	s.Metrics.CountGates(s.Facts.Counts)
 	s.Freezes = freezes.New(r, o.Address)
 	s.Tickets = tickets.New(r, s.Facts, caller, o.Log)
+	s.Conflicts = conflicts.New(r, s.Disk, s.Facts, o.Log)
 	s.Checks = checks.New(r, s.Disk, s.Rulebook, s.Facts, dir)
 	s.Waivers = waivers.New(r, s.Disk, s.Moves, s.Rulebook, s.Facts)
 	s.Queues = queues.New(r, s.Disk, s.Moves, s.Facts, s.Checks)
@@ -219,7 +223,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	})
 	s.Intake = intake.New(intake.Needs{
 		Records: r, Disk: s.Disk, Moves: s.Moves, Access: s.Access, Rulebook: s.Rulebook, Waivers: s.Waivers, Changes: s.Changes,
-		Threads: s.Threads, Checks: s.Checks, Bounds: b, Log: o.Log,
+		Threads: s.Threads, Checks: s.Checks, Conflicts: s.Conflicts, Bounds: b, Log: o.Log,
 	})
 	s.Landing = landing.New(landing.Needs{
 		Records: r, Disk: s.Disk, Moves: s.Moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Waivers: s.Waivers,

@@ -36,7 +36,7 @@ export class ChangePage {
       untrack(() => this.alive)
         ? answer(api.GET(`${one}/conflicts`, { params: this.params }))
         : Promise.resolve(undefined),
-    () => ({ repository: this.repo, kinds: ['change.revised', 'change.landed', 'change.edited', 'branch.'] }),
+    () => this.#about('change.conflict-', 'change.revised', 'change.edited', 'change.landed', 'change.closed'),
   );
   readonly revisions = new Live(
     () => answer(api.GET(`${one}/revisions`, { params: this.params })),

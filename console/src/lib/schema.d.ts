@@ -2969,6 +2969,8 @@ export interface components {
              * @description of one open change: commits its target has and it has not; the queue brings them together, nobody has to
              */
             behind?: number;
+            /** @description files in which it was found not to go together with its target, the first fifty; empty: none was found */
+            conflicts: string[];
             /** Format: date-time */
             created_at: string;
             /** @description numbers of the changes that it waits for */
@@ -3333,10 +3335,10 @@ export interface components {
              */
             id?: number;
             /**
-             * @description a repository is stopped and read-only; a check failed on the tip of a branch; nobody answers for a check; a webhook has given up deliveries, or was switched off; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; the queue sent back a change of yours, or one that you asked to land; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
+             * @description a repository is stopped and read-only; a check failed on the tip of a branch; nobody answers for a check; a webhook has given up deliveries, or was switched off; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; the queue sent back a change of yours, or one that you asked to land; a change of yours does not go together with its target; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
              * @enum {string}
              */
-            kind: "stopped" | "red-tip" | "silent" | "webhook" | "acknowledge" | "review" | "look-again" | "ejected" | "answer" | "own" | "decide";
+            kind: "stopped" | "red-tip" | "silent" | "webhook" | "acknowledge" | "review" | "look-again" | "ejected" | "conflict" | "answer" | "own" | "decide";
             /**
              * Format: int64
              * @description of the change; of a proposal: its number

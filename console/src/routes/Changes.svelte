@@ -133,6 +133,8 @@
           <div class="text-sm text-soft sm:text-right">
             {#if c.waivers.some((o) => o.state !== 'lapsed')}<Mark state="waived" size={14} /> waived ·
             {/if}
+            {#if c.conflicts.length > 0}<Mark state="missing" size={14} /> conflicts ·
+            {/if}
             {#if c.entry && !ejected(c)}<Stamp state={c.entry.state} /> ·
             {/if}
             <span class="font-mono">{c.source}</span><br class="hidden sm:inline" />

@@ -27,6 +27,7 @@
     review: ['missing', 'review'],
     'look-again': ['pending', 'look again'],
     ejected: ['ejected', 'ejected'],
+    conflict: ['missing', 'conflict'],
     answer: ['pending', 'answer'],
     decide: ['missing', 'decide'],
     own: ['none', 'yours, held up'],

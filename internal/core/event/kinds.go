@@ -41,6 +41,9 @@ var Kinds = []Kind{
 		Example: ChangeTraced{change, 2, []string{"main"}}},
 	{Name: "change.landed", Means: "A change has landed.", Touches: Repository, Hears: Both, Leaves: true, Moves: true,
 		Example: ChangeLanded{change, "Close valves in the evening", "main", before, tip, "squash", 2, 7, 3, sum, sum, []string{"FEN-31"}}},
+	{Name: "change.conflict-found", Means: "A change was found not to go together with its target, or in other files than before.", Touches: Nothing, Hears: Part, Leaves: true,
+		Example: ConflictFound{change, "main", tip, 2, []string{"valves/open.go"}, 0, []int{7}}},
+	{Name: "change.conflict-gone", Means: "A change goes together with its target again.", Touches: Nothing, Hears: Part, Leaves: true, Example: ConflictGone{change, "main", tip, 2}},
 
 	{Name: "ticket.answered", Means: "The tracker's answer about a ticket of a change is another than before, or the one before had grown too old.", Touches: Own, Leaves: true,
 		Example: TicketAnswered{change, "FEN-31", "open", "", "tickets.example"}},

@@ -363,12 +363,14 @@ func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, erro
 			tip, tree = c.id, c.tree
 			continue
 		}
-		merged := tree
+		merged, still := tree, true // still: none of them changes anything
 		for _, p := range append([]pick{c}, c.with...) {
 			if p.encoding != c.encoding && c.mixed {
 				return Built{}, &DifferentError{Strategy: b.plan.Strategy, Mixed: c.id}
 			}
+			before := merged
 			merged, err = b.replay(p, merged)
+			still = still && merged == before
 			if conflict := (*ConflictError)(nil); errors.As(err, &conflict) {
 				return Built{}, &DifferentError{Strategy: b.plan.Strategy, Conflict: conflict}
 			}
@@ -376,8 +378,7 @@ func (b *builder) rebase(ctx context.Context, skip map[string]bool) (Built, erro
 				return Built{}, err
 			}
 		}
-		wasEmpty := c.empty && !slices.ContainsFunc(c.with, func(p pick) bool { return !p.empty })
-		if merged == tree && !wasEmpty {
+		if merged == tree && !(c.empty && still) {
 			if b.plan.KeepEmpty {
 				return Built{}, &DifferentError{Strategy: b.plan.Strategy, Emptied: c.id}
 			}

@@ -128,6 +128,8 @@ func (w *shop) compare(i int, tally map[string]int) {
 			kind = "both find nothing to bring"
 		case !ours && !can:
 			kind = "both refuse"
+		case ours && can && s == Fold && w.Git("merge-base", base, theirs) != base:
+			kind = "git drops a commit, and folds into the target's tip what was meant for it"
 		case own:
 			// Git merges by the attributes of the commit that is checked out at each step, which may be the change's own.
 			kind = "the change brings attributes of its own"
@@ -143,8 +145,6 @@ func (w *shop) compare(i int, tally map[string]int) {
 		case ours && can && tree == built.Tree && w.encoded(shown, head) && (s == Rebase || s == Fold):
 			w.sameButForEncoding(i, s, base, built.Commit, theirs)
 			kind = "the same but for encodings, which git makes UTF-8"
-		case ours && can && s == Fold && w.Git("merge-base", base, theirs) != base:
-			kind = "git drops a commit, and folds into the target's tip what was meant for it"
 		case ours && !can && s == Fold:
 			if _, plain := rebase(); !plain {
 				break
@@ -234,6 +234,7 @@ func (w *shop) growOddly(rng *rand.Rand) {
 			w.oddCommit(rng, branch, n, &subjects)
 			if branch == "topic" && rng.IntN(12) == 0 {
 				if _, err := w.Try("merge", "-q", "--no-edit", "main~"+fmt.Sprint(rng.IntN(2))); err != nil {
+					os.Remove(filepath.Join(w.Dir, ".git/index.lock")) // git may have ended by a fault of its own
 					w.Git("add", "-A")
 					w.Git("commit", "-q", "--allow-empty", "-m", "brought up, marks and all")
 				}

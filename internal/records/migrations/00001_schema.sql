@@ -459,6 +459,22 @@ CREATE UNIQUE INDEX entries_one_alive ON entries (change_id) WHERE state IN ('wa
 CREATE INDEX entries_target ON entries (repository_id, target, state);
 CREATE INDEX entries_change ON entries (change_id, id);
 
+CREATE TABLE conflicts (                            -- open changes that were found not to go together with their targets
+  change_id    INTEGER PRIMARY KEY REFERENCES changes (id),
+  revision     INTEGER NOT NULL,
+  target       TEXT NOT NULL,
+  tip          TEXT NOT NULL,                       -- of the target
+  files        TEXT NOT NULL,                       -- JSON list, the first fifty
+  more         INTEGER NOT NULL,                    -- files besides
+  landed       TEXT NOT NULL,                       -- JSON list: numbers of changes that touched them since
+  found_at     DATETIME NOT NULL
+);
+
+CREATE TABLE cursors (                              -- how far somebody who follows the journal has come
+  name         TEXT PRIMARY KEY,
+  seq          INTEGER NOT NULL
+);
+
 CREATE TABLE rehearsals (                           -- written before it is built, so that building again gives the same commit
   id           INTEGER PRIMARY KEY,
   entry_id     INTEGER NOT NULL REFERENCES entries (id),

@@ -1,9 +1,10 @@
-package landing
+package conflicts
 
 import (
 	"context"
-	"fmt"
 	"slices"
+
+	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/guard"
@@ -11,12 +12,13 @@ import (
 	"tavrin/internal/facts"
 	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/problem"
+	"tavrin/internal/records"
 	"tavrin/wire"
 )
 
-// Conflicts says where a change and its target as it is now do not go together: by the same merge by which it is judged and
+// Of says where a change and its target as it is now do not go together: by the same merge by which it is judged and
 // landed.
-func (s *Conductor) Conflicts(ctx context.Context, a accounts.Actor, name string, number int) (wire.Conflicts, error) {
+func (s *Conflicts) Of(ctx context.Context, a accounts.Actor, name string, number int) (wire.Conflicts, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	repo, c, err := facts.ChangeRow(snap.DB, a, name, number, people.Reader)
@@ -38,15 +40,27 @@ func (s *Conductor) Conflicts(ctx context.Context, a accounts.Actor, name string
 	if out.Tip == "" {
 		return out, problem.New(problem.Conflict, "the branch %s is gone", c.Target)
 	}
-	found, err := rehearsal.Conflicts(ctx, bare, facts.ShownBy(r), out.Tip, rehearsal.Sides{Ours: c.Target, Theirs: fmt.Sprintf("change %d (%s)", number, c.Source)})
-	if err != nil || len(found) == 0 {
+	if out.Files, err = s.where(ctx, snap.DB, repo, c, r, out.Tip); err != nil || len(out.Files) == 0 {
+		return out, err
+	}
+	source, target := guard.Quote(c.Source), guard.Quote(c.Target)
+	out.Commands = []string{"git fetch origin", "git switch " + source, "git rebase origin/" + target, "git add -A && git rebase --continue",
+		"git push --force-with-lease origin " + source}
+	return out, nil
+}
+
+// where says where a revision and a commit of the target do not go together, and which changes that landed touched that.
+func (s *Conflicts) where(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, r records.Revision, tip string) ([]wire.ConflictFile, error) {
+	out := []wire.ConflictFile{}
+	found, err := rehearsal.Conflicts(ctx, s.disk.Bare(repo), facts.ShownBy(r), tip, sides(c))
+	if err != nil {
 		return out, err
 	}
 	var since []string
 	for _, f := range found {
 		since = append(since, f.Since...)
 	}
-	landed, err := s.facts.LandingsOf(snap.DB, repo, slices.Compact(slices.Sorted(slices.Values(since))), c.Target)
+	landed, err := s.facts.LandingsOf(db, repo, slices.Compact(slices.Sorted(slices.Values(since))), c.Target)
 	if err != nil {
 		return out, err
 	}
@@ -57,10 +71,7 @@ func (s *Conductor) Conflicts(ctx context.Context, a accounts.Actor, name string
 				v.With = append(v.With, l.Number)
 			}
 		}
-		out.Files = append(out.Files, v)
+		out = append(out, v)
 	}
-	source, target := guard.Quote(c.Source), guard.Quote(c.Target)
-	out.Commands = []string{"git fetch origin", "git switch " + source, "git rebase origin/" + target, "git add -A && git rebase --continue",
-		"git push --force-with-lease origin " + source}
 	return out, nil
 }
