@@ -3,7 +3,7 @@
 GO      ?= go
 console := console/dist/index.html
 
-.PHONY: build demo test check bench docs share shots histories properties fuzz steady clean
+.PHONY: build demo test check bench docs share shots histories kills properties fuzz steady clean
 
 build: bin/tavrin
 
@@ -28,9 +28,14 @@ test: build check
 	./e2e/needs.sh
 	GOTMPDIR=$${GOTMPDIR:-$${TMPDIR:-/tmp}} TMPDIR=$$(./e2e/scratch.sh) $(GO) test -timeout 40m -parallel 4 ./...
 
-# Two thousand random histories, with merges, reversals and submodules: nothing lands but what was shown. Some minutes.
+# Two thousand random histories, with merges, reversals and submodules: nothing lands but what was shown; and two thousand more, with
+# whatever a tree and a message may hold, beside git's own commands: the same commits. Half an hour.
 histories:
-	cd internal/git/rehearsal && TAVRIN_HISTORIES=$${TAVRIN_HISTORIES:-2000} $(GO) test -count=1 -timeout 2h -run TestP2RandomHistories -v .
+	cd internal/git/rehearsal && TAVRIN_HISTORIES=$${TAVRIN_HISTORIES:-2000} TAVRIN_OFTEN=$${TAVRIN_OFTEN:-200} TMPDIR=$$(../../../e2e/scratch.sh) $(GO) test -count=1 -timeout 3h -run 'TestP2RandomHistories|TestP2EveryStrategyEqualsGit' -v .
+
+# A service under work that is killed four hundred times, and git under it; docs/reliability.md has the figures. A quarter of an hour.
+kills:
+	cd e2e && TAVRIN_OFTEN=$${TAVRIN_OFTEN:-34} TMPDIR=$$(./scratch.sh) $(GO) test -count=1 -timeout 2h -run TestP4KilledAgainAndAgain -v .
 
 # What the rules promise, on made-up documents, facts, pushes and waivers: a million and more of them. Some minutes.
 properties:

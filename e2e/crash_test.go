@@ -18,6 +18,19 @@ import (
 func (w *town) dieAt(step string) (again func()) {
 	w.t.Helper()
 	w.close()
+	cmd := w.child(step)
+	return func() {
+		w.t.Helper()
+		if err := cmd.Wait(); err == nil || !strings.Contains(err.Error(), "killed") {
+			w.t.Fatalf("the service was to be killed at %s: %v", step, err)
+		}
+		w.reopen()
+	}
+}
+
+// child starts a service on the town's folder in a process of its own, which kills itself at a step.
+func (w *town) child(step string) *exec.Cmd {
+	w.t.Helper()
 	cmd := exec.Command(os.Args[0], "-test.run=^$")
 	cmd.Env = append(os.Environ(), "TAVRIN_E2E_DIE_AT="+step, "TAVRIN_E2E_DIR="+w.dir+"/data", "TAVRIN_E2E_LISTEN=127.0.0.1:0")
 	cmd.Stderr = os.Stderr
@@ -31,13 +44,7 @@ func (w *town) dieAt(step string) (again func()) {
 		w.ok(err)
 		w.url = strings.TrimSpace(url)
 	}
-	return func() {
-		w.t.Helper()
-		if err := cmd.Wait(); err == nil || !strings.Contains(err.Error(), "killed") {
-			w.t.Fatalf("the service was to be killed at %s: %v", step, err)
-		}
-		w.reopen()
-	}
+	return cmd
 }
 
 func freeAddress(t testing.TB) string {

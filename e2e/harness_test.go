@@ -14,16 +14,18 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
-	"tavrin/internal/core/change"
 	"testing"
 	"time"
 
 	"tavrin/client"
 	"tavrin/internal/api"
 	"tavrin/internal/bounds"
+	"tavrin/internal/core/change"
 	"tavrin/internal/outbound"
 	"tavrin/internal/service"
 	"tavrin/wire"
@@ -60,10 +62,16 @@ func TestMain(m *testing.M) {
 	os.Exit(status)
 }
 
-// serveUntilStep is what a child process of the crash tests does: it serves, and kills itself at a named step.
+// serveUntilStep is what a child process of the crash tests does: it serves, and kills itself when it comes to a named step, such
+// as landing:moved, or to landing:moved#3 for the third time.
 func serveUntilStep(step string) {
+	step, times, _ := strings.Cut(step, "#")
+	var left atomic.Int64
+	if n, err := strconv.Atoi(times); err == nil {
+		left.Store(int64(n) - 1)
+	}
 	s, err := service.Open(context.Background(), service.Options{Dir: os.Getenv("TAVRIN_E2E_DIR"), At: func(at string) {
-		if at == step {
+		if at == step && left.Add(-1) < 0 {
 			syscall.Kill(os.Getpid(), syscall.SIGKILL)
 			select {}
 		}

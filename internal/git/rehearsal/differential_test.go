@@ -140,8 +140,8 @@ func (w *shop) compare(i int, tally map[string]int) {
 			if s == Squash || s == Merge {
 				kind = ""
 			}
-		case ours && can && tree == built.Tree && s == Fold && w.dropped(base, head, rebase) && w.told("%T %an <%ae> %at", base, built.Commit) == w.told("%T %an <%ae> %at", base, theirs):
-			kind = "the same but for the message of a marked commit that git drops, since it brings nothing any more"
+		case ours && can && tree == built.Tree && s == Fold && w.dropped(base, head, rebase):
+			kind = "the same tree, but git drops what brings nothing any more: its message, or the target of a fold, which goes elsewhere"
 		case ours && can && tree == built.Tree && w.encoded(shown, head) && (s == Rebase || s == Fold):
 			w.sameButForEncoding(i, s, base, built.Commit, theirs)
 			kind = "the same but for encodings, which git makes UTF-8"
