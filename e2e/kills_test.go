@@ -202,7 +202,7 @@ func (c *campaign) verify(first string, landed []wire.Change) {
 	c.t.Helper()
 	at, seen := first, map[int]bool{}
 	var lines []records.JournalLine
-	c.ok(c.service.Records.Read(c.t.Context()).Order("seq").Find(&lines).Error)
+	c.ok(c.service.Records.Read(c.t.Context()).Where("seq > 0").Order("seq").Find(&lines).Error)
 	for _, l := range lines {
 		switch l.Kind {
 		case "queue.ejected", "repository.stopped":

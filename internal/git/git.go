@@ -8,10 +8,13 @@ package git
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"tavrin/internal/git/internal/process"
 )
@@ -111,7 +114,7 @@ func (r *Repo) Tidy() error {
 			return filepath.SkipDir
 		case d.IsDir() && len(name) == 2 && filepath.Base(filepath.Dir(path)) == "objects":
 			return filepath.SkipDir
-		case !d.IsDir() && (strings.HasSuffix(name, ".lock") || strings.HasPrefix(name, "tmp_")):
+		case !d.IsDir() && (strings.HasSuffix(name, ".lock") || strings.HasPrefix(name, "tmp_") || strings.HasPrefix(name, ".tmp-")):
 			return os.Remove(path)
 		}
 		return nil
@@ -137,4 +140,51 @@ func (r *Repo) Pack(ctx context.Context) (bool, error) {
 	}
 	_, err = r.at.Run(ctx, nil, "repack", "-d", "-q", "--geometric=2")
 	return true, err
+}
+
+// ErrUsed says that a repository was in use, so that nothing could be removed from it.
+var ErrUsed = process.ErrUsed
+
+// pruned is a file whose time says when a repository was last pruned.
+const pruned = "tavrin-pruned"
+
+// Prune removes objects that no ref reaches, and that came before a time, once in so long. It runs only while nobody pushes to
+// the repository or builds in it, and gives way to who does: then it returns ErrUsed, and nothing is lost.
+func (r *Repo) Prune(ctx context.Context, now time.Time, olderThan, every time.Duration) (bool, error) {
+	mark := filepath.Join(r.at.Dir, pruned)
+	info, err := os.Stat(mark)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, r.markPruned(mark, now) // a new one has nothing to remove for so long
+	}
+	if err != nil || now.Sub(info.ModTime()) < every {
+		return false, err
+	}
+	err = r.at.Alone(ctx, func(ctx context.Context) error {
+		_, err := r.at.Run(ctx, nil, "repack", "-a", "-d", "-q", "--cruft", "--cruft-expiration="+now.Add(-olderThan).UTC().Format(time.RFC3339))
+		if err != nil {
+			return errors.Join(err, r.tidyPacks())
+		}
+		return nil
+	})
+	if err != nil {
+		return false, err
+	}
+	return true, r.markPruned(mark, now)
+}
+
+func (r *Repo) markPruned(mark string, now time.Time) error {
+	if err := os.WriteFile(mark, nil, 0o600); err != nil {
+		return err
+	}
+	return os.Chtimes(mark, now, now)
+}
+
+// tidyPacks removes what a git that was ended while it packed has left, while nobody uses the repository.
+func (r *Repo) tidyPacks() error {
+	left, err := filepath.Glob(filepath.Join(r.at.Dir, "objects", "pack", ".tmp-*"))
+	more, moreErr := filepath.Glob(filepath.Join(r.at.Dir, "objects", "pack", "tmp_*"))
+	for _, path := range append(left, more...) {
+		err = errors.Join(err, os.Remove(path))
+	}
+	return errors.Join(err, moreErr)
 }

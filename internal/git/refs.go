@@ -74,6 +74,7 @@ type Move struct {
 // also ErrMoved, the refs are to be looked at before it is said that nothing has moved: git may have been killed after
 // it.
 func (r RefStore) MoveRefs(ctx context.Context, moves ...Move) error {
+	defer r.at.Use()()
 	var in strings.Builder
 	in.WriteString("start\x00")
 	for _, m := range moves {
@@ -168,6 +169,7 @@ func (f *RefFiles) among(ref string) string {
 
 // Keep makes a name of the service's own point at a commit, wherever it pointed before, so that it is not lost.
 func (r RefStore) Keep(ctx context.Context, name, commit string) error {
+	defer r.at.Use()()
 	return r.writingRefs([]Move{{Ref: ReservedRefs + name}}, func() error {
 		_, err := r.at.Run(ctx, nil, "update-ref", ReservedRefs+name, commit)
 		return err

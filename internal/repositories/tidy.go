@@ -30,10 +30,23 @@ func (s *Repositories) Tidy(ctx context.Context) error {
 		if packed {
 			s.log.Info("repository packed", "repository", repo.Name)
 		}
-		errs = append(errs, err, s.clearScratch(ctx, &repo))
+		pruned, pruneErr := s.disk.Bare(&repo).Prune(ctx, s.records.Now(), unreachedStays, pruneEvery)
+		if errors.Is(pruneErr, git.ErrUsed) {
+			pruneErr = nil // another time
+		}
+		if pruned {
+			s.log.Info("objects that nothing reaches were removed", "repository", repo.Name)
+		}
+		errs = append(errs, err, pruneErr, s.clearScratch(ctx, &repo))
 	}
 	return errors.Join(errs...)
 }
+
+const (
+	// unreachedStays is how long an object stays that no ref reaches; pruneEvery, how often such are looked for.
+	unreachedStays = 14 * 24 * time.Hour
+	pruneEvery     = 7 * 24 * time.Hour
+)
 
 // scratchStays is how long something stays in a preview space after it was last pushed.
 const scratchStays = 7 * 24 * time.Hour

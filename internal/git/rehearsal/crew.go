@@ -43,6 +43,7 @@ func (r ground) with(ctx context.Context, onto string, f func(context.Context, *
 		return err
 	}
 	defer leave()
+	defer r.at.Use()()
 	found, err := r.attributesOf(ctx, onto)
 	if err != nil {
 		return err

@@ -341,6 +341,7 @@ func (v *Receiver) Receive(ctx context.Context, repo *git.Repo, body io.Reader, 
 		return err
 	}
 	defer leave()
+	defer repo.Place().Use()() // what it brings may stand on objects that no ref reaches
 	incoming := &Incoming{Updates: q.updates, Atomic: slices.Contains(q.caps, "atomic"), Options: q.options, repo: repo,
 		view: repo, known: &v.trees}
 	var unpack error

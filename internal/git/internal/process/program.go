@@ -25,6 +25,7 @@ type Program struct {
 	defaulted sync.Once
 	turns     turns
 	idle      idle
+	sharing   sharing
 }
 
 // ReservedRefs is the name space that is the service's own: it is neither shown to nor pushed by others.
