@@ -2,7 +2,10 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -353,4 +356,45 @@ func TestTheFolderIsFreeAtOnce(t *testing.T) {
 		w.gitAs("wren", dir, "push", "-q", w.gitURL(), "HEAD:refs/heads/x")
 		again() // fails the test when the folder is in use
 	}
+}
+
+// A disk that is nearly full is noticed before it hurts: no push is taken, the queue holds itself and says so, nobody is ejected, and
+// all goes on by itself when there is room.
+func TestADiskThatIsNearlyFull(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple)
+	k := w.propose("tamsin", "topic", "a", "a\n")
+	w.approve("odo", k)
+	dir := w.nearby("wren")
+	w.close()
+	w.open(service.Options{Bounds: bound(t, "disk.free-bytes=1000000000000000", "calls.token=1000000", "calls.address=1000000")})
+	w.admin = w.as("admin")
+	w.must("wren", dir, "remote", "set-url", "origin", w.gitURL())
+	w.must("wren", dir, "checkout", "-q", "-b", "more")
+	w.commit("wren", dir, "b", "b\n", "b")
+	out, err := w.gitAs("wren", dir, "push", "origin", "more")
+	if err == nil || !strings.Contains(out, "the disk is nearly full") {
+		t.Errorf("the push: %v, %s", err, out)
+	}
+	w.must("wren", dir, "fetch", "-q")
+	w.join("tamsin", k, "rebase")
+	w.until(k, "held", func(k wire.Change) bool { return strings.Contains(k.Entry.Reason, "the disk is nearly full") })
+	w.says("pavo", 0, "Nothing lands now: the disk is nearly full", "queue", "show", "--repo", repo)
+	w.says("pavo", 0, "an administrator makes room; the queue goes on by itself then", "queue", "show", "--repo", repo)
+	w.says("admin", 0, "no push is taken, and nothing lands", "desk")
+	if _, err := w.as("tamsin").UndoLanding(t.Context(), repo, k.Number, "x"); err == nil {
+		t.Error("something is written")
+	}
+	resp, err := http.Get(w.url + "/readyz")
+	w.ok(err)
+	said, err := io.ReadAll(resp.Body)
+	w.ok(errors.Join(err, resp.Body.Close()))
+	if resp.StatusCode != http.StatusServiceUnavailable || !strings.Contains(string(said), "the disk is nearly full") {
+		t.Errorf("%d %s", resp.StatusCode, said)
+	}
+	w.close()
+	w.reopen()
+	w.answerUntil(k)
+	w.must("wren", dir, "remote", "set-url", "origin", w.gitURL())
+	w.must("wren", dir, "push", "-q", "origin", "more")
 }

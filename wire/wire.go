@@ -420,7 +420,8 @@ type PreviewedCommit struct {
 
 // Stop is why nothing lands on a branch for a time.
 type Stop struct {
-	Freeze int64      `json:"freeze,omitempty" doc:"its number; absent: somebody holds the queue"`
+	Freeze int64      `json:"freeze,omitempty" doc:"its number; absent: somebody holds the queue, or the disk is nearly full"`
+	Disk   bool       `json:"disk,omitempty" doc:"the service holds the queue itself, since the disk is nearly full"`
 	Words  string     `json:"words" example:"main is frozen: harvest"`
 	Next   string     `json:"next" doc:"why, how long, and who may end it"`
 	By     string     `json:"by"`

@@ -12,15 +12,15 @@ import (
 
 // Bounds is how much is taken. The zero value is not of use: begin with Default.
 type Bounds struct {
-	PushRefs, PushCommandBytes, PushPackBytes, PushCommits, PushDirectCommits int64
-	PushTextBytes, PushObjectBytes, PushTreePaths, PushTreeDepth              int64
-	ChangeCommits, ChangePaths, ChangeMessageBytes, ChangeThreads             int64
-	ThreadComments, RepositoryRefs                                            int64
-	GitProcesses, GitPersonProcesses, GitTransfers, GitIdle, AttributeBytes   int64
-	GitSeconds, GitTransferSeconds, GitCPUSeconds, GitMemory, GitOutput       int64
-	TokenCalls, AddressCalls, FailedSignIns, PersonStreams                    int64
-	MarkdownBytes, MarkdownHTML                                               int64
-	Webhooks                                                                  int64
+	PushRefs, PushCommandBytes, PushPackBytes, PushCommits, PushDirectCommits         int64
+	PushTextBytes, PushObjectBytes, PushTreePaths, PushTreeDepth                      int64
+	ChangeCommits, ChangePaths, ChangeMessageBytes, ChangeThreads                     int64
+	ThreadComments, RepositoryRefs                                                    int64
+	GitProcesses, GitPersonProcesses, GitTransfers, GitIdle, AttributeBytes, DiskFree int64
+	GitSeconds, GitTransferSeconds, GitCPUSeconds, GitMemory, GitOutput               int64
+	TokenCalls, AddressCalls, FailedSignIns, PersonStreams                            int64
+	MarkdownBytes, MarkdownHTML                                                       int64
+	Webhooks                                                                          int64
 }
 
 // Bound is one row of the table.
@@ -59,6 +59,7 @@ var Table = []Bound{
 	{"git.cpu-seconds", 600, "seconds", "processor time of one git process", func(b *Bounds) *int64 { return &b.GitCPUSeconds }},
 	{"git.memory-bytes", 2 << 30, "bytes", "memory of one git process", func(b *Bounds) *int64 { return &b.GitMemory }},
 	{"git.output-bytes", 128 << 20, "bytes", "what is read of one git process's answer", func(b *Bounds) *int64 { return &b.GitOutput }},
+	{"disk.free-bytes", 200 << 20, "bytes", "room on the disk below which no push is taken, and nothing is rehearsed or landed", func(b *Bounds) *int64 { return &b.DiskFree }},
 	{"calls.token", 6000, "calls a minute", "requests with one token or session", func(b *Bounds) *int64 { return &b.TokenCalls }},
 	{"calls.address", 1200, "calls a minute", "requests without a sign-in from one address", func(b *Bounds) *int64 { return &b.AddressCalls }},
 	{"calls.failed-sign-ins", 20, "tries a minute", "sign-ins with a token that is not known, from one address", func(b *Bounds) *int64 { return &b.FailedSignIns }},

@@ -13,7 +13,7 @@ import (
 )
 
 // deskWords say what each kind of thing on the desk wants.
-var deskWords = map[string]string{"stopped": "stopped", "red-tip": "red tip", "silent": "silent check", "webhook": "webhook", "acknowledge": "to acknowledge",
+var deskWords = map[string]string{"disk": "disk", "stopped": "stopped", "red-tip": "red tip", "silent": "silent check", "webhook": "webhook", "acknowledge": "to acknowledge",
 	"review": "review", "look-again": "look again", "ejected": "ejected", "conflict": "conflict", "answer": "answer", "decide": "decide", "own": "yours, held up"}
 
 // desk lists what waits for whoever asks.
@@ -44,6 +44,8 @@ func deskCommand(i wire.DeskItem) string {
 	switch i.Kind {
 	case "stopped":
 		return "tavrin repo resume " + i.Repository
+	case "disk":
+		return "tavrin repo list, and make room on the service's disk"
 	case "silent":
 		return "tavrin check wanted" + repo
 	case "red-tip":

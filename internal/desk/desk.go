@@ -27,7 +27,7 @@ import (
 )
 
 // deskOrder is the order of what waits for somebody: what holds others up first.
-var deskOrder = []string{"stopped", "red-tip", "silent", "webhook", "acknowledge", "review", "look-again", "ejected", "conflict", "answer", "decide", "own"}
+var deskOrder = []string{"disk", "stopped", "red-tip", "silent", "webhook", "acknowledge", "review", "look-again", "ejected", "conflict", "answer", "decide", "own"}
 
 // Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
 func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, error) {
@@ -54,6 +54,9 @@ func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, err
 		return nil, err
 	}
 	out = append(out, proposals...)
+	if full := s.disk.Full(); full != "" && a.Account().Admin {
+		out = append(out, wire.DeskItem{Kind: "disk", Title: "no push is taken, and nothing lands", What: full, Since: s.records.Now()})
+	}
 	hooks, err := deskWebhooks(db, a)
 	if err != nil {
 		return nil, err

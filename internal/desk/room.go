@@ -7,6 +7,7 @@ package desk
 import (
 	"tavrin/internal/checks"
 	"tavrin/internal/facts"
+	"tavrin/internal/hosted"
 	"tavrin/internal/records"
 	"tavrin/internal/rulebook"
 )
@@ -17,6 +18,7 @@ type Desk struct {
 	facts    *facts.Gatherer
 	checks   *checks.Checks
 	rulebook *rulebook.Rulebook
+	disk     *hosted.Disk
 }
 
 // Notifications are what people hear of. Its methods may be called concurrently.
@@ -26,8 +28,8 @@ type Notifications struct {
 }
 
 // New returns the desk of a service.
-func New(r *records.Records, f *facts.Gatherer, c *checks.Checks, book *rulebook.Rulebook) *Desk {
-	return &Desk{r, f, c, book}
+func New(r *records.Records, f *facts.Gatherer, c *checks.Checks, book *rulebook.Rulebook, disk *hosted.Disk) *Desk {
+	return &Desk{r, f, c, book, disk}
 }
 
 // NewNotifications returns the notifications of a service.

@@ -66,6 +66,9 @@ func (s *Intake) Pushable(ctx context.Context, a accounts.Actor, name string) (*
 	if _, err := accounts.Reach(s.records.Read(ctx), a, name, people.Writer); err != nil {
 		return nil, err
 	}
+	if err := s.roomy(); err != nil { // before anything is sent
+		return nil, err
+	}
 	return s.disk.Bare(repo), nil
 }
 
@@ -81,6 +84,14 @@ func (s *Intake) Receive(ctx context.Context, a accounts.Actor, name, address st
 		results, lines := p.decide(ctx, in)
 		return results, append(lines, p.conflicting(ctx, in, results)...)
 	})
+}
+
+// roomy refuses what would be written where the disk is nearly full: before it hurts what is there.
+func (s *Intake) roomy() error {
+	if full := s.disk.Full(); full != "" {
+		return problem.New(problem.Unavailable, "%s. Nothing was done; try again when an administrator has made room", full)
+	}
+	return nil
 }
 
 // conflicting says which changes that were pushed to do not go together with their targets. It is looked at when the push is done,
@@ -116,6 +127,9 @@ type push struct {
 // refs have moved; the objects have arrived before.
 func (p *push) decide(ctx context.Context, in *transport.Incoming) ([]transport.Result, []string) {
 	ctx = context.WithoutCancel(ctx) // from here on a client that hangs up changes nothing
+	if err := p.s.roomy(); err != nil {
+		return p.failed(in, err)
+	}
 	unlock, err := p.s.moves.Lock(ctx, p.repo)
 	if err != nil {
 		return p.failed(in, err)

@@ -96,6 +96,9 @@ func (s *Intake) UpdateBranch(ctx context.Context, a accounts.Actor, name string
 // not be held.
 func (s *Intake) pushFor(ctx context.Context, a accounts.Actor, repo *records.Repository, u transport.Update,
 	takes []int64) error {
+	if err := s.roomy(); err != nil {
+		return err
+	}
 	p := push{s: s, a: a, repo: repo, bare: s.disk.Bare(repo), takes: takes}
 	in, err := transport.Local(ctx, p.bare, u)
 	if err != nil {

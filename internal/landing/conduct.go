@@ -55,6 +55,11 @@ func (s *Conductor) Run(ctx context.Context) {
 // advanceAll moves every queue as far as it goes now, each by itself: trouble with one repository, or a slow one, is no
 // other's.
 func (s *Conductor) advanceAll(ctx context.Context) error {
+	full := s.disk.Full()
+	s.noteFull(full)
+	if full != "" {
+		return nil // what is under way comes to its end, and nothing else is begun
+	}
 	var repos []records.Repository
 	err := records.Going(s.records.Read(ctx)).Where("(EXISTS (SELECT 1 FROM entries e WHERE e.repository_id = " +
 		"repositories.id AND e.ended_at IS NULL) OR " +
@@ -79,6 +84,17 @@ func (s *Conductor) advanceAll(ctx context.Context) error {
 		})
 	}
 	return nil
+}
+
+// noteFull has the log say when the disk is nearly full, and when it is no more.
+func (s *Conductor) noteFull(full string) {
+	switch {
+	case full != "" && !s.full:
+		s.log.Error("NOTHING IS REHEARSED OR LANDED, AND NO PUSH IS TAKEN", "why", full)
+	case full == "" && s.full:
+		s.log.Info("there is room on the disk again")
+	}
+	s.full = full != ""
 }
 
 // safely does some work of a task of its own: a fault in the program is trouble of the service's own with what it was

@@ -40,6 +40,7 @@ type Conductor struct {
 	signs    bool // the commits that landings write
 	log      *slog.Logger
 
+	full     bool           // the disk was nearly full at the last look; only Run knows
 	tasks    sync.WaitGroup // what runs until the service stops
 	movers   movers
 	building building

@@ -63,6 +63,17 @@ func New(r *records.Records, version string) *Metrics {
 	return m
 }
 
+// WatchDisk has the room on the disk shown.
+func (m *Metrics) WatchDisk(free func() (uint64, error)) {
+	m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "tavrin_disk_free_bytes", Help: "Room on the disk of the repositories."}, func() float64 {
+		n, err := free()
+		if err != nil {
+			return -1
+		}
+		return float64(n)
+	}))
+}
+
 // CountGates has gates counted: how many were judged since the start, and how many were remembered.
 func (m *Metrics) CountGates(counts func() (judged, remembered uint64)) {
 	for how, of := range map[string]func() float64{

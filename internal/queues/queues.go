@@ -1,6 +1,7 @@
 package queues
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -213,7 +214,7 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 				v.Reason = fmt.Sprintf("it does not go together with %s in %s, and would leave the queue when its turn comes (tavrin change conflicts %d); %s",
 					x.Target, event.FewFiles(x.Files, x.More), g.Change.Number, v.Reason)
 			}
-			if why := s.Rests.Resting(repo.ID, s.records.Now()); why != "" {
+			if why := cmp.Or(s.disk.Full(), s.Rests.Resting(repo.ID, s.records.Now())); why != "" {
 				v.Reason = why
 			}
 		}
@@ -335,6 +336,9 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 	standing, err := freezes.InForce(db, repo, s.records.Now())
 	if err != nil {
 		return out, err
+	}
+	if full := s.disk.Full(); full != "" {
+		out.Stops = append(out.Stops, wire.Stop{Disk: true, Since: s.records.Now(), Words: full, Next: "an administrator makes room; the queue goes on by itself then"})
 	}
 	for _, x := range standing.Of(branch) {
 		v := wire.Stop{Freeze: x.ID, Words: branch + " " + x.Says(), Next: x.Next(branch), By: x.By, Since: x.Since}

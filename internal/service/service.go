@@ -198,6 +198,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 			o.Git(args)
 		}
 	}}, repos)
+	s.Metrics.WatchDisk(s.Disk.Free)
 	s.Moves = moves.New(r, s.Disk, o.Log, o.At)
 	caller := outbound.New(o.Outside)
 	s.Outbox = outbox.New(outbox.Needs{Records: r, Disk: s.Disk, Caller: caller, Bounds: b, Log: o.Log, Address: o.Address, Tried: s.Metrics.Delivered})
@@ -230,7 +231,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Key: key, SignCommits: o.SignCommits, Log: o.Log,
 	})
 	s.Trials = trials.New(r, s.Disk, s.Rulebook, s.Facts)
-	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook)
+	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook, s.Disk)
 	s.Notifications = desk.NewNotifications(r, s.Desk)
 	s.Mail = mail.New(r, s.Notifications, o.Relay, o.Address, o.Log)
 	s.Audit = audit.New(r, s.Disk, s.Moves, key, o.Log)

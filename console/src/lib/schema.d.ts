@@ -3335,10 +3335,10 @@ export interface components {
              */
             id?: number;
             /**
-             * @description a repository is stopped and read-only; a check failed on the tip of a branch; nobody answers for a check; a webhook has given up deliveries, or was switched off; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; the queue sent back a change of yours, or one that you asked to land; a change of yours does not go together with its target; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
+             * @description the disk is nearly full; a repository is stopped and read-only; a check failed on the tip of a branch; nobody answers for a check; a webhook has given up deliveries, or was switched off; something landed against its rules and not acknowledged yet; an approval of yours would help; what you objected to has changed; the queue sent back a change of yours, or one that you asked to land; a change of yours does not go together with its target; a discussion waits for your word; a change of yours is held up; a proposal about rules may be decided by you
              * @enum {string}
              */
-            kind: "stopped" | "red-tip" | "silent" | "webhook" | "acknowledge" | "review" | "look-again" | "ejected" | "conflict" | "answer" | "own" | "decide";
+            kind: "disk" | "stopped" | "red-tip" | "silent" | "webhook" | "acknowledge" | "review" | "look-again" | "ejected" | "conflict" | "answer" | "own" | "decide";
             /**
              * Format: int64
              * @description of the change; of a proposal: its number
@@ -4837,9 +4837,11 @@ export interface components {
         };
         Stop: {
             by: string;
+            /** @description the service holds the queue itself, since the disk is nearly full */
+            disk?: boolean;
             /**
              * Format: int64
-             * @description its number; absent: somebody holds the queue
+             * @description its number; absent: somebody holds the queue, or the disk is nearly full
              */
             freeze?: number;
             /** @description why, how long, and who may end it */

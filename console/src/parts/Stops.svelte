@@ -17,9 +17,9 @@
   let doing = $state<'hold' | 'free' | number>();
   let reason = $state('');
   let problem = $state<string>();
-  const held = $derived(stops.some((s) => !s.freeze));
+  const held = $derived(stops.some((s) => !s.freeze && !s.disk));
 
-  const of = (stop: Stop) => stop.freeze ?? 'free';
+  const of = (stop: Stop) => stop.freeze ?? (stop.disk ? 'disk' : 'free');
   const begin = (what: 'hold' | 'free' | number) => {
     doing = what;
     reason = '';
@@ -56,8 +56,8 @@
   <div role="status" class="mb-3 border-l-4 border-ochre bg-panel p-3">
     <p class="flex flex-wrap items-baseline justify-between gap-x-4">
       <span><Mark state="pending" /> <b>{stop.words}.</b> {stop.next}</span>
-      {#if keeps && doing !== of(stop)}
-        <button type="button" class="plain-link cursor-pointer text-sm" onclick={() => begin(of(stop))}
+      {#if keeps && !stop.disk && doing !== of(stop)}
+        <button type="button" class="plain-link cursor-pointer text-sm" onclick={() => begin(stop.freeze ?? 'free')}
           >{stop.freeze ? 'End it…' : 'Free it…'}</button
         >
       {/if}

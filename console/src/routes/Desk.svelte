@@ -19,6 +19,7 @@
     return n === 0 ? 'Nothing waits for you.' : n === 1 ? '1 thing waits for you.' : `${n} things wait for you.`;
   });
   const wants: Record<DeskItem['kind'], [State, string]> = {
+    disk: ['missing', 'disk'],
     stopped: ['missing', 'stopped'],
     silent: ['pending', 'silent check'],
     webhook: ['missing', 'webhook'],
@@ -33,19 +34,21 @@
     own: ['none', 'yours, held up'],
   };
   const to = (i: DeskItem) =>
-    i.kind === 'acknowledge'
-      ? `/${i.repository}#waivers`
-      : i.kind === 'webhook'
-        ? `${webhooksPage(i.repository)}?id=${i.id}`
-        : i.kind === 'silent' || i.kind === 'red-tip'
-          ? `/${i.repository}/queue`
-          : i.kind === 'stopped'
-            ? `/${i.repository}`
-            : i.kind !== 'decide'
-              ? `/${i.repository}/changes/${i.number}`
-              : i.repository.includes('/')
-                ? `/${i.repository}/rules`
-                : `/houses/${i.repository}/rules`;
+    i.kind === 'disk'
+      ? '/'
+      : i.kind === 'acknowledge'
+        ? `/${i.repository}#waivers`
+        : i.kind === 'webhook'
+          ? `${webhooksPage(i.repository)}?id=${i.id}`
+          : i.kind === 'silent' || i.kind === 'red-tip'
+            ? `/${i.repository}/queue`
+            : i.kind === 'stopped'
+              ? `/${i.repository}`
+              : i.kind !== 'decide'
+                ? `/${i.repository}/changes/${i.number}`
+                : i.repository.includes('/')
+                  ? `/${i.repository}/rules`
+                  : `/houses/${i.repository}/rules`;
 </script>
 
 <Page title="Desk" {answer} problem={repos.problem ?? desk.problem} {command}>
@@ -59,7 +62,7 @@
               <p class="flex flex-wrap gap-x-2">
                 <span class="font-medium">{wants[i.kind][1]}{i.asked ? ', you were asked' : ''}</span>
                 <a class="plain-link min-w-0 break-words" href={to(i)}
-                  >{['decide', 'acknowledge', 'silent', 'webhook', 'red-tip', 'stopped'].includes(i.kind)
+                  >{['decide', 'acknowledge', 'silent', 'webhook', 'red-tip', 'stopped', 'disk'].includes(i.kind)
                     ? i.title
                     : `${i.number}. ${i.title}`}</a
                 >
