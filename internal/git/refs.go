@@ -99,7 +99,7 @@ func (r RefStore) MoveRefs(ctx context.Context, moves ...Move) error {
 		return err
 	})
 	if err == nil {
-		return nil
+		return r.syncNames(moves)
 	}
 	for _, m := range moves { // whether something has moved is asked of the refs, not of what git says
 		if at, lookErr := r.At(m.Ref); lookErr == nil && at != m.Old {
@@ -107,6 +107,22 @@ func (r RefStore) MoveRefs(ctx context.Context, moves ...Move) error {
 		}
 	}
 	return err
+}
+
+// syncNames has it on disk where refs stand that have moved.
+func (r RefStore) syncNames(moves []Move) error {
+	folders := map[string]bool{}
+	for _, m := range moves {
+		if folders[filepath.Dir(filepath.Join(r.at.Dir, filepath.FromSlash(m.Ref)))] = true; m.New == "" {
+			folders[r.at.Dir] = true // where the packed ones are
+		}
+	}
+	for dir := range folders {
+		if err := process.SyncFolder(dir); err != nil && !errors.Is(err, fs.ErrNotExist) { // the last of a folder may have gone
+			return err
+		}
+	}
+	return nil
 }
 
 // writingRefs writes refs, and once more where a lock that was left behind stood in the way.

@@ -229,8 +229,11 @@ func (c *crew) keep(ctx context.Context, r ground) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.at.Reading(c.dir).Run(ctx, &list, "pack-objects", "-q", "--window=0", filepath.Join(r.at.Dir, "objects/pack/pack"))
-	return err
+	packs := filepath.Join(r.at.Dir, "objects", "pack")
+	if _, err = r.at.Reading(c.dir).Run(ctx, &list, "pack-objects", "-q", "--window=0", filepath.Join(packs, "pack")); err != nil {
+		return err
+	}
+	return process.SyncFolder(packs)
 }
 
 // builder builds one rehearsal.

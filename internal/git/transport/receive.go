@@ -16,6 +16,7 @@ import (
 
 	"tavrin/internal/bounds"
 	"tavrin/internal/git"
+	"tavrin/internal/git/internal/process"
 )
 
 const (
@@ -152,7 +153,7 @@ func (in *Incoming) Admit() error {
 	}
 	dirs[filepath.Join(in.repo.Place().Dir, "objects")] = true
 	for dir := range dirs {
-		if err := syncDir(dir); err != nil {
+		if err := process.SyncFolder(dir); err != nil {
 			return err
 		}
 	}
@@ -164,15 +165,6 @@ func boolInt(b bool) int {
 		return 1
 	}
 	return 0
-}
-
-func syncDir(dir string) error {
-	f, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	return f.Sync()
 }
 
 // request is the first part of a push: what it wants.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -87,6 +88,15 @@ func (at Place) writingTo(dir string) Place {
 		"GIT_ALTERNATE_OBJECT_DIRECTORIES=" + filepath.Join(at.Dir, "objects"),
 	}
 	return at
+}
+
+// SyncFolder has it on disk which names a folder holds. Git syncs files, and leaves it to the file system when their names follow.
+func SyncFolder(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
 }
 
 // Sweep removes the scratch folders in memory that a killed process may have left, while nothing is in flight.
