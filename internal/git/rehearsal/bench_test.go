@@ -13,7 +13,7 @@ import (
 )
 
 // bigHistory is a repository of 50,000 files and 5,000 commits in which a branch of ten commits stands beside a target that has
-// moved on by 50 commits.
+// moved on by 200 commits.
 func bigHistory(b *testing.B) (w *shop, base, head string) {
 	b.Helper()
 	w = newShop(b)
@@ -28,7 +28,7 @@ func bigHistory(b *testing.B) (w *shop, base, head string) {
 	var years strings.Builder
 	for i := range 5000 {
 		fmt.Fprintf(&years, "commit refs/heads/main\ncommitter Ines Varga <ines@fennmoor.example> %d +0000\ndata 5\nentry\n%sM 644 inline d%d/e%d/f%d\ndata %d\n%s\n",
-			1790000000+i, []string{"from refs/heads/main^0\n", ""}[min(i, 1)], i*9/2500, i*9/50%50, i*9, len(fmt.Sprint(i)), fmt.Sprint(i))
+			1789990000+i, []string{"from refs/heads/main^0\n", ""}[min(i, 1)], i*9/2500, i*9/50%50, i*9, len(fmt.Sprint(i)), fmt.Sprint(i))
 	}
 	if out, err := w.TryWith(strings.NewReader(years.String()), "fast-import", "--quiet"); err != nil {
 		b.Fatal(out)
@@ -37,12 +37,12 @@ func bigHistory(b *testing.B) (w *shop, base, head string) {
 	w.Git("branch", "topic")
 	edit := func(n int, who string, from int) {
 		for i := range n {
-			f := from + i*700
+			f := (from + i*700) % 50000
 			w.Write(fmt.Sprintf("d%d/e%d/f%d", f/2500, f/50%50, f), workshop.Lines(20, map[int]string{0: fmt.Sprint(f), 10: who}))
 			w.Git("commit", "-q", "-a", "-m", fmt.Sprintf("%s %d", who, i))
 		}
 	}
-	edit(50, "main", 3)
+	edit(200, "main", 3)
 	w.Git("checkout", "-q", "topic")
 	edit(10, "topic", 17)
 	w.Push()

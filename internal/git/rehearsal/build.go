@@ -178,19 +178,42 @@ func (b *builder) build(ctx context.Context) (built Built, err error) {
 	}
 }
 
-// begin finds out what the change brings, and the tree that has to come out.
-func (b *builder) begin(ctx context.Context) (err error) {
-	replays := slices.Contains([]Strategy{Rebase, Fold, RebaseThenMerge}, b.plan.Strategy)
-	if replays {
-		if b.picks, err = b.toReplay(ctx); err != nil {
-			return err
-		}
+// begin finds out what the change brings, and the tree that has to come out. What is to be replayed is listed by a process of
+// its own meanwhile.
+func (b *builder) begin(ctx context.Context) error {
+	type listed struct {
+		ids []string
+		err error
 	}
-	if len(b.picks) == 0 { // what brings a commit is not contained
+	replays := slices.Contains([]Strategy{Rebase, Fold, RebaseThenMerge}, b.plan.Strategy)
+	listing := make(chan listed, 1)
+	go func() {
+		var l listed
+		if replays {
+			l.ids, l.err = b.toReplay(ctx)
+		}
+		listing <- l
+	}()
+	judgeErr := b.judgeIt()
+	l := <-listing
+	if l.err != nil {
+		return l.err
+	}
+	if len(l.ids) == 0 { // what brings a commit is not contained
 		if contained, err := b.repo.IsAncestor(ctx, b.plan.Head, b.plan.Base); err != nil || contained {
 			return cmp.Or[error](err, NothingError{})
 		}
 	}
+	if judgeErr != nil {
+		return judgeErr
+	}
+	var err error
+	b.picks, err = b.readPicks(l.ids)
+	return err
+}
+
+// judgeIt finds the tree that has to come out.
+func (b *builder) judgeIt() (err error) {
 	if b.baseTree, err = b.tree(b.plan.Base); err != nil {
 		return err
 	}
@@ -467,16 +490,13 @@ func (b *builder) folded(picks []pick) []pick {
 
 // toReplay lists the commits to replay, oldest first: all that the change brings but merges. None is left out for being
 // like another.
-func (b *builder) toReplay(ctx context.Context) ([]pick, error) {
+func (b *builder) toReplay(ctx context.Context) ([]string, error) {
 	args := []string{"rev-list", "--reverse", "--topo-order", "--no-merges", b.plan.Head, "^" + b.plan.Base}
 	if b.plan.Shown != "" {
 		args = append(args, "^"+b.plan.Shown)
 	}
 	out, err := b.repo.at.Run(ctx, nil, append(args, "--")...)
-	if err != nil {
-		return nil, err
-	}
-	return b.readPicks(strings.Fields(string(out)))
+	return strings.Fields(string(out)), err
 }
 
 // readPicks reads the commits and their parents' trees.

@@ -76,7 +76,7 @@ func (at Place) Scratch() (view Place, dir string, err error) {
 	if err != nil {
 		return at, "", fmt.Errorf("make a scratch folder: %w", err)
 	}
-	return at.writingTo(dir).With("GIT_CONFIG_PARAMETERS='core.fsync=none'"), dir, nil
+	return at.writingTo(dir).With("GIT_CONFIG_PARAMETERS='core.fsync=none' 'core.looseCompression=0'"), dir, nil
 }
 
 // Reading returns the place with the objects of a folder beside its own.
