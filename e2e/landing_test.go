@@ -563,3 +563,54 @@ func TestPersonChoosesWhereRulesDisagree(t *testing.T) {
 	problem(t, err, 422, "agree on no default strategy: say which, one of rebase, squash, merge")
 	w.join("tamsin", k, "merge")
 }
+
+// What stands on a change goes on to its target when the change's branch is removed, and is judged by that target's rules; a branch that
+// another change comes from, or that one which goes to it cannot leave, stays.
+func TestWhatStandsOnALandedChangeGoesOn(t *testing.T) {
+	w := newTown(t)
+	w.begin(simple + "  - {name: release, branches: release/*, push: nobody}\n")
+	dir := w.nearby("tamsin")
+	push := func(branch, from, path, text string) {
+		t.Helper()
+		w.must("tamsin", dir, "checkout", "-q", "-B", branch, from)
+		w.commit("tamsin", dir, path, text, "edit "+path)
+		w.must("tamsin", dir, "push", "-q", "origin", branch)
+	}
+	push("first", "origin/main", "a", "a\n")
+	first := w.openChange("tamsin", "first")
+	push("second", "first", "b", "b\n")
+	second, err := w.as("tamsin").OpenChange(t.Context(), repo, wire.NewChange{Source: "second", Target: "first", Title: "On it"})
+	w.ok(err)
+	remove := true
+	land := func(k wire.Change) {
+		t.Helper()
+		w.approve("odo", k)
+		_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, wire.NewEntry{DeleteSource: &remove, Strategy: "squash"})
+		w.ok(err)
+		w.answerUntil(k)
+	}
+	land(first)
+	now := w.until(second, "on main", func(k wire.Change) bool { return k.Target == "main" })
+	if now.State != "open" || now.Ready || now.Revision != 2 || !strings.Contains(now.Summary, "approval") {
+		t.Errorf("it goes on as %+v", now)
+	}
+	w.until(first, "without its branch", func(k wire.Change) bool {
+		_, err := w.gitAs("tamsin", dir, "fetch", "-q", "origin", "first")
+		return err != nil
+	})
+	land(now)
+	w.must("tamsin", dir, "fetch", "-q")
+	if got := w.must("tamsin", dir, "show", "--format=", "--name-only", "origin/main"); strings.TrimSpace(got) != "b" {
+		t.Errorf("it brings %q", got)
+	}
+	// from one branch to two others
+	w.must("ines", w.clone("ines"), "push", "-q", "origin", "origin/main:refs/heads/next")
+	push("both", "origin/main", "c", "c\n")
+	both := w.openChange("tamsin", "both")
+	other, err := w.as("tamsin").OpenChange(t.Context(), repo, wire.NewChange{Source: "both", Target: "next", Title: "There too"})
+	w.ok(err)
+	land(both)
+	w.says("pavo", 0, fmt.Sprintf("both was not removed after change %d landed: change %d comes from it too", both.Number, other.Number), "journal", "list", "--repo", repo)
+	w.must("tamsin", dir, "fetch", "-q", "origin", "both")
+	w.says("admin", 0, "unbroken", "journal", "verify")
+}

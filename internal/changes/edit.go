@@ -41,7 +41,7 @@ func (s *Changes) EditChange(ctx context.Context, a accounts.Actor, name string,
 	}
 	var revision *PendingRevision
 	if e.Target != nil && *e.Target != c.Target {
-		if revision, err = s.retargeted(ctx, repo, c, *e.Target, a); err != nil {
+		if revision, err = s.retargeted(ctx, repo, c, *e.Target, a.Login()); err != nil {
 			return wire.Change{}, err
 		}
 	}
@@ -112,12 +112,11 @@ func (s *Changes) edit(tx *records.Tx, a accounts.Actor, repo *records.Repositor
 	if err != nil || revision == nil {
 		return err
 	}
-	return s.recordRetarget(tx, a, repo, c, *revision)
+	return s.recordRetarget(tx, a.Login(), repo, c, *revision)
 }
 
 // retargeted works out the revision that a change gets by going to another branch.
-func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c records.Change, target string,
-	a accounts.Actor) (*PendingRevision, error) {
+func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c records.Change, target, by string) (*PendingRevision, error) {
 	if c.State != "draft" && c.State != "open" {
 		return nil, problem.New(problem.Conflict, "change %d is %s; only an open change goes to another branch",
 			c.Number, c.State)
@@ -136,7 +135,7 @@ func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c re
 		return nil, err
 	}
 	c.Target = target
-	p, err := s.RevisionOf(ctx, s.records.Read(ctx), repo, c, &last, last.Head, a.Login())
+	p, err := s.RevisionOf(ctx, s.records.Read(ctx), repo, c, &last, last.Head, by)
 	if err != nil {
 		return nil, err
 	}
@@ -148,8 +147,50 @@ func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c re
 	return &p, nil
 }
 
+// Onward has the open changes for a branch that is about to be removed go to another one, on which it has landed; they are judged by
+// that one's rules from then on. It says why the branch has to stay, where one of them cannot go there. The repository's lock is held.
+func (s *Changes) Onward(ctx context.Context, repo *records.Repository, branch, target string) (stays string, err error) {
+	var open []records.Change
+	if err := s.records.Read(ctx).Where("repository_id = ? AND target = ? AND state IN ('draft', 'open')", repo.ID, branch).Order("number").Find(&open).Error; err != nil {
+		return "", err
+	}
+	for _, c := range open {
+		err := s.onward(ctx, repo, c, target)
+		if why := (*problem.Problem)(nil); errors.As(err, &why) {
+			return fmt.Sprintf("change %d goes to it, and cannot go to %s instead: %s", c.Number, target, why.Text), nil
+		}
+		if err != nil {
+			return "", err
+		}
+	}
+	return "", nil
+}
+
+func (s *Changes) onward(ctx context.Context, repo *records.Repository, c records.Change, target string) error {
+	revision, err := s.retargeted(ctx, repo, c, target, records.Itself)
+	if err != nil {
+		return err
+	}
+	if err := s.Keep(ctx, repo, *revision); err != nil {
+		return err
+	}
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		if err := tx.First(&c, c.ID).Error; err != nil {
+			return err
+		}
+		c.Target, c.UpdatedAt = target, tx.Now()
+		if err := tx.Save(&c).Error; err != nil {
+			return err
+		}
+		if err := tx.Record(records.Itself, repo, event.ChangeEdited{OfChange: event.OfChange{Number: c.Number}, Target: &c.Target}); err != nil {
+			return err
+		}
+		return s.recordRetarget(tx, records.Itself, repo, c, *revision)
+	})
+}
+
 // recordRetarget records that a change goes to another branch. In the queue of the one before it has no place any more.
-func (s *Changes) recordRetarget(tx *records.Tx, a accounts.Actor, repo *records.Repository, c records.Change,
+func (s *Changes) recordRetarget(tx *records.Tx, by string, repo *records.Repository, c records.Change,
 	revision PendingRevision) error {
 	if err := noTwin(tx.DB, c); err != nil {
 		return err
@@ -159,8 +200,8 @@ func (s *Changes) recordRetarget(tx *records.Tx, a accounts.Actor, repo *records
 		return err
 	}
 	if entry.ID != 0 {
-		why := fmt.Sprintf("%s had it go to %s instead of %s: join again", a.Login(), c.Target, entry.Target)
-		left := queue.Left{At: queue.At{At: tx.Now()}, Entry: entry.ID, By: a.Login(), Why: why}
+		why := fmt.Sprintf("%s had it go to %s instead of %s: join again", by, c.Target, entry.Target)
+		left := queue.Left{At: queue.At{At: tx.Now()}, Entry: entry.ID, By: by, Why: why}
 		if err := s.queues.Tell(tx, repo, entry.Target, left); err != nil {
 			return err
 		}

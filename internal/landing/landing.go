@@ -275,6 +275,15 @@ func (s *Conductor) intendRemoval(tx *records.Tx, repo *records.Repository, c re
 	if err != nil {
 		return nil, err
 	}
+	var other records.Change
+	err = tx.Where("repository_id = ? AND source = ? AND state IN ('draft', 'open')", repo.ID, c.Source).Order("number").Limit(1).Find(&other).Error
+	if err != nil {
+		return nil, err
+	}
+	if other.ID != 0 {
+		return nil, tx.Record(records.Itself, repo, event.BranchKept{Ref: "refs/heads/" + c.Source, Landed: c.Number,
+			Why: fmt.Sprintf("change %d comes from it too", other.Number)})
+	}
 	v := guard.Judge(guard.Update{Ref: "refs/heads/" + c.Source, Old: r.Head},
 		guard.Facts{Repository: repo.Name, Pusher: by, People: people, Rules: force.Now(), Default: repo.DefaultBranch, Stops: standing.Of})
 	if !v.Allowed || len(v.Exempted) > 0 {
@@ -290,6 +299,25 @@ func (s *Conductor) intendRemoval(tx *records.Tx, repo *records.Repository, c re
 
 // finishRemoval removes a landed change's source branch, unless somebody has pushed to it meanwhile.
 func (s *Conductor) finishRemoval(ctx context.Context, repo *records.Repository, removal *records.Intent) error {
+	snap := s.records.View(ctx)
+	e, c, err := facts.EntryAndChange(snap.DB, *removal.EntryID)
+	snap.Close()
+	if err != nil {
+		return err
+	}
+	// First, so that a kill in between finds it done or to be done, and no change without its target.
+	stays, err := s.changes.Onward(ctx, repo, c.Source, e.Target)
+	if err != nil {
+		return err
+	}
+	if stays != "" {
+		return s.records.Write(ctx, func(tx *records.Tx) error {
+			if err := tx.Model(removal).Update("outcome", moves.Dropped).Error; err != nil {
+				return err
+			}
+			return tx.Record(records.Itself, repo, event.BranchKept{Ref: removal.Ref, Landed: c.Number, Why: stays})
+		})
+	}
 	_, tip, err := s.moves.Try(ctx, repo, removal)
 	if _, notMade := errors.AsType[*moves.NotMadeError](err); notMade && tip != removal.Old {
 		return s.moves.Close(ctx, removal, moves.Dropped) // somebody pushed to it
