@@ -24,6 +24,16 @@ const maxHidden = 100
 
 // OpenChange proposes to bring a source branch into a target branch.
 func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string, n wire.NewChange) (wire.Change, error) {
+	return s.open(ctx, a, name, n, 0, "")
+}
+
+// OpenUndo proposes a commit that was prepared to take back what a change landed: as long as the change brings that and nothing
+// else, rules know of it (undoes: a landing).
+func (s *Changes) OpenUndo(ctx context.Context, a accounts.Actor, name string, n wire.NewChange, undoes int, prepared string) (wire.Change, error) {
+	return s.open(ctx, a, name, n, undoes, prepared)
+}
+
+func (s *Changes) open(ctx context.Context, a accounts.Actor, name string, n wire.NewChange, undoes int, prepared string) (wire.Change, error) {
 	repo, err := accounts.Reach(s.records.Read(ctx), a, name, people.Writer)
 	if err != nil {
 		return wire.Change{}, err
@@ -53,6 +63,9 @@ func (s *Changes) OpenChange(ctx context.Context, a accounts.Actor, name string,
 	change := records.Change{RepositoryID: repo.ID, Title: n.Title, Description: description, Source: n.Source,
 		Target: n.Target,
 		State:  state, OpenedBy: a.Login(), CreatedAt: s.records.Now(), UpdatedAt: s.records.Now()}
+	if undoes != 0 && head == prepared { // nobody has pushed to the branch meanwhile
+		change.Undoes, change.UndoHead = undoes, prepared
+	}
 	change.Number = repo.Changes + 1 // nobody else gives one out while the repository is locked
 	pending, err := s.RevisionOf(ctx, s.records.Read(ctx), repo, change, nil, head, a.Login())
 	if err != nil {

@@ -94,6 +94,7 @@ func (s *Changes) edit(tx *records.Tx, a accounts.Actor, repo *records.Repositor
 	}
 	if revision != nil {
 		c.Target = revision.Change.Target
+		c.Undoes, c.UndoHead = 0, "" // it was prepared for the branch before
 		told.Target = &c.Target
 	}
 	c.UpdatedAt = s.records.Now()
@@ -179,6 +180,7 @@ func (s *Changes) onward(ctx context.Context, repo *records.Repository, c record
 			return err
 		}
 		c.Target, c.UpdatedAt = target, tx.Now()
+		c.Undoes, c.UndoHead = 0, ""
 		if err := tx.Save(&c).Error; err != nil {
 			return err
 		}

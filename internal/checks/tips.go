@@ -1,13 +1,11 @@
 package checks
 
 import (
-	"time"
-
 	"gorm.io/gorm"
 
-	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/journal"
+	"tavrin/internal/facts"
 	"tavrin/internal/records"
 	"tavrin/wire"
 )
@@ -42,28 +40,5 @@ func (s *Checks) moved(tx *records.Tx, repo *records.Repository, _ journal.Line,
 
 // RedTips lists the branches whose tip is red: a check that the rules want on it has failed there.
 func (s *Checks) RedTips(db *gorm.DB, repo *records.Repository) ([]wire.RedTip, error) {
-	var rows []struct {
-		Name, Target, CommitID, State, Summary, Link string
-		FinishedAt                                   *time.Time
-		CreatedAt                                    time.Time
-	}
-	// The newest attempt of each check on each branch: beside max(), SQLite takes the other columns from the row that has it.
-	err := db.Raw("SELECT max(id), name, target, commit_id, state, summary, link, finished_at, created_at FROM check_runs "+
-		"WHERE repository_id = ? AND change_number = 0 AND target <> '' GROUP BY target, name", repo.ID).Scan(&rows).Error
-	out := []wire.RedTip{}
-	for _, r := range rows {
-		if state := change.CheckState(r.State); state != change.Failed && state != change.Errored {
-			continue
-		}
-		tip, err := s.disk.Bare(repo).At("refs/heads/" + r.Target)
-		if err != nil || tip != r.CommitID { // it is no tip any more, or the branch is gone
-			continue
-		}
-		red := wire.RedTip{Branch: r.Target, Commit: r.CommitID, Check: r.Name, State: r.State, Summary: r.Summary, Link: r.Link, Since: r.CreatedAt}
-		if r.FinishedAt != nil {
-			red.Since = *r.FinishedAt
-		}
-		out = append(out, red)
-	}
-	return out, err
+	return facts.RedTips(db, s.disk.Bare(repo).RefFiles(), repo)
 }

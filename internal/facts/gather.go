@@ -147,12 +147,15 @@ func (s *Gatherer) fill(db *gorm.DB, repo *records.Repository, all []Gathered) e
 			Files: r.Files, Added: r.Added, Removed: r.Removed, Bases: r.Bases, History: change.History(r.History), CommitAuthors: r.CommitAuthors,
 			RulesVersion: force.Own.Version, HouseVersion: force.House.Version, Suspended: force.Suspended, People: people, At: now,
 		}
+		if c.Undoes != 0 && (r.Head == c.UndoHead || slices.Contains(r.SameAs, 1)) && len(r.History.Hidden) == 0 {
+			g.Facts.Undoes = c.Undoes // what the first revision brought, which was prepared, and nothing on the way
+		}
 		e.about(g)
 		if err := standing(refs, g); err != nil {
 			return err
 		}
 	}
-	return nil
+	return redTips(db, refs, repo, all)
 }
 
 // standing adds where the branches of a change stand.

@@ -71,7 +71,7 @@ func (s *Intake) Undo(ctx context.Context, a accounts.Actor, name string, number
 	if err := s.pushFor(ctx, a, repo, transport.Update{Ref: "refs/heads/" + branch, New: built.Commit}, nil); err != nil {
 		return wire.Change{}, err
 	}
-	return s.changes.OpenChange(ctx, a, name, wire.NewChange{Source: branch, Target: c.Target, Title: title, Description: &why})
+	return s.changes.OpenUndo(ctx, a, name, wire.NewChange{Source: branch, Target: c.Target, Title: title, Description: &why}, number, built.Commit)
 }
 
 // undoBranch is a name that is free.

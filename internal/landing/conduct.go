@@ -274,7 +274,7 @@ func (s *Conductor) gathered(db *gorm.DB, repo *records.Repository, entry int64)
 // gateOf is what a queue has to know of an entry's gate.
 func gateOf(g facts.Gathered) queue.Gate {
 	report := g.Judge()
-	v := queue.Gate{Revision: g.Change.Revision, Ready: report.Ready, First: len(report.Waivers) > 0}
+	v := queue.Gate{Revision: g.Change.Revision, Ready: report.Ready, First: len(report.Waivers) > 0 || g.Facts.Undoes != 0 && g.Set.Without(g.Facts.Suspended).For(g.Change.Target).UndoFirst.Value}
 	switch {
 	case g.Change.State == "closed":
 		v.Gone = "the change was closed"

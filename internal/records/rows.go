@@ -193,6 +193,8 @@ type Change struct {
 	Revision     int
 	OpenedBy     string
 	LandedCommit string
+	Undoes       int    // number of the change whose landing it was prepared to take back
+	UndoHead     string // the commit that was prepared
 	CreatedAt    time.Time
 	UpdatedAt    time.Time
 }

@@ -309,6 +309,10 @@ type Facts struct {
 	// the change refers to, as far as rules ask for them.
 	Tracker string   `json:"tracker,omitempty"`
 	Tickets []Ticket `json:"tickets,omitempty"`
+	// Undoes is the number of the change whose landing it takes back, doing nothing else; 0: none.
+	Undoes int `json:"undoes,omitempty"`
+	// RedTip are the checks that failed on the target's tip, where rules want them.
+	RedTip []Check `json:"red_tip,omitempty"`
 	// Stops are why nothing lands on the target now, whatever else holds.
 	Stops []Stop `json:"stops,omitempty"`
 	// Waivers are those on record for the change that have been neither used nor ended; Tip is the target's when

@@ -36,6 +36,7 @@ type Condition struct {
 	stands     []string           // the globs that SourceText stands for
 	Author     []people.Principal // somebody who counts as author is one of them, or everybody who does
 	Labels     []string           // the change has one of them
+	Undoes     bool               // the change takes back what another landed, and does nothing else
 	Expression string             // in CEL (https://cel.dev), of type bool
 	program    cel.Program
 	Line       int
@@ -100,6 +101,7 @@ type Brought struct {
 	AuthorIs              [][]string // what each of them is, as principals: person:wren, team:field
 	Labels                []string
 	HouseLabels           []string // those of them that the house defines
+	Undoes                bool     // it takes back what another landed, and does nothing else
 }
 
 // Touched is an area that is touched, and the paths that lie in it.
@@ -132,7 +134,8 @@ func (c *Condition) Holds(b Brought) (holds bool, trouble string) {
 		!c.Files.Holds(b.Files),
 		c.SourceText != nil && !c.Source.Match(b.Source),
 		len(c.Author) > 0 && !c.writtenBy(b),
-		len(c.Labels) > 0 && !overlap(c.Labels, b.Labels):
+		len(c.Labels) > 0 && !overlap(c.Labels, b.Labels),
+		c.Undoes && !b.Undoes:
 		return false, ""
 	}
 	for _, w := range c.Ways {
@@ -221,6 +224,7 @@ func (c *Condition) Words() string {
 	say(c.SourceText != nil, "the source branch is %s", "", grammar.GlobWords(c.SourceText))
 	say(len(c.Author) > 0, "an author is %s", "every author is %s", grammar.Either(grammar.Texts(c.Author)))
 	say(len(c.Labels) > 0, "it is labelled %s", "", grammar.Either(c.Labels))
+	say(c.Undoes, "it takes back a landing and does nothing else", "")
 	say(c.Expression != "", "the expression %s holds", "", c.Expression)
 	return strings.Join(said, " and ")
 }
@@ -313,11 +317,17 @@ func (c *Condition) Identity() string {
 			}
 		}
 	}
+	if c.Undoes {
+		text += ";undoes"
+	}
 	return text
 }
 
 // scoped says whether the condition asks for areas or labels.
 func (c *Condition) scoped() bool { return len(c.Areas) > 0 || len(c.Labels) > 0 || c.Expression != "" }
+
+// aLanding is what may be undone.
+const aLanding = "a landing"
 
 // Read reads the condition at a path of the document, where every says that it stands behind "unless".
 func Read(r *grammar.Reader, f grammar.Field, path string, every bool) *Condition {
@@ -357,6 +367,8 @@ func Read(r *grammar.Reader, f grammar.Field, path string, every bool) *Conditio
 						"labels: {"+name+": {set_by: …}}, so that it is plain who may set it")
 				}
 			}
+		case "undoes":
+			c.Undoes = grammar.OneOf(r, g, aLanding) != ""
 		case "cel":
 			c.Expression = strings.TrimSpace(r.Text(g))
 			if c.Expression == "" {
@@ -427,6 +439,7 @@ func Keys(path string, every bool) []grammar.Key {
 		{Path: "source", Shape: grammar.Globs, Means: "the source branch is of the kind or matches the glob", Absent: "whatever the source", Example: "source: hotfix", Gone: "no branch matches: the condition does not hold"},
 		{Path: "author", Shape: grammar.Who, Means: means("somebody who counts as author is one of them, robots too", "everybody who counts as author is one of them, robots too"), Absent: "whoever the author", Example: "author: [\"team:contractors\", \"robot:barn\"]", Gone: "nobody is one: the condition does not hold"},
 		{Path: "label", Shape: grammar.Lines, Means: "the change has one of the labels, which the document must define", Absent: "whatever the labels", Example: "label: urgent", Gone: "a document that names one which is not there is refused"},
+		{Path: "undoes", Shape: grammar.Word, Allowed: []string{aLanding}, Means: "the change was prepared by tavrin change undo, and brings what it brought then", Absent: "whatever it brings", Example: "undoes: a landing"},
 		{Path: "cel", Shape: grammar.Text, Means: "an expression in CEL holds; where it cannot be worked out, the requirement is asked for", Absent: "no expression", Example: "cel: \"size(areas) > 2 || removed > 1000\"", Gone: "where it cannot be worked out, the requirement is asked for"},
 	}
 	for i := range keys {

@@ -19,7 +19,7 @@ func Comes(set *rules.Set, f change.Facts) []string {
 // them where that is larger.
 func brought(f change.Facts, set *rules.Set, strategy change.Strategy, touched []rules.Touched) condition.Brought {
 	b := condition.Brought{Title: f.Title, Source: f.Source, Target: f.Target, Paths: f.Comes(strategy), Added: f.Added,
-		Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels, Ways: byWay(f.Ways)}
+		Removed: f.Removed, Files: f.Files, Authors: f.Authors, Labels: f.Labels, Ways: byWay(f.Ways), Undoes: f.Undoes != 0}
 	if strategy.Keeps() {
 		b.Added, b.Removed, b.Files = max(b.Added, f.History.Added), max(b.Removed, f.History.Removed), max(b.Files,
 			f.History.Files)

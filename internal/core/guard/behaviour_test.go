@@ -177,6 +177,7 @@ var differing = func() map[string][]string {
 		"protect[].land.message":               one(of("land: {message: @}, require: [{"+both+"}]"), "'docs: {title}'", "'x: {title}'"),
 		"protect[].land.trailers":              one(of("land: {trailers: @}, require: [{messages: 'Told-by'}]"), "'Told-by: {author}'", "'Seen-by: {author}'"),
 		"protect[].land.delete_source":         one(of("land: {delete_source: @}"), "true", "false"),
+		"protect[].land.undo_first":            one(of("land: {undo_first: @}"), "true", "false"),
 		"protect[].land.drop_empty":            one(of("land: {drop_empty: @}"), "true", "false"),
 		"protect[].land.join_early":            one(of("land: {join_early: @}"), "true", "false"),
 		"protect[].require[].called":           one(asks("approvals: 2, called: @"), "a", "b"),
@@ -188,6 +189,7 @@ var differing = func() map[string][]string {
 		"protect[].require[].when.source":      one(when("source: @"), "topic", "nowhere"),
 		"protect[].require[].when.author":      one(when("author: @"), "person:tamsin", "team:gone"),
 		"protect[].require[].when.label":       one(when("label: @"), "urgent", "late"),
+		"protect[].require[].when.undoes":      {when("undoes: a landing"), when("undoes: a landing, files: under 1000"), asks(both)},
 		"protect[].require[].when.cel":         one(when("cel: '@'"), "files > 1", "files > 1000"),
 		"protect[].require[].when.added":       one(when("added: @"), "docs/**", "nowhere/*"),
 		"protect[].require[].when.removed":     one(when("removed: @"), "docs/**", "nowhere/*"),
@@ -202,6 +204,7 @@ var differing = func() map[string][]string {
 		"protect[].require[].unless.source":    one(unless("source: @"), "topic", "nowhere"),
 		"protect[].require[].unless.author":    one(unless("author: @"), "person:tamsin", "team:gone"),
 		"protect[].require[].unless.label":     one(unless("label: @"), "urgent", "late"),
+		"protect[].require[].unless.undoes":    {unless("undoes: a landing"), asks(both)},
 		"protect[].require[].unless.cel":       one(unless("cel: '@'"), "files > 1", "files > 1000"),
 	}
 	for _, sample := range kindtest.Samples {

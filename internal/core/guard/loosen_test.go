@@ -44,9 +44,9 @@ var (
 		`checks: "unit*lint"`, "checks: [unit, lint], at_least: 1", "checks: [unit, lint], at_least: 1, skipped: counts", "checks: unit, skipped: counts", "checks: unit, max_age: 2h", "checks: unit, max_age: 1h",
 		"checks: unit, reported_by: robot:barn", "checks: unit, at: head", "checks: unit, at: [head, rehearsal]", "deployment: field", "case: exact",
 		"approvals: 1, max_age: 12h", "owners: every touched area, not_from: last_pusher", "owners: every touched area, max_age: 12h", "revision_age: 2h", "revision_age: 4h",
-		"queued_by: not an author", "size: at most 100 lines", "size: at most 50 lines and 1 files", "signed_off: every commit", "already_on: dev", "already_on: [main, line]"}
+		"queued_by: not an author", "size: at most 100 lines", "size: at most 50 lines and 1 files", "signed_off: every commit", "already_on: dev", "already_on: [main, line]", "tip: green"}
 	conditions = []string{"lines: over 10", "lines: over 100", "paths: docs/**", "paths: [docs/**, ledger/**]", `paths: ["docs/**,ledger/**"]`, "areas: ledger", "source: line", "source: topic", "source: ['**', '!line']",
-		"author: team:accounts", "label: urgent", "cel: 'size(areas) < 2'", `cel: '!("urgent" in labels)'`, "cel: 'files > 1'", "added: docs/**", "removed: '**'", "renamed: '**', lines: over 10", "cel: 'size(files_added) > 0'", "author: 'robot:barn'"}
+		"author: team:accounts", "label: urgent", "cel: 'size(areas) < 2'", `cel: '!("urgent" in labels)'`, "cel: 'files > 1'", "added: docs/**", "removed: '**'", "renamed: '**', lines: over 10", "cel: 'size(files_added) > 0'", "author: 'robot:barn'", "undoes: a landing"}
 	levels = []string{"", "", "", ", level: advisory"}
 	called = []string{"", "", ", called: many eyes"}
 )
@@ -300,6 +300,12 @@ func landing(rng *rand.Rand) change.Facts {
 	f := change.Facts{Repository: "growers/irrigation", Number: 7, State: "open", Title: draw(rng, "docs: FEN-1 water", "water"), Tracker: draw(rng, "", "tickets.example"), Description: draw(rng, "", "- [ ] tried", "- [x] tried"), Source: draw(rng, "topic", "hotfix/1", "dev"),
 		Target: draw(rng, "main", "main", "dev", "release/1"), Revision: 2, Opener: "tamsin", Authors: []string{"tamsin"}, LastPusher: draw(rng, "tamsin", "odo"), People: town, At: moment,
 		Paths: [][]string{{"docs/a"}, {"ledger/a"}, {"firmware/a", "docs/b"}, {"Ledger/a"}}[rng.IntN(4)], Added: []int{2, 20, 200}[rng.IntN(3)], Files: 1 + rng.IntN(2)}
+	if rng.IntN(4) == 0 {
+		f.Undoes = 3
+	}
+	if rarely() {
+		f.RedTip = []change.Check{{Name: "lint", State: change.Failed}}
+	}
 	for _, by := range []string{"odo", "bela", "wren", "ines", "pavo", "tamsin"} {
 		if rng.IntN(3) > 0 {
 			r := change.Review{By: by, Verdict: change.Approve, Revision: 2}

@@ -161,6 +161,7 @@ func (l *linter) stricter(p *rules.Protection, what string) {
 		{"delete", func(e *rules.Effective) []require.Source { return ofHouse(e.Delete.From) }},
 		{"after_push.approvals_stay", func(e *rules.Effective) []require.Source { return ofHouse(e.ApprovalsStay.From) }},
 		{"after_push.objections_stay", func(e *rules.Effective) []require.Source { return ofHouse(e.ObjectionsStay.From) }},
+		{"land.undo_first", func(e *rules.Effective) []require.Source { return ofHouse(e.UndoFirst.From) }},
 		{"land.drop_empty", func(e *rules.Effective) []require.Source { return ofHouse(e.DropEmpty.From) }},
 		{"land.join_early", func(e *rules.Effective) []require.Source { return ofHouse(e.JoinEarly.From) }},
 		{"push", func(e *rules.Effective) []require.Source { return leavesNobody(e.Push, p.Push) }},

@@ -126,7 +126,7 @@ func (p *planner) keeps(e *Entry, urgent bool) bool {
 	case !e.Gate.Ready:
 		p.sendBack(e)
 	case urgent && !e.Gate.First:
-		p.discard(e, "another goes first, by a waiver")
+		p.discard(e, "another goes first: by a waiver, or since it takes back a landing")
 	case r.Revision != e.Gate.Revision:
 		p.discard(e, "a new revision was pushed")
 	case r.Verdict.Stale != "":

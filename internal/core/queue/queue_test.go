@@ -66,7 +66,7 @@ func TestPlan(t *testing.T) {
 		{"closed is ejected whatever its state", []Event{Seen{noon, 1, Gate{1, true, false, "the change was closed"}}}, "eject 1: the change was closed; build a rehearsal 2: it is first in line", "ejected queued"},
 		{"withdrawn", []Event{Left{noon, 2, "ines", "ines withdrew it"}}, "", "rehearsing withdrawn"},
 		{"a waiver goes first", []Event{Joined{noon, 3, 30}, Seen{noon, 3, Gate{1, true, true, ""}}},
-			"line up 3: its gate is ready; discard the rehearsal 1: another goes first, by a waiver; build a rehearsal 3: it is first in line", "queued queued queued"},
+			"line up 3: its gate is ready; discard the rehearsal 1: another goes first: by a waiver, or since it takes back a landing; build a rehearsal 3: it is first in line", "queued queued queued"},
 		{"a waiver that is not ready disturbs nobody", []Event{Joined{noon, 3, 30}, Seen{noon, 3, Gate{1, false, true, ""}}}, "", "rehearsing queued waiting"},
 		{"a waiver does not break into a landing", []Event{LandingBegun{noon, 1}, Joined{noon, 3, 30}, Seen{noon, 3, Gate{1, true, true, ""}}}, "line up 3: its gate is ready", "landing queued queued"},
 		{"cannot be built", []Event{Done{noon, 1, "t1"}, NotBuilt{noon, 2, "they conflict"}}, "build a rehearsal 2: it is first in line", "ejected"},

@@ -75,7 +75,8 @@ type Entry struct {
 type Gate struct {
 	Revision int  `json:"revision"` // the change's newest
 	Ready    bool `json:"ready"`
-	// First says that it goes before all others: it rests on a waiver, which is for the target's present tip.
+	// First says that it goes before all others: it rests on a waiver, which is for the target's present tip, or it takes back a
+	// landing, where the rules have that go first.
 	First bool `json:"first"`
 	// Gone says why the change cannot land at all any more, such as that it was closed; empty: it can.
 	Gone string `json:"gone"`

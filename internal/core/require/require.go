@@ -48,6 +48,8 @@ type Kind struct {
 	OnPush bool
 	// Elsewhere says that it is judged by which other branches hold the commits.
 	Elsewhere bool
+	// OfTip says that it is judged by the checks on the target's tip.
+	OfTip bool
 	// After is the setting that decides what a push does to what meets it; empty: none does.
 	After string
 	// ByDescription says that it is judged by descriptions too.

@@ -112,6 +112,7 @@ var settings = []SettingBehaviour{
 	{Path: "protect[].land.message", By: byFinal, Gone: namesNobody},
 	{Path: "protect[].land.trailers", Else: "what is added to the final message of a squash or merge, after messages is judged", Gone: namesNobody},
 	{Path: "protect[].land.delete_source", Else: "whether the source branch goes after a landing: only where whoever asked for it might delete it by a push", Gone: namesNobody},
+	{Path: "protect[].land.undo_first", Else: "who goes first in the queue: what has to hold for it is the same", Gone: namesNobody},
 	{Path: "protect[].land.drop_empty", Else: "whether a rehearsal may be built that leaves commits out which change nothing", Gone: namesNobody},
 	{Path: "protect[].land.join_early", Else: "whether a change joins the queue before its gate is ready", Gone: namesNobody},
 }

@@ -354,6 +354,7 @@ func (c *comparison) landing(what string, a, b *Protection) {
 	c.differ(b.LineOf("land.delete_source"), what+"land.delete_source", stated(a.DeleteSource), stated(b.DeleteSource),
 		false)
 	c.differ(b.LineOf("land.join_early"), what+"land.join_early", truth(early(a)), truth(early(b)), early(b))
+	c.differ(b.LineOf("land.undo_first"), what+"land.undo_first", stated(a.UndoFirst), stated(b.UndoFirst), false)
 	drops := func(p *Protection) bool { return p.DropEmpty == nil || *p.DropEmpty }
 	c.differ(b.LineOf("land.drop_empty"), what+"land.drop_empty", truth(drops(a)), truth(drops(b)), drops(b))
 }

@@ -71,6 +71,7 @@ type Effective struct {
 	Trailers       []Setting[string]
 	DeleteSource   Setting[bool] // false where they disagree
 	DeletesSaid    int
+	UndoFirst      Setting[bool] // false where they disagree
 	JoinEarly      Setting[bool]
 	DropEmpty      Setting[bool]
 	Exempted       []require.Source    // protections that do not bind the person asked about; see Binding
@@ -89,8 +90,8 @@ func (e *Effective) Names() []string {
 // combining puts the protections of a branch together, one by one.
 type combining struct {
 	*Effective
-	defaults, messages, removes agreement
-	trailers                    map[string][]require.Source
+	defaults, messages, removes, undoes agreement
+	trailers                            map[string][]require.Source
 }
 
 // newCombining begins with the loosest of everything.
@@ -129,6 +130,7 @@ func (c *combining) take(l Layer, p *Protection) {
 	c.messages.say(p.Message, p.Message != "", source("land.message"))
 	c.removes.say(fmt.Sprint(p.DeleteSource != nil && *p.DeleteSource), p.DeleteSource != nil,
 		source("land.delete_source"))
+	c.undoes.say(fmt.Sprint(p.UndoFirst != nil && *p.UndoFirst), p.UndoFirst != nil, source("land.undo_first"))
 	if p.JoinEarly != nil {
 		c.JoinEarly.stricter(*p.JoinEarly, source("land.join_early"), falseFirst)
 	}
@@ -175,6 +177,7 @@ func (c *combining) done() *Effective {
 	}
 	e.Message, e.MessagesSaid = Setting[string]{c.messages.value, c.messages.from}, c.messages.said()
 	e.DeleteSource, e.DeletesSaid = Setting[bool]{c.removes.value == "true", c.removes.from}, c.removes.said()
+	e.UndoFirst = Setting[bool]{c.undoes.value == "true", c.undoes.from}
 	for text, from := range c.trailers {
 		e.Trailers = append(e.Trailers, Setting[string]{text, from})
 	}
@@ -247,7 +250,7 @@ func (e *Effective) sort() {
 		slices.SortFunc(list, func(a, b Allowance) int { return bySource(a.Source, b.Source) })
 	}
 	for _, list := range [][]require.Source{e.Rewrite.From, e.Delete.From, e.ApprovalsStay.From, e.ObjectionsStay.From,
-		e.WithFrom, e.DefaultFrom, e.Message.From, e.DeleteSource.From, e.JoinEarly.From, e.DropEmpty.From} {
+		e.WithFrom, e.DefaultFrom, e.Message.From, e.DeleteSource.From, e.JoinEarly.From, e.DropEmpty.From, e.UndoFirst.From} {
 		slices.SortFunc(list, bySource)
 	}
 	slices.SortFunc(e.Trailers, func(a, b Setting[string]) int { return strings.Compare(a.Value, b.Value) })

@@ -92,5 +92,6 @@ var landing = []grammar.Key{
 	{Path: "protect[].land.trailers", Shape: grammar.Lines, Means: "templates of trailers added to the final message, with the same placeholders", Absent: "only the service's own", Together: "all of them are added", Example: "trailers: \"Proposed-by: {author}\""},
 	{Path: "protect[].land.delete_source", Shape: grammar.Truth, Means: "whether the source branch is removed after landing, unless the person says otherwise", Absent: "false", Together: "all that state one must agree, else false and lint says so", Example: "delete_source: true"},
 	{Path: "protect[].land.join_early", Shape: grammar.Truth, Means: "whether a change may join the queue before its gate is ready", Absent: "true", Together: "false over true", Example: "join_early: false"},
+	{Path: "protect[].land.undo_first", Shape: grammar.Truth, Means: "whether a change that tavrin change undo prepared, and that brings what it brought then, goes before the others in the queue", Absent: "false", Together: "all that state one must agree, else false", Example: "undo_first: true"},
 	{Path: "protect[].land.drop_empty", Shape: grammar.Truth, Means: "whether a commit of the change that would change nothing on the branch is left out when it is replayed; if not, the strategy is refused then", Absent: "true", Together: "false over true", Example: "drop_empty: false"},
 }

@@ -75,6 +75,10 @@ func said(d *Document) string {
 	for i := range c.Protections {
 		p := &c.Protections[i]
 		p.Text, p.From, p.With, p.Create = nil, p.HeldBy(), p.allows(), creators(p)
+		if p.UndoFirst == nil {
+			no := false
+			p.UndoFirst = &no
+		}
 		if p.DropEmpty == nil {
 			yes := true
 			p.DropEmpty = &yes
@@ -145,7 +149,7 @@ protect:
     exempt: robot:release-bot
     waive: [team:duty, person:odo]
     after_push: {approvals_stay: never, objections_stay: if_unchanged}
-    land: {who: [role:maintainer, team:duty], strategies: [squash, merge], default: squash, message: "{title}", trailers: ["A: {author}", "B: c"], delete_source: true, join_early: false, drop_empty: false}
+    land: {who: [role:maintainer, team:duty], strategies: [squash, merge], default: squash, message: "{title}", trailers: ["A: {author}", "B: c"], delete_source: true, join_early: false, drop_empty: false, undo_first: true}
     require:
       - {approvals: 2, from: ["team:agronomy", "team:field"], not_from: [last_pusher, commit_authors], on: newest_revision, called: many eyes}
       - {approvals: 1, own: counts, level: advisory}

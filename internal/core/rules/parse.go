@@ -474,6 +474,9 @@ func (r *reader) land(p *Protection, f grammar.Field) {
 		case "join_early":
 			b := r.Boolean(g)
 			p.JoinEarly = &b
+		case "undo_first":
+			b := r.Boolean(g)
+			p.UndoFirst = &b
 		case "drop_empty":
 			b := r.Boolean(g)
 			p.DropEmpty = &b

@@ -123,6 +123,7 @@ type Protection struct {
 	DeleteSource *bool
 	JoinEarly    *bool
 	DropEmpty    *bool
+	UndoFirst    *bool
 	Exempt       []people.Principal
 	// Waiver lists who may waive what this protection asks, in the open and one case at a time; empty: nobody.
 	Waive []people.Principal

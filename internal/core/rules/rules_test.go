@@ -151,8 +151,8 @@ func randomProtection(rng *rand.Rand, name string) string {
 	maybe("    exempt: %s\n", pick("nobody", "person:b"))
 	maybe("    waive: %s\n", pick("nobody", "person:b"))
 	maybe("    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))
-	maybe("    land: {strategies: %s, delete_source: %s, join_early: %s, drop_empty: %s, message: %s, trailers: %s, who: %s}\n", pick("[rebase]", "[merge, rebase]", "[rebase, squash, merge]"),
-		pick("true", "false"), pick("true", "false"), pick("true", "false"), pick("'{title}'", "'{title}!'"), pick("'A: b'", "['A: b', 'C: d']"), pick("team:a", "role:writer"))
+	maybe("    land: {strategies: %s, delete_source: %s, join_early: %s, drop_empty: %s, undo_first: %s, message: %s, trailers: %s, who: %s}\n", pick("[rebase]", "[merge, rebase]", "[rebase, squash, merge]"),
+		pick("true", "false"), pick("true", "false"), pick("true", "false"), pick("true", "false"), pick("'{title}'", "'{title}!'"), pick("'A: b'", "['A: b', 'C: d']"), pick("team:a", "role:writer"))
 	b.WriteString("    require:\n")
 	for range 1 + rng.IntN(5) {
 		b.WriteString("      - {" + pick(
@@ -182,7 +182,7 @@ func essence(e *Effective) map[string]any {
 	}
 	return map[string]any{"protected": e.Protected, "requirements": requirements, "push": lists(e.Push), "create": lists(e.Create), "land by": lists(e.LandBy),
 		"rewrite": e.Rewrite.Value, "delete": e.Delete.Value, "approvals": e.ApprovalsStay.Value, "objections": e.ObjectionsStay.Value, "with": e.With,
-		"default": e.Default, "message": e.Message.Value, "remove": e.DeleteSource.Value, "early": e.JoinEarly.Value, "drop": e.DropEmpty.Value, "trailers": trailers}
+		"default": e.Default, "message": e.Message.Value, "remove": e.DeleteSource.Value, "early": e.JoinEarly.Value, "drop": e.DropEmpty.Value, "undo": e.UndoFirst.Value, "trailers": trailers}
 }
 
 // loosened names a setting in which b is looser than a, or nothing.

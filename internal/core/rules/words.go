@@ -166,6 +166,9 @@ func (e *Effective) sayLanding(say func(string, []require.Source, string, ...any
 	if !e.JoinEarly.Value {
 		say("land.join_early", e.JoinEarly.From, "A change joins the queue when its gate is ready, not before.")
 	}
+	if e.UndoFirst.Value {
+		say("land.undo_first", e.UndoFirst.From, "A change that takes back a landing, and does nothing else, goes before the others in the queue.")
+	}
 	if !e.DropEmpty.Value {
 		say("land.drop_empty", e.DropEmpty.From, "A commit that would change nothing on the branch is not left out: by a strategy that would have to, nothing lands.")
 	}

@@ -183,6 +183,8 @@ CREATE TABLE changes (
   revision      INTEGER NOT NULL,
   opened_by     TEXT NOT NULL,
   landed_commit TEXT NOT NULL DEFAULT '',
+  undoes        INTEGER NOT NULL DEFAULT 0,         -- number of the change whose landing it was prepared to take back
+  undo_head     TEXT NOT NULL DEFAULT '',           -- the commit that was prepared
   updated_at    DATETIME NOT NULL,
   created_at    DATETIME NOT NULL,
   UNIQUE (repository_id, number)
