@@ -318,3 +318,103 @@ func TestAuthorsOfPushedCommitsAreKnown(t *testing.T) {
 		t.Errorf("authors are %v, want odo, whose push first brought a commit, and wren", k.Authors)
 	}
 }
+
+// Whatever else there is that moves, makes or removes a ref obeys the rules too, one test for each way (P1): by lease and by options,
+// tags, branches of a protected kind, calls that build a commit for somebody and push it, calls that delete, and a repository that goes
+// and comes back. There are no edits in the console but those that are proposed.
+func TestP1EveryOtherWayABranchMoves(t *testing.T) {
+	w := newTown(t)
+	dir := w.begin(simple + `  - {name: lines, branches: release/*, push: role:maintainer, create: role:maintainer}
+  - {name: versions, tags: v*, create: role:maintainer}
+`)
+	ctx := t.Context()
+	w.must("ines", dir, "fetch", "-q", "origin")
+	w.must("ines", dir, "push", "-q", "origin", "origin/main:refs/heads/release/1", "origin/main:refs/tags/v1")
+	w.must("ines", dir, "checkout", "-q", "-B", "work", "origin/main")
+	head := w.commit("ines", dir, "valves/a", "a\nb\n", "valves: a")
+	w.must("ines", dir, "push", "-q", "origin", "work")
+	refs := func() string { return w.must("ines", dir, "ls-remote", "origin", "refs/heads/main", "refs/heads/release/*", "refs/tags/*") }
+	before := refs()
+	stays := func(way string) {
+		t.Helper()
+		if now := refs(); now != before {
+			t.Errorf("%s:\n%s\nbefore:\n%s", way, now, before)
+		}
+	}
+	old := strings.Fields(before)[0]
+	for _, login := range []string{"tamsin", "ines", "builder"} {
+		pushes := [][]string{
+			{"push", "--force-with-lease=main:" + old, "origin", head + ":refs/heads/main"},
+			{"push", "--force-with-lease", "--force-if-includes", "origin", head + ":refs/heads/main"},
+			{"push", "--no-thin", "-o", "ci.skip", "-o", "merge", "origin", head + ":refs/heads/main"},
+			{"push", "--signed=if-asked", "origin", head + ":refs/heads/main"},
+			{"push", "--prune", "origin", "refs/heads/work:refs/heads/main"},
+			{"push", "--delete", "origin", "main", "release/1", "v1"},
+			{"push", "origin", "+" + head + ":refs/tags/v1"},
+			{"push", "--follow-tags", "origin", "+" + head + ":refs/tags/v1"},
+			{"push", "origin", "+" + old + "^{tree}:refs/tags/v1"},
+			{"push", "origin", head + ":refs/heads/main", head + ":refs/heads/main2", head + ":refs/tags/v1"},
+		}
+		if login != "ines" {
+			pushes = append(pushes, []string{"push", "origin", head + ":refs/heads/release/2"}, []string{"push", "origin", head + ":refs/heads/release/1"},
+				[]string{"push", "origin", head + ":refs/tags/v2"}, []string{"push", "--tags", "origin", "+" + head + ":refs/tags/v2"})
+		}
+		for _, push := range pushes {
+			w.gitAs(login, dir, push...)
+			stays(login + ": git " + strings.Join(push, " "))
+		}
+		w.gitAs("ines", dir, "push", "-q", "origin", ":refs/heads/main2")
+	}
+	// calls that make a commit for somebody, on a branch that they may not push to
+	back, err := w.as("tamsin").OpenChange(ctx, repo, wire.NewChange{Source: "main", Target: "work", Title: "Bring main into work"})
+	if err == nil {
+		t.Errorf("main brings nothing to work: %+v", back)
+	}
+	w.must("ines", dir, "push", "-q", "origin", old+":refs/heads/behind")
+	up := w.propose("tamsin", "ahead", "valves/c", "c\n")
+	w.approve("odo", up)
+	w.approve("ines", up)
+	w.join("tamsin", up, "rebase")
+	w.answerUntil(up)
+	before = refs() // main has moved, by a landing
+	from, err := w.as("tamsin").OpenChange(ctx, repo, wire.NewChange{Source: "main", Target: "behind", Title: "Bring main into behind"})
+	w.ok(err)
+	if _, err := w.as("tamsin").UpdateBranch(ctx, repo, from.Number, ""); err == nil {
+		t.Error("main is brought up to another branch by a push for somebody")
+	}
+	stays("bringing up")
+	suggestion := w.suggest("odo", from, "valves/c", 1, 1, "d")
+	if _, err := w.as("tamsin").ApplySuggestions(ctx, repo, from.Number, []int64{suggestion}); err == nil {
+		t.Error("a suggestion is applied to main")
+	}
+	stays("suggestions")
+	for _, branch := range []string{"main", "release/1"} {
+		done, err := w.as("ines").DeleteBranches(ctx, repo, []wire.BranchAt{{Name: branch, Commit: w.tip(branch)}})
+		w.ok(err)
+		if len(done) != 1 || done[0].Deleted || done[0].Why == "" {
+			t.Errorf("%s is deleted: %+v", branch, done)
+		}
+	}
+	stays("deleting on request")
+	if _, err := w.as("ines").UndoLanding(ctx, repo, up.Number, "x"); err != nil {
+		t.Errorf("undoing prepares a branch of its own: %v", err)
+	}
+	stays("undoing")
+	// a default branch that is another moves none
+	other := "work"
+	_, err = w.as("ines").EditRepository(ctx, repo, wire.RepositoryEdit{DefaultBranch: &other})
+	w.ok(err)
+	stays("another default branch")
+	// and what is deleted comes back as it was
+	_, err = w.admin.DeleteRepository(ctx, repo, "try")
+	w.ok(err)
+	if _, err := w.gitAs("ines", dir, "push", "origin", head+":refs/heads/main"); err == nil {
+		t.Error("a deleted repository is pushed to")
+	}
+	_, err = w.admin.RestoreRepository(ctx, repo)
+	w.ok(err)
+	stays("deleted and restored")
+	w.gitAs("ines", dir, "push", "origin", head+":refs/heads/main")
+	stays("pushed to afterwards")
+	w.says("admin", 0, "unbroken", "journal", "verify")
+}

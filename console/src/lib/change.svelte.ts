@@ -84,6 +84,8 @@ export class ChangePage {
   /** The words of a review that is being written. */
   text = $state('');
   strategy = $state('');
+  /** The message of the final commit, as somebody types it; undefined: as the rules make it. */
+  message = $state<string>();
   // A word is for the revision that somebody has read: one that comes while they read does not slip under their hand.
   reading = $state<number>();
 
@@ -94,6 +96,8 @@ export class ChangePage {
 
   readonly it = $derived(this.change.value);
   readonly alive = $derived(this.it?.state === 'open' || this.it?.state === 'draft');
+  /** Whether a commit is made for the landing, with a message of its own. */
+  readonly final = $derived(/merge|squash/.test(this.strategy || this.report.value?.strategy || ''));
   readonly queued = $derived(!!this.it?.entry && this.it.entry.position > 0);
   readonly me = $derived(session.me?.login ?? '');
   readonly author = $derived(this.it ? this.it.opened_by === this.me || this.it.authors.includes(this.me) : false);
@@ -153,7 +157,7 @@ export class ChangePage {
       answer(
         api.POST(`${one}/queue`, {
           params: this.params,
-          body: this.strategy ? { strategy: this.strategy } : {},
+          body: { strategy: this.strategy || undefined, message: (this.final && this.message) || undefined },
         }),
       ),
     );

@@ -1,6 +1,6 @@
 <script lang="ts">
   // What can be done with a change as a whole; what its way offers as a next step has its button there.
-  import { Button, Input, Label, Select } from 'flowbite-svelte';
+  import { Button, Input, Label, Select, Textarea } from 'flowbite-svelte';
   import type { Change } from '../../lib/api';
   import type { ChangePage } from '../../lib/change.svelte';
   import { stops } from '../../lib/way';
@@ -9,16 +9,24 @@
   const waivable = $derived((page.report.value?.requirements ?? []).some((r) => stops(r) && r.sources.length > 0));
   let undoing = $state(false);
   let reason = $state('');
-  const strategies = [
-    { value: '', name: 'the rules’ default' },
-    { value: 'rebase', name: 'rebase' },
-    { value: 'squash', name: 'squash' },
-    { value: 'merge', name: 'merge' },
-    { value: 'fold', name: 'fold' },
-    { value: 'fast-forward', name: 'fast-forward' },
-    { value: 'squash-then-merge', name: 'squash, then merge' },
-    { value: 'rebase-then-merge', name: 'rebase, then merge' },
-  ];
+  const names = { 'squash-then-merge': 'squash, then merge', 'rebase-then-merge': 'rebase, then merge' } as Record<
+    string,
+    string
+  >;
+  const report = $derived(page.report.value);
+  const strategies = $derived([
+    ...(report?.strategy
+      ? [{ value: '', name: `${names[report.strategy] ?? report.strategy}, the rules’ default` }]
+      : []),
+    ...(report?.strategies ?? [])
+      .filter((s) => s !== report?.strategy)
+      .map((s) => ({ value: s as string, name: names[s] ?? s })),
+  ]);
+  $effect(() => {
+    // Without a default somebody has to choose, and what the rules do not allow any more is no choice.
+    const first = strategies[0];
+    if (first && !strategies.some((s) => s.value === page.strategy)) page.strategy = first.value;
+  });
 </script>
 
 {#if page.alive}
@@ -28,8 +36,15 @@
     {:else}
       <Button size="sm" onclick={page.join}>Join the queue</Button>
       <Label class="flex items-center gap-2 text-ink"
-        >by <Select size="sm" class="w-52" items={strategies} bind:value={page.strategy} placeholder="" /></Label
+        >by <Select size="sm" class="w-60" items={strategies} bind:value={page.strategy} placeholder="" /></Label
       >
+      {#if page.final && page.message === undefined}
+        <button
+          type="button"
+          class="plain-link cursor-pointer text-sm"
+          onclick={() => (page.message = report?.message ?? '')}>Edit the message…</button
+        >
+      {/if}
     {/if}
     {#if change.state === 'draft' && page.mayEdit && !page.offers('mark-ready')}
       <Button size="sm" color="alternative" onclick={page.publish}>Publish</Button>
@@ -49,6 +64,15 @@
       >
     {/if}
   </div>
+  {#if page.final && !page.queued && page.message !== undefined}
+    <Label class="mt-3 block max-w-3xl"
+      >Message of the commit; trailers are added
+      <Textarea class="mt-1 w-full font-mono text-sm" rows={6} maxlength={16384} bind:value={page.message} />
+    </Label>
+    <button type="button" class="plain-link cursor-pointer text-sm" onclick={() => (page.message = undefined)}
+      >As the rules make it</button
+    >
+  {/if}
   <WouldLand {page} />
 {:else if change.state === 'landed'}
   {#if undoing}

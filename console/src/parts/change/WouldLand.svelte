@@ -11,7 +11,7 @@
   async function ask() {
     problem = undefined;
     shown = undefined;
-    const query = { strategy: page.strategy || undefined };
+    const query = { strategy: page.strategy || undefined, message: (page.final && page.message) || undefined };
     try {
       shown = await answer(
         api.GET('/repositories/{house}/{name}/changes/{number}/queue/preview', {
