@@ -38,23 +38,35 @@ func (s *Changes) open(ctx context.Context, a accounts.Actor, name string, n wir
 	if err != nil {
 		return wire.Change{}, err
 	}
+	number, err := s.openIn(ctx, a, repo, n, undoes, prepared)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	if err := s.conflicts.Try(ctx, records.ChangeKey{Repo: repo.ID, Number: number}); err != nil {
+		s.log.Warn("it could not be looked whether a change conflicts", "repository", repo.Name, "change", number, "error", err)
+	}
+	return s.Change(ctx, a, name, number)
+}
+
+// openIn opens a change, under the repository's lock, and returns its number.
+func (s *Changes) openIn(ctx context.Context, a accounts.Actor, repo *records.Repository, n wire.NewChange, undoes int, prepared string) (int, error) {
 	if n.Target == "" {
 		n.Target = repo.DefaultBranch
 	}
 	description, err := s.FirstDescription(s.records.Read(ctx), repo, n)
 	if err := errors.Join(err, typed.Line("title", n.Title, 1, typed.MaxTitle),
 		typed.Prose("description", description, typed.MaxProse)); err != nil {
-		return wire.Change{}, problem.First(err)
+		return 0, problem.First(err)
 	}
 	n.Title, description = typed.Mask(n.Title), typed.Mask(description)
 	unlock, err := s.moves.Lock(ctx, repo)
 	if err != nil {
-		return wire.Change{}, err
+		return 0, err
 	}
 	defer unlock()
 	head, _, err := s.Ends(ctx, repo, n)
 	if err != nil {
-		return wire.Change{}, err
+		return 0, err
 	}
 	state := "open"
 	if n.Draft {
@@ -69,22 +81,22 @@ func (s *Changes) open(ctx context.Context, a accounts.Actor, name string, n wir
 	change.Number = repo.Changes + 1 // nobody else gives one out while the repository is locked
 	pending, err := s.RevisionOf(ctx, s.records.Read(ctx), repo, change, nil, head, a.Login())
 	if err != nil {
-		return wire.Change{}, err
+		return 0, err
 	}
 	if pending.Row.Files == 0 {
-		return wire.Change{}, problem.Wrong("source", "%s brings nothing that %s does not have", n.Source, n.Target)
+		return 0, problem.Wrong("source", "%s brings nothing that %s does not have", n.Source, n.Target)
 	}
 	if err := s.Keep(ctx, repo, pending); err != nil {
-		return wire.Change{}, err
+		return 0, err
 	}
 	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		return s.recordOpened(tx, repo, &change, pending,
 			n.DependsOn)
 	})
 	if err != nil {
-		return wire.Change{}, err
+		return 0, err
 	}
-	return s.Change(ctx, a, name, change.Number)
+	return change.Number, nil
 }
 
 // recordOpened gives a new change its number and records it with its first revision.

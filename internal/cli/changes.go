@@ -70,6 +70,13 @@ func (p *program) conflicts() *cobra.Command {
 	})
 }
 
+// conflictRow says where a change does not go together with its target, if it is known not to.
+func conflictRow(w io.Writer, k wire.Change) {
+	if len(k.Conflicts) > 0 {
+		row(w, "conflicts", fmt.Sprintf("with %s in %s: tavrin change conflicts %d", k.Target, list(k.Conflicts), k.Number))
+	}
+}
+
 // undo opens a change that takes back what another landed.
 func (p *program) undo() *cobra.Command {
 	reason := ""
@@ -136,6 +143,7 @@ func (p *program) openChange() *cobra.Command {
 			return h.OpenChange(ctx, h.repo, n)
 		}, func(w io.Writer, k wire.Change) {
 			row(w, fmt.Sprintf("opened change %d, %q, from %s to %s", k.Number, k.Title, k.Source, k.Target))
+			conflictRow(w, k)
 			row(w, k.Summary)
 		})
 	f := c.Flags()
@@ -289,9 +297,7 @@ func (p *program) showChange() *cobra.Command {
 				row(w, fmt.Sprintf("waiver %d", o.ID), fmt.Sprintf("%s, by %s: %s", waiverState(o), o.By,
 					o.Reason))
 			}
-			if len(k.Conflicts) > 0 {
-				row(w, "conflicts", fmt.Sprintf("with %s in %s: tavrin change conflicts %d", k.Target, list(k.Conflicts), k.Number))
-			}
+			conflictRow(w, k)
 			row(w, "gate", k.Summary)
 			printReport(w, report)
 		})

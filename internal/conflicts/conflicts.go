@@ -141,7 +141,7 @@ func (s *Conflicts) follow(ctx context.Context) (bool, error) {
 		}
 	}
 	for k := range u.changes {
-		if err := s.try(ctx, k); err != nil {
+		if err := s.Try(ctx, k); err != nil {
 			if ctx.Err() != nil {
 				return false, err // it is tried again after the start
 			}
@@ -222,8 +222,8 @@ func (s *Conflicts) repository(ctx context.Context, id int64) (*records.Reposito
 	return &repo, nil
 }
 
-// try tries one change, and records what is different from before.
-func (s *Conflicts) try(ctx context.Context, k records.ChangeKey) error {
+// Try tries one change, and records what is different from before.
+func (s *Conflicts) Try(ctx context.Context, k records.ChangeKey) error {
 	repo, err := s.repository(ctx, k.Repo)
 	if err != nil || repo == nil {
 		return err
@@ -290,7 +290,7 @@ func (s *Conflicts) TellPusher(ctx context.Context, repo *records.Repository, br
 	ids := make([]int64, len(from))
 	for i, c := range from {
 		ids[i] = c.ID
-		if err := s.try(ctx, records.ChangeKey{Repo: repo.ID, Number: c.Number}); err != nil {
+		if err := s.Try(ctx, records.ChangeKey{Repo: repo.ID, Number: c.Number}); err != nil {
 			return nil, err
 		}
 	}

@@ -131,10 +131,40 @@ var story = []step{
 	{say: "There is no silent way: it is on Ines's desk until she has acknowledged it, and in the history for good.",
 		by: "ines", run: "tavrin desk && tavrin --repo growers/irrigation waiver acknowledge 1 --text 'Right so: the " +
 			"pump has to stay off' && tavrin --repo growers/irrigation browse history --limit 3", shows: `(?s)to acknowledge.*acknowledged by ines.*waiver 1`},
+	{say: "Three changes are to land in one line, each its own way: two commits as one, a fixup folded into what it mends, and " +
+		"commits replayed below a merge commit.", by: "tamsin",
+		run: "cd work && git fetch -q && git checkout -q -b docs/tanks origin/main && echo 'Tanks are rinsed in March.' > docs/tanks.md && git " +
+			"add -A && git commit -qm 'Say when tanks are rinsed' && echo 'Twice.' >> docs/tanks.md && git commit -qam 'Twice' && git push -q " +
+			"origin docs/tanks && tavrin change open --source docs/tanks --title 'Say when tanks are rinsed' --description 'Asked every spring.'",
+		shows: `opened change (\d+)`, as: "sq"},
+	{by: "tamsin", run: "cd work && git checkout -q -b docs/hoses origin/main && echo 'Hoses hang in the barrn.' > docs/hoses.md && git add -A && git " +
+		"commit -qm 'Say where hoses hang' && echo 'Hoses hang in the barn.' > docs/hoses.md && git commit -qa --fixup HEAD && git push -q origin " +
+		"docs/hoses && tavrin change open --source docs/hoses --title 'Say where hoses hang' --description 'For new members.'", shows: `opened change (\d+)`, as: "fo"},
+	{by: "tamsin", run: "cd work && git checkout -q -b docs/gates origin/main && echo 'Gates are oiled.' > docs/gates.md && git add -A && git " +
+		"commit -qm 'Have gates oiled' && echo 'In May.' >> docs/gates.md && git commit -qam 'Say when' && git push -q origin docs/gates && tavrin " +
+		"change open --source docs/gates --title 'Have gates oiled' --description 'They squeak.'", shows: `opened change (\d+)`, as: "me"},
+	{by: "pavo", run: "tavrin ${R} review approve ${sq} --revision 1 && tavrin ${R} review approve ${fo} --revision 1 && tavrin ${R} review approve ${me} " +
+		"--revision 1", shows: `(?s)approval of revision 1.*approval of revision 1.*approval of revision 1`},
+	{say: "What a landing would bring can be seen before it does.", by: "tamsin", run: "cd work && tavrin queue preview ${fo} --strategy fold && tavrin queue join ${sq} " +
+		"--strategy squash && tavrin queue join ${fo} --strategy fold && tavrin queue join ${me} --strategy rebase-then-merge && tavrin change wait ${me} --timeout 120s",
+		shows: `(?s)1 commit\n.*Say where hoses hang.*landed on main as`},
+	{by: "tamsin", run: "cd work && git fetch -q --prune && git log --graph --format=%s -6 origin/main",
+		shows: `(?s)\*   Have gates oiled\n\|\\  \n\| \* Say when\n\| \* Have gates oiled\n\|/  \n\* Say where hoses hang\n\* Say when tanks are rinsed`},
+	{say: "Wren has written of tanks too, before she saw that. She is told as soon as it is known, whose change it is, and what to do.", by: "wren",
+		run: "cd field && git checkout -q -b docs/rinsing ${landed} && echo 'Tanks are rinsed in April.' > docs/tanks.md && git add -A && git commit -qm " +
+			"'Say when to rinse' && git push -q origin docs/rinsing && tavrin change open --source docs/rinsing --title 'Say when to rinse' --description " +
+			"'In April.'", shows: `(?s)opened change (\d+).*conflicts +with main in docs/tanks.md`, as: "c"},
+	{by: "wren", run: "cd field && tavrin change conflicts ${c}", shows: `(?s)docs/tanks.md.*added on both sides.*change ${sq}.*rinsed in March.*rinsed in April.*git rebase origin/main`},
+	{say: "She is right: it is April. What landed is taken back by a change of its own, through the same gate; hers goes next.", by: "wren",
+		run: "cd field && tavrin change undo ${sq} --reason 'it is April'", shows: `opened change (\d+) from undo-${sq}`, as: "u"},
+	{by: "pavo", run: "tavrin ${R} review approve ${u} --revision 1 && tavrin ${R} review approve ${c} --revision 1", shows: `approval of revision 1`},
+	{by: "wren", run: "cd field && tavrin queue join ${u} --strategy squash && tavrin change wait ${u} --timeout 60s && tavrin queue join ${c} && tavrin change wait " +
+		"${c} --timeout 60s && git fetch -q && git log --format=%s -3 origin/main && git show origin/main:docs/tanks.md",
+		shows: `(?s)Say when to rinse\nUndo change ${sq}: Say when tanks are rinsed\nHave gates oiled\nTanks are rinsed in April`},
 	{say: "From any line to the change that brought it; and what has she missed?", by: "tamsin",
 		run: "cd work && tavrin browse blame forecast/limits.txt && tavrin digest", shows: `(?s)Raise the east limit.*ejected`},
 	{say: "Everything that was decided or done is in the journal, which nobody can alter unseen.", by: "ines",
-		run: "cd work && tavrin journal list --limit 12", shows: `(?s)waiver.acknowledged.*waiver.used`},
+		run: "cd work && tavrin journal list --limit 12", shows: `(?s)branch.deleted.*change.landed.*landing.begun.*rehearsal.built`},
 	{by: "admin", run: "tavrin journal verify", shows: `unbroken, and records and branches are as it tells`},
 }
 

@@ -214,7 +214,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	s.Waivers = waivers.New(r, s.Disk, s.Moves, s.Rulebook, s.Facts)
 	s.Queues = queues.New(r, s.Disk, s.Moves, s.Facts, s.Checks)
 	s.Changes, s.Threads = changes.New(changes.Needs{
-		Records: r, Disk: s.Disk, Moves: s.Moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Queues: s.Queues,
+		Records: r, Disk: s.Disk, Moves: s.Moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Queues: s.Queues, Conflicts: s.Conflicts,
 		Memory: memory, Bounds: b, Log: o.Log,
 	})
 	s.Reading = reading.New(r, s.Disk, s.Facts, memory)
