@@ -333,7 +333,9 @@ func TestP1EveryOtherWayABranchMoves(t *testing.T) {
 	w.must("ines", dir, "checkout", "-q", "-B", "work", "origin/main")
 	head := w.commit("ines", dir, "valves/a", "a\nb\n", "valves: a")
 	w.must("ines", dir, "push", "-q", "origin", "work")
-	refs := func() string { return w.must("ines", dir, "ls-remote", "origin", "refs/heads/main", "refs/heads/release/*", "refs/tags/*") }
+	refs := func() string {
+		return w.must("ines", dir, "ls-remote", "origin", "refs/heads/main", "refs/heads/release/*", "refs/tags/*")
+	}
 	before := refs()
 	stays := func(way string) {
 		t.Helper()
