@@ -220,7 +220,7 @@ func (s *Conductor) planOf(db *gorm.DB, repo *records.Repository, g *facts.Gathe
 		}
 	}
 	plan := rehearsal.Plan{
-		Base: r.Base, Head: r.Head, Shown: g.Revision.Base, Strategy: rehearsal.Strategy(r.Strategy), Message: r.Message, Landed: landed, Genuine: genuine,
+		Base: r.Base, Head: r.Head, Shown: g.Revision.Base, Order: ids, Strategy: rehearsal.Strategy(r.Strategy), Message: r.Message, Landed: landed, Genuine: genuine,
 		Author:    git.Signature{Name: r.AuthorName, Email: r.AuthorEmail, When: r.AuthoredAt},
 		Committer: git.Signature{Name: "Tavrin", Email: "landing@tavrin.invalid", When: r.CommittedAt},
 	}

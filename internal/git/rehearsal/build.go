@@ -43,6 +43,9 @@ type Plan struct {
 	// Shown is the base that was shown with the change: what it brings is judged by it. Empty: what Git's own merge of
 	// the two brings, for a branch that is brought up to another.
 	Shown string
+	// Order lists the commits of the change, the newest first, as the gate knows them: by its order they are replayed and folded.
+	// Empty: by Git's.
+	Order []string
 	// Landed are commits of the change that have landed in other clothes: they are not replayed.
 	Landed map[string]bool
 	// Genuine are commits of which the records know that they landed: they keep the trailers that only the service
@@ -472,12 +475,12 @@ func (b *builder) folded(picks []pick) []pick {
 	}
 	list := make([]fold.Commit, len(picks))
 	for i, c := range picks {
-		list[i] = fold.Commit{ID: c.id, Message: c.message}
+		list[i] = fold.Commit{ID: c.id, Message: trailer.Drop(c.message)} // as the gate has it
 	}
 	var out []pick
 	for _, f := range fold.Plan(list) {
 		c := picks[f.Into]
-		if fold.Text(c.message) != f.Message {
+		if fold.Text(trailer.Drop(c.message)) != f.Message {
 			c.message, c.mixed = f.Message, true
 		}
 		for _, i := range f.With {
@@ -496,7 +499,15 @@ func (b *builder) toReplay(ctx context.Context) ([]string, error) {
 		args = append(args, "^"+b.plan.Shown)
 	}
 	out, err := b.repo.at.Run(ctx, nil, append(args, "--")...)
-	return strings.Fields(string(out)), err
+	ids := strings.Fields(string(out))
+	place := map[string]int{}
+	for i, id := range b.plan.Order {
+		place[id] = i + 1
+	}
+	if !slices.ContainsFunc(ids, func(id string) bool { return place[id] == 0 }) {
+		slices.SortFunc(ids, func(x, y string) int { return place[y] - place[x] })
+	}
+	return ids, err
 }
 
 // readPicks reads the commits and their parents' trees.
