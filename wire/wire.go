@@ -398,14 +398,14 @@ type ConflictFile struct {
 
 // LandingPreview is what a landing would bring to the target as it is now.
 type LandingPreview struct {
-	Strategy change.Strategy   `json:"strategy"`
-	Target   string            `json:"target"`
-	Base     string            `json:"base" doc:"the target's tip"`
-	Commits  []PreviewedCommit `json:"commits" doc:"newest first"`
-	Obstacle string            `json:"obstacle,omitempty" doc:"why nothing would come"`
-	Signatures     string `json:"signatures,omitempty" doc:"what becomes of signatures, in words"`
-	SignaturesLost int    `json:"signatures_lost,omitempty" doc:"signed commits of the change that do not come as they are: their signatures do not come"`
-	SignedWith     string `json:"signed_with,omitempty" doc:"the service's public key, as OpenSSH writes it, with which the new commits are signed; absent: they are not signed"`
+	Strategy       change.Strategy   `json:"strategy"`
+	Target         string            `json:"target"`
+	Base           string            `json:"base" doc:"the target's tip"`
+	Commits        []PreviewedCommit `json:"commits" doc:"newest first"`
+	Obstacle       string            `json:"obstacle,omitempty" doc:"why nothing would come"`
+	Signatures     string            `json:"signatures,omitempty" doc:"what becomes of signatures, in words"`
+	SignaturesLost int               `json:"signatures_lost,omitempty" doc:"signed commits of the change that do not come as they are: their signatures do not come"`
+	SignedWith     string            `json:"signed_with,omitempty" doc:"the service's public key, as OpenSSH writes it, with which the new commits are signed; absent: they are not signed"`
 }
 
 // PreviewedCommit is one commit of a LandingPreview.
