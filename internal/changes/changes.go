@@ -42,7 +42,7 @@ func (s *Changes) open(ctx context.Context, a accounts.Actor, name string, n wir
 	if err != nil {
 		return wire.Change{}, err
 	}
-	if err := s.conflicts.Try(ctx, records.ChangeKey{Repo: repo.ID, Number: number}); err != nil {
+	if err := s.conflicts.TryNow(ctx, records.ChangeKey{Repo: repo.ID, Number: number}); err != nil {
 		s.log.Warn("it could not be looked whether a change conflicts", "repository", repo.Name, "change", number, "error", err)
 	}
 	return s.Change(ctx, a, name, number)

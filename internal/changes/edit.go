@@ -148,12 +148,18 @@ func (s *Changes) retargeted(ctx context.Context, repo *records.Repository, c re
 	return &p, nil
 }
 
+// mostOnward is how many changes go on to another branch at once: it is done under the repository's lock.
+const mostOnward = 20
+
 // Onward has the open changes for a branch that is about to be removed go to another one, on which it has landed; they are judged by
 // that one's rules from then on. It says why the branch has to stay, where one of them cannot go there. The repository's lock is held.
 func (s *Changes) Onward(ctx context.Context, repo *records.Repository, branch, target string) (stays string, err error) {
 	var open []records.Change
 	if err := s.records.Read(ctx).Where("repository_id = ? AND target = ? AND state IN ('draft', 'open')", repo.ID, branch).Order("number").Find(&open).Error; err != nil {
 		return "", err
+	}
+	if len(open) > mostOnward {
+		return fmt.Sprintf("%d changes go to it, more than are moved at once: %d", len(open), mostOnward), nil
 	}
 	for _, c := range open {
 		err := s.onward(ctx, repo, c, target)

@@ -48,6 +48,11 @@ const (
 	batch = 500
 	// mostFiles is how many files are kept of one conflict, mostPaths of how many that moved it is looked which changes touch them.
 	mostFiles, mostPaths = 50, 20000
+	// mostTried is how many changes are tried after one move, those first that were opened last; the others, when somebody asks or
+	// pushes to them, and by their rehearsals.
+	mostTried = 500
+	// soon is how long somebody waits for what is tried while they wait; what takes longer is tried after them.
+	soon = 5 * time.Second
 	// trouble is how long it is waited after something went wrong.
 	trouble = 10 * time.Second
 )
@@ -56,7 +61,7 @@ const (
 func (s *Conflicts) Run(ctx context.Context) {
 	for ctx.Err() == nil {
 		grown := s.records.Grown() // before anything is looked at, so that nothing is missed
-		more, err := s.follow(ctx)
+		err := s.Catch(ctx)
 		if err != nil && ctx.Err() == nil {
 			s.log.Error("changes could not be tried for conflicts", "error", err)
 			select {
@@ -64,12 +69,21 @@ func (s *Conflicts) Run(ctx context.Context) {
 			case <-time.After(trouble):
 			}
 		}
-		if more || err != nil {
+		if err != nil {
 			continue
 		}
 		select {
 		case <-ctx.Done():
 		case <-grown:
+		}
+	}
+}
+
+// Catch follows the journal to its end, once.
+func (s *Conflicts) Catch(ctx context.Context) error {
+	for {
+		if more, err := s.follow(ctx); err != nil || !more {
+			return err
 		}
 	}
 }
@@ -141,7 +155,7 @@ func (s *Conflicts) follow(ctx context.Context) (bool, error) {
 		}
 	}
 	for k := range u.changes {
-		if err := s.Try(ctx, k); err != nil {
+		if err := s.try(ctx, k); err != nil {
 			if ctx.Err() != nil {
 				return false, err // it is tried again after the start
 			}
@@ -172,16 +186,19 @@ func (s *Conflicts) keep(ctx context.Context, ended map[records.ChangeKey]bool) 
 	})
 }
 
+// touched is the paths that an open change touches.
+type touched struct {
+	Number int
+	Paths  []string `gorm:"serializer:json"`
+}
+
 // touching lists the open changes for a branch that touch a path in which it has moved.
 func (s *Conflicts) touching(ctx context.Context, b branch, old string) ([]records.ChangeKey, error) {
 	repo, err := s.repository(ctx, b.repo)
 	if err != nil || repo == nil {
 		return nil, err
 	}
-	var open []struct {
-		Number int
-		Paths  []string `gorm:"serializer:json"`
-	}
+	var open []touched
 	err = s.records.Read(ctx).Table("changes c").Joins("JOIN revisions r ON r.change_id = c.id AND r.number = c.revision").
 		Where("c.repository_id = ? AND c.state IN ('draft', 'open') AND c.target = ?", b.repo, b.name).Select("c.number", "r.paths").Find(&open).Error
 	if err != nil || len(open) == 0 {
@@ -204,7 +221,11 @@ func (s *Conflicts) touching(ctx context.Context, b branch, old string) ([]recor
 		}
 	}
 	var out []records.ChangeKey
+	slices.SortFunc(open, func(a, b touched) int { return b.Number - a.Number })
 	for _, c := range open {
+		if len(out) == mostTried {
+			break
+		}
 		if len(files) > mostPaths || slices.ContainsFunc(c.Paths, func(p string) bool { return moved[p] }) {
 			out = append(out, records.ChangeKey{Repo: b.repo, Number: c.Number})
 		}
@@ -222,8 +243,8 @@ func (s *Conflicts) repository(ctx context.Context, id int64) (*records.Reposito
 	return &repo, nil
 }
 
-// Try tries one change, and records what is different from before.
-func (s *Conflicts) Try(ctx context.Context, k records.ChangeKey) error {
+// try tries one change, and records what is different from before.
+func (s *Conflicts) try(ctx context.Context, k records.ChangeKey) error {
 	repo, err := s.repository(ctx, k.Repo)
 	if err != nil || repo == nil {
 		return err
@@ -262,6 +283,13 @@ func (s *Conflicts) Try(ctx context.Context, k records.ChangeKey) error {
 	return s.record(ctx, repo, c, now)
 }
 
+// TryNow tries one change for somebody who waits. What cannot be done in a few seconds is done after them, as the journal is followed.
+func (s *Conflicts) TryNow(ctx context.Context, k records.ChangeKey) error {
+	ctx, cancel := context.WithTimeout(ctx, soon)
+	defer cancel()
+	return s.try(ctx, k)
+}
+
 // newest returns a change that is open, with its newest revision.
 func (s *Conflicts) newest(ctx context.Context, k records.ChangeKey) (c records.Change, r records.Revision, err error) {
 	snap := s.records.View(ctx)
@@ -290,7 +318,7 @@ func (s *Conflicts) TellPusher(ctx context.Context, repo *records.Repository, br
 	ids := make([]int64, len(from))
 	for i, c := range from {
 		ids[i] = c.ID
-		if err := s.Try(ctx, records.ChangeKey{Repo: repo.ID, Number: c.Number}); err != nil {
+		if err := s.TryNow(ctx, records.ChangeKey{Repo: repo.ID, Number: c.Number}); err != nil {
 			return nil, err
 		}
 	}
