@@ -138,6 +138,12 @@ func (s *Changes) Change(ctx context.Context, a accounts.Actor, name string, num
 	}
 	v := views[0]
 	v.DescriptionHTML = s.html(v.Description)
+	g, err := s.facts.Remembered(snap, repo, c)
+	if err != nil {
+		return wire.Change{}, err
+	}
+	e := g.Set.Without(g.Facts.Suspended).For(c.Target)
+	v.Strategies, v.Strategy, v.Message = e.With, e.Default, gate.FinalText(e, g.Facts)
 	if (c.State != "open" && c.State != "draft") || !s.disk.Bare(repo).HasBranch(c.Target) {
 		return v, err
 	}

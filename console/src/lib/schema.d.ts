@@ -2988,6 +2988,8 @@ export interface components {
             hidden?: string[];
             labels: string[];
             landed_commit?: string;
+            /** @description of one change: the message of a final commit where nobody types another, without trailers */
+            message?: string;
             /** Format: int64 */
             number: number;
             opened_by: string;
@@ -3004,6 +3006,10 @@ export interface components {
             source_gone?: boolean;
             /** @enum {string} */
             state: "draft" | "open" | "landed" | "closed";
+            /** @description of one change: by which the rules have it land */
+            strategies?: string[];
+            /** @description of one change: by which it lands where nobody says another; absent: whoever joins has to say */
+            strategy?: string;
             /** @description the gate in one sentence */
             summary: string;
             target: string;
@@ -4449,8 +4455,6 @@ export interface components {
              * @description version of the house rules; absent: none
              */
             house_version?: number;
-            /** @description of the gate of one change: the message of a final commit, if nobody types another, without trailers */
-            message?: string;
             /** @description all but what only a rehearsal can show */
             ready: boolean;
             requirements: components["schemas"]["Requirement"][];
@@ -4460,10 +4464,6 @@ export interface components {
             revision: number;
             /** Format: int64 */
             rules_version: number;
-            /** @description of the gate of one change: by which it may land */
-            strategies?: string[];
-            /** @description of the gate of one change: by which it lands where nobody says another; absent: whoever joins has to say */
-            strategy?: string;
             /** @description the gate in one sentence */
             summary: string;
             /** @description numbers of the waivers that waive something */

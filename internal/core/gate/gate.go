@@ -35,10 +35,6 @@ type Report struct {
 	Approvers    []string          `json:"approvers" doc:"whose approvals count for at least one requirement; where none is asked for, whose stand"`
 	Exempted     []string          `json:"exempted,omitempty" doc:"protections that do not bind who asked to land"`
 	Waivers      []int64           `json:"waivers,omitempty" doc:"numbers of the waivers that waive something"`
-	// Strategies, Strategy and Message are of the gate of one change.
-	Strategies []change.Strategy `json:"strategies,omitempty" doc:"of the gate of one change: by which it may land"`
-	Strategy   change.Strategy   `json:"strategy,omitempty" doc:"of the gate of one change: by which it lands where nobody says another; absent: whoever joins has to say"`
-	Message    string            `json:"message,omitempty" doc:"of the gate of one change: the message of a final commit, if nobody types another, without trailers"`
 }
 
 // Judge gives the gate report of a change under its target's rules. A nil set is one without protections.
@@ -51,7 +47,6 @@ func Judge(set *rules.Set, f change.Facts) Report {
 func JudgeInFull(set *rules.Set, f change.Facts) Report {
 	r, j := judged(set, f)
 	r.Reviews = j.Weigh()
-	r.Strategies, r.Strategy, r.Message = j.effective.With, j.effective.Default, FinalText(j.effective, f)
 	return r
 }
 

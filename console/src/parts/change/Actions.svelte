@@ -13,13 +13,12 @@
     string,
     string
   >;
-  const report = $derived(page.report.value);
   const strategies = $derived([
-    ...(report?.strategy
-      ? [{ value: '', name: `${names[report.strategy] ?? report.strategy}, the rules’ default` }]
+    ...(change.strategy
+      ? [{ value: '', name: `${names[change.strategy] ?? change.strategy}, the rules’ default` }]
       : []),
-    ...(report?.strategies ?? [])
-      .filter((s) => s !== report?.strategy)
+    ...(change.strategies ?? [])
+      .filter((s) => s !== change.strategy)
       .map((s) => ({ value: s as string, name: names[s] ?? s })),
   ]);
   $effect(() => {
@@ -42,7 +41,7 @@
         <button
           type="button"
           class="plain-link cursor-pointer text-sm"
-          onclick={() => (page.message = report?.message ?? '')}>Edit the message…</button
+          onclick={() => (page.message = change.message ?? '')}>Edit the message…</button
         >
       {/if}
     {/if}
