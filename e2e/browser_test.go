@@ -725,7 +725,7 @@ func consoleProposesAndAlters(t *testing.T) {
 	p.press("Save")
 	p.shows("It is saved.", "tried on the bench", "Tickets: FEN-4", "Labelled urgent", "Asked to review: person:wren")
 	p.press("Edit")
-	p.do(chromedp.SendKeys(chromedp.CSS("form select"), "side"))
+	p.do(chromedp.WaitReady(chromedp.CSS(`form select option[value="side"]`)), chromedp.SendKeys(chromedp.CSS("form select"), "side"))
 	p.press("Save")
 	p.shows("Ready for side.", "goes to another branch", "Your review of revision 2")
 	p.open("/growers/irrigation/propose?source=side")

@@ -230,7 +230,11 @@ func (p *program) listChanges() *cobra.Command {
 					ready = "-" // what it was when it joined says less than why it came back
 				}
 			}
-			row(w, k.Number, state(k.State), state(ready), state(queue), k.Source, k.Target, k.Title)
+			title := k.Title
+			if len(k.Conflicts) > 0 {
+				title += fmt.Sprintf(" (conflicts with %s)", k.Target)
+			}
+			row(w, k.Number, state(k.State), state(ready), state(queue), k.Source, k.Target, title)
 		}
 	})
 	f := c.Flags()

@@ -27,7 +27,8 @@
   );
   let ask = $state('');
   const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
-  let branches = $state.raw<{ value: string; name: string }[]>([]);
+  // The one it has can be seen before the others are known.
+  let branches = $state.raw(untrack(() => [{ value: change.target, name: change.target }]));
   $effect(() => {
     void answer(api.GET('/repositories/{house}/{name}/branches', { params: { path: repoNamed(repo) } })).then(
       (all) => (branches = all.filter((b) => b.name !== change.source).map((b) => ({ value: b.name, name: b.name }))),

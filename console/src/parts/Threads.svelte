@@ -167,7 +167,8 @@
           {/if}
           <div class="flex flex-wrap gap-2">
             <Button size="sm" onclick={() => reply(t)} disabled={!text.trim()}>Reply</Button>
-            <Button size="sm" color="alternative" onclick={() => resolve(t)}>{t.resolved ? 'Reopen' : 'Resolve'}</Button
+            <Button size="sm" color="alternative" onclick={() => resolve(t)}
+              >{t.resolved ? 'Reopen the discussion' : 'Resolve'}</Button
             >
           </div>
         </div>
