@@ -95,7 +95,7 @@ func TestConflictsAreToldUnasked(t *testing.T) {
 	w.says("tamsin", 0, "with main in README.md: tavrin change conflicts 1", "change", "show", "1", "--repo", repo)
 	w.says("tamsin", 0, "> tavrin change conflicts 1", "desk")
 	w.says("pavo", 0, "Bring mine (conflicts with main)", "change", "list", "--repo", repo)
-	w.says("tamsin", 0, "revision 1 of change/1 does not go together with main in README.md, since change 3 landed", "notifications")
+	w.says("tamsin", 0, "revision 1 of change 1 does not go together with main in README.md, since change 3 landed", "notifications")
 	if desk, err := w.as("odo").Desk(t.Context()); err != nil || slices.ContainsFunc(desk, func(i wire.DeskItem) bool { return i.Kind == "conflict" }) {
 		t.Errorf("odo, who has no part in it, is told: %+v, %v", desk, err)
 	}

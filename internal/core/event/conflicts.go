@@ -29,7 +29,7 @@ func (e ConflictFound) Text(string) string {
 		}
 		with = ", since " + listedAnd(those) + " landed"
 	}
-	return fmt.Sprintf("revision %d of %s does not go together with %s in %s%s", e.Revision, e.Subject(), e.Target, FewFiles(e.Files, e.More), with)
+	return fmt.Sprintf("revision %d of change %d does not go together with %s in %s%s", e.Revision, e.Number, e.Target, FewFiles(e.Files, e.More), with)
 }
 
 // FewFiles names the first of some files, and says how many there are besides.
@@ -54,5 +54,5 @@ func (e ConflictGone) Branches() []string { return only(e.Target) }
 
 // Text implements Event.
 func (e ConflictGone) Text(string) string {
-	return fmt.Sprintf("revision %d of %s goes together with %s again", e.Revision, e.Subject(), e.Target)
+	return fmt.Sprintf("revision %d of change %d goes together with %s again", e.Revision, e.Number, e.Target)
 }
