@@ -223,13 +223,19 @@ type Change struct {
 	Ahead           int               `json:"ahead,omitempty" doc:"of one open change: commits it has and its target has not"`
 	Behind          int               `json:"behind,omitempty" doc:"of one open change: commits its target has and it has not; the queue brings them together, nobody has to"`
 	Conflicts       []string          `json:"conflicts" doc:"files in which it was found not to go together with its target, the first fifty; empty: none was found"`
-	Strategies      []change.Strategy `json:"strategies,omitempty" doc:"of one change: by which the rules have it land"`
+	Strategies      []LandingStrategy `json:"strategies,omitempty" doc:"of one change: by which the rules have it land"`
 	Strategy        change.Strategy   `json:"strategy,omitempty" doc:"of one change: by which it lands where nobody says another; absent: whoever joins has to say"`
 	Message         string            `json:"message,omitempty" doc:"of one change: the message of a final commit where nobody types another, without trailers"`
 	Entry           *Entry            `json:"entry,omitempty" doc:"its newest place in the queue"`
 	Waivers         []Waiver          `json:"waivers" doc:"what was waived for it, newest first"`
 	CreatedAt       time.Time         `json:"created_at"`
 	UpdatedAt       time.Time         `json:"updated_at"`
+}
+
+// LandingStrategy is a strategy by which a change may land.
+type LandingStrategy struct {
+	Strategy change.Strategy `json:"strategy"`
+	Final    bool            `json:"final" doc:"a commit is made for the landing, with a message of its own"`
 }
 
 // Revision is one state of a change's source branch.

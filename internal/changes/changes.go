@@ -132,18 +132,21 @@ func (s *Changes) Change(ctx context.Context, a accounts.Actor, name string, num
 	if err != nil {
 		return wire.Change{}, err
 	}
-	views, err := s.changeViews(snap, repo, []records.Change{c})
+	all, err := s.facts.RememberedAll(snap, repo, []records.Change{c})
+	if err != nil {
+		return wire.Change{}, err
+	}
+	views, err := s.viewsOf(snap, repo, all)
 	if err != nil {
 		return wire.Change{}, err
 	}
 	v := views[0]
 	v.DescriptionHTML = s.html(v.Description)
-	g, err := s.facts.Remembered(snap, repo, c)
-	if err != nil {
-		return wire.Change{}, err
+	e := all[0].Set.Without(all[0].Facts.Suspended).For(c.Target)
+	v.Strategy, v.Message = e.Default, gate.FinalText(e, all[0].Facts)
+	for _, by := range e.With {
+		v.Strategies = append(v.Strategies, wire.LandingStrategy{Strategy: by, Final: by.Final()})
 	}
-	e := g.Set.Without(g.Facts.Suspended).For(c.Target)
-	v.Strategies, v.Strategy, v.Message = e.With, e.Default, gate.FinalText(e, g.Facts)
 	if (c.State != "open" && c.State != "draft") || !s.disk.Bare(repo).HasBranch(c.Target) {
 		return v, err
 	}
@@ -158,7 +161,12 @@ func (s *Changes) changeViews(snap *records.View, repo *records.Repository,
 	if err != nil {
 		return nil, err
 	}
-	ids := make([]int64, len(list))
+	return s.viewsOf(snap, repo, all)
+}
+
+// viewsOf is changeViews for changes whose facts are gathered.
+func (s *Changes) viewsOf(snap *records.View, repo *records.Repository, all []facts.Gathered) ([]wire.Change, error) {
+	ids := make([]int64, len(all))
 	var entries []records.Entry
 	for i, g := range all {
 		ids[i] = g.Change.ID

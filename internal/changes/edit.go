@@ -93,8 +93,7 @@ func (s *Changes) edit(tx *records.Tx, a accounts.Actor, repo *records.Repositor
 		told.State = &c.State
 	}
 	if revision != nil {
-		c.Target = revision.Change.Target
-		c.Undoes, c.UndoHead = 0, "" // it was prepared for the branch before
+		goTo(&c, revision.Change.Target)
 		told.Target = &c.Target
 	}
 	c.UpdatedAt = s.records.Now()
@@ -185,8 +184,8 @@ func (s *Changes) onward(ctx context.Context, repo *records.Repository, c record
 		if err := tx.First(&c, c.ID).Error; err != nil {
 			return err
 		}
-		c.Target, c.UpdatedAt = target, tx.Now()
-		c.Undoes, c.UndoHead = 0, ""
+		goTo(&c, target)
+		c.UpdatedAt = tx.Now()
 		if err := tx.Save(&c).Error; err != nil {
 			return err
 		}
@@ -195,6 +194,11 @@ func (s *Changes) onward(ctx context.Context, repo *records.Repository, c record
 		}
 		return s.recordRetarget(tx, records.Itself, repo, c, *revision)
 	})
+}
+
+// goTo has a change go to another branch. What it was prepared to take back was on the one before.
+func goTo(c *records.Change, target string) {
+	c.Target, c.Undoes, c.UndoHead = target, 0, ""
 }
 
 // recordRetarget records that a change goes to another branch. In the queue of the one before it has no place any more.

@@ -162,19 +162,20 @@ func (s *Conflicts) follow(ctx context.Context) (bool, error) {
 			s.log.Warn("a change could not be tried for conflicts", "repository", k.Repo, "change", k.Number, "error", err)
 		}
 	}
-	s.at = lines[len(lines)-1].Seq
+	last := lines[len(lines)-1].Seq
 	// How far it came is kept once in a while: what is tried twice is told once.
-	if len(u.ended) > 0 || s.at-s.kept >= batch {
-		if err := s.keep(ctx, u.ended); err != nil {
+	if len(u.ended) > 0 || last-s.kept >= batch {
+		if err := s.keep(ctx, u.ended, last); err != nil {
 			return false, err
 		}
+		s.kept = last
 	}
+	s.at = last
 	return len(lines) == batch, nil
 }
 
 // keep keeps how far the journal was followed, and forgets what was found of changes that have ended.
-func (s *Conflicts) keep(ctx context.Context, ended map[records.ChangeKey]bool) error {
-	s.kept = s.at
+func (s *Conflicts) keep(ctx context.Context, ended map[records.ChangeKey]bool, seq int64) error {
 	return s.records.Note(ctx, func(tx *records.Tx) error {
 		for k := range ended {
 			if err := tx.Exec("DELETE FROM conflicts WHERE change_id = (SELECT id FROM changes WHERE repository_id = ? AND number = ? AND state NOT IN ('draft', 'open'))",
@@ -182,7 +183,7 @@ func (s *Conflicts) keep(ctx context.Context, ended map[records.ChangeKey]bool) 
 				return err
 			}
 		}
-		return tx.Save(&records.Cursor{Name: cursor, Seq: s.kept}).Error
+		return tx.Save(&records.Cursor{Name: cursor, Seq: seq}).Error
 	})
 }
 
@@ -326,8 +327,7 @@ func (s *Conflicts) TellPusher(ctx context.Context, repo *records.Repository, br
 	var lines []string
 	for _, c := range from {
 		if x := found[c.ID]; x.ChangeID != 0 {
-			lines = append(lines, fmt.Sprintf("Change %d does not go together with %s in %s: tavrin change conflicts %d --repo %s", c.Number, x.Target,
-				event.FewFiles(x.Files, x.More), c.Number, repo.Name))
+			lines = append(lines, Told(c.Number, x).ToPusher(repo.Name))
 		}
 	}
 	return lines, err
@@ -354,24 +354,28 @@ func (s *Conflicts) record(ctx context.Context, repo *records.Repository, tried 
 			tx.TouchesNothing()
 			return err // of what happened to it, the line is still to come
 		}
-		of := event.OfChange{Number: c.Number}
 		if len(now.Files) == 0 {
 			if err := tx.Delete(&before).Error; err != nil {
 				return err
 			}
-			return tx.Record(records.Itself, repo, event.ConflictGone{OfChange: of, Target: now.Target, Tip: now.Tip, Revision: now.Revision})
+			return tx.Record(records.Itself, repo, event.ConflictGone{OfChange: event.OfChange{Number: c.Number}, Target: now.Target, Tip: now.Tip, Revision: now.Revision})
 		}
 		now.FoundAt = tx.Now()
 		if err := tx.Save(&now).Error; err != nil {
 			return err
 		}
-		return tx.Record(records.Itself, repo, event.ConflictFound{OfChange: of, Target: now.Target, Tip: now.Tip, Revision: now.Revision, Files: now.Files, More: now.More, With: now.Landed})
+		return tx.Record(records.Itself, repo, Told(c.Number, now))
 	})
 }
 
 // sides names the two sides as the marks of a conflict do.
 func sides(c records.Change) rehearsal.Sides {
 	return rehearsal.Sides{Ours: c.Target, Theirs: fmt.Sprintf("change %d (%s)", c.Number, c.Source)}
+}
+
+// Told is what was found of a change as it is told of.
+func Told(number int, x records.Conflict) event.ConflictFound {
+	return event.ConflictFound{OfChange: event.OfChange{Number: number}, Target: x.Target, Tip: x.Tip, Revision: x.Revision, Files: x.Files, More: x.More, With: x.Landed}
 }
 
 // Found is what was found of open changes, by change.

@@ -13,7 +13,6 @@ import (
 	"tavrin/internal/accounts"
 	"tavrin/internal/conflicts"
 	"tavrin/internal/core/change"
-	"tavrin/internal/core/event"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/require"
@@ -303,8 +302,7 @@ func deskOf(a accounts.Actor, g facts.Gathered, said said, x records.Conflict) [
 		}
 	}
 	if x.ChangeID != 0 && mine {
-		out = append(out, wire.DeskItem{Kind: "conflict", Since: x.FoundAt, What: event.ConflictFound{OfChange: event.OfChange{Number: g.Change.Number}, Target: x.Target,
-			Revision: x.Revision, Files: x.Files, More: x.More, With: x.Landed}.Text("")})
+		out = append(out, wire.DeskItem{Kind: "conflict", Since: x.FoundAt, What: conflicts.Told(g.Change.Number, x).Text("")})
 	}
 	if x := g.Ejected(); x != nil && (mine || x.JoinedBy == a.Login()) {
 		out = append(out, wire.DeskItem{Kind: "ejected", What: report.Summary, Since: *x.EndedAt})

@@ -147,9 +147,7 @@ func (s *Gatherer) fill(db *gorm.DB, repo *records.Repository, all []Gathered) e
 			Files: r.Files, Added: r.Added, Removed: r.Removed, Bases: r.Bases, History: change.History(r.History), CommitAuthors: r.CommitAuthors,
 			RulesVersion: force.Own.Version, HouseVersion: force.House.Version, Suspended: force.Suspended, People: people, At: now,
 		}
-		if c.Undoes != 0 && (r.Head == c.UndoHead || slices.Contains(r.SameAs, 1)) && len(r.History.Hidden) == 0 {
-			g.Facts.Undoes = c.Undoes // what the first revision brought, which was prepared, and nothing on the way
-		}
+		g.Facts.Undoes = change.Prepared{Undoes: c.Undoes, Commit: c.UndoHead}.Still(r.Head, r.SameAs, r.History.Hidden)
 		e.about(g)
 		if err := standing(refs, g); err != nil {
 			return err

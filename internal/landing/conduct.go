@@ -10,6 +10,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"tavrin/internal/core/gate"
 	"tavrin/internal/core/queue"
 	"tavrin/internal/core/require"
 	"tavrin/internal/facts"
@@ -274,7 +275,7 @@ func (s *Conductor) gathered(db *gorm.DB, repo *records.Repository, entry int64)
 // gateOf is what a queue has to know of an entry's gate.
 func gateOf(g facts.Gathered) queue.Gate {
 	report := g.Judge()
-	v := queue.Gate{Revision: g.Change.Revision, Ready: report.Ready, First: len(report.Waivers) > 0 || g.Facts.Undoes != 0 && g.Set.Without(g.Facts.Suspended).For(g.Change.Target).UndoFirst.Value}
+	v := queue.Gate{Revision: g.Change.Revision, Ready: report.Ready, First: gate.GoesFirst(g.Set, g.Facts, report)}
 	switch {
 	case g.Change.State == "closed":
 		v.Gone = "the change was closed"

@@ -167,3 +167,49 @@ func TestP1JudgedAtTheMomentOfLanding(t *testing.T) {
 	approve(l, ines, n)
 	until(l, func() bool { return l.Row(n).State == "landed" }) // the commit is the same, and its check has passed
 }
+
+// An approval that the message names is withdrawn between the queue's last look and the intent, while another stands that is enough: what
+// was rehearsed does not land, and what lands names only who approves (P1, P2).
+func TestP2ANamedApprovalIsAskedForOnceMore(t *testing.T) {
+	l, bench := running(t, guarded)
+	odo, wren := l.Person("odo", "writer"), l.Person("wren", "writer")
+	n := proposed(l, "topic", "b=1")
+	approve(l, odo, n)
+	approve(l, wren, n)
+	var once sync.Once
+	l.AtSteps(func(step string) {
+		if step == "landing:begun" {
+			once.Do(func() {
+				_, err := l.Changes.Withdraw(context.Background(), odo, lab.Name, n)
+				l.Ok(err)
+			})
+		}
+	})
+	_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, wire.NewEntry{Strategy: change.Squash})
+	l.Ok(err)
+	first := rehearsed(l, n)
+	report(l, bench, first, change.Passed)
+	var second string
+	until(l, func() bool {
+		if l.Row(n).State == "landed" {
+			return true
+		}
+		var r records.Rehearsal
+		l.Ok(l.Records.Read(t.Context()).Where("entry_id = ? AND commit_id <> '' AND ended = '' AND commit_id <> ?", entry(l, n).ID, first).Limit(1).Find(&r).Error)
+		second = r.CommitID
+		return second != ""
+	})
+	if second == "" {
+		t.Fatal("what names an approval that was withdrawn has landed")
+	}
+	report(l, bench, second, change.Passed)
+	until(l, func() bool { return l.Row(n).State == "landed" })
+	if at := l.Tip("main"); at != second {
+		t.Errorf("main is at %s, not %s", at, second)
+	}
+	log, err := l.Disk.Bare(l.Repo).Log(t.Context(), second, nil, 0, 1)
+	l.Ok(err)
+	if body := log[0].Body; strings.Contains(body, "odo") || !strings.Contains(body, "Approved-by:") {
+		t.Errorf("it says %q", body)
+	}
+}

@@ -193,6 +193,7 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 	if err != nil {
 		return nil, err
 	}
+	full := s.disk.Full()
 	lines := map[string]*line{}
 	out := map[int64]wire.Entry{}
 	for i := range entries {
@@ -211,10 +212,9 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 			g.Entry = e
 			v.Position, v.Reason = lines[e.Target].places[e.ID], s.reason(g, lines[e.Target].state)
 			if x := found[e.ChangeID]; x.ChangeID != 0 && (e.State == string(queue.Waiting) || e.State == string(queue.Queued)) {
-				v.Reason = fmt.Sprintf("it does not go together with %s in %s, and would leave the queue when its turn comes (tavrin change conflicts %d); %s",
-					x.Target, event.FewFiles(x.Files, x.More), g.Change.Number, v.Reason)
+				v.Reason = conflicts.Told(g.Change.Number, x).InLine() + "; " + v.Reason
 			}
-			if why := cmp.Or(s.disk.Full(), s.Rests.Resting(repo.ID, s.records.Now())); why != "" {
+			if why := cmp.Or(full, s.Rests.Resting(repo.ID, s.records.Now())); why != "" {
 				v.Reason = why
 			}
 		}

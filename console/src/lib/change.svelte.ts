@@ -97,7 +97,10 @@ export class ChangePage {
   readonly it = $derived(this.change.value);
   readonly alive = $derived(this.it?.state === 'open' || this.it?.state === 'draft');
   /** Whether a commit is made for the landing, with a message of its own. */
-  readonly final = $derived(/merge|squash/.test(this.strategy || this.change.value?.strategy || ''));
+  readonly final = $derived.by(() => {
+    const by = this.strategy || this.change.value?.strategy;
+    return this.change.value?.strategies?.some((s) => s.strategy === by && s.final) ?? false;
+  });
   readonly queued = $derived(!!this.it?.entry && this.it.entry.position > 0);
   readonly me = $derived(session.me?.login ?? '');
   readonly author = $derived(this.it ? this.it.opened_by === this.me || this.it.authors.includes(this.me) : false);

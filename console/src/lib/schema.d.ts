@@ -3007,7 +3007,7 @@ export interface components {
             /** @enum {string} */
             state: "draft" | "open" | "landed" | "closed";
             /** @description of one change: by which the rules have it land */
-            strategies?: string[];
+            strategies?: components["schemas"]["LandingStrategy"][];
             /** @description of one change: by which it lands where nobody says another; absent: whoever joins has to say */
             strategy?: string;
             /** @description the gate in one sentence */
@@ -3801,6 +3801,11 @@ export interface components {
             signed_with?: string;
             strategy: string;
             target: string;
+        };
+        LandingStrategy: {
+            /** @description a commit is made for the landing, with a message of its own */
+            final: boolean;
+            strategy: string;
         };
         LandingTrial: {
             /** @description what would have been missing, and where it is asked */

@@ -64,3 +64,18 @@ func SignaturesOf(lost int, with string) string {
 	}
 	return strings.Join(said, " ")
 }
+
+// Prepared is what a change was prepared to do: to take back the landing of another, by one commit, its first revision.
+type Prepared struct {
+	Undoes int    // number of the other change; 0: nothing was prepared
+	Commit string // that was prepared
+}
+
+// Still returns the number of the change that is taken back by a revision, where this brings what was prepared and, commit by
+// commit, nothing on the way: the commit itself, or what brings the same as the first revision; 0: it does something else.
+func (p Prepared) Still(head string, sameAs []int, hidden []string) int {
+	if (head == p.Commit || slices.Contains(sameAs, 1)) && len(hidden) == 0 {
+		return p.Undoes
+	}
+	return 0
+}

@@ -43,3 +43,22 @@ func TestP8PartsPassTogether(t *testing.T) {
 		}
 	}
 }
+
+// A change takes back what it was prepared to as long as it brings that and nothing on the way.
+func TestPrepared(t *testing.T) {
+	p := Prepared{Undoes: 4, Commit: "a"}
+	for _, c := range []struct {
+		of     Prepared
+		head   string
+		same   []int
+		hidden []string
+		want   int
+	}{
+		{p, "a", nil, nil, 4}, {p, "b", []int{1}, nil, 4}, {p, "b", []int{1, 2}, nil, 4}, {p, "b", nil, nil, 0}, {p, "b", []int{2}, nil, 0},
+		{p, "b", []int{1}, []string{"secret"}, 0}, {p, "a", nil, []string{"secret"}, 0}, {Prepared{}, "a", []int{1}, nil, 0}, {Prepared{}, "", nil, nil, 0},
+	} {
+		if got := c.of.Still(c.head, c.same, c.hidden); got != c.want {
+			t.Errorf("%+v: %d", c, got)
+		}
+	}
+}

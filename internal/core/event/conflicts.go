@@ -29,13 +29,23 @@ func (e ConflictFound) Text(string) string {
 		}
 		with = ", since " + listedAnd(those) + " landed"
 	}
-	return fmt.Sprintf("revision %d of change %d does not go together with %s in %s%s", e.Revision, e.Number, e.Target, FewFiles(e.Files, e.More), with)
+	return fmt.Sprintf("revision %d of change %d does not go together with %s in %s%s", e.Revision, e.Number, e.Target, e.files(), with)
 }
 
-// FewFiles names the first of some files, and says how many there are besides.
-func FewFiles(files []string, more int) string {
-	first := files[:min(3, len(files))]
-	if more += len(files) - len(first); more > 0 {
+// ToPusher says it to who has just pushed to the change.
+func (e ConflictFound) ToPusher(repo string) string {
+	return fmt.Sprintf("Change %d does not go together with %s in %s: tavrin change conflicts %d --repo %s", e.Number, e.Target, e.files(), e.Number, repo)
+}
+
+// InLine says it of an entry that waits in a queue.
+func (e ConflictFound) InLine() string {
+	return fmt.Sprintf("it does not go together with %s in %s, and would leave the queue when its turn comes (tavrin change conflicts %d)", e.Target, e.files(), e.Number)
+}
+
+// files names the first of the files, and says how many there are besides.
+func (e ConflictFound) files() string {
+	first := e.Files[:min(3, len(e.Files))]
+	if more := e.More + len(e.Files) - len(first); more > 0 {
 		return fmt.Sprintf("%s and %d more", strings.Join(first, ", "), more)
 	}
 	return strings.Join(first, ", ")

@@ -340,6 +340,12 @@ func (j *judge) stopped() {
 	}
 }
 
+// GoesFirst says whether a change goes before the others in its queue: it rests on a waiver, which is for the target's present
+// tip, or it takes back a landing and the rules have that go first.
+func GoesFirst(set *rules.Set, f change.Facts, r Report) bool {
+	return len(r.Waivers) > 0 || f.Undoes != 0 && set.Without(f.Suspended).For(f.Target).UndoFirst.Value
+}
+
 // SentBack is the report of a change that the queue has ejected, and why, until somebody asks for it to land again: it is
 // not said to be ready without a word of that. pushed says whether a revision came since.
 func (r Report) SentBack(why string, pushed bool) Report {

@@ -902,3 +902,31 @@ func TestP1StopsHoldUpLandings(t *testing.T) {
 		t.Errorf("clear %v, ready %v, waived %v: %s", r.Clear, r.Ready, r.Waivers, r.Summary)
 	}
 }
+
+// What rests on a waiver goes first; so does what takes back a landing, where every protection that states it has it so.
+func TestWhatGoesFirst(t *testing.T) {
+	for _, c := range []struct {
+		rules  string
+		undoes int
+		waived bool
+		want   bool
+	}{
+		{"{undo_first: true}", 4, false, true}, {"{undo_first: true}", 0, false, false}, {"{undo_first: false}", 4, false, false},
+		{"{drop_empty: false}", 4, false, false}, {"{drop_empty: false}", 0, true, true},
+		{"{undo_first: true}}\n  - {name: other, branches: '**', land: {undo_first: false}", 4, false, false},
+		{"{undo_first: true}}\n  - {name: other, branches: '**', land: {drop_empty: true}", 4, false, true},
+	} {
+		set := parsed(t, "tavrin: rules/1\nprotect:\n  - {name: trunk, branches: main, land: "+c.rules+"}\n")
+		f, r := facts(), Report{}
+		if f.Undoes = c.undoes; c.waived {
+			r.Waivers = []int64{1}
+		}
+		if got := GoesFirst(set, f, r); got != c.want {
+			t.Errorf("%+v: %v", c, got)
+		}
+		f.Suspended = []change.Suspension{{Protection: "trunk"}}
+		if got := GoesFirst(set, f, r); got != c.waived {
+			t.Errorf("%+v, suspended: %v", c, got)
+		}
+	}
+}

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tavrin/internal/core/change"
 	"tavrin/internal/core/fold"
 	"tavrin/internal/core/trailer"
 	"tavrin/internal/git"
@@ -188,7 +189,7 @@ func (b *builder) begin(ctx context.Context) error {
 		ids []string
 		err error
 	}
-	replays := slices.Contains([]Strategy{Rebase, Fold, RebaseThenMerge}, b.plan.Strategy)
+	replays := change.Strategy(b.plan.Strategy).Replays()
 	listing := make(chan listed, 1)
 	go func() {
 		var l listed

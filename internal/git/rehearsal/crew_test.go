@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -86,9 +87,12 @@ func TestAHundredRehearsalsInARow(t *testing.T) {
 		}
 		return kilobytes
 	}
-	files, held := open(), memory()
+	files, held, crew := open(), memory(), children(t, w.Bare)
 	for i := range 120 { // more than one crew serves
 		build(i + 4)
+	}
+	if now := children(t, w.Bare); slices.Equal(now, crew) {
+		t.Errorf("%v serve for ever, and remember all they have read", now)
 	}
 	if now := open(); now > files+4 {
 		t.Errorf("%d files were open, %d are", files, now)

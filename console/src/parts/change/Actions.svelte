@@ -18,8 +18,9 @@
       ? [{ value: '', name: `${names[change.strategy] ?? change.strategy}, the rules’ default` }]
       : []),
     ...(change.strategies ?? [])
+      .map((s) => s.strategy as string)
       .filter((s) => s !== change.strategy)
-      .map((s) => ({ value: s as string, name: names[s] ?? s })),
+      .map((s) => ({ value: s, name: names[s] ?? s })),
   ]);
   $effect(() => {
     // Without a default somebody has to choose, and what the rules do not allow any more is no choice.
