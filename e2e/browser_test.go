@@ -645,11 +645,17 @@ func manyTabsShareOneStream(t *testing.T) {
 	w.approve("odo", k)
 	for _, tab := range tabs {
 		tab.shows("odo approved revision 1")
+		tab.untroubled()
 	}
 	first.do(chromedp.Navigate("about:blank")) // which held the lock
 	w.approve("wren", k)
 	for _, tab := range tabs[1:] {
 		tab.shows("wren approved revision 1")
+		// The browser hands the lock on as it drops the connection: the next may ask before the service has seen the first go, and
+		// is then told to come back, which it did.
+		tab.mu.Lock()
+		tab.troubles = slices.DeleteFunc(tab.troubles, func(said string) bool { return strings.Contains(said, "status of 429") })
+		tab.mu.Unlock()
 		tab.untroubled()
 	}
 }
