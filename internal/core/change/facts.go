@@ -97,10 +97,13 @@ type Check struct {
 	At time.Time `json:"at,omitzero"`
 }
 
-// Rehearsal is a commit built on the target's tip, and its checks.
+// Rehearsal is a commit built on the target's tip, or on what is ahead of it, and its checks.
 type Rehearsal struct {
-	Commit string  `json:"commit"`
-	Base   string  `json:"base"`
+	Commit string `json:"commit"`
+	Base   string `json:"base"`
+	// Tested is the commit that the checks ran on, where it is another: one that stands on it and lands with it, or, where
+	// areas are independent, the one that this was built anew from.
+	Tested string  `json:"tested,omitempty"`
 	Checks []Check `json:"checks"`
 	// BuiltAt is when its checks were asked for; zero in records from before it was kept.
 	BuiltAt time.Time `json:"built_at,omitzero"`

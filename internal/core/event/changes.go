@@ -126,8 +126,9 @@ type ChangeLanded struct {
 	OfChange
 	Title           string `json:"title"`
 	Target          string `json:"target"`
-	Old             string `json:"old" doc:"where the target stood"`
-	New             string `json:"new" doc:"where it stands"`
+	Old             string `json:"old" doc:"what it stands on"`
+	New             string `json:"new" doc:"what landed"`
+	Tip             string `json:"tip,omitempty" doc:"where the target stands, when others landed with it, on top of it; absent: at what landed"`
 	Strategy        string `json:"strategy"`
 	Revision        int    `json:"revision"`
 	RulesVersion    int    `json:"rules_version"`

@@ -23,13 +23,18 @@ func (e ConflictFound) Branches() []string { return only(e.Target) }
 func (e ConflictFound) Text(string) string {
 	with := ""
 	if len(e.With) > 0 {
-		var those []string
-		for _, n := range e.With {
-			those = append(those, fmt.Sprintf("change %d", n))
-		}
-		with = ", since " + listedAnd(those) + " landed"
+		with = ", since " + listedChanges(e.With) + " landed"
 	}
 	return fmt.Sprintf("revision %d of change %d does not go together with %s in %s%s", e.Revision, e.Number, e.Target, e.files(), with)
+}
+
+// listedChanges names changes in a sentence.
+func listedChanges(numbers []int) string {
+	those := make([]string, len(numbers))
+	for i, n := range numbers {
+		those[i] = fmt.Sprintf("change %d", n)
+	}
+	return listedAnd(those)
 }
 
 // ToPusher says it to who has just pushed to the change.

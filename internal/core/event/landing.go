@@ -136,19 +136,35 @@ type QueueEjected struct{ Placed }
 // Text implements Event.
 func (e QueueEjected) Text(string) string { return e.text("was", "ejected") }
 
+// QueueRaised says that somebody had a change go ahead of what waits in its queue.
+type QueueRaised struct {
+	OfChange
+	Target string `json:"target"`
+	Reason string `json:"reason"`
+}
+
+// Branches is the target.
+func (e QueueRaised) Branches() []string { return only(e.Target) }
+
+// Text implements Event.
+func (e QueueRaised) Text(by string) string {
+	return fmt.Sprintf("%s had change %d go ahead of what waits for %s: %s", by, e.Number, e.Target, e.Reason)
+}
+
 // QueueWithdrawn says that a person took an entry out.
 type QueueWithdrawn struct{ Placed }
 
 // Text implements Event.
 func (e QueueWithdrawn) Text(string) string { return e.text("was", "withdrawn") }
 
-// RehearsalBuilt says that an entry was rehearsed as a commit.
+// RehearsalBuilt says that an entry was rehearsed as a commit: that of the last of those that are rehearsed together.
 type RehearsalBuilt struct {
 	OfChange
 	Rehearsal int64  `json:"rehearsal"`
 	Target    string `json:"target"`
 	Commit    string `json:"commit"`
-	Base      string `json:"base" doc:"the commit of the target that it stands on"`
+	Base      string `json:"base" doc:"the commit that it stands on: the target's, or that of the one before it"`
+	With      []int  `json:"with,omitempty" doc:"changes that it stands on, in their order: it supposes that they land"`
 	Tree      string `json:"tree"`
 	Strategy  string `json:"strategy"`
 	Revision  int    `json:"revision"`
@@ -159,6 +175,9 @@ func (e RehearsalBuilt) Branches() []string { return only(e.Target) }
 
 // Text implements Event.
 func (e RehearsalBuilt) Text(string) string {
+	if len(e.With) > 0 {
+		return fmt.Sprintf("change %d was rehearsed as %s on %s, for %s", e.Number, short(e.Commit), listedChanges(e.With), e.Target)
+	}
 	return fmt.Sprintf("change %d was rehearsed as %s on %s's %s", e.Number, short(e.Commit), e.Target, short(e.Base))
 }
 

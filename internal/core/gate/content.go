@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"tavrin/internal/core/change"
@@ -116,4 +117,21 @@ func TicketLinks(set *rules.Set, f change.Facts) map[string]string {
 // WantedTickets lists the tickets of a change of which the rules of its target want an answer of the tracker.
 func WantedTickets(set *rules.Set, f change.Facts) []kind.Wanted {
 	return kind.WantedTickets(set.For(f.Target).Requirements, f)
+}
+
+// Touches is the part of the tree that a change touches, by the names of areas; everywhere: a path that it touches is in no area, so
+// that nobody knows, or it touches none.
+func Touches(set *rules.Set, f change.Facts) (areas []string, everywhere bool) {
+	set = set.Without(f.Suspended)
+	comes := Comes(set, f)
+	for _, p := range comes {
+		if len(set.AreasOf(p)) == 0 {
+			return nil, true
+		}
+	}
+	for _, area := range set.Touched(comes) {
+		areas = append(areas, area.Name)
+	}
+	slices.Sort(areas)
+	return areas, len(areas) == 0
 }

@@ -346,6 +346,33 @@ func GoesFirst(set *rules.Set, f change.Facts, r Report) bool {
 	return len(r.Waivers) > 0 || f.Undoes != 0 && set.Without(f.Suspended).For(f.Target).UndoFirst.Value
 }
 
+// Rehearsed says what the rehearsal in the facts has shown: that every check which is asked of it has passed, or why it cannot
+// be clear any more. What holds up the landing alone is not counted: a freeze, a tip that is red.
+func (r Report) Rehearsed() (passed bool, red string) {
+	passed = true
+	for _, q := range r.Requirements {
+		switch {
+		case q.At != "rehearsal" || q.Level != require.Required || q.Holds():
+		case q.State == require.Missing:
+			return false, q.Told()
+		default:
+			passed = passed && stops(q)
+		}
+	}
+	return passed, ""
+}
+
+// Stopped says whether something about this change holds up its landing alone, however it is rehearsed: its target's red tip. What
+// holds up all of a branch, as a freeze does, the queue is told by itself.
+func (r Report) Stopped() bool {
+	return slices.ContainsFunc(r.Requirements, func(q require.Outcome) bool {
+		return q.Kind == "tip" && q.Level == require.Required && q.State == require.Pending
+	})
+}
+
+// stops says of a requirement of the rehearsal that no check is waited for.
+func stops(q require.Outcome) bool { return q.Group != require.OfChecks || q.Kind == "tip" }
+
 // SentBack is the report of a change that the queue has ejected, and why, until somebody asks for it to land again: it is
 // not said to be ready without a word of that. pushed says whether a revision came since.
 func (r Report) SentBack(why string, pushed bool) Report {

@@ -17,6 +17,7 @@ import (
 	"tavrin/internal/core/condition"
 	"tavrin/internal/core/glob"
 	"tavrin/internal/core/people"
+	"tavrin/internal/core/queue"
 	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 )
@@ -340,7 +341,7 @@ func (l *linter) protection(p *rules.Protection) {
 		l.stricter(p, what)
 	}
 	for key, who := range map[string][]people.Principal{"push": p.Push, "create": p.Create, "exempt": p.Exempt,
-		"waive": p.Waive, "land.who": p.LandBy} {
+		"waive": p.Waive, "land.who": p.LandBy, "queue.urgent": p.Queue.Urgent} {
 		l.principals(p.LineOf(key), fmt.Sprintf("%s: %s names", what, key), who)
 	}
 	if len(p.Exempt) > 0 {
@@ -355,7 +356,22 @@ func (l *linter) protection(p *rules.Protection) {
 				"%s: only %s may ask to land, so that one absence blocks", what, pool[0])
 		}
 	}
+	l.queue(p, what)
 	l.requirements(p.Require, linting{l: l, what: what, with: p.With})
+}
+
+// queue warns of what a protection says of a queue and that comes to nothing.
+func (l *linter) queue(p *rules.Protection, what string) {
+	q := &p.Queue
+	if q.Planner == queue.OneByOne && q.Slots > 1 {
+		l.say(Note, p.LineOf("queue.slots"), "leave one of the two out", "%s: one change is rehearsed at a time, so that %d slots are not used", what, q.Slots)
+	}
+	if q.Tests == rules.ByArea && len(l.set.Areas()) == 0 {
+		l.say(Fragile, p.LineOf("queue.tests"), "define areas, or leave it out", "%s: no area is defined, so that every change touches everything and nothing goes side by side", what)
+	}
+	if q.Urgent != nil && len(l.pool(q.Urgent)) == 0 {
+		l.say(Fragile, p.LineOf("queue.urgent"), "name somebody with access", "%s: nobody may have a change go ahead of what waits", what)
+	}
 }
 
 func (l *linter) branches(p *rules.Protection, what string) {

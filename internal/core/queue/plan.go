@@ -2,37 +2,49 @@ package queue
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 )
 
 // Do is what an action is.
 type Do string
 
-// The actions. All but Build and Land are done with the state itself; they are named so that whoever keeps the records
-// can say why.
+// The actions. Build, Rebuild, Rerun and Land are to be carried out; the others are done with the state itself, and are
+// named so that whoever keeps the records can say why.
 const (
 	LineUp   Do = "line up"
 	SendBack Do = "send back to waiting"
 	Discard  Do = "discard the rehearsal"
 	Eject    Do = "eject"
+	Explain  Do = "explain"
 	Build    Do = "build a rehearsal"
+	Rebuild  Do = "build what was tested on the tip"
+	Rerun    Do = "ask for the checks once more"
 	Land     Do = "land"
 )
 
-// Action is something to do about an entry, and why.
+// Action is something to do about an entry, or a rehearsal whose last entry it is, and why.
 type Action struct {
 	Do        Do
 	Entry     int64
-	Rehearsal int64 // to build or to land
+	Rehearsal int64
 	Why       string
 }
 
-// Plan decides what happens now, and returns the state with it. Planned again, it has nothing more to do but to land
-// what it said can land.
+// Plan decides what happens now, and returns the state with it. Planned again, it says again what can land, and may find
+// more worth rehearsing; nobody is ejected, and nobody moves.
 func Plan(s State) (State, []Action) {
-	p := planner{State: s.clone()}
-	p.State.Entries = slices.Clone(s.Entries) // what ended with the event is still to be seen
-	p.State.Rehearsals = slices.Clone(s.Rehearsals)
+	p := planner{State: s}
+	p.Entries = slices.Clone(s.Entries) // what ended with the event is still to be seen
+	p.Rehearsals = slices.Clone(s.Rehearsals)
+	p.Reds, p.Apart = slices.Clone(s.Reds), slices.Clone(s.Apart)
+	p.plan()
+	return p.State, p.actions
+}
+
+// Tell is Apply and Plan in one, which costs less.
+func Tell(s State, e Event) (State, []Action) {
+	p := planner{State: Apply(s, e)} // which is nobody else's
 	p.plan()
 	return p.State, p.actions
 }
@@ -41,143 +53,395 @@ func Plan(s State) (State, []Action) {
 type planner struct {
 	State
 	actions []Action
+	line    []*Entry  // that could be rehearsed, in the order in which they are to land
+	weighed *weighing // what is thought of them; see weigh
 }
 
-func (p *planner) act(do Do, e *Entry, why string) {
-	p.actions = append(p.actions, Action{do, e.ID, e.Rehearsal, why})
+func (p *planner) act(do Do, entry, rehearsal int64, why string) {
+	p.actions = append(p.actions, Action{do, entry, rehearsal, why})
 }
 
-// plan takes the entries in their order. Those that hold a slot keep it while nothing speaks against them; then the
-// first in line get the slots that are free.
+// The order matters: what an entry's gate says comes before what a rehearsal says, since a rehearsal without its entries
+// says nothing; verdicts come before what they let land; what lands leaves slots to what is chosen next.
 func (p *planner) plan() {
-	urgent := p.urgent()
-	busy := 0
-	var line []*Entry
-	for _, e := range p.inOrder() {
-		switch {
-		case e.Gate.Gone != "" && e.State != Landing:
-			p.eject(e.ID, e.Gate.Gone)
-			p.act(Eject, e, e.Gate.Gone)
-		case e.State == Landing:
-			busy++ // an intent is on record; the landing itself decides
-		case e.State == Waiting && !e.Gate.Ready:
-		case e.State == Waiting:
-			p.lineUp(e)
-			line = append(line, e)
-		case e.Rehearsal == 0 && !e.Gate.Ready:
-			p.sendBack(e)
-		case e.Rehearsal == 0:
-			line = append(line, e)
-		case p.keeps(e, urgent):
-			busy++
-		case e.State == Queued:
-			line = append(line, e)
+	for i := range p.Entries {
+		if e := &p.Entries[i]; !e.State.Ended() && e.State != Landing {
+			p.readiness(e)
 		}
 	}
-	// What goes first goes before what lost its place at the head with its rehearsal, which goes before the rest.
-	slices.SortStableFunc(line, order)
-	for _, e := range line {
-		if busy >= max(1, p.Slots) {
-			return
+	for i := range p.Rehearsals {
+		if r := &p.Rehearsals[i]; r.Ended == "" {
+			p.stillOfUse(r)
 		}
-		if !e.Resting(p.At) && p.Tip != "" {
-			p.build(e)
-			busy++
+	}
+	for i := range p.Rehearsals {
+		if r := &p.Rehearsals[i]; r.Ended == "" && len(r.Commits) > 0 && r.Of == 0 {
+			p.verdict(r)
+		}
+	}
+	p.settleDoubts()
+	p.lineUp()
+	p.land()
+	p.choose()
+	p.explain()
+}
+
+// readiness moves an entry by what its gate says.
+func (p *planner) readiness(e *Entry) {
+	switch {
+	case e.Gate.Gone != "":
+		p.eject(e.ID, e.Gate.Gone)
+		p.act(Eject, e.ID, 0, e.Gate.Gone)
+	case e.State == Waiting && e.Gate.Ready:
+		if e.Gate.First {
+			p.Front--
+			e.Place = p.Front
+		} else {
+			p.Back++
+			e.Place = p.Back
+		}
+		e.Ready = p.At
+		p.put(e, Queued, "its gate is ready")
+		p.act(LineUp, e.ID, 0, e.Reason)
+	case e.State != Waiting && !e.Gate.Ready:
+		const why = "its gate is no longer ready"
+		p.out(e, why)
+		p.put(e, Waiting, why)
+		p.act(SendBack, e.ID, 0, why)
+	}
+}
+
+// stillOfUse ends a rehearsal that cannot tell anything any more.
+func (p *planner) stillOfUse(r *Rehearsal) {
+	r.Behind = ""
+	for i, id := range r.Path {
+		switch e := p.Entry(id); {
+		case e == nil || e.State == Waiting:
+			p.discard(r, "an entry that it was rehearsed with is not in line any more")
+			return
+		case e.State == Landing:
+		case e.Gate.Revision != r.Revisions[i]:
+			p.discard(r, fmt.Sprintf("a new revision of change %d was pushed", e.Change))
+			return
+		case e.Gate.Touches.Overlaps(r.Past):
+			r.Behind = fmt.Sprintf("what has landed meanwhile touches the same as change %d", e.Change)
+		}
+	}
+	switch {
+	case r.Verdict.Stale != "" && !p.landing(r):
+		p.discard(r, r.Verdict.Stale)
+	case r.Past.Everywhere:
+		r.Behind = "the target moved on otherwise than it was rehearsed"
+	}
+	if r.Ended == "" && r.Behind != "" && p.Settings.Planner == OneByOne && r.Of == 0 && r.Verdict.Red == "" {
+		p.discard(r, r.Behind)
+	}
+}
+
+func (p *planner) discard(r *Rehearsal, why string) {
+	r.Ended = why
+	if e := p.Entry(r.Path[0]); len(r.Path) == 1 && e != nil && e.Doubted && p.doubted(e) == nil {
+		e.Doubted = false // it is rehearsed as others are
+		p.Evidence++
+	}
+	p.act(Discard, r.Path[len(r.Path)-1], r.ID, why)
+}
+
+// verdict takes into account what a rehearsal has shown.
+func (p *planner) verdict(r *Rehearsal) {
+	v := r.Verdict
+	if !r.Told && (v.Passed || v.Red != "") {
+		r.Told = true
+		p.Evidence++
+		p.Learned.took(p.At.Sub(r.Since))
+		if v.Passed {
+			p.passed(r)
+		} else {
+			p.Reds = append(p.Reds, Suspects{Entries: r.Path, Rehearsal: r.ID})
+		}
+	}
+	switch {
+	case v.Red != "" && r.Alone():
+		p.guilty(r)
+	case v.Passed && r.Behind != "" && (r.Past.Everywhere || len(r.Path) == 1):
+		p.discard(r, r.Behind) // what it was good for is told
+	}
+}
+
+// passed clears the entries of a rehearsal: whatever was red of them alone was so by nobody's fault.
+func (p *planner) passed(r *Rehearsal) {
+	for _, id := range r.Path {
+		e := p.Entry(id)
+		if e.Doubted {
+			p.Learned.rerun(true)
+		}
+		e.Cleared, e.Doubted = true, false
+	}
+	p.Reds = slices.DeleteFunc(p.Reds, func(x Suspects) bool { return len(remaining(x.Entries, r.Path)) == 0 })
+	for i := range p.Rehearsals {
+		if x := &p.Rehearsals[i]; x.Alone() && x.Verdict.Red != "" && slices.Contains(r.Path, x.Path[0]) {
+			p.discard(x, byNobody)
 		}
 	}
 }
 
-// inOrder lists the entries that have not ended in the order in which they are to land.
-func (p *planner) inOrder() []*Entry {
-	var all []*Entry
+const byNobody = "it has passed since, so that it was red by nobody's fault"
+
+// guilty does with an entry that is red by itself, on nothing but what has landed, what has to be done: it is tested once
+// more, as often as the rules say, and ejected then.
+func (p *planner) guilty(r *Rehearsal) {
+	e := p.Entry(r.Path[0])
+	if e.State == Landing {
+		return
+	}
+	if r.Reruns < p.Settings.Reruns {
+		if !e.Doubted {
+			e.Doubted = true // choose has it tested once more
+			p.Evidence++
+		}
+		return
+	}
+	if r.Reruns > 0 {
+		p.Learned.rerun(false)
+	}
+	p.Learned.ended(e, true)
+	why := r.Verdict.Red
+	if r.Reruns > 0 {
+		why = fmt.Sprintf("red %s by itself, on %.10s: %s", again(r.Reruns+1), r.Base, why)
+	}
+	p.eject(e.ID, why)
+	p.act(Eject, e.ID, r.ID, why)
+}
+
+func again(times int) string {
+	if times == 2 {
+		return "twice"
+	}
+	return fmt.Sprintf("%d times", times)
+}
+
+// settleDoubts ends doubts whose rehearsal ended with an event: the entry is rehearsed as others are.
+func (p *planner) settleDoubts() {
 	for i := range p.Entries {
-		if !p.Entries[i].State.Ended() {
-			all = append(all, &p.Entries[i])
+		if e := &p.Entries[i]; e.Doubted && p.doubted(e) == nil {
+			e.Doubted = false
+			p.Evidence++
 		}
 	}
-	slices.SortFunc(all, order)
-	return all
+}
+
+// doubted is the rehearsal in which an entry was red by itself.
+func (p *planner) doubted(e *Entry) *Rehearsal {
+	for i := range p.Rehearsals {
+		r := &p.Rehearsals[i]
+		if r.Alone() && r.Path[0] == e.ID && (r.Reruns > 0 || r.Verdict.Red != "") {
+			return r
+		}
+	}
+	return nil
+}
+
+// mostOvertaken bounds how often others may be let go ahead of an entry.
+const mostOvertaken = 10
+
+// lineUp lists the entries that can be rehearsed, in the order in which they are to land: what is landing; what goes
+// first; the others by their places; and last what may not land now, and what is doubted, which others do not wait for.
+func (p *planner) lineUp() {
+	p.raise()
+	p.line = make([]*Entry, 0, len(p.Entries))
+	for i := range p.Entries {
+		e := &p.Entries[i]
+		if e.State == Landing || !e.State.Ended() && e.State != Waiting && !e.Resting(p.At) {
+			p.line = append(p.line, e)
+		}
+	}
+	slices.SortFunc(p.line, order)
 }
 
 func order(a, b *Entry) int {
+	return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Place, b.Place), cmp.Compare(a.ID, b.ID))
+}
+
+func rank(e *Entry) int {
 	switch {
-	case a.Gate.First == b.Gate.First:
-		return cmp.Or(cmp.Compare(a.Place, b.Place), cmp.Compare(a.ID, b.ID))
-	case a.Gate.First:
-		return -1
+	case e.State == Landing:
+		return 0
+	case e.Gate.First:
+		return 1
+	case e.Doubted:
+		return 4
+	case e.Gate.Stopped:
+		return 3
 	}
-	return 1
+	return 2
 }
 
-// urgent says whether there is an entry that goes before all others and could go now.
-func (p *planner) urgent() bool {
-	return slices.ContainsFunc(p.Entries, func(e Entry) bool {
-		return e.Gate.First && e.Gate.Ready && e.Gate.Gone == "" && !e.State.Ended() && e.State != Landing &&
-			!e.Resting(p.At)
-	})
+// raise puts an urgent entry ahead of what waits, but of nothing that is rehearsed, or was overtaken often enough.
+func (p *planner) raise() {
+	for i := range p.Entries {
+		u := &p.Entries[i]
+		if u.Urgent == "" || u.Raised || u.State != Queued && u.State != Rehearsing {
+			continue
+		}
+		place := u.Place
+		var passed []*Entry
+		for k := range p.Entries {
+			e := &p.Entries[k]
+			if e.State == Queued && e.Rehearsal == 0 && e.Urgent == "" && e.Overtaken < mostOvertaken && e.Place < u.Place {
+				passed = append(passed, e)
+				place = min(place, e.Place)
+			}
+		}
+		for _, e := range passed {
+			e.Overtaken++
+		}
+		// Those that keep their places may stand between: all behind the new place move on by one.
+		if place != u.Place {
+			for k := range p.Entries {
+				if e := &p.Entries[k]; e.Place >= place {
+					e.Place++
+				}
+			}
+			p.Back++
+			u.Place = place
+			p.Evidence++
+		}
+		u.Raised = true
+	}
 }
 
-// keeps decides about an entry that is being rehearsed, and says whether it keeps its slot.
-func (p *planner) keeps(e *Entry, urgent bool) bool {
-	r := p.Rehearsal(e.Rehearsal)
-	switch {
-	case r == nil:
-		p.discard(e, "its rehearsal was not finished")
-	case !e.Gate.Ready:
-		p.sendBack(e)
-	case urgent && !e.Gate.First:
-		p.discard(e, "another goes first: by a waiver, or since it takes back a landing")
-	case r.Revision != e.Gate.Revision:
-		p.discard(e, "a new revision was pushed")
-	case r.Verdict.Stale != "":
-		p.discard(e, r.Verdict.Stale)
-	case r.Verdict.Red != "":
-		p.eject(e.ID, r.Verdict.Red)
-		p.act(Eject, e, r.Verdict.Red)
-	case r.Parent == 0 && r.Base != p.Tip:
-		p.discard(e, "the target moved on")
-	case r.Commit != "" && r.Verdict.Clear && r.Base == p.Tip:
-		p.act(Land, e, "its gate is clear")
-		return true
-	default:
-		return true
+// land says what can land now: one rehearsal at a time, of those that may the one that takes most with it.
+func (p *planner) land() {
+	if p.Held != "" || slices.ContainsFunc(p.line, func(e *Entry) bool { return e.State == Landing }) {
+		return
+	}
+	best := p.mayLand()
+	for i := range p.Rehearsals {
+		if x := &p.Rehearsals[i]; x.Ended == "" && x.Of != 0 && (best == nil || x.Of != best.ID || x.Base != p.Tip) {
+			p.discard(x, "the target moved on")
+		}
+	}
+	if best == nil {
+		return
+	}
+	last := best.Path[len(best.Path)-1]
+	const why = "it passed, and its gate is clear"
+	if best.Base == p.Tip && best.Commits[len(best.Commits)-1] == best.Tested {
+		p.act(Land, last, best.ID, why)
+		return
+	}
+	for i := range p.Rehearsals {
+		if x := &p.Rehearsals[i]; x.Ended == "" && x.Of == best.ID {
+			if x.Verdict.Passed && x.Verdict.Clear {
+				p.act(Land, last, x.ID, why)
+			}
+			return // or it is being built
+		}
+	}
+	p.Next++
+	p.Rehearsals = append(p.Rehearsals, Rehearsal{ID: p.Next, Path: best.Path, Revisions: best.Revisions, Base: p.Tip,
+		Of: best.ID, Since: p.At, Began: p.Evidence})
+	p.act(Rebuild, last, p.Next, "it passed, and what has landed since touches nothing of the same")
+}
+
+// mayLand is the rehearsal that may land now; nil: none may.
+func (p *planner) mayLand() *Rehearsal {
+	var best *Rehearsal
+	for i := range p.Rehearsals {
+		r := &p.Rehearsals[i]
+		if r.Ended != "" || r.Of != 0 || r.Behind != "" || !r.Verdict.Passed || !r.Verdict.Clear || p.Tip == "" ||
+			best != nil && len(best.Path) >= len(r.Path) {
+			continue
+		}
+		if slices.ContainsFunc(r.Path, func(id int64) bool { return p.Entry(id).Resting(p.At) }) ||
+			slices.ContainsFunc(p.line, func(e *Entry) bool {
+				return e.Gate.First && !slices.Contains(r.Path, e.ID) && !p.Entry(r.Path[0]).Gate.First
+			}) {
+			continue
+		}
+		if p.Settings.Planner == OneByOne || !p.somebodyAhead(r) || p.mayOvertake(r) {
+			best = r
+		}
+	}
+	return best
+}
+
+// somebodyAhead says whether an entry comes before one of a rehearsal, touches the same and is not before it in the rehearsal.
+func (p *planner) somebodyAhead(r *Rehearsal) bool {
+	for k, id := range r.Path {
+		y := p.Entry(id)
+		for _, x := range p.line {
+			if x.ID == id {
+				break
+			}
+			if at := slices.Index(r.Path, x.ID); (at < 0 || at > k) && p.overlap(x, y) {
+				return true
+			}
+		}
 	}
 	return false
 }
 
-func (p *planner) lineUp(e *Entry) {
-	if e.Gate.First {
-		p.Front--
-		e.Place = p.Front
-	} else {
-		p.Back++
-		e.Place = p.Back
+// explain says of each entry in line what it is doing, and with which rehearsal it is shown: one that may land it, the
+// oldest of those.
+func (p *planner) explain() {
+	shown := map[int64]*Rehearsal{}
+	for i := range p.Rehearsals {
+		r := &p.Rehearsals[i]
+		if r.Ended != "" || r.Of != 0 || len(r.Commits) == 0 {
+			continue
+		}
+		for _, id := range r.Path {
+			if was := shown[id]; was == nil || use(r) > use(was) {
+				shown[id] = r
+			}
+		}
 	}
-	p.put(e, Queued, "its gate is ready")
-	p.act(LineUp, e, e.Reason)
+	for i := range p.Entries {
+		e := &p.Entries[i]
+		if e.State != Queued && e.State != Rehearsing {
+			continue
+		}
+		if r := shown[e.ID]; r != nil && (r.Verdict.Red == "" || e.Doubted) {
+			e.Rehearsal = r.ID
+			p.put(e, Rehearsing, cmp.Or(p.Together(e), "it is rehearsed on the tip"))
+			continue
+		}
+		why := p.obstacle(e)
+		if why != "" && (e.State != Queued || e.Reason != why) {
+			p.act(Explain, e.ID, 0, why)
+		}
+		if why == "" && e.State == Rehearsing {
+			why = p.endOf(e.Rehearsal)
+		}
+		if e.Rehearsal = 0; shown[e.ID] != nil {
+			e.Rehearsal = shown[e.ID].ID // what it was red in, with others
+		}
+		if why != "" {
+			p.put(e, Queued, why)
+		}
+	}
 }
 
-func (p *planner) sendBack(e *Entry) {
-	const why = "its gate is no longer ready"
-	p.drop(e, why)
-	p.put(e, Waiting, why)
-	p.act(SendBack, e, why)
+// endOf says why a rehearsal is of no more use.
+func (p *planner) endOf(number int64) string {
+	for _, r := range p.Rehearsals {
+		if r.ID == number && r.Ended != "" {
+			return r.Ended
+		}
+	}
+	return redWithOthers
 }
 
-func (p *planner) discard(e *Entry, why string) {
-	p.drop(e, why)
-	p.put(e, Queued, why)
-	p.act(Discard, e, why)
-}
-
-// build begins a rehearsal on the target's tip.
-func (p *planner) build(e *Entry) {
-	p.Next++
-	e.Rehearsal = p.Next
-	e.Tries++
-	p.Rehearsals = append(p.Rehearsals, Rehearsal{
-		// it is needed, whatever comes
-		ID: p.Next, Entry: e.ID, Base: p.Tip, Revision: e.Gate.Revision, Score: 1, Since: p.At,
-	})
-	p.act(Build, e, "it is first in line")
+// use orders rehearsals by how much they say of their entries.
+func use(r *Rehearsal) int {
+	switch {
+	case r.Verdict.Red != "":
+		return 0
+	case r.Behind != "":
+		return 1
+	case !r.Verdict.Passed:
+		return 2
+	}
+	return 3
 }

@@ -1,8 +1,11 @@
 package queue
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"tavrin/internal/core/change"
 )
@@ -25,6 +28,7 @@ type Obstacle struct {
 	Number         int
 	Source, Target string
 	Others         []string // other strategies that are allowed and would land what was shown
+	With           []int    // changes that touched the same files since, of a conflict
 }
 
 // Reason puts it into words, with the next step.
@@ -33,7 +37,11 @@ func (n Obstacle) Reason() string {
 		"push, and join again", n.Source, n.Target, n.Target)
 	switch n.Kind {
 	case Conflicts:
-		return fmt.Sprintf("%s (tavrin change conflicts %d shows both sides): %s", n.Text, n.Number, update)
+		with := ""
+		if len(n.With) > 0 {
+			with = fmt.Sprintf(", touched by change %s since", numbers(n.With))
+		}
+		return fmt.Sprintf("%s%s (tavrin change conflicts %d shows both sides): %s", n.Text, with, n.Number, update)
 	case Differs:
 		if len(n.Others) > 0 {
 			return fmt.Sprintf("%s: join again with --strategy %s, by which what was shown would land, or %s", n.Text,
@@ -57,4 +65,69 @@ func ApprovalsLost(lost []change.Review, number int, target, tip string) string 
 	return fmt.Sprintf("approvals were for something else than would land on %s as it is now (%.10s): %s. Have the "+
 		"newest revision approved (tavrin review approve %d), then join again", target, tip, strings.Join(whose,
 		", "), number)
+}
+
+// Troubled says that something was tried in vain for a reason of the service's own.
+func Troubled(what, trouble string, until time.Time) string {
+	return fmt.Sprintf("%s, which is not about the change: %s. It is tried again at %s", what, trouble,
+		until.Format("15:04:05 MST"))
+}
+
+const redWithOthers = "it was red with others, and is tested apart from them"
+
+// InLine says why an entry that is queued is in no rehearsal that may land it.
+func (s *State) InLine(e *Entry) string {
+	if e.Rehearsal != 0 {
+		return redWithOthers
+	}
+	return cmp.Or(s.obstacle(e), "ready; waiting for those ahead")
+}
+
+// obstacle says what keeps an entry in line from being rehearsed, if it is more than that others are ahead.
+func (s *State) obstacle(e *Entry) string {
+	switch {
+	case e.Resting(s.At):
+		return e.Rest.Words
+	case s.Tip == "":
+		return "the target is gone"
+	}
+	for _, x := range s.Apart {
+		if before, last := x.Entries[:len(x.Entries)-1], x.Entries[len(x.Entries)-1]; last == e.ID {
+			return fmt.Sprintf("it does not go together with change %s, ahead of it: %s", numbers(s.Changes(before)), x.Why)
+		}
+	}
+	return ""
+}
+
+// Together says with what an entry is rehearsed, and whether once more; empty: by itself, for the first time.
+func (s *State) Together(e *Entry) string {
+	if e.Doubted {
+		return "it was red by itself, and is tested once more"
+	}
+	if r := s.Rehearsal(e.Rehearsal); r != nil && len(r.Path) > 1 {
+		return "it is rehearsed with change " + numbers(s.Changes(remaining(r.Path, []int64{e.ID})))
+	}
+	return ""
+}
+
+// Changes are the numbers of entries' changes, those that ended with the newest event too.
+func (s *State) Changes(ids []int64) []int {
+	of := make([]int, 0, len(ids))
+	for _, id := range ids {
+		if i := slices.IndexFunc(s.Entries, func(e Entry) bool { return e.ID == id }); i >= 0 {
+			of = append(of, s.Entries[i].Change)
+		}
+	}
+	return of
+}
+
+func numbers(of []int) string {
+	words := make([]string, len(of))
+	for i, n := range of {
+		words[i] = fmt.Sprint(n)
+	}
+	if n := len(words); n > 1 {
+		return strings.Join(words[:n-1], ", ") + " and " + words[n-1]
+	}
+	return strings.Join(words, "")
 }

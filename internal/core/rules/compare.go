@@ -11,6 +11,7 @@ import (
 	"tavrin/internal/core/condition"
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/people"
+	"tavrin/internal/core/queue"
 	"tavrin/internal/core/require"
 )
 
@@ -312,6 +313,7 @@ func (c *comparison) protection(a, b *Protection) {
 	c.differ(b.LineOf("after_push.objections_stay"), what+"objections_stay", word(string(a.ObjectionsStay)),
 		word(string(b.ObjectionsStay)), slices.Index(require.Stays, b.ObjectionsStay) < slices.Index(require.Stays, a.ObjectionsStay))
 	c.landing(what, a, b)
+	c.queues(what, a, b)
 	c.requirements(what, a.Require, b.Require)
 }
 
@@ -357,6 +359,38 @@ func (c *comparison) landing(what string, a, b *Protection) {
 	c.differ(b.LineOf("land.undo_first"), what+"land.undo_first", stated(a.UndoFirst), stated(b.UndoFirst), false)
 	drops := func(p *Protection) bool { return p.DropEmpty == nil || *p.DropEmpty }
 	c.differ(b.LineOf("land.drop_empty"), what+"land.drop_empty", truth(drops(a)), truth(drops(b)), drops(b))
+}
+
+// queues compares what is said of a queue: how it is rehearsed is nobody's permission; what may pass with another try, what lands
+// without having been tested as it lands, and what lands after a push without anybody's asking anew, is.
+func (c *comparison) queues(what string, a, b *Protection) {
+	number := func(n, none int) value {
+		if n == none {
+			return value{}
+		}
+		return word(fmt.Sprint(n))
+	}
+	line := func(key string) (int, string) { return b.LineOf("queue." + key), what + "queue." + key }
+	p, q := &a.Queue, &b.Queue
+	at, key := line("planner")
+	c.differ(at, key, word(string(cmp.Or(p.Planner, queue.Adaptive))), word(string(cmp.Or(q.Planner, queue.Adaptive))), false)
+	at, key = line("slots")
+	c.differ(at, key, number(p.Slots, 0), number(q.Slots, 0), false)
+	at, key = line("reruns")
+	c.differ(at, key, number(p.Reruns, -1), number(q.Reruns, -1), q.Reruns > p.Reruns)
+	at, key = line("tests")
+	c.differ(at, key, word(string(p.Tests)), word(string(q.Tests)), q.Tests == ByArea)
+	at, key = line("on_push")
+	was, now := cmp.Or(p.OnPush, queue.Stays), cmp.Or(q.OnPush, queue.Stays)
+	c.differ(at, key, word(string(was)), word(string(now)), slices.Index(onPushes, now) > slices.Index(onPushes, was))
+	raisers := func(q *Queue) value {
+		if q.Urgent == nil {
+			return value{}
+		}
+		return who(q.Urgent)
+	}
+	at, key = line("urgent")
+	c.differ(at, key, raisers(p), raisers(q), false)
 }
 
 // longerWhy says how a longer timeout may loosen.

@@ -10,6 +10,7 @@ import (
 	"tavrin/internal/core/glob"
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/people"
+	"tavrin/internal/core/queue"
 	"tavrin/internal/core/require"
 )
 
@@ -74,8 +75,69 @@ type Effective struct {
 	UndoFirst      Setting[bool] // false where they disagree
 	JoinEarly      Setting[bool]
 	DropEmpty      Setting[bool]
+	Queue          EffectiveQueue
 	Exempted       []require.Source    // protections that do not bind the person asked about; see Binding
 	Suspended      []change.Suspension // that would match the branch if they were not suspended
+}
+
+// EffectiveQueue is what protections say together of a branch's queue.
+type EffectiveQueue struct {
+	Planner Setting[queue.Planner]
+	Slots   Setting[int] // from nobody: as where nothing is stated
+	Reruns  Setting[int]
+	Tests   Setting[Tests]
+	OnPush  Setting[queue.OnPush]
+	Urgent  []Allowance // none: maintainers
+}
+
+// Settings are what the queue has to know.
+func (q *EffectiveQueue) Settings() queue.Settings {
+	return queue.Settings{Planner: q.Planner.Value, Slots: q.Slots.Value, Reruns: q.Reruns.Value, Areas: q.Tests.Value == ByArea, OnPush: q.OnPush.Value}
+}
+
+// MayRaise says whether somebody may have a change go ahead of what waits.
+func (q *EffectiveQueue) MayRaise(p people.Person) bool {
+	if len(q.Urgent) == 0 {
+		return p.Role.AtLeast(people.Maintainer)
+	}
+	return !slices.ContainsFunc(q.Urgent, func(a Allowance) bool { return !p.IsAny(a.Who) })
+}
+
+// WhoRaises says who may, in words.
+func (q *EffectiveQueue) WhoRaises() string {
+	if len(q.Urgent) == 0 {
+		return "maintainers"
+	}
+	var all []string
+	for _, a := range q.Urgent {
+		all = append(all, people.Names(a.Who))
+	}
+	return strings.Join(all, ", and of these ")
+}
+
+// take takes what one protection says of a queue in. Saying nothing, it says what that means.
+func (q *EffectiveQueue) take(p *Queue, source func(string) require.Source) {
+	if p.Planner != "" {
+		q.Planner.stricter(p.Planner, source("queue.planner"), order(planners))
+	}
+	if p.Slots != 0 {
+		q.Slots.stricter(p.Slots, source("queue.slots"), cmp.Compare[int])
+	}
+	q.Reruns.stricter(p.Reruns, source("queue.reruns"), cmp.Compare[int])
+	q.Tests.stricter(p.Tests, source("queue.tests"), order(tests))
+	if p.OnPush != "" {
+		q.OnPush.stricter(p.OnPush, source("queue.on_push"), order(onPushes))
+	}
+	if p.Urgent != nil {
+		q.Urgent = append(q.Urgent, Allowance{p.Urgent, source("queue.urgent")})
+	}
+}
+
+// done says what holds where nothing is stated.
+func (q *EffectiveQueue) done() {
+	if len(q.Slots.From) == 0 {
+		q.Slots.Value = DefaultSlots
+	}
 }
 
 // Names returns the names of the matching protections.
@@ -98,7 +160,9 @@ type combining struct {
 func newCombining(branch string) *combining {
 	return &combining{Effective: &Effective{Branch: branch, Rewrite: Setting[Permission]{Value: Allowed},
 		Delete:        Setting[Permission]{Value: Allowed},
-		ApprovalsStay: Setting[require.Stay]{Value: require.StayAlways}, ObjectionsStay: Setting[require.Stay]{Value: require.StayNever}, JoinEarly: Setting[bool]{Value: true}, DropEmpty: Setting[bool]{Value: true}, With: slices.Clone(change.Strategies)},
+		ApprovalsStay: Setting[require.Stay]{Value: require.StayAlways}, ObjectionsStay: Setting[require.Stay]{Value: require.StayNever}, JoinEarly: Setting[bool]{Value: true}, DropEmpty: Setting[bool]{Value: true},
+		Queue: EffectiveQueue{Planner: Setting[queue.Planner]{Value: queue.Adaptive}, Slots: Setting[int]{Value: MaxSlots}, Reruns: Setting[int]{Value: MaxReruns},
+			Tests: Setting[Tests]{Value: ByArea}, OnPush: Setting[queue.OnPush]{Value: queue.Stays}}, With: slices.Clone(change.Strategies)},
 		trailers: map[string][]require.Source{}}
 }
 
@@ -137,6 +201,7 @@ func (c *combining) take(l Layer, p *Protection) {
 	if p.DropEmpty != nil {
 		c.DropEmpty.stricter(*p.DropEmpty, source("land.drop_empty"), falseFirst)
 	}
+	c.Queue.take(&p.Queue, source)
 	for _, t := range p.Trailers {
 		c.trailers[t] = append(c.trailers[t], source("land.trailers"))
 	}
@@ -178,6 +243,7 @@ func (c *combining) done() *Effective {
 	e.Message, e.MessagesSaid = Setting[string]{c.messages.value, c.messages.from}, c.messages.said()
 	e.DeleteSource, e.DeletesSaid = Setting[bool]{c.removes.value == "true", c.removes.from}, c.removes.said()
 	e.UndoFirst = Setting[bool]{c.undoes.value == "true", c.undoes.from}
+	e.Queue.done()
 	for text, from := range c.trailers {
 		e.Trailers = append(e.Trailers, Setting[string]{text, from})
 	}
@@ -246,11 +312,12 @@ func (e *Effective) sort() {
 			a.Line-b.Line)
 	}
 	slices.SortFunc(e.Protections, func(a, b Matching) int { return bySource(a.Source, b.Source) })
-	for _, list := range [][]Allowance{e.Push, e.Create, e.LandBy} {
+	for _, list := range [][]Allowance{e.Push, e.Create, e.LandBy, e.Queue.Urgent} {
 		slices.SortFunc(list, func(a, b Allowance) int { return bySource(a.Source, b.Source) })
 	}
 	for _, list := range [][]require.Source{e.Rewrite.From, e.Delete.From, e.ApprovalsStay.From, e.ObjectionsStay.From,
-		e.WithFrom, e.DefaultFrom, e.Message.From, e.DeleteSource.From, e.JoinEarly.From, e.DropEmpty.From, e.UndoFirst.From} {
+		e.WithFrom, e.DefaultFrom, e.Message.From, e.DeleteSource.From, e.JoinEarly.From, e.DropEmpty.From, e.UndoFirst.From,
+		e.Queue.Planner.From, e.Queue.Slots.From, e.Queue.Reruns.From, e.Queue.Tests.From, e.Queue.OnPush.From} {
 		slices.SortFunc(list, bySource)
 	}
 	slices.SortFunc(e.Trailers, func(a, b Setting[string]) int { return strings.Compare(a.Value, b.Value) })

@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"reflect"
@@ -11,6 +12,7 @@ import (
 
 	"tavrin/internal/core/glob"
 	"tavrin/internal/core/grammar"
+	"tavrin/internal/core/queue"
 	"tavrin/internal/core/require"
 	"tavrin/internal/often"
 )
@@ -75,6 +77,7 @@ func said(d *Document) string {
 	for i := range c.Protections {
 		p := &c.Protections[i]
 		p.Text, p.From, p.With, p.Create = nil, p.HeldBy(), p.allows(), creators(p)
+		p.Queue.Planner, p.Queue.OnPush = cmp.Or(p.Queue.Planner, queue.Adaptive), cmp.Or(p.Queue.OnPush, queue.Stays)
 		if p.UndoFirst == nil {
 			no := false
 			p.UndoFirst = &no
@@ -149,6 +152,7 @@ protect:
     exempt: robot:release-bot
     waive: [team:duty, person:odo]
     after_push: {approvals_stay: never, objections_stay: if_unchanged}
+    queue: {planner: one-at-a-time, slots: 3, reruns: 2, tests: by_area, on_push: back, urgent: [team:duty, role:maintainer]}
     land: {who: [role:maintainer, team:duty], strategies: [squash, merge], default: squash, message: "{title}", trailers: ["A: {author}", "B: c"], delete_source: true, join_early: false, drop_empty: false, undo_first: true}
     require:
       - {approvals: 2, from: ["team:agronomy", "team:field"], not_from: [last_pusher, commit_authors], on: newest_revision, called: many eyes}

@@ -312,7 +312,7 @@ func (r *reader) protections(d *Document, f grammar.Field) {
 }
 
 func (r *reader) protection(d *Document, n ast.Node) Protection {
-	p := Protection{Rewrite: Never, Delete: Never, ApprovalsStay: require.StayIfUnchanged, ObjectionsStay: require.StayAlways,
+	p := Protection{Rewrite: Never, Delete: Never, Queue: Queue{Reruns: DefaultReruns, Tests: Strict}, ApprovalsStay: require.StayIfUnchanged, ObjectionsStay: require.StayAlways,
 		lines: grammar.LineNumbers{}}
 	p.Line, _ = grammar.Place(n)
 	for _, f := range r.Keys(n, "a protection", "protect[]") {
@@ -356,6 +356,8 @@ func (r *reader) protection(d *Document, n ast.Node) Protection {
 			}
 		case "land":
 			r.land(&p, f)
+		case "queue":
+			r.queue(&p, f)
 		}
 	}
 	if p.Name == "" || len(p.Name) > 80 || strings.ContainsAny(p.Name, "\n\"") {
@@ -485,6 +487,27 @@ func (r *reader) land(p *Protection, f grammar.Field) {
 	if p.Default != "" && len(p.With) > 0 && !slices.Contains(p.With, p.Default) {
 		r.Bad(f.Value, fmt.Sprintf("the default strategy %q is not one of those of \"strategies\"", p.Default),
 			"one of "+grammar.Joined(p.With))
+	}
+}
+
+func (r *reader) queue(p *Protection, f grammar.Field) {
+	q := &p.Queue
+	for _, g := range r.Keys(f.Value, `"queue"`, "protect[].queue") {
+		p.lines["queue."+g.Name], _ = grammar.Place(g.Key)
+		switch g.Name {
+		case "planner":
+			q.Planner = grammar.OneOf(r.Reader, g, planners...)
+		case "slots":
+			q.Slots = r.Number(g, 1, MaxSlots)
+		case "reruns":
+			q.Reruns = r.Number(g, 0, MaxReruns)
+		case "tests":
+			q.Tests = grammar.OneOf(r.Reader, g, tests...)
+		case "on_push":
+			q.OnPush = grammar.OneOf(r.Reader, g, onPushes...)
+		case "urgent":
+			q.Urgent = r.Principals(g, false)
+		}
 	}
 }
 

@@ -19,6 +19,7 @@ import (
 	"tavrin/internal/core/glob"
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/people"
+	"tavrin/internal/core/queue"
 	"tavrin/internal/core/require"
 )
 
@@ -124,12 +125,45 @@ type Protection struct {
 	JoinEarly    *bool
 	DropEmpty    *bool
 	UndoFirst    *bool
+	Queue        Queue
 	Exempt       []people.Principal
 	// Waiver lists who may waive what this protection asks, in the open and one case at a time; empty: nobody.
 	Waive []people.Principal
 	Line  int
 	lines grammar.LineNumbers // of the keys, to say where a setting stands
 }
+
+// Queue is what a protection says of the queue of its branches.
+type Queue struct {
+	Planner queue.Planner // empty: none stated, which is adaptive
+	Slots   int           // 0: none stated
+	Reruns  int           // of a change that is red by itself; where nothing is stated, DefaultReruns
+	Tests   Tests
+	OnPush  queue.OnPush
+	Urgent  []people.Principal // who may have a change go ahead of what waits; nil: maintainers
+}
+
+// Tests is what has to be tested with what.
+type Tests string
+
+// How changes are tested.
+const (
+	Strict Tests = "strict"  // what lands is the tested commit
+	ByArea Tests = "by_area" // what touches different areas is tested and landed side by side
+)
+
+const (
+	// DefaultSlots is how many rehearsals a queue has at once where nothing is stated, MaxSlots how many may be stated.
+	DefaultSlots, MaxSlots = 4, 64
+	// DefaultReruns is how often a change that is red by itself is tested again before it is ejected, MaxReruns how often at most.
+	DefaultReruns, MaxReruns = 1, 5
+)
+
+var (
+	planners = []queue.Planner{queue.OneByOne, queue.Adaptive}
+	tests    = []Tests{Strict, ByArea}
+	onPushes = []queue.OnPush{queue.Leave, queue.Back, queue.Stays}
+)
 
 // LineOf returns the line of one of the protection's keys, such as "rewrite" or "land.strategies", or else its own line.
 func (p *Protection) LineOf(key string) int { return p.lines.Of(key, p.Line) }

@@ -153,6 +153,8 @@ func randomProtection(rng *rand.Rand, name string) string {
 	maybe("    after_push: {approvals_stay: %s, objections_stay: %s}\n", pick("never", "if_unchanged", "always"), pick("never", "if_unchanged", "always"))
 	maybe("    land: {strategies: %s, delete_source: %s, join_early: %s, drop_empty: %s, undo_first: %s, message: %s, trailers: %s, who: %s}\n", pick("[rebase]", "[merge, rebase]", "[rebase, squash, merge]"),
 		pick("true", "false"), pick("true", "false"), pick("true", "false"), pick("true", "false"), pick("'{title}'", "'{title}!'"), pick("'A: b'", "['A: b', 'C: d']"), pick("team:a", "role:writer"))
+	maybe("    queue: {planner: %s, slots: %s, reruns: %s, tests: %s, on_push: %s, urgent: %s}\n", pick("one-at-a-time", "adaptive"), pick("2", "9"), pick("0", "1", "3"),
+		pick("strict", "by_area"), pick("stay", "back", "leave"), pick("team:a", "role:writer"))
 	b.WriteString("    require:\n")
 	for range 1 + rng.IntN(5) {
 		b.WriteString("      - {" + pick(
@@ -182,7 +184,8 @@ func essence(e *Effective) map[string]any {
 	}
 	return map[string]any{"protected": e.Protected, "requirements": requirements, "push": lists(e.Push), "create": lists(e.Create), "land by": lists(e.LandBy),
 		"rewrite": e.Rewrite.Value, "delete": e.Delete.Value, "approvals": e.ApprovalsStay.Value, "objections": e.ObjectionsStay.Value, "with": e.With,
-		"default": e.Default, "message": e.Message.Value, "remove": e.DeleteSource.Value, "early": e.JoinEarly.Value, "drop": e.DropEmpty.Value, "undo": e.UndoFirst.Value, "trailers": trailers}
+		"default": e.Default, "message": e.Message.Value, "remove": e.DeleteSource.Value, "early": e.JoinEarly.Value, "drop": e.DropEmpty.Value, "undo": e.UndoFirst.Value, "trailers": trailers,
+		"queue": e.Queue.Settings(), "urgent": lists(e.Queue.Urgent)}
 }
 
 // loosened names a setting in which b is looser than a, or nothing.
@@ -215,6 +218,12 @@ func loosened(a, b *Effective) string {
 		return "drop_empty"
 	case !a.JoinEarly.Value && b.JoinEarly.Value:
 		return "join_early"
+	case b.Queue.Reruns.Value > a.Queue.Reruns.Value:
+		return "reruns"
+	case b.Queue.Tests.Value == ByArea && a.Queue.Tests.Value == Strict:
+		return "tests"
+	case slices.Index(onPushes, b.Queue.OnPush.Value) > slices.Index(onPushes, a.Queue.OnPush.Value):
+		return "on_push"
 	case slices.ContainsFunc(b.With, func(s change.Strategy) bool { return !slices.Contains(a.With, s) }):
 		return "with"
 	}

@@ -19,7 +19,7 @@ func examples() map[string]string {
 	around := map[string]string{
 		"": "%", "branches{}": "branches:\n  %", "labels{}": "labels:\n  urgent: {%}", "areas{}": "areas:\n  a: {paths: a/**, owners: team:t, %}", areaRequirementPath: "areas:\n  a: {paths: a/**, owners: team:t, require: [{%}]}", areaRequirementPath + ".when": "areas: {ledger: {paths: a, owners: team:t, require: [{approvals: 1, when: {%}}]}}\nlabels: {urgent: {set_by: team:t}}", areaRequirementPath + ".unless": "areas: {ledger: {paths: a, owners: team:t, require: [{approvals: 1, unless: {%}}]}}\nlabels: {urgent: {set_by: team:t}}", requirementPath + ".unless": "areas: {ledger: {paths: a, owners: team:t}}\nlabels: {urgent: {set_by: team:t}}\nprotect:\n  - {name: n, branches: main, require: [{approvals: 1, unless: {%}}]}",
 		"checks{}": "checks:\n  c: {%}", "loosening": "loosening: {%}", "changes": "changes: {%}", "protect[]": "protect:\n  - {name: n, branches: main, %}",
-		"protect[].after_push": "protect:\n  - {name: n, branches: main, after_push: {%}}", "protect[].land": "protect:\n  - {name: n, branches: main, land: {%}}",
+		"protect[].after_push": "protect:\n  - {name: n, branches: main, after_push: {%}}", "protect[].land": "protect:\n  - {name: n, branches: main, land: {%}}", "protect[].queue": "protect:\n  - {name: n, branches: main, queue: {%}}",
 		requirementPath: "protect:\n  - {name: n, branches: main, require: [{%}]}", requirementPath + ".when": "areas: {ledger: {paths: a, owners: team:t}}\nlabels: {urgent: {set_by: team:t}}\nprotect:\n  - {name: n, branches: main, require: [{approvals: 1, when: {%}}]}",
 	}
 	demand := map[string]string{"checks": "checks: [a, b, c]"}

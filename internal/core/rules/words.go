@@ -6,6 +6,7 @@ import (
 
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/people"
+	"tavrin/internal/core/queue"
 	"tavrin/internal/core/require"
 )
 
@@ -163,6 +164,7 @@ func (e *Effective) sayLanding(say func(string, []require.Source, string, ...any
 	case e.DeleteSource.Value:
 		say("land.delete_source", e.DeleteSource.From, "The source branch is removed after landing.")
 	}
+	e.sayQueue(say)
 	if !e.JoinEarly.Value {
 		say("land.join_early", e.JoinEarly.From, "A change joins the queue when its gate is ready, not before.")
 	}
@@ -171,6 +173,34 @@ func (e *Effective) sayLanding(say func(string, []require.Source, string, ...any
 	}
 	if !e.DropEmpty.Value {
 		say("land.drop_empty", e.DropEmpty.From, "A commit that would change nothing on the branch is not left out: by a strategy that would have to, nothing lands.")
+	}
+}
+
+func (e *Effective) sayQueue(say func(string, []require.Source, string, ...any)) {
+	q := &e.Queue
+	if q.Planner.Value == queue.OneByOne {
+		say("queue.planner", q.Planner.From, "One change is rehearsed at a time.")
+	} else if len(q.Slots.From) > 0 {
+		say("queue.slots", q.Slots.From, "Up to %s at once.", require.Count(q.Slots.Value, "rehearsal"))
+	}
+	switch n := q.Reruns.Value; {
+	case n == 0:
+		say("queue.reruns", q.Reruns.From, "A change that is red by itself is ejected at once.")
+	case n != DefaultReruns:
+		say("queue.reruns", q.Reruns.From, "A change that is red by itself is tested up to %s more before it is ejected.", require.Count(n, "time"))
+	}
+	if q.Tests.Value == ByArea {
+		say("queue.tests", q.Tests.From, "Changes that touch different areas are tested and landed side by side.")
+	}
+	switch q.OnPush.Value {
+	case queue.Back:
+		say("queue.on_push", q.OnPush.From, "A push to a change in the queue puts it at the end of the line.")
+	case queue.Leave:
+		say("queue.on_push", q.OnPush.From, "A push to a change in the queue takes it out.")
+	case queue.Stays:
+	}
+	for _, g := range grouped(q.Urgent) {
+		say("queue.urgent", g.From, "Only %s may have a change go ahead of what waits.", people.Names(g.Value))
 	}
 }
 

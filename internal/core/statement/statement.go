@@ -49,11 +49,17 @@ type Digest struct {
 
 // Landing is what the statement says: what landed, by which rules, at whose wish, and why that was allowed.
 type Landing struct {
-	Repository   string          `json:"repository"`
-	Change       int             `json:"change"`
-	Revision     int             `json:"revision"`
-	Old          string          `json:"old"`
-	New          string          `json:"new"`
+	Repository string `json:"repository"`
+	Change     int    `json:"change"`
+	Revision   int    `json:"revision"`
+	Old        string `json:"old"`
+	New        string `json:"new"`
+	// Tip is where the branch was moved, where others landed with it, on top of it.
+	Tip string `json:"tip,omitempty"`
+	// Tested is the commit that the checks of the facts ran on, where it is another than what landed: the tip that it landed
+	// with, or, where the rules have areas tested side by side, what it was built anew from: what landed in between touches
+	// no area that it does.
+	Tested       string          `json:"tested,omitempty"`
 	Strategy     string          `json:"strategy"`
 	RulesVersion int             `json:"rules_version"`
 	HouseVersion int             `json:"house_version"`
