@@ -24,6 +24,17 @@ func (c queues) Leave(ctx context.Context, repo string, number int) (wire.Entry,
 	return do(ctx, c.connection, wire.LeaveQueue, inChange(repo, number))
 }
 
+// Raise has a change go ahead of what waits in its queue.
+func (c queues) Raise(ctx context.Context, repo string, number int, reason string) (wire.Entry, error) {
+	return do(ctx, c.connection, wire.RaiseEntry, onChange(repo, number, wire.Reasoned{Reason: reason}))
+}
+
+// Decisions says what a queue's planner decided, and why.
+func (c queues) Decisions(ctx context.Context, q wire.DecisionQuery, repo string) ([]wire.QueueDecision, error) {
+	q.InRepo = inRepo(repo)
+	return do(ctx, c.connection, wire.ListDecisions, q)
+}
+
 // Queue shows the line for a branch; empty: the default branch.
 func (c queues) Queue(ctx context.Context, repo, branch string) (wire.Queue, error) {
 	return do(ctx, c.connection, wire.GetQueue, wire.QueueQuery{InRepo: inRepo(repo), Branch: branch})

@@ -143,6 +143,8 @@ var (
 	DeleteFreeze   = define[FreezeEnded, Done]("queue", "delete-freeze", "POST", "/freezes/{id}/delete", "Have a freeze come no more")
 	PreviewLanding = define[LandingAsked, LandingPreview]("queue", "preview-landing", "GET", inChange+"/queue/preview", "Which commits a landing would bring to the target as it is now")
 	JoinQueue      = define[ChangeBody[NewEntry], Entry]("queue", "join-queue", "POST", inChange+"/queue", "Land a change as soon as it may")
+	RaiseEntry     = define[ChangeBody[Reasoned], Entry]("queue", "raise-entry", "POST", inChange+"/queue/raise", "Have a change go ahead of what waits in its queue")
+	ListDecisions  = define[DecisionQuery, []QueueDecision]("queue", "list-decisions", "GET", inRepo+"/queue/decisions", "What a queue's planner decided, and why, oldest first")
 	LeaveQueue     = define[InChange, Entry]("queue", "leave-queue", "DELETE", inChange+"/queue", "Take a change out of the queue")
 	GetLanding     = define[InChange, Landing]("queue", "get-landing", "GET", inChange+"/landing", "How a change landed, with its statement")
 

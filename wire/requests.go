@@ -535,6 +535,15 @@ type QueueQuery struct {
 	Branch string `query:"branch" doc:"absent: the default branch"`
 }
 
+// DecisionQuery asks what a queue's planner decided.
+type DecisionQuery struct {
+	InRepo
+	Branch string    `query:"branch" doc:"absent: the default branch"`
+	Number int       `query:"number" minimum:"0" doc:"of a change: what was decided about it and its rehearsals; absent: about all"`
+	Since  time.Time `query:"since" doc:"absent: from the beginning"`
+	Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"the newest so many"`
+}
+
 // NewEntry is how a change is to land.
 type NewEntry struct {
 	Strategy     change.Strategy `json:"strategy,omitempty" doc:"absent: the rules' default"`

@@ -365,23 +365,70 @@ type Entry struct {
 	EndedAt      *time.Time `json:"ended_at,omitempty"`
 }
 
-// Rehearsal is a commit built as if everything ahead had landed.
+// Rehearsal is a commit built as if what it stands on had landed.
 type Rehearsal struct {
 	ID     int64   `json:"id"`
+	Number int64   `json:"number" doc:"of the rehearsal, in its queue"`
+	Path   []int   `json:"path" doc:"changes that are rehearsed together, in the order in which they stand on one another"`
 	Base   string  `json:"base"`
 	Commit string  `json:"commit"`
+	Tested string  `json:"tested" doc:"the commit that the checks run on: that of the last of the path"`
 	Checks []Check `json:"checks"`
+}
+
+// QueueRehearsal is one of the rehearsals that a queue has at once.
+type QueueRehearsal struct {
+	Number int64     `json:"number"`
+	Path   []int     `json:"path" doc:"changes that it would land, in the order in which they stand on one another"`
+	Base   string    `json:"base" doc:"the commit that the first stands on"`
+	Commit string    `json:"commit,omitempty" doc:"that its checks run on; absent: it is being built"`
+	State  string    `json:"state" enum:"building,running,passed,red,rebuilding" doc:"rebuilding: what was tested is built anew on the tip, which has only other areas changed"`
+	Since  time.Time `json:"since"`
+	Worth  float64   `json:"worth" doc:"how many landings it was thought worth when it was begun"`
+	Reruns int       `json:"reruns" doc:"how often it was tested once more"`
+	Why    string    `json:"why" doc:"what it waits for, or was"`
+}
+
+// QueueDecision is something that a queue's planner decided.
+type QueueDecision struct {
+	At        time.Time `json:"at"`
+	Told      string    `json:"told" doc:"what the queue was told"`
+	Do        string    `json:"do" enum:"line up,send back to waiting,discard the rehearsal,eject,explain,build a rehearsal,build what was tested on the tip,ask for the checks once more,land"`
+	Number    int       `json:"number" doc:"of the change"`
+	Rehearsal int64     `json:"rehearsal,omitempty"`
+	Path      []int     `json:"path" doc:"changes of the rehearsal"`
+	Why       string    `json:"why"`
+}
+
+// QueueSupposes is what a queue's planner supposes, from what happened lately.
+type QueueSupposes struct {
+	Guilty  float64 `json:"guilty" doc:"share of changes that are red by their own fault"`
+	Flaky   float64 `json:"flaky" doc:"share of runs that are red by nobody's fault"`
+	Seconds int     `json:"seconds" doc:"that checks take; 0: not known yet"`
+	Words   string  `json:"words" doc:"the same, in a sentence"`
+}
+
+// QueueSettings is what the rules say of a queue.
+type QueueSettings struct {
+	Planner string `json:"planner" enum:"adaptive,one-at-a-time"`
+	Slots   int    `json:"slots"`
+	Reruns  int    `json:"reruns"`
+	Tests   string `json:"tests" enum:"strict,by_area"`
+	OnPush  string `json:"on_push" enum:"stay,back,leave"`
 }
 
 // Queue is the line of changes for one target branch.
 type Queue struct {
-	Branch  string   `json:"branch"`
-	Tip     string   `json:"tip"`
-	Caption string   `json:"caption" doc:"what is happening, in a sentence"`
-	Entries []Entry  `json:"entries" doc:"alive, in order"`
-	Recent  []Entry  `json:"recent" doc:"ended, newest first"`
-	Stops   []Stop   `json:"stops" doc:"why nothing lands on the branch now: freezes, and who holds the queue"`
-	Red     []RedTip `json:"red" doc:"checks that the rules want on the branch's tip and that have failed there"`
+	Branch     string           `json:"branch"`
+	Tip        string           `json:"tip"`
+	Caption    string           `json:"caption" doc:"what is happening, in a sentence"`
+	Entries    []Entry          `json:"entries" doc:"alive, in order"`
+	Rehearsals []QueueRehearsal `json:"rehearsals" doc:"those that are under way, oldest first"`
+	Settings   QueueSettings    `json:"settings"`
+	Supposes   QueueSupposes    `json:"supposes"`
+	Recent     []Entry          `json:"recent" doc:"ended, newest first"`
+	Stops      []Stop           `json:"stops" doc:"why nothing lands on the branch now: freezes, and who holds the queue"`
+	Red        []RedTip         `json:"red" doc:"checks that the rules want on the branch's tip and that have failed there"`
 	// Silent are checks that were asked for and that nobody answers.
 	Silent []SilentCheck `json:"silent" doc:"checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them"`
 }

@@ -98,8 +98,8 @@ func (s *Checks) AskUnderNewRules(tx *records.Tx, repo *records.Repository) erro
 		if err == nil {
 			err = s.AskForHead(tx, repo, g)
 		}
-		if err == nil && g.Facts.Rehearsal != nil {
-			err = s.AskRehearsal(tx, repo, g, *g.Rehearsal, false)
+		if err == nil {
+			err = s.askRehearsals(tx, repo, g)
 		}
 		if err != nil {
 			return err
@@ -108,6 +108,24 @@ func (s *Checks) AskUnderNewRules(tx *records.Tx, repo *records.Repository) erro
 	return nil
 }
 
+// askRehearsals asks for what the rules want on each rehearsal under way that a change takes part in.
+func (s *Checks) askRehearsals(tx *records.Tx, repo *records.Repository, g facts.Gathered) error {
+	if g.Entry == nil || g.Entry.EndedAt != nil {
+		return nil
+	}
+	var parts []records.Rehearsal
+	if err := tx.Where("entry_id = ? AND ended = '' AND tested <> ''", g.Entry.ID).Order("id").Find(&parts).Error; err != nil {
+		return err
+	}
+	for _, r := range parts {
+		if err := s.AskRehearsal(tx, repo, g.On(r, nil), r, false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// RehearsalName names a part of a rehearsal as that for which a check is asked.
 func RehearsalName(r records.Rehearsal) string { return fmt.Sprintf("rehearsal/%d", r.ID) }
 
 // rehearsalChecks lists the checks wanted on the change's rehearsal, required and advisory.
@@ -129,7 +147,7 @@ func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Ga
 	for _, q := range g.Judge().Requirements {
 		commit, why := g.Revision.Head, forHead(g)
 		if q.At == "rehearsal" && g.Rehearsal != nil {
-			commit, why = g.Rehearsal.CommitID, forRehearsal(g, *g.Rehearsal)
+			commit, why = g.Rehearsal.Tested, forRehearsal(g, *g.Rehearsal)
 		}
 		for _, name := range q.Rerun {
 			err := s.records.Write(ctx, func(tx *records.Tx) error {
@@ -150,10 +168,12 @@ func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Ga
 	return nil
 }
 
+// AskRehearsal asks for the checks that a change wants on the commit that is tested for it in a rehearsal; fresh: also for
+// those that ended otherwise than passed.
 func (s *Checks) AskRehearsal(tx *records.Tx, repo *records.Repository, g facts.Gathered, r records.Rehearsal,
 	fresh bool) error {
 	for _, c := range rehearsalChecks(g) {
-		if err := s.ask(tx, repo, c, r.CommitID, forRehearsal(g, r), fresh); err != nil {
+		if err := s.ask(tx, repo, c, r.Tested, forRehearsal(g, r), fresh); err != nil {
 			return err
 		}
 	}
@@ -166,10 +186,14 @@ func ofCheck(r records.CheckRun) event.OfCheck {
 }
 
 // CallOff cancels what is still open of the checks of a rehearsal that is of no more use.
-func CallOff(tx *records.Tx, repo *records.Repository, r records.Rehearsal, why string) error {
-	return tx.Model(&records.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for = ? AND state IN "+
+func CallOff(tx *records.Tx, repo *records.Repository, parts []records.Rehearsal, why string) error {
+	names := make([]string, len(parts))
+	for i, r := range parts {
+		names[i] = RehearsalName(r)
+	}
+	return tx.Model(&records.CheckRun{}).Where("repository_id = ? AND commit_id = ? AND asked_for IN ? AND state IN "+
 		"('waiting', 'running')",
-		repo.ID, r.CommitID, RehearsalName(r)).
+		repo.ID, parts[0].Tested, names).
 		Updates(map[string]any{"state": "cancelled", "finished_at": tx.Now(), "lease_hash": "", "lease_until": nil,
 			"summary": why}).Error
 }

@@ -19,6 +19,9 @@ func (s *Checks) moved(tx *records.Tx, repo *records.Repository, _ journal.Line,
 	case event.BranchMoved:
 		branch, tip = e.Branches()[0], e.New
 	case event.ChangeLanded:
+		if e.Tip != "" {
+			return nil // another landed with it, on top of it
+		}
 		branch, tip = e.Target, e.New
 	default:
 		return nil

@@ -263,7 +263,7 @@ func (s *Conflicts) try(ctx context.Context, k records.ChangeKey) error {
 	_, err = rehearsal.Judge(ctx, bare, facts.ShownBy(r), tip)
 	if errors.As(err, new(*rehearsal.ConflictError)) {
 		snap := s.records.View(ctx)
-		found, err := s.where(ctx, snap.DB, repo, c, r, tip)
+		found, err := Where(ctx, s.disk.Bare(repo), s.facts, snap.DB, repo, c, r, tip)
 		snap.Close()
 		if err != nil {
 			return err

@@ -10,6 +10,7 @@ import (
 	"tavrin/internal/core/guard"
 	"tavrin/internal/core/people"
 	"tavrin/internal/facts"
+	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
@@ -40,7 +41,7 @@ func (s *Conflicts) Of(ctx context.Context, a accounts.Actor, name string, numbe
 	if out.Tip == "" {
 		return out, problem.New(problem.Conflict, "the branch %s is gone", c.Target)
 	}
-	if out.Files, err = s.where(ctx, snap.DB, repo, c, r, out.Tip); err != nil || len(out.Files) == 0 {
+	if out.Files, err = Where(ctx, bare, s.facts, snap.DB, repo, c, r, out.Tip); err != nil || len(out.Files) == 0 {
 		return out, err
 	}
 	source, target := guard.Quote(c.Source), guard.Quote(c.Target)
@@ -49,24 +50,25 @@ func (s *Conflicts) Of(ctx context.Context, a accounts.Actor, name string, numbe
 	return out, nil
 }
 
-// where says where a revision and a commit of the target do not go together, and which changes that landed touched that.
-func (s *Conflicts) where(ctx context.Context, db *gorm.DB, repo *records.Repository, c records.Change, r records.Revision, tip string) ([]wire.ConflictFile, error) {
+// Where says where a revision and a commit of the target do not go together, and which changes that landed touched that.
+func Where(ctx context.Context, bare *git.Repo, f *facts.Gatherer, db *gorm.DB, repo *records.Repository, c records.Change, r records.Revision,
+	tip string) ([]wire.ConflictFile, error) {
 	out := []wire.ConflictFile{}
-	found, err := rehearsal.Conflicts(ctx, s.disk.Bare(repo), facts.ShownBy(r), tip, sides(c))
+	found, err := rehearsal.Conflicts(ctx, bare, facts.ShownBy(r), tip, sides(c))
 	if err != nil {
 		return out, err
 	}
 	var since []string
-	for _, f := range found {
-		since = append(since, f.Since...)
+	for _, x := range found {
+		since = append(since, x.Since...)
 	}
-	landed, err := s.facts.LandingsOf(db, repo, slices.Compact(slices.Sorted(slices.Values(since))), c.Target)
+	landed, err := f.LandingsOf(db, repo, slices.Compact(slices.Sorted(slices.Values(since))), c.Target)
 	if err != nil {
 		return out, err
 	}
-	for _, f := range found {
-		v := wire.ConflictFile{Path: f.Path, What: f.What, Places: append([]string{}, f.Places...), More: f.More, With: []int{}}
-		for _, id := range f.Since {
+	for _, x := range found {
+		v := wire.ConflictFile{Path: x.Path, What: x.What, Places: append([]string{}, x.Places...), More: x.More, With: []int{}}
+		for _, id := range x.Since {
 			if l, is := landed[id]; is && !slices.Contains(v.With, l.Number) {
 				v.With = append(v.With, l.Number)
 			}

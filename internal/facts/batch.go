@@ -84,8 +84,8 @@ func batchOf(db *gorm.DB, repo *records.Repository, all []Gathered, now time.Tim
 		func() (err error) { e.standing, err = freezes.InForce(db, repo, now); return err },
 		func() (err error) {
 			for _, r := range e.rehearsals {
-				if r.CommitID != "" {
-					commits = append(commits, r.CommitID)
+				if r.Tested != "" {
+					commits = append(commits, r.Tested)
 				}
 			}
 			e.checks, err = gateChecks(db, repo.ID, commits)
@@ -194,8 +194,9 @@ func (e *batch) askEntries(db *gorm.DB, ids []int64) error {
 	if len(alive) == 0 {
 		return nil
 	}
-	var rehearsals []records.Rehearsal
-	err = db.Where("entry_id IN ? AND ended = ''", alive).Order("id").Find(&rehearsals).Error
+	var rehearsals []records.Rehearsal // that they are shown with
+	err = db.Joins("JOIN entries e ON e.id = rehearsals.entry_id AND e.rehearsal = rehearsals.number").
+		Where("entry_id IN ? AND ended = ''", alive).Find(&rehearsals).Error
 	for i, r := range rehearsals {
 		e.rehearsals[r.EntryID] = &rehearsals[i]
 	}
@@ -247,14 +248,39 @@ func (e *batch) about(g *Gathered) {
 		f.Asker, f.Strategy, f.Message = g.Entry.JoinedBy, change.Strategy(g.Entry.Strategy), g.Entry.Message
 		g.Rehearsal = e.rehearsals[g.Entry.ID]
 	}
-	if x := g.Rehearsal; x != nil && x.CommitID != "" {
-		f.Rehearsal = &change.Rehearsal{Commit: x.CommitID, Base: x.Base, BuiltAt: x.CreatedAt.UTC(),
-			Checks: append([]change.Check{}, e.checks[x.CommitID]...)}
-	}
-	f.Reviews = []change.Review{}
+	g.reviewed = []change.Review{}
 	for _, review := range e.reviews[c.ID] {
-		f.Reviews = append(f.Reviews, e.review(review, r, g.Rehearsal))
+		g.reviewed = append(g.reviewed, e.review(review, r))
 	}
+	f.Reviews = g.reviewed
+	if x := g.Rehearsal; x != nil {
+		*g = g.On(*x, e.checks[x.Tested])
+	}
+}
+
+// On is what was gathered as it is to be judged for a rehearsal of the entry, with the checks on what was tested for it.
+func (g Gathered) On(r records.Rehearsal, checks []change.Check) Gathered {
+	g = g.Unrehearsed()
+	g.Rehearsal = &r
+	if r.Tested != "" {
+		g.Facts.Rehearsal = &change.Rehearsal{Commit: r.CommitID, Base: r.Base, BuiltAt: r.CreatedAt.UTC(), Checks: append([]change.Check{}, checks...)}
+		if r.Tested != r.CommitID {
+			g.Facts.Rehearsal.Tested = r.Tested
+		}
+	}
+	for i, v := range g.Facts.Reviews { // an objection is not lost by this
+		if v.Verdict == change.Approve && v.Revision != g.Revision.Number && !slices.Contains(r.SameAs, v.Revision) {
+			g.Facts.Reviews[i].SameDifference, g.Facts.Reviews[i].Hidden = false, nil
+		}
+	}
+	return g
+}
+
+// Unrehearsed is what was gathered as it is to be judged while there is no rehearsal.
+func (g Gathered) Unrehearsed() Gathered {
+	g.report, g.Rehearsal, g.Facts.Rehearsal = nil, nil, nil
+	g.Facts.Reviews = append([]change.Review{}, g.reviewed...)
+	return g
 }
 
 func gateWaiver(r records.Waiver) change.Waiver {
@@ -266,8 +292,8 @@ func gateWaiver(r records.Waiver) change.Waiver {
 }
 
 // review gives the gate a standing review, with whether the difference is still the one reviewed: as the newest
-// revision was compared with the reviewed one and, where there is a rehearsal, as both were brought to its base.
-func (e *batch) review(r records.Review, newest records.Revision, rehearsal *records.Rehearsal) change.Review {
+// revision was compared with the reviewed one; On compares them as they were brought to a rehearsal's base.
+func (e *batch) review(r records.Review, newest records.Revision) change.Review {
 	review := change.Review{
 		By: r.Login, Verdict: change.Verdict(r.Verdict), Revision: r.Revision, Title: r.Title, Description: r.Description, At: r.CreatedAt.UTC(), Teams: r.Teams,
 		Disabled: e.disabled[r.Login], SameDifference: r.Revision == newest.Number ||
@@ -275,9 +301,6 @@ func (e *batch) review(r records.Review, newest records.Revision, rehearsal *rec
 	}
 	if r.Revision == newest.Number {
 		return review
-	}
-	if rehearsal != nil && review.Verdict == change.Approve { // an objection is not lost by this
-		review.SameDifference = review.SameDifference && slices.Contains(rehearsal.SameAs, r.Revision)
 	}
 	then := e.then[numbered{r.ChangeID, r.Revision}]
 	if !review.SameDifference || then == nil {

@@ -66,10 +66,11 @@ type Gathered struct {
 	Change    records.Change
 	Revision  records.Revision
 	Entry     *records.Entry     // the newest, alive or ended
-	Rehearsal *records.Rehearsal // the one of use, built or not
+	Rehearsal *records.Rehearsal // the entry's part of the one that it is shown with
 	Set       *rules.Set         // nothing suspended: the facts say what is
 	Facts     change.Facts
-	report    *gate.Report // once it was judged for reading; see Remembered
+	reviewed  []change.Review // the reviews as they stand while there is no rehearsal
+	report    *gate.Report    // once it was judged for reading; see Remembered
 }
 
 // Gather reads all facts about a change from the records.

@@ -6,14 +6,15 @@ import (
 	"fmt"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
 
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/queue"
-	"tavrin/internal/core/require"
 	"tavrin/internal/facts"
+	"tavrin/internal/freezes"
 	"tavrin/internal/queues"
 	"tavrin/internal/records"
 )
@@ -36,6 +37,9 @@ const tick = 2 * time.Second
 // Run keeps the queues moving until the context ends, and waits for what is under way.
 func (s *Conductor) Run(ctx context.Context) {
 	defer s.tasks.Wait()
+	if err := s.restarted(ctx); err != nil && ctx.Err() == nil {
+		s.log.Error("the queues could not be told of the start", "error", err)
+	}
 	timer := time.NewTicker(tick)
 	defer timer.Stop()
 	for {
@@ -51,6 +55,32 @@ func (s *Conductor) Run(ctx context.Context) {
 		case <-timer.C:
 		}
 	}
+}
+
+// restarted tells every queue in which somebody is in line that the service was started: what was under way is begun again.
+func (s *Conductor) restarted(ctx context.Context) error {
+	var lines []struct {
+		RepositoryID int64
+		Target       string
+	}
+	err := s.records.Read(ctx).Raw("SELECT repository_id, target FROM entries INDEXED BY entries_one_alive " +
+		"WHERE state IN ('waiting', 'queued', 'rehearsing', 'landing') GROUP BY repository_id, target").Scan(&lines).Error
+	if err != nil {
+		return err
+	}
+	for _, line := range lines {
+		err := s.records.Write(ctx, func(tx *records.Tx) error {
+			var repo records.Repository
+			if err := records.Going(tx.DB).Where("id = ?", line.RepositoryID).Limit(1).Find(&repo).Error; err != nil || repo.ID == 0 {
+				return err // it is stopped, or only to be read
+			}
+			return s.queues.Tell(tx, &repo, line.Target, queue.Restarted{At: queue.At{At: tx.Now()}})
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // advanceAll moves every queue as far as it goes now, each by itself: trouble with one repository, or a slow one, is no
@@ -157,25 +187,10 @@ func (s *Conductor) settleOpen(ctx context.Context, repo *records.Repository) er
 
 // seen is what a round has looked at: a queue, and the gates of its entries.
 type seen struct {
-	target  string
-	version int64
-	state   queue.State
-	events  []queue.Event // what the queue does not know yet
-	judged  map[int64]judged
-}
-
-// judged is how an entry was judged: its gate, and its rehearsal where one is built.
-type judged struct {
-	gate    queue.Gate
-	verdict queue.Verdict
-}
-
-func judge(g facts.Gathered) judged {
-	j := judged{gate: gateOf(g)}
-	if g.Rehearsal != nil && g.Rehearsal.CommitID != "" {
-		j.verdict = verdictOf(g)
-	}
-	return j
+	queue    records.Queue
+	events   []queue.Event // what the queue does not know yet
+	gates    map[int64]queue.Gate
+	verdicts map[int64]queue.Verdict // of rehearsals that are built
 }
 
 // round takes a queue one round on, and says whether there may be more to do.
@@ -184,17 +199,14 @@ func (s *Conductor) round(ctx context.Context, repo *records.Repository, target 
 	if err != nil {
 		return false, err
 	}
-	state := look.state
+	q := look.queue
 	if len(look.events) > 0 {
 		err := s.records.Write(ctx, func(tx *records.Tx) error {
-			actions, err := s.queues.TellIf(tx, repo, target, look.version, look.events,
-				func(entry int64) (bool, error) {
-					g, err := s.gathered(tx.DB, repo, entry)
-					return err == nil && look.judged[entry] == judge(g), err
-				})
+			actions, err := s.queues.TellIf(tx, repo, target, q.Version, look.events,
+				func(a queue.Action) (bool, error) { return s.same(tx.DB, repo, look, a) })
 			for _, a := range actions {
-				s.log.Info("queue", "repository", repo.Name, "target", target, "entry", a.Entry, "action", string(a.Do),
-					"why", a.Why)
+				s.log.Info("queue", "repository", repo.Name, "target", target, "entry", a.Entry, "rehearsal", a.Rehearsal,
+					"action", string(a.Do), "why", a.Why)
 			}
 			return err
 		})
@@ -204,38 +216,35 @@ func (s *Conductor) round(ctx context.Context, repo *records.Repository, target 
 		if err != nil {
 			return false, err
 		}
-		if state, _, err = s.queues.Loaded(s.records.Read(ctx), repo, target); err != nil {
+		if q, err = s.queues.Loaded(s.records.Read(ctx), repo, target); err != nil {
 			return false, err
 		}
 	}
-	s.build(ctx, repo, target, state)
-	landed, err := s.landClear(ctx, repo, target, state)
+	s.build(ctx, repo, target, q.State)
+	landed, err := s.landClear(ctx, repo, target, q.State)
 	return len(look.events) > 0 || landed, err
 }
 
 // look finds out what a queue does not know yet.
 func (s *Conductor) look(ctx context.Context, repo *records.Repository, target string) (seen, error) {
-	v := seen{target: target, judged: map[int64]judged{}}
+	v := seen{gates: map[int64]queue.Gate{}, verdicts: map[int64]queue.Verdict{}}
 	var err error
 	snap := s.records.View(ctx)
 	defer snap.Close()
-	if v.state, v.version, err = s.queues.Loaded(snap.DB, repo, target); err != nil {
+	if v.queue, err = s.queues.Loaded(snap.DB, repo, target); err != nil {
 		return v, err
 	}
-	at := queue.At{At: s.records.Now()}
-	tip, err := s.disk.Bare(repo).At("refs/heads/" + target)
-	if err != nil {
+	state, at := &v.queue.State, queue.At{At: s.records.Now()}
+	if v.events, err = s.surroundings(snap.DB, repo, target, *state, at); err != nil {
 		return v, err
-	}
-	if tip != v.state.Tip {
-		v.events = append(v.events, queue.TargetMoved{At: at, Tip: tip})
 	}
 	rested := false
-	for _, e := range v.state.Entries {
+	gathered := map[int64]facts.Gathered{}
+	for _, e := range state.Entries {
 		if e.State.Ended() {
 			continue
 		}
-		rested = rested || e.Resting(v.state.At) && !e.Resting(at.At)
+		rested = rested || e.Resting(state.At) && !e.Resting(at.At)
 		_, c, err := facts.EntryAndChange(snap.DB, e.ID)
 		if err != nil {
 			return v, err
@@ -247,20 +256,116 @@ func (s *Conductor) look(ctx context.Context, repo *records.Repository, target s
 		if err := s.checks.Renew(ctx, repo, g); err != nil {
 			return v, err
 		}
-		j := judge(g)
-		v.judged[e.ID] = j
-		if j.gate != e.Gate {
-			v.events = append(v.events, queue.Seen{At: at, Entry: e.ID, Gate: j.gate})
+		gathered[e.ID] = g
+		if v.gates[e.ID] = gateOf(g, state.Settings); !v.gates[e.ID].Equal(e.Gate) {
+			v.events = append(v.events, queue.Seen{At: at, Entry: e.ID, Gate: v.gates[e.ID]})
 		}
-		r := v.state.Rehearsal(e.Rehearsal)
-		if r != nil && r.Commit != "" && g.Rehearsal != nil && g.Rehearsal.Number == r.ID && j.verdict != r.Verdict {
-			v.events = append(v.events, queue.Judged{At: at, Rehearsal: r.ID, Verdict: j.verdict})
-		}
+	}
+	if err := s.judgeAll(snap.DB, repo, &v, gathered, at); err != nil {
+		return v, err
 	}
 	if rested && len(v.events) == 0 {
 		v.events = append(v.events, queue.Tick{At: at})
 	}
 	return v, nil
+}
+
+// surroundings finds out what is new around a queue: what the rules say of it, where the target stands, whether it is held.
+func (s *Conductor) surroundings(db *gorm.DB, repo *records.Repository, target string, state queue.State,
+	at queue.At) (events []queue.Event, err error) {
+	settings, err := s.settings(db, repo, target)
+	if err != nil {
+		return nil, err
+	}
+	if settings != state.Settings {
+		events = append(events, queue.Configured{At: at, Settings: settings})
+	}
+	tip, err := s.disk.Bare(repo).At("refs/heads/" + target)
+	if err != nil {
+		return nil, err
+	}
+	if tip != state.Tip {
+		events = append(events, queue.TargetMoved{At: at, Tip: tip})
+	}
+	standing, err := freezes.InForce(db, repo, at.At)
+	if err != nil {
+		return nil, err
+	}
+	var why []string
+	for _, stop := range standing.Of(target) {
+		why = append(why, target+" "+stop.Says())
+	}
+	if held := strings.Join(why, "; "); held != state.Held {
+		events = append(events, queue.Held{At: at, Why: held})
+	}
+	return events, nil
+}
+
+// judgeAll judges the rehearsals of a queue that are built, by what was gathered of their entries.
+func (s *Conductor) judgeAll(db *gorm.DB, repo *records.Repository, v *seen, gathered map[int64]facts.Gathered,
+	at queue.At) error {
+	var numbers []int64
+	for _, r := range v.queue.State.Rehearsals {
+		if r.Ended == "" && len(r.Commits) > 0 {
+			numbers = append(numbers, r.ID)
+		}
+	}
+	on, err := facts.RehearsedIn(db, repo, v.queue.ID, numbers...)
+	if err != nil {
+		return err
+	}
+	for _, number := range numbers {
+		r := v.queue.State.Rehearsal(number)
+		verdict, whole := verdictOf(on, *r, gathered)
+		if !whole {
+			continue // the records are of another moment than the state
+		}
+		if v.verdicts[number] = verdict; verdict != r.Verdict {
+			v.events = append(v.events, queue.Judged{At: at, Rehearsal: number, Verdict: verdict})
+		}
+	}
+	return nil
+}
+
+// same says whether what an action rests on is still as it was looked at.
+func (s *Conductor) same(db *gorm.DB, repo *records.Repository, look seen, a queue.Action) (bool, error) {
+	g, err := s.gathered(db, repo, a.Entry)
+	if err != nil {
+		return false, err
+	}
+	if was, seen := look.gates[a.Entry]; seen && !gateOf(g, look.queue.State.Settings).Equal(was) {
+		return false, nil
+	}
+	was, judged := look.verdicts[a.Rehearsal]
+	r := look.queue.State.Rehearsal(a.Rehearsal)
+	if !judged || r == nil {
+		return true, nil
+	}
+	gathered := map[int64]facts.Gathered{a.Entry: g}
+	for _, id := range r.Path {
+		if gathered[id], err = s.gathered(db, repo, id); err != nil {
+			return false, err
+		}
+	}
+	on, err := facts.RehearsedIn(db, repo, look.queue.ID, r.ID)
+	if err != nil {
+		return false, err
+	}
+	verdict, _ := verdictOf(on, *r, gathered)
+	return verdict == was, nil
+}
+
+// settings are what the rules say of a queue now.
+func (s *Conductor) settings(db *gorm.DB, repo *records.Repository, target string) (queue.Settings, error) {
+	force, err := s.rulebook.RulesOf(db, repo)
+	if err != nil {
+		return queue.Settings{}, err
+	}
+	settings := force.Now().For(target).Queue.Settings()
+	if settings.Areas {
+		settings.Drawn = fmt.Sprintf("%d.%d", force.Own.Version, force.House.Version) // any new rules may draw them anew
+	}
+	return settings, nil
 }
 
 // gathered gathers what judging an entry's change needs.
@@ -273,34 +378,57 @@ func (s *Conductor) gathered(db *gorm.DB, repo *records.Repository, entry int64)
 }
 
 // gateOf is what a queue has to know of an entry's gate.
-func gateOf(g facts.Gathered) queue.Gate {
+func gateOf(g facts.Gathered, settings queue.Settings) queue.Gate {
 	report := g.Judge()
-	v := queue.Gate{Revision: g.Change.Revision, Ready: report.Ready, First: gate.GoesFirst(g.Set, g.Facts, report)}
+	v := queue.Gate{Revision: g.Change.Revision, Ready: report.Ready, First: gate.GoesFirst(g.Set, g.Facts, report), Stopped: report.Stopped()}
 	switch {
 	case g.Change.State == "closed":
 		v.Gone = "the change was closed"
 	case g.Facts.TargetGone:
 		v.Gone = "the target branch " + g.Entry.Target + " is gone"
 	}
+	if v.Touches.Everywhere = true; settings.Areas {
+		v.Touches.Areas, v.Touches.Everywhere = gate.Touches(g.Set, g.Facts)
+	}
 	return v
 }
 
-// verdictOf is what a queue has to know of an entry's rehearsal that is built.
-func verdictOf(g facts.Gathered) queue.Verdict {
-	report := g.Judge()
-	v := queue.Verdict{Clear: report.Clear}
-	for _, q := range report.Requirements {
-		if q.At == "rehearsal" && q.Level == require.Required && q.State == require.Missing {
-			v.Red = q.Told()
+// verdictOf is what a queue has to know of a rehearsal that is built: of each entry of its path, judged for its part. It is
+// whole if all of them are on record.
+func verdictOf(on facts.Rehearsed, r queue.Rehearsal, gathered map[int64]facts.Gathered) (v queue.Verdict, whole bool) {
+	v.Passed, v.Clear = true, true
+	for _, id := range r.Path {
+		g, there := gathered[id]
+		part := on.Of(r.ID, id)
+		if !there || part == nil {
+			return queue.Verdict{}, false
+		}
+		g = on.Judged(g, *part)
+		report := g.Judge()
+		passed, red := report.Rehearsed()
+		v.Passed, v.Clear = v.Passed && passed, v.Clear && report.Clear
+		if red != "" && v.Red == "" {
+			v.Red = red
+			if len(r.Path) > 1 {
+				v.Red = fmt.Sprintf("change %d: %s", g.Change.Number, red)
+			}
+		}
+		if stale := staleBy(g, *part, report); stale != "" {
+			v.Stale = stale
 		}
 	}
-	if g.Rehearsal.LeftOut > 0 && keepsEmpty(&g) {
-		v.Stale = "commits that change nothing were left out of it, which the rules do not have any more"
+	return v, true
+}
+
+// staleBy says what was fixed when an entry's part of a rehearsal was built and does not hold any more.
+func staleBy(g facts.Gathered, part records.Rehearsal, report gate.Report) string {
+	if part.LeftOut > 0 && keepsEmpty(&g) {
+		return "commits that change nothing were left out of it, which the rules do not have any more"
 	}
-	for _, login := range g.Rehearsal.Approvers {
+	for _, login := range part.Approvers {
 		if !slices.Contains(report.Approvers, login) {
-			v.Stale = "the approval of " + login + ", which its message names, no longer counts"
+			return "the approval of " + login + ", which its message names, no longer counts"
 		}
 	}
-	return v
+	return ""
 }

@@ -21,6 +21,7 @@ protect:
     branches: main
     require: [{approvals: 1}, {checks: unit}]
     land: {strategies: [squash, rebase, merge], default: squash}
+    queue: {planner: one-at-a-time, reruns: 0}
 `
 
 // running is a lab whose queues are carried out, with a robot that reports unit.

@@ -70,7 +70,7 @@ func New(n Needs) *Conductor {
 		records: n.Records, disk: n.Disk, moves: n.Moves, rulebook: n.Rulebook, facts: n.Facts, checks: n.Checks, waivers: n.Waivers,
 		queues: n.Queues, changes: n.Changes, intake: n.Intake, key: n.Key, signs: n.SignCommits, log: n.Log,
 	}
-	s.building.at, s.building.slots = map[work]context.CancelFunc{}, make(chan struct{}, builders)
+	s.building.at, s.building.slots = map[job]context.CancelFunc{}, make(chan struct{}, builders)
 	n.Moves.Settles(moves.Landing, s.settleLanding)
 	n.Moves.Settles(moves.Removal, s.settleRemoval)
 	return s

@@ -76,7 +76,7 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 			return records.OrTaken(err, "change %d is in the queue already: tavrin queue leave %d takes it out", number,
 				number)
 		}
-		if err := s.Tell(tx, repo, c.Target, queue.Joined{At: now(tx), Entry: entry.ID, Change: number}); err != nil {
+		if err := s.Tell(tx, repo, c.Target, queue.Joined{At: now(tx), Entry: entry.ID, Change: number, Author: c.OpenedBy, Lines: g.Revision.Added + g.Revision.Removed}); err != nil {
 			return err
 		}
 		return tx.Record(a.Login(), repo, event.QueueJoined{OfChange: event.OfChange{Number: number},
@@ -124,27 +124,42 @@ func (s *Queues) Leave(ctx context.Context, a accounts.Actor, name string, numbe
 	if err != nil {
 		return wire.Entry{}, err
 	}
+	return s.entry(ctx, repo, entry.ID)
+}
+
+// entry describes an entry as it is now.
+func (s *Queues) entry(ctx context.Context, repo *records.Repository, id int64) (wire.Entry, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
-	if err := snap.First(&entry, entry.ID).Error; err != nil {
+	var e records.Entry
+	if err := snap.First(&e, id).Error; err != nil {
 		return wire.Entry{}, err
 	}
-	return s.EntryView(snap, repo, entry)
+	return s.EntryView(snap, repo, e)
 }
 
 // reason says why an entry is where it is. For one that has not ended it is worked out when asked, so that it is
 // never behind.
 func (s *Queues) reason(g facts.Gathered, state queue.State) string {
+	e := state.Entry(g.Entry.ID)
+	switch is := queue.EntryState(g.Entry.State); {
+	case is != queue.Queued && is != queue.Rehearsing:
+	case e != nil && e.Resting(s.records.Now()):
+		return e.Rest.Words
+	}
 	switch queue.EntryState(g.Entry.State) {
 	case queue.Waiting:
 		return g.Judge().Summary
 	case queue.Queued:
-		if e := state.Entry(g.Entry.ID); e != nil && e.Resting(s.records.Now()) {
-			return e.Rest.Words
+		if e != nil {
+			return state.InLine(e)
 		}
-		return "ready; waiting for those ahead"
 	case queue.Rehearsing:
-		return rehearsing(g)
+		words := rehearsing(g)
+		if e != nil && state.Together(e) != "" {
+			words += "; " + state.Together(e)
+		}
+		return words
 	case queue.Landing, queue.Landed, queue.Ejected, queue.Withdrawn:
 	}
 	return g.Entry.Reason
@@ -203,11 +218,15 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 			ID: e.ID, Number: g.Change.Number, Title: g.Change.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
 			DeleteSource: e.DeleteSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt,
 		}
+		var path []int
 		if e.EndedAt == nil {
 			if lines[e.Target] == nil {
 				if lines[e.Target], err = lineOf(snap.DB, repo, e.Target); err != nil {
 					return nil, err
 				}
+			}
+			if r := lines[e.Target].state.Rehearsal(e.Rehearsal); r != nil {
+				path = lines[e.Target].state.Changes(r.Path)
 			}
 			g.Entry = e
 			v.Position, v.Reason = lines[e.Target].places[e.ID], s.reason(g, lines[e.Target].state)
@@ -219,8 +238,11 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 			}
 		}
 		if r, any := rehearsals[e.ID]; any && (r.Ended == "" || e.EndedAt != nil) {
-			v.Rehearsal = &wire.Rehearsal{ID: r.ID, Base: r.Base, Commit: r.CommitID,
-				Checks: append([]wire.Check{}, checks[r.CommitID]...)}
+			v.Rehearsal = &wire.Rehearsal{ID: r.ID, Number: r.Number, Path: []int{g.Change.Number}, Base: r.Base, Commit: r.CommitID, Tested: r.Tested,
+				Checks: append([]wire.Check{}, checks[r.Tested]...)}
+		}
+		if v.Rehearsal != nil && len(path) > 0 {
+			v.Rehearsal.Path = path
 		}
 		out[e.ID] = v
 	}
@@ -254,8 +276,8 @@ func rehearsalViews(db *gorm.DB, repo *records.Repository,
 		ids[i] = e.ID
 	}
 	var rows []records.Rehearsal
-	err := db.Where("id IN (SELECT max(id) FROM rehearsals WHERE entry_id IN ? AND commit_id <> '' GROUP BY entry_id)",
-		ids).Find(&rows).Error
+	err := db.Where("id IN (SELECT max(r.id) FROM rehearsals r JOIN entries e ON e.id = r.entry_id WHERE r.entry_id IN ? AND r.tested <> '' "+
+		"AND (e.ended_at IS NOT NULL OR r.number = e.rehearsal) GROUP BY r.entry_id)", ids).Find(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, nil, err
 	}
@@ -263,7 +285,7 @@ func rehearsalViews(db *gorm.DB, repo *records.Repository,
 	var commits []string
 	for _, r := range rows {
 		out[r.EntryID] = r
-		commits = append(commits, r.CommitID)
+		commits = append(commits, r.Tested)
 	}
 	views, err := checks.CheckViews(db, repo, commits...)
 	by := map[string][]wire.Check{}
@@ -333,6 +355,11 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 			out.Recent = append(out.Recent, views[e.ID])
 		}
 	}
+	line, err := load(db, repo.ID, branch)
+	if err != nil {
+		return out, err
+	}
+	out.Rehearsals, out.Settings, out.Supposes = rehearsalsOf(line.State), settingsOf(line.State.Settings), supposes(line.State)
 	standing, err := freezes.InForce(db, repo, s.records.Now())
 	if err != nil {
 		return out, err
@@ -379,6 +406,15 @@ func caption(q wire.Queue) string {
 	}
 	if len(q.Entries) == 0 {
 		return fmt.Sprintf("The queue of %s is empty.", q.Branch)
+	}
+	running := 0
+	for _, r := range q.Rehearsals {
+		if r.State == "running" || r.State == "building" {
+			running++
+		}
+	}
+	if running > 1 {
+		return fmt.Sprintf("%d rehearsals for %s run in %d slots.", running, q.Branch, max(q.Settings.Slots, running))
 	}
 	first := q.Entries[0]
 	switch queue.EntryState(first.State) {

@@ -48,10 +48,10 @@ func TestRowsFollowTheState(t *testing.T) {
 		t.Errorf("the entry is %+v; the journal ends with %s", e, l.Kinds(1))
 	}
 	l.Ok(l.Records.Write(t.Context(), func(tx *records.Tx) error {
-		l.Ok(tx.Create(&records.Rehearsal{EntryID: 1, Number: 1, Base: l.Tip("main"), CommitID: "c", Approvers: []string{}, CreatedAt: tx.Now()}).Error)
+		l.Ok(tx.Create(&records.Rehearsal{QueueID: 1, EntryID: 1, Number: 1, Base: l.Tip("main"), CommitID: "c", Tested: "c", Approvers: []string{}, CreatedAt: tx.Now()}).Error)
 		return tx.Create(&records.CheckRun{RepositoryID: l.Repo.ID, CommitID: "c", Name: "unit", Attempt: 1, State: "running", AskedFor: "rehearsal/1", CreatedAt: tx.Now()}).Error
 	}))
-	tell(l, queue.Built{At: at, Rehearsal: 1, Commit: "c"})
+	tell(l, queue.Built{At: at, Rehearsal: 1, Commits: []string{"c"}})
 	if e := entry(l, 1); e.State != "rehearsing" {
 		t.Errorf("the entry is %+v", e)
 	}
@@ -74,18 +74,19 @@ func TestRowsFollowTheState(t *testing.T) {
 func TestP8TellIf(t *testing.T) {
 	l := prepared(t)
 	at := queue.At{At: l.Now()}
-	_, version, err := l.Queues.Loaded(l.Records.Read(t.Context()), l.Repo, "main")
+	q, err := l.Queues.Loaded(l.Records.Read(t.Context()), l.Repo, "main")
 	l.Ok(err)
+	version := q.Version
 	seen := queue.Seen{At: at, Entry: 1, Gate: queue.Gate{Revision: 1, Ready: true}}
-	tellIf := func(version int64, judge func(int64) (bool, error)) error {
+	tellIf := func(version int64, judge func(queue.Action) (bool, error)) error {
 		return l.Records.Write(t.Context(), func(tx *records.Tx) error {
 			_, err := l.Queues.TellIf(tx, l.Repo, "main", version, []queue.Event{seen}, judge)
 			return err
 		})
 	}
 	asked := 0
-	same := func(int64) (bool, error) { asked++; return true, nil }
-	other := func(int64) (bool, error) { return false, nil }
+	same := func(queue.Action) (bool, error) { asked++; return true, nil }
+	other := func(queue.Action) (bool, error) { return false, nil }
 	if err := tellIf(version-1, same); !errors.Is(err, queues.ErrMovedOn) || asked != 0 {
 		t.Errorf("told to a queue that has moved on: %v", err)
 	}
@@ -93,7 +94,7 @@ func TestP8TellIf(t *testing.T) {
 		t.Errorf("told although it is judged otherwise now: %v", err)
 	}
 	trouble := errors.New("no room")
-	if err := tellIf(version, func(int64) (bool, error) { return false, trouble }); !errors.Is(err, trouble) {
+	if err := tellIf(version, func(queue.Action) (bool, error) { return false, trouble }); !errors.Is(err, trouble) {
 		t.Errorf("trouble in judging: %v", err)
 	}
 	if e := entry(l, 1); e.State != "waiting" {

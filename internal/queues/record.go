@@ -8,6 +8,7 @@ import (
 	"tavrin/internal/checks"
 	"tavrin/internal/core/event"
 	"tavrin/internal/core/queue"
+	"tavrin/internal/facts"
 	"tavrin/internal/records"
 )
 
@@ -22,10 +23,9 @@ func load(db *gorm.DB, repo int64, target string) (records.Queue, error) {
 	return q, err
 }
 
-// Loaded returns what the queue of a target knows, and which version that is.
-func (s *Queues) Loaded(db *gorm.DB, repo *records.Repository, target string) (queue.State, int64, error) {
-	q, err := load(db, repo.ID, target)
-	return q.State, q.Version, err
+// Loaded returns the queue of a target as it is on record; number 0: nobody has joined it yet.
+func (s *Queues) Loaded(db *gorm.DB, repo *records.Repository, target string) (records.Queue, error) {
+	return load(db, repo.ID, target)
 }
 
 // now is the time of a transaction, for what happens in it.
@@ -43,11 +43,10 @@ func (s *Queues) Tell(tx *records.Tx, repo *records.Repository, target string, e
 // ErrMovedOn says that a queue knows more than whoever wanted to go on with it.
 var ErrMovedOn = errors.New("the queue has moved on meanwhile")
 
-// TellIf is Tell for what was found out by looking at a version of a queue: if it has moved on since, or what an entry
-// that would move or end is judged by has, nothing is told. judge says whether it still is for an entry as it was
-// looked at.
+// TellIf is Tell for what was found out by looking at a version of a queue: if it has moved on since, or what an action
+// rests on has, nothing is told. same says whether it still is as it was looked at.
 func (s *Queues) TellIf(tx *records.Tx, repo *records.Repository, target string, version int64, events []queue.Event,
-	judge func(entry int64) (same bool, err error)) ([]queue.Action, error) {
+	same func(queue.Action) (bool, error)) ([]queue.Action, error) {
 	q, err := load(tx.DB, repo.ID, target)
 	if err != nil {
 		return nil, err
@@ -59,14 +58,14 @@ func (s *Queues) TellIf(tx *records.Tx, repo *records.Repository, target string,
 	var all []queue.Action
 	for _, e := range events {
 		var actions []queue.Action
-		state, actions = queue.Plan(queue.Apply(state, e))
+		state, actions = queue.Tell(state, e)
 		all = append(all, actions...)
 	}
 	for _, a := range all {
-		if a.Do == queue.Build || a.Do == queue.Land {
-			continue // both are judged when they are done
+		if a.Do == queue.Build || a.Do == queue.Rebuild || a.Do == queue.Land || a.Do == queue.Explain {
+			continue // what is only said, or is judged when it is done
 		}
-		if same, err := judge(a.Entry); err != nil || !same {
+		if still, err := same(a); err != nil || !still {
 			return nil, errors.Join(err, ErrMovedOn)
 		}
 	}
@@ -75,7 +74,7 @@ func (s *Queues) TellIf(tx *records.Tx, repo *records.Repository, target string,
 
 // tell applies events to what a queue knows, plans after each, and saves all of it.
 func (s *Queues) tell(tx *records.Tx, repo *records.Repository, q *records.Queue, events []queue.Event) error {
-	tx.TouchesNothing() // no gate depends on what a queue knows; what of it one does is told as an event of the change
+	tx.TouchesNothing() // no gate depends on what a queue knows but as it is said below, and as events of changes
 	if q.ID == 0 {
 		if err := tx.Create(q).Error; err != nil {
 			return err
@@ -83,14 +82,21 @@ func (s *Queues) tell(tx *records.Tx, repo *records.Repository, q *records.Queue
 	}
 	for _, e := range events {
 		before := q.State
-		q.State, _ = queue.Plan(queue.Apply(before, e))
+		var actions []queue.Action
+		q.State, actions = queue.Tell(before, e)
 		q.Version++
 		data, err := queue.Encode(e)
 		if err == nil {
 			err = tx.Create(&records.QueueEvent{QueueID: q.ID, Version: q.Version, Event: string(data)}).Error
 		}
 		if err == nil {
-			err = s.follow(tx, repo, before, q.State)
+			err = s.follow(tx, repo, q.ID, before, q.State)
+		}
+		for _, a := range actions {
+			// In the same transaction: were it known to be planned and not yet done, the old answers would count as the new.
+			if err == nil && a.Do == queue.Rerun {
+				err = s.rerun(tx, repo, q.ID, a)
+			}
 		}
 		if err != nil {
 			return err
@@ -99,26 +105,50 @@ func (s *Queues) tell(tx *records.Tx, repo *records.Repository, q *records.Queue
 	return tx.Save(q).Error
 }
 
+// rerun asks once more for the checks of a rehearsal that failed.
+func (s *Queues) rerun(tx *records.Tx, repo *records.Repository, queueID int64, a queue.Action) error {
+	r, err := facts.RehearsedIn(tx.DB, repo, queueID, a.Rehearsal)
+	if err != nil {
+		return err
+	}
+	_, c, err := facts.EntryAndChange(tx.DB, a.Entry)
+	if err != nil {
+		return err
+	}
+	g, err := s.facts.Gather(tx.DB, repo, c)
+	if err != nil {
+		return err
+	}
+	part := r.Of(a.Rehearsal, a.Entry)
+	if part == nil {
+		return nil
+	}
+	return s.checks.AskRehearsal(tx, repo, r.Judged(g, *part), *part, true)
+}
+
 // follow has the rows of entries and rehearsals follow from one state of their queue to the next.
-func (s *Queues) follow(tx *records.Tx, repo *records.Repository, before, after queue.State) error {
+func (s *Queues) follow(tx *records.Tx, repo *records.Repository, queueID int64, before, after queue.State) error {
 	for _, r := range after.Rehearsals {
 		if was := before.Rehearsal(r.ID); was != nil && r.Ended != "" {
-			if err := endRehearsal(tx, repo, r); err != nil {
+			if err := endRehearsal(tx, repo, queueID, r); err != nil {
 				return err
 			}
 		}
 	}
 	for _, e := range after.Entries {
 		was := before.Entry(e.ID) // nil: it joined
-		if was != nil && was.State == e.State && was.Place == e.Place && was.Reason == e.Reason {
+		if was != nil && was.State == e.State && was.Place == e.Place && was.Reason == e.Reason && was.Rehearsal == e.Rehearsal {
 			continue
 		}
-		set := map[string]any{"state": string(e.State), "place": e.Place, "reason": e.Reason}
+		set := map[string]any{"state": string(e.State), "place": e.Place, "reason": e.Reason, "rehearsal": e.Rehearsal}
 		if e.State.Ended() {
 			set["ended_at"] = tx.Now()
 		}
 		if err := tx.Model(&records.Entry{}).Where("id = ?", e.ID).Updates(set).Error; err != nil {
 			return err
+		}
+		if was != nil && was.Rehearsal != e.Rehearsal {
+			tx.TouchesChange(repo, e.Change) // its gate is judged for another rehearsal
 		}
 		// what joined and what landed is told elsewhere
 		if was == nil || was.State == e.State || e.State == queue.Landed {
@@ -136,19 +166,17 @@ func (s *Queues) follow(tx *records.Tx, repo *records.Repository, before, after 
 }
 
 // endRehearsal says of a rehearsal that it is of no more use, and calls off what it waits for.
-func endRehearsal(tx *records.Tx, repo *records.Repository, r queue.Rehearsal) error {
-	var row records.Rehearsal
-	err := tx.Where("entry_id = ? AND number = ? AND ended = ''", r.Entry, r.ID).Limit(1).Find(&row).Error
-	if err != nil || row.ID == 0 { // it was never begun
+func endRehearsal(tx *records.Tx, repo *records.Repository, queueID int64, r queue.Rehearsal) error {
+	var parts []records.Rehearsal
+	err := tx.Where("queue_id = ? AND number = ? AND ended = ''", queueID, r.ID).Order("position").Find(&parts).Error
+	if err != nil || len(parts) == 0 { // it was never begun
 		return err
 	}
-	if err := tx.Model(&row).Update("ended", r.Ended).Error; err != nil {
-		return err
+	err = tx.Model(&records.Rehearsal{}).Where("queue_id = ? AND number = ? AND ended = ''", queueID, r.ID).Update("ended", r.Ended).Error
+	if err != nil || r.Ended == queue.ByLanding || r.Of != 0 {
+		return err // after a landing, what is only advice may still be answered
 	}
-	if r.Ended == queue.ByLanding {
-		return nil // what is only advice may still be answered
-	}
-	return checks.CallOff(tx, repo, row, r.Ended)
+	return checks.CallOff(tx, repo, parts, r.Ended)
 }
 
 // placed is the event of an entry that goes on in its queue, or ends.

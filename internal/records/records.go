@@ -213,6 +213,11 @@ func (t *Touched) by(repo *Repository, touch event.Touch, number int) {
 // Touches says that what is written concerns a repository, for a write that leaves no line about it in the journal.
 func (t *Tx) Touches(repo *Repository) { t.commit.Touched.by(repo, event.Repository, 0) }
 
+// TouchesChange says that the gate of one change depends on what is written, for a write that leaves no line in the journal.
+func (t *Tx) TouchesChange(repo *Repository, number int) {
+	t.commit.Touched.by(repo, event.Own, number)
+}
+
 // TouchesNothing says that no gate depends on what is written, for a write that leaves no line in the journal.
 func (t *Tx) TouchesNothing() { t.commit.Touched.by(nil, event.Nothing, 0) }
 

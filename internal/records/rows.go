@@ -348,15 +348,18 @@ type Entry struct {
 	DeleteSource bool
 	JoinedBy     string
 	Reason       string
+	Rehearsal    int64 // number of the one that it is shown with; 0: none
 	CreatedAt    time.Time
 	EndedAt      *time.Time
 }
 
-// Rehearsal is a commit built, or about to be built, for an entry.
+// Rehearsal is one entry's part of a rehearsal: its commit, built, or about to be built, on those before it.
 type Rehearsal struct {
 	ID          int64
+	QueueID     int64
+	Number      int64 // by which the queue knows the rehearsal
+	Position    int   // in its path, from 0
 	EntryID     int64
-	Number      int64 // by which the queue knows it
 	Revision    int
 	Base        string
 	Head        string
@@ -370,7 +373,8 @@ type Rehearsal struct {
 	SameAs      []int    `gorm:"serializer:json"` // earlier revisions that bring the same to its base
 	CommitID    string
 	Tree        string
-	LeftOut     int // commits that it left out, since they would have changed nothing
+	Tested      string // the commit whose checks count for it, once the whole is built
+	LeftOut     int    // commits that it left out, since they would have changed nothing
 	Ended       string
 	CreatedAt   time.Time
 }
@@ -403,7 +407,8 @@ type Intent struct {
 	New          string
 	Actor        string
 	EntryID      *int64
-	RehearsalID  *int64
+	RehearsalID  *int64 // the entry's part of it
+	LeadID       *int64 // of those that move the branch together the first; nil: it is
 	Revision     int
 	RulesVersion int
 	HouseVersion int

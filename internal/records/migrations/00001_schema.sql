@@ -454,6 +454,7 @@ CREATE TABLE entries (                              -- places in queues; those t
   delete_source BOOLEAN NOT NULL,
   joined_by     TEXT NOT NULL,
   reason        TEXT NOT NULL DEFAULT '',
+  rehearsal     INTEGER NOT NULL DEFAULT 0,         -- number of the rehearsal that it is shown with; 0: none
   ended_at      DATETIME,
   created_at    DATETIME NOT NULL
 );
@@ -477,10 +478,12 @@ CREATE TABLE cursors (                              -- how far somebody who foll
   seq          INTEGER NOT NULL
 );
 
-CREATE TABLE rehearsals (                           -- written before it is built, so that building again gives the same commit
+CREATE TABLE rehearsals (                           -- one entry's part of a rehearsal: written before it is built, so that building again gives the same commit
   id           INTEGER PRIMARY KEY,
+  queue_id     INTEGER NOT NULL REFERENCES queues (id),
+  number       INTEGER NOT NULL,                    -- by which the queue knows the rehearsal
+  position     INTEGER NOT NULL,                    -- in its path, from 0
   entry_id     INTEGER NOT NULL REFERENCES entries (id),
-  number       INTEGER NOT NULL,                    -- by which the queue knows it
   revision     INTEGER NOT NULL,
   base         TEXT NOT NULL,
   head         TEXT NOT NULL,
@@ -493,12 +496,14 @@ CREATE TABLE rehearsals (                           -- written before it is buil
   approvers    TEXT NOT NULL,                       -- JSON list of the logins that the message names
   commit_id    TEXT NOT NULL DEFAULT '',
   tree         TEXT NOT NULL DEFAULT '',
+  tested       TEXT NOT NULL DEFAULT '',            -- the commit whose checks count for it, once the whole is built
   left_out     INTEGER NOT NULL DEFAULT 0,          -- commits that would have changed nothing
   ended        TEXT NOT NULL DEFAULT '',            -- why it is of no more use; empty while it is
   same_as      TEXT DEFAULT '[]',                   -- JSON list: earlier revisions that bring the same
   created_at   DATETIME NOT NULL
 );
 CREATE INDEX rehearsals_entry ON rehearsals (entry_id);
+CREATE INDEX rehearsals_number ON rehearsals (queue_id, number);
 
 CREATE TABLE waivers (                            -- decisions to waive requirements, once
   id            INTEGER PRIMARY KEY,
@@ -535,7 +540,8 @@ CREATE TABLE intents (                              -- a protected branch is abo
   new           TEXT NOT NULL,
   actor         TEXT NOT NULL,
   entry_id      INTEGER REFERENCES entries (id),
-  rehearsal_id  INTEGER REFERENCES rehearsals (id),
+  rehearsal_id  INTEGER REFERENCES rehearsals (id), -- the entry's part of it
+  lead_id       INTEGER REFERENCES intents (id),    -- of those that move the branch together the first; NULL: it is
   revision      INTEGER NOT NULL DEFAULT 0,
   rules_version INTEGER NOT NULL,
   house_version INTEGER NOT NULL,

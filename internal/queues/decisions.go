@@ -1,0 +1,172 @@
+package queues
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"tavrin/internal/accounts"
+	"tavrin/internal/core/event"
+	"tavrin/internal/core/people"
+	"tavrin/internal/core/queue"
+	"tavrin/internal/core/rules"
+	"tavrin/internal/facts"
+	"tavrin/internal/problem"
+	"tavrin/internal/records"
+	"tavrin/internal/typed"
+	"tavrin/wire"
+)
+
+// Raise has a change go ahead of what waits in its queue: of nothing that is rehearsed already, and of no entry that was
+// overtaken often enough.
+func (s *Queues) Raise(ctx context.Context, a accounts.Actor, name string, number int, reason string) (wire.Entry, error) {
+	reason = strings.TrimSpace(reason)
+	err := typed.Line("reason", reason, 1, typed.MaxTitle)
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	var entry records.Entry
+	var repo *records.Repository
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
+		var c records.Change
+		if repo, c, err = facts.ChangeRow(tx.DB, a, name, number, people.Writer); err != nil {
+			return err
+		}
+		if err := tx.Where("change_id = ? AND ended_at IS NULL", c.ID).First(&entry).Error; err != nil {
+			return records.OrUnknown(err, "change %d is not in the queue", number)
+		}
+		g, err := s.facts.Gather(tx.DB, repo, c)
+		if err != nil {
+			return err
+		}
+		settings := g.Set.Without(g.Facts.Suspended).For(c.Target).Queue
+		if !settings.MayRaise(g.Facts.People[a.Login()]) {
+			return problem.New(problem.Forbidden, "that a change goes ahead of what waits for %s is for %s", c.Target, settings.WhoRaises())
+		}
+		if err := s.Tell(tx, repo, entry.Target, queue.Raised{At: now(tx), Entry: entry.ID, By: a.Login(), Why: reason}); err != nil {
+			return err
+		}
+		return tx.Record(a.Login(), repo, event.QueueRaised{OfChange: event.OfChange{Number: number}, Target: entry.Target, Reason: reason})
+	})
+	if err != nil {
+		return wire.Entry{}, err
+	}
+	return s.entry(ctx, repo, entry.ID)
+}
+
+// Decisions says what the planner of a queue decided, and why: the queue is told again what it was told.
+func (s *Queues) Decisions(ctx context.Context, a accounts.Actor, name string, q wire.DecisionQuery) ([]wire.QueueDecision, error) {
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	repo, err := accounts.Reach(snap.DB, a, name, people.Reader)
+	if err != nil {
+		return nil, err
+	}
+	line, err := load(snap.DB, repo.ID, cmp.Or(q.Branch, repo.DefaultBranch))
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.QueueDecision{}
+	state, err := replay(snap.DB, line.ID, func(at queue.State, told string, action queue.Action) {
+		d := wire.QueueDecision{At: at.At, Told: told, Do: string(action.Do), Rehearsal: action.Rehearsal, Path: []int{}, Why: action.Why}
+		if of := at.Changes([]int64{action.Entry}); len(of) > 0 {
+			d.Number = of[0]
+		}
+		for _, r := range at.Rehearsals {
+			if r.ID == action.Rehearsal {
+				d.Path = at.Changes(r.Path)
+			}
+		}
+		if at.At.Before(q.Since) || q.Number != 0 && d.Number != q.Number && !slices.Contains(d.Path, q.Number) {
+			return
+		}
+		if n := len(out); n > 0 && d.Do == string(queue.Land) && out[n-1].Do == d.Do && out[n-1].Rehearsal == d.Rehearsal {
+			return // it is said until it is done
+		}
+		out = append(out, d)
+	})
+	if err != nil {
+		return nil, err
+	}
+	replayed, err := json.Marshal(state)
+	if err != nil {
+		return nil, err
+	}
+	if kept, err := json.Marshal(line.State); err != nil || !bytes.Equal(replayed, kept) {
+		return nil, fmt.Errorf("the queue of %s is on record otherwise than what it was told makes it", line.Target)
+	}
+	return out[max(0, len(out)-cmp.Or(q.Limit, 100)):], nil
+}
+
+// replay tells a queue again what it was told, and hears of each action, with the state in which it was decided.
+func replay(db *gorm.DB, queueID int64, hear func(queue.State, string, queue.Action)) (state queue.State, err error) {
+	const atOnce = 1000
+	for after := int64(0); ; {
+		var rows []records.QueueEvent
+		if err := db.Where("queue_id = ? AND version > ?", queueID, after).Order("version").Limit(atOnce).Find(&rows).Error; err != nil {
+			return state, err
+		}
+		for _, row := range rows {
+			e, err := queue.Decode([]byte(row.Event))
+			if err != nil {
+				return state, err
+			}
+			var actions []queue.Action
+			state, actions = queue.Tell(state, e)
+			for _, action := range actions {
+				hear(state, queue.KindOf(e), action)
+			}
+			after = row.Version
+		}
+		if len(rows) < atOnce {
+			return state, nil
+		}
+	}
+}
+
+// rehearsalsOf describes the rehearsals that a queue has under way.
+func rehearsalsOf(state queue.State) []wire.QueueRehearsal {
+	out := []wire.QueueRehearsal{}
+	for _, r := range state.Rehearsals {
+		if r.Ended != "" {
+			continue
+		}
+		v := wire.QueueRehearsal{Number: r.ID, Path: state.Changes(r.Path), Base: r.Base, Commit: r.Tested, Since: r.Since,
+			Worth: r.Score, Reruns: r.Reruns, Why: r.Behind}
+		switch {
+		case r.Of != 0:
+			v.State = "rebuilding"
+		case len(r.Commits) == 0:
+			v.State = "building"
+		case r.Verdict.Red != "":
+			v.State, v.Why = "red", r.Verdict.Red
+		case r.Verdict.Passed && r.Verdict.Clear:
+			v.State, v.Why = "passed", cmp.Or(v.Why, "it waits for what is ahead")
+		case r.Verdict.Passed:
+			v.State, v.Why = "passed", cmp.Or(v.Why, state.Held, "it waits for what its gates ask besides checks")
+		default:
+			v.State = "running"
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
+func settingsOf(s queue.Settings) wire.QueueSettings {
+	v := wire.QueueSettings{Planner: string(cmp.Or(s.Planner, queue.Adaptive)), Slots: max(s.Slots, 1), Reruns: s.Reruns, Tests: string(rules.Strict), OnPush: string(cmp.Or(s.OnPush, queue.Stays))}
+	if s.Areas {
+		v.Tests = string(rules.ByArea)
+	}
+	return v
+}
+
+func supposes(s queue.State) wire.QueueSupposes {
+	guilty, flaky, words := s.Learned.Supposed()
+	return wire.QueueSupposes{Guilty: guilty, Flaky: flaky, Seconds: int(s.Learned.Usual.Seconds()), Words: words}
+}
