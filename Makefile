@@ -3,7 +3,7 @@
 GO      ?= go
 console := console/dist/index.html
 
-.PHONY: build demo test check bench docs share shots histories kills properties fuzz steady clean
+.PHONY: build demo test check bench docs share shots histories kills properties fuzz steady clean queue-events queue-figures landings
 
 build: bin/tavrin
 
@@ -40,6 +40,18 @@ kills:
 # What the rules promise, on made-up documents, facts, pushes and waivers: a million and more of them. Some minutes.
 properties:
 	TAVRIN_OFTEN=$${TAVRIN_OFTEN:-200} $(GO) test -count=1 -timeout 2h -run 'TestP8|TestP1Waivers|TestMatchAgrees' ./internal/core/...
+
+# Ten million events told to the queue's planner, with everything checked that has to hold. Ten minutes.
+queue-events:
+	EVENTS=$${EVENTS:-10000000} $(GO) test -count=1 -timeout 3h -run TestP9WhateverHappens -v ./internal/core/queue
+
+# The planner beside an oracle, on the workloads of docs/performance.md, which has the table. A quarter of an hour.
+queue-figures:
+	DAYS=$${DAYS:-5} SEEDS=$${SEEDS:-20} $(GO) test -count=1 -timeout 3h -run TestStudy -v ./internal/core/forecast
+
+# Five hundred landings through the real service, which holds on to nothing. Some minutes.
+landings:
+	cd e2e && LANDINGS=$${LANDINGS:-500} TMPDIR=$$(./scratch.sh) $(GO) test -count=1 -timeout 1h -run TestLandingsLeaveNothingBehind -v .
 
 # Every reader of what people send, ten minutes each.
 fuzz:

@@ -495,7 +495,7 @@ func bodyFor(path string) string {
 		return `{"of":"growers/irrigation","name":"x","reason":"mine","begins":"2030-01-01T00:00:00Z","ends":"2030-01-02T00:00:00Z"}`
 	case strings.HasSuffix(path, "/branches/delete"):
 		return `{"branches":[{"name":"main","commit":"` + strings.Repeat("a", 40) + `"}]}`
-	case strings.HasSuffix(path, "/undo"), strings.HasSuffix(path, "/freezes/{id}/end"), strings.HasSuffix(path, "/freezes/{id}/delete"), strings.HasSuffix(path, "/queue/hold"), strings.HasSuffix(path, "/queue/free"):
+	case strings.HasSuffix(path, "/undo"), strings.HasSuffix(path, "/freezes/{id}/end"), strings.HasSuffix(path, "/freezes/{id}/delete"), strings.HasSuffix(path, "/queue/hold"), strings.HasSuffix(path, "/queue/free"), strings.HasSuffix(path, "/queue/raise"):
 		return `{"reason":"mine"}`
 	case strings.HasSuffix(path, "/tracker"):
 		return `{"url":"https://x.example/{ticket}","reason":"mine"}`

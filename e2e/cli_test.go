@@ -324,6 +324,7 @@ protect:
     push: nobody
     require: [{checks: unit}]
     land: {strategies: [rebase]}
+    queue: {reruns: 0}
 `
 
 // A runner runs command checks on exactly the commit, keeps secrets out, and ends what jobs leave running (P7).
@@ -432,5 +433,5 @@ func TestDemoTellsTheWholeStory(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	has(t, string(out), `Refused by "common ground" (house growers`, "fixed by house growers", "blocked: protection", "8 as expected, 0 otherwise", "landed on main as", "ejected: unit failed", "steps did what they say")
+	has(t, string(out), `Refused by "common ground" (house growers`, "fixed by house growers", "blocked: protection", "8 as expected, 0 otherwise", "landed on main as", "ejected: red twice by itself", "steps did what they say")
 }

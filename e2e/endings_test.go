@@ -145,7 +145,7 @@ func TestP11WhatEndsWithAToken(t *testing.T) {
 	if d.Tokens != 1 || d.Sessions != 1 || d.Feeds != 1 {
 		t.Errorf("disabling says %+v", d)
 	}
-	has(t, strings.Join(d.NamedBy, "\n"), "the rules of growers/irrigation (version 2), line 10", "the role writer in growers/irrigation", "growers/irrigation change 2, which they opened")
+	has(t, strings.Join(d.NamedBy, "\n"), "the rules of growers/irrigation (version 2), line 11", "the role writer in growers/irrigation", "growers/irrigation change 2, which they opened")
 	within(t, "the stream of a disabled person", stream)
 	if d := w.disable("barn", true); d.Leases != 1 {
 		t.Errorf("disabling a runner says %+v", d)

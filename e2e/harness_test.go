@@ -365,6 +365,7 @@ protect:
       - objections: none
       - checks: [unit]
     land: {strategies: [rebase, squash, merge], default: rebase}
+    queue: {planner: one-at-a-time, reruns: 0}
 `
 
 // begin pushes a first commit, applies rules, and returns ines's clone.

@@ -64,7 +64,7 @@ func TestTheDemonstrationsInvitation(t *testing.T) {
 			t.Errorf("%s\n%s", command, rest)
 		}
 	}
-	has(t, string(said), "Refused by", "1 thread open", "it lands by itself", "Ejected from the queue: unit failed", "5 approvals from team:hydraulics",
+	has(t, string(said), "Refused by", "1 thread open", "it lands by itself", "Ejected from the queue: red twice by itself", "5 approvals from team:hydraulics",
 		"suggests", "to acknowledge")
 	for _, address := range regexp.MustCompile(`http://[0-9.:]+/growers/\S+`).FindAllString(strings.Join(printed, "\n"), -1) {
 		if strings.HasSuffix(address, ".git") {

@@ -24,6 +24,7 @@ protect:
     require:
       - objections: none
     waive: [person:wren, person:ines]
+    queue: {planner: one-at-a-time, reruns: 0}
 `
 
 // keysOf lists the keys of what is waived.

@@ -28,6 +28,12 @@ func (s *server) queue() {
 	serve(s, wire.LeaveQueue, func(ctx context.Context, a accounts.Actor, q *wire.InChange) (wire.Entry, error) {
 		return s.Service.Queues.Leave(ctx, a, q.Repository(), q.Number)
 	})
+	serve(s, wire.RaiseEntry, func(ctx context.Context, a accounts.Actor, q *wire.ChangeBody[wire.Reasoned]) (wire.Entry, error) {
+		return s.Service.Queues.Raise(ctx, a, q.Repository(), q.Number, q.Body.Reason)
+	})
+	serve(s, wire.ListDecisions, func(ctx context.Context, a accounts.Actor, q *wire.DecisionQuery) ([]wire.QueueDecision, error) {
+		return s.Service.Queues.Decisions(ctx, a, q.Repository(), *q)
+	})
 	serve(s, wire.HoldQueue, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.Holding]) (wire.Done, error) {
 		return wire.Done{Done: true}, s.Service.Freezes.Hold(ctx, a, q.Repository(), q.Body.Branch, q.Body.Reason)
 	})

@@ -612,6 +612,7 @@ func (p *program) queue() *cobra.Command {
 			if len(q.Entries)+len(q.Recent) == 0 {
 				return
 			}
+			showRehearsals(w, q)
 			fmt.Fprintln(w)
 			row(w, "PLACE", "CHANGE", "STATE", "BY", "TITLE", "REASON")
 			for _, e := range append(q.Entries, q.Recent...) {
@@ -627,12 +628,92 @@ func (p *program) queue() *cobra.Command {
 		p.queueHold("hold", "Have nothing land on a branch until somebody frees its queue; what is ready is rehearsed all the same",
 			"the queue of %s is held: tavrin queue free has it go on", (*client.Client).HoldQueue),
 		p.queueHold("free", "Have a held queue go on", "the queue of %s goes on", (*client.Client).FreeQueue),
+		p.raise(), p.decisions(),
 		onChange(p, "leave N", "Take a change out of the queue",
 			func(ctx context.Context, h here, n int) (wire.Entry, error) {
 				return h.Leave(ctx, h.repo, n)
 			}, func(w io.Writer, e wire.Entry) {
 				row(w, fmt.Sprintf("change %d is out of the queue of %s", e.Number, e.Target))
 			}))
+}
+
+// showRehearsals shows what stands on what.
+func showRehearsals(w io.Writer, q wire.Queue) {
+	if len(q.Rehearsals) == 0 {
+		return
+	}
+	fmt.Fprintln(w)
+	row(w, "REHEARSAL", "STATE", "SINCE", "WHAT STANDS ON "+strings.ToUpper(q.Branch), "COMMIT", "WHY")
+	for _, r := range q.Rehearsals {
+		if r.Reruns > 0 {
+			r.Why = strings.TrimPrefix(r.Why+fmt.Sprintf("; attempt %d", r.Reruns+1), "; ")
+		}
+		row(w, r.Number, state(r.State), ago(r.Since), stack(short(r.Base), r.Path), dash(short(r.Commit)), dash(r.Why))
+	}
+	fmt.Fprintln(w)
+	row(w, q.Supposes.Words+".")
+}
+
+// stack writes changes in the order in which they stand on a commit.
+func stack(base string, path []int) string {
+	words := []string{base}
+	for _, n := range path {
+		words = append(words, strconv.Itoa(n))
+	}
+	return strings.Join(words, " < ")
+}
+
+// raise has a change go ahead of what waits.
+func (p *program) raise() *cobra.Command {
+	var reason string
+	c := onChange(p, "raise N", "Have an urgent change go ahead of what waits in its queue; what is rehearsed already stays ahead",
+		func(ctx context.Context, h here, n int) (wire.Entry, error) {
+			if reason == "" {
+				return wire.Entry{}, misuse("say why: --reason …")
+			}
+			return h.Raise(ctx, h.repo, n, reason)
+		}, func(w io.Writer, e wire.Entry) {
+			row(w, fmt.Sprintf("change %d goes ahead of what waits for %s: it is number %d in line", e.Number, e.Target, e.Position))
+		})
+	c.Flags().StringVar(&reason, "reason", "", "why it cannot wait; everybody sees it")
+	return c
+}
+
+// decisions says what the planner of a queue decided, and why.
+func (p *program) decisions() *cobra.Command {
+	var q wire.DecisionQuery
+	var since string
+	c := inRepo(p, "decisions [N]", "Say what the queue decided, and why: about everything, or about one change", cobra.MaximumNArgs(1),
+		func(ctx context.Context, h here, args []string) ([]wire.QueueDecision, error) {
+			if len(args) > 0 {
+				n, err := strconv.Atoi(args[0])
+				if err != nil || n < 1 {
+					return nil, misuse("%q is not the number of a change", args[0])
+				}
+				q.Number = n
+			}
+			if since != "" {
+				at, err := time.Parse(time.RFC3339, since)
+				if err != nil {
+					return nil, misuse("--since takes a time such as 2026-11-02T08:00:00Z, not %q", since)
+				}
+				q.Since = at
+			}
+			return h.Decisions(ctx, q, h.repo)
+		}, func(w io.Writer, all []wire.QueueDecision) {
+			row(w, "AT", "TOLD", "DECIDED", "CHANGE", "REHEARSAL", "WHY")
+			for _, d := range all {
+				with := "-"
+				if d.Rehearsal != 0 {
+					with = fmt.Sprintf("%d: %s", d.Rehearsal, strings.TrimPrefix(stack("", d.Path), " < "))
+				}
+				row(w, d.At.Local().Format("01-02 15:04:05"), d.Told, d.Do, d.Number, with, d.Why)
+			}
+		})
+	c.Flags().StringVar(&q.Branch, "branch", "", "target branch (default: the default branch)")
+	c.Flags().StringVar(&since, "since", "", "from when on, such as 2026-11-02T08:00:00Z")
+	c.Flags().IntVar(&q.Limit, "limit", 100, "the newest so many, at most 1000")
+	return c
 }
 
 // previewLanding shows which commits a landing would bring.

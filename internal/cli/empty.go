@@ -26,6 +26,7 @@ var empty = map[string]string{
 	"tavrin key list":             "no key is registered: tavrin key add FILE",
 	"tavrin person list":          "there is nobody that you may see",
 	"tavrin person replace":       "nothing that you may see names them",
+	"tavrin queue decisions":      "the queue has not been told anything yet",
 	"tavrin refusals":             "nothing was refused",
 	"tavrin repo deleted":         "nothing is deleted that you may restore",
 	"tavrin repo tidy":            "every branch is of use",

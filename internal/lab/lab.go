@@ -195,6 +195,14 @@ func (l *Lab) Commit(branch, from string, files ...string) string {
 	return l.Tip(branch)
 }
 
+// Files lists the files of a commit.
+func (l *Lab) Files(commit string) []string {
+	l.T.Helper()
+	out, err := exec.Command("git", "--git-dir", l.Disk.Path(l.Repo.ID), "ls-tree", "-r", "--name-only", commit).Output()
+	l.Ok(err)
+	return strings.Fields(string(out))
+}
+
 // Tip is where a branch stands.
 func (l *Lab) Tip(branch string) string {
 	l.T.Helper()

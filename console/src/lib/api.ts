@@ -27,6 +27,7 @@ export type LineOrigins = Schemas['LineOrigins'];
 export type Preview = Schemas['Preview'];
 export type Queue = Schemas['Queue'];
 export type Entry = Schemas['Entry'];
+export type QueueRehearsal = Schemas['QueueRehearsal'];
 export type Check = Schemas['Check'];
 export type Line = Schemas['Line'];
 export type Tree = Schemas['Tree'];

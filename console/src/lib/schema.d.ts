@@ -1448,6 +1448,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repositories/{house}/{name}/changes/{number}/queue/raise": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have a change go ahead of what waits in its queue
+         * @description Have a change go ahead of what waits in its queue.
+         */
+        post: operations["raise-entry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repositories/{house}/{name}/changes/{number}/reopen": {
         parameters: {
             query?: never;
@@ -2072,6 +2092,26 @@ export interface paths {
          * @description The line for a target branch.
          */
         get: operations["get-queue"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repositories/{house}/{name}/queue/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a queue's planner decided, and why, oldest first
+         * @description What a queue's planner decided, and why, oldest first.
+         */
+        get: operations["list-decisions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4408,11 +4448,93 @@ export interface components {
             recent: components["schemas"]["Entry"][];
             /** @description checks that the rules want on the branch's tip and that have failed there */
             red: components["schemas"]["RedTip"][];
+            /** @description those that are under way, oldest first */
+            rehearsals: components["schemas"]["QueueRehearsal"][];
+            settings: components["schemas"]["QueueSettings"];
             /** @description checks of the repository that were asked for and are not answered: half of their time is over, they were asked for once more, or no runner takes them */
             silent: components["schemas"]["SilentCheck"][];
             /** @description why nothing lands on the branch now: freezes, and who holds the queue */
             stops: components["schemas"]["Stop"][];
+            supposes: components["schemas"]["QueueSupposes"];
             tip: string;
+        };
+        QueueDecision: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            do: "line up" | "send back to waiting" | "discard the rehearsal" | "eject" | "explain" | "build a rehearsal" | "build what was tested on the tip" | "ask for the checks once more" | "land";
+            /**
+             * Format: int64
+             * @description of the change
+             */
+            number: number;
+            /** @description changes of the rehearsal */
+            path: number[];
+            /** Format: int64 */
+            rehearsal?: number;
+            /** @description what the queue was told */
+            told: string;
+            why: string;
+        };
+        QueueRehearsal: {
+            /** @description the commit that the first stands on */
+            base: string;
+            /** @description that its checks run on; absent: it is being built */
+            commit?: string;
+            /** Format: int64 */
+            number: number;
+            /** @description changes that it would land, in the order in which they stand on one another */
+            path: number[];
+            /**
+             * Format: int64
+             * @description how often it was tested once more
+             */
+            reruns: number;
+            /** Format: date-time */
+            since: string;
+            /**
+             * @description rebuilding: what was tested is built anew on the tip, which has only other areas changed
+             * @enum {string}
+             */
+            state: "building" | "running" | "passed" | "red" | "rebuilding";
+            /** @description what it waits for, or was */
+            why: string;
+            /**
+             * Format: double
+             * @description how many landings it was thought worth when it was begun
+             */
+            worth: number;
+        };
+        QueueSettings: {
+            /** @enum {string} */
+            on_push: "stay" | "back" | "leave";
+            /** @enum {string} */
+            planner: "adaptive" | "one-at-a-time";
+            /** Format: int64 */
+            reruns: number;
+            /** Format: int64 */
+            slots: number;
+            /** @enum {string} */
+            tests: "strict" | "by_area";
+        };
+        QueueSupposes: {
+            /**
+             * Format: double
+             * @description share of runs that are red by nobody's fault
+             */
+            flaky: number;
+            /**
+             * Format: double
+             * @description share of changes that are red by their own fault
+             */
+            guilty: number;
+            /**
+             * Format: int64
+             * @description that checks take; 0: not known yet
+             */
+            seconds: number;
+            /** @description the same, in a sentence */
+            words: string;
         };
         Reasoned: {
             /** @example we moved */
@@ -4447,6 +4569,15 @@ export interface components {
             commit: string;
             /** Format: int64 */
             id: number;
+            /**
+             * Format: int64
+             * @description of the rehearsal, in its queue
+             */
+            number: number;
+            /** @description changes that are rehearsed together, in the order in which they stand on one another */
+            path: number[];
+            /** @description the commit that the checks run on: that of the last of the path */
+            tested: string;
         };
         Report: {
             /** @description whose approvals count for at least one requirement; where none is asked for, whose stand */
@@ -12811,6 +12942,100 @@ export interface operations {
             };
         };
     };
+    "raise-entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+                /** @description number of the change */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reasoned"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entry"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "reopen-change": {
         parameters: {
             query?: never;
@@ -15875,6 +16100,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Queue"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-decisions": {
+        parameters: {
+            query?: {
+                /** @description absent: the default branch */
+                branch?: string;
+                /** @description of a change: what was decided about it and its rehearsals; absent: about all */
+                number?: number;
+                /** @description absent: from the beginning */
+                since?: string;
+                /** @description the newest so many */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueueDecision"][];
                 };
             };
             /** @description Bad Request */

@@ -1,7 +1,7 @@
 <script lang="ts" module>
   // A state by its shape. What is under way is a trough in which water rises; what is missing, an empty one with a bar; what
   // is met, a full one with a tick; what is waived, a diamond; what is not asked, a short dash.
-  import type { Advice, Check, Delivery, Entry, Requirement, RulesTrial } from '../lib/api';
+  import type { Advice, Check, Delivery, Entry, QueueRehearsal, Requirement, RulesTrial } from '../lib/api';
 
   type Shape = 'full' | 'empty' | 'rising' | 'diamond' | 'dash';
   /** Every word of the service for how something stands, and a few of the console's own. */
@@ -9,6 +9,7 @@
     | Requirement['state']
     | Check['state']
     | Entry['state']
+    | QueueRehearsal['state']
     | Delivery['state']
     | Advice['severity']
     | RulesTrial['changes'][number]['outcome']
@@ -26,6 +27,9 @@
     ejected: 'empty',
     blocked: 'empty',
     parked: 'empty',
+    red: 'empty',
+    building: 'rising',
+    rebuilding: 'rising',
     pending: 'rising',
     waiting: 'rising',
     queued: 'rising',
@@ -45,7 +49,7 @@
     none: 'dash',
   };
   /** How high the water stands in the trough, of 10. */
-  const levels: Partial<Record<State, number>> = { running: 6, rehearsing: 6, landing: 8 };
+  const levels: Partial<Record<State, number>> = { building: 2, running: 6, rehearsing: 6, rebuilding: 8, landing: 8 };
 
   export const isState = (word: string): word is State => word in shapes;
 </script>

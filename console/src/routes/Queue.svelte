@@ -3,6 +3,7 @@
   import Mark from '../parts/Mark.svelte';
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
+  import Rehearsals from '../parts/Rehearsals.svelte';
   import Stamp from '../parts/Stamp.svelte';
   import Stops from '../parts/Stops.svelte';
   import When from '../parts/When.svelte';
@@ -83,13 +84,19 @@
         <Id id={k.commit} />, asked for <When time={k.since} />{k.attempt > 1 ? `, attempt ${k.attempt}` : ''}.
       </p>
     {/each}
+    <Panel
+      title={`Rehearsed now, in ${q.settings.slots} ${q.settings.slots === 1 ? 'slot' : 'slots'}${q.settings.tests === 'by_area' ? ', areas side by side' : ''}`}
+    >
+      <Rehearsals rehearsals={q.rehearsals} entries={q.entries} {repo} tip={q.tip} />
+      <p class="mt-2 text-sm text-soft">{q.supposes.words}.</p>
+    </Panel>
     <div class="bed mb-8 grid gap-4 lg:grid-cols-[8rem_1.4fr_1fr_1fr]">
       <section aria-label="Tip" class="border-b-4 border-teal pb-2 lg:self-end">
         <p class="text-sm text-soft">{q.branch} is at</p>
         <Id id={q.tip} />
       </section>
-      <section aria-label="Rehearsed on the tip" class="flex flex-col justify-end gap-2 border-b-4 border-ochre pb-2">
-        <h2 class="text-sm text-soft">rehearsed on the tip</h2>
+      <section aria-label="Rehearsed" class="flex flex-col justify-end gap-2 border-b-4 border-ochre pb-2">
+        <h2 class="text-sm text-soft">rehearsed</h2>
         {#each flying as e (e.id)}{@render card(e)}{:else}<p class="text-sm text-soft">nothing</p>{/each}
       </section>
       <section aria-label="Queued" class="flex flex-col justify-end gap-2 border-b-4 border-rule pb-2">
