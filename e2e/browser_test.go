@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -135,12 +136,17 @@ func (p *page) shows(words ...string) {
 	for _, w := range words {
 		text, _ := json.Marshal(w)
 		p.do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-			_, err := chromedp.Poll[bool](fmt.Sprintf("document.body.innerText.includes(%s)", text),
-				chromedp.WithPollingInterval(40*time.Millisecond))(ctx, t) // by default it asks in every frame, which costs a processor
-			if err != nil {
-				return fmt.Errorf("the page never says %s: %w", text, err)
+			for {
+				said, err := chromedp.Evaluate[bool](fmt.Sprintf("document.body?.innerText.includes(%s) ?? false", text))(ctx, t)
+				if said {
+					return nil
+				}
+				select {
+				case <-ctx.Done():
+					return fmt.Errorf("the page never says %s: %w", text, errors.Join(ctx.Err(), err))
+				case <-time.After(40 * time.Millisecond):
+				}
 			}
-			return nil
 		}))
 	}
 }
@@ -413,7 +419,7 @@ func consoleIsAccessible(t *testing.T) {
 		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/houses/growers/rules", "/houses/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/notifications", "/growers/irrigation/changes?state=all&text=none", "/growers/irrigation/propose?source=topic", "/growers/irrigation/webhooks", "/growers/irrigation/connect?check=unit", "/nowhere/at/all"}
 	// A theme alters colours alone, so that in the second one nothing but the contrast is looked at again.
 	check := func(path, theme, only string) {
-		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](fmt.Sprintf(`axe.run(document, {resultTypes: ['violations']%s}).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).slice(0, 3).join(' | ')).join('\n'))`, only), chromedp.EvalAwaitPromise))
+		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](fmt.Sprintf(`globalThis.awaited = axe.run(document, {resultTypes: ['violations']%s}).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html.slice(0, 160) + ' ' + n.failureSummary.slice(0, 200)).slice(0, 3).join(' | ')).join('\n'))`, only), chromedp.EvalAwaitPromise))
 		w.ok(err)
 		if found != "" {
 			t.Errorf("%s, %s:\n%s", path, theme, found)

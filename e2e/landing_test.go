@@ -253,10 +253,18 @@ func TestP9FailuresStandAlone(t *testing.T) {
 	w.ok(err)
 	_, err = w.as("wren").Leave(ctx, repo, leaves.Number)
 	w.ok(err)
-	w.report(w.rehearsed(red), "unit", "failed")
-	if k := w.ejected(red); !strings.Contains(k.Entry.Reason, "unit failed") || k.State != "open" {
+	_, err = w.as("builder").ReportCheck(ctx, repo, wire.NewReport{Commit: w.rehearsed(red), Name: "unit", State: change.Failed,
+		Log: strings.Repeat("a valve opens\n", 2000) + "the east valve \x1b[31mdrips\n"})
+	w.ok(err)
+	k := w.ejected(red)
+	if !strings.Contains(k.Entry.Reason, "unit failed") || k.State != "open" {
 		t.Errorf("red: %s, %s", k.State, k.Entry.Reason)
 	}
+	// What failed is beside it, with the end of its log.
+	if log := k.Entry.Rehearsal.Checks[0].Log; strings.Count(log, "\n") != 14 || !strings.HasSuffix(log, "drips") {
+		t.Errorf("its log ends with %q", log)
+	}
+	w.says("tamsin", 0, "| the east valve  [31mdrips", "change", "show", fmt.Sprint(red.Number), "--repo", repo)
 	w.report(w.rehearsed(first), "unit", "passed")
 	w.landed(first)
 	if k := w.ejected(conflicting); !strings.Contains(k.Entry.Reason, "conflicts with the target in README.md") {
@@ -266,7 +274,7 @@ func TestP9FailuresStandAlone(t *testing.T) {
 		t.Errorf("closed: %s", k.Entry.Reason)
 	}
 	w.until(leaves, "withdrawn", func(k wire.Change) bool { return k.Entry.State == "withdrawn" })
-	k := w.until(waits, "waiting", func(k wire.Change) bool { return strings.Contains(k.Entry.Reason, "1 approval") })
+	k = w.until(waits, "waiting", func(k wire.Change) bool { return strings.Contains(k.Entry.Reason, "1 approval") })
 	if k.Entry.State != "waiting" || k.Entry.Position != 1 {
 		t.Errorf("waits: %+v", k.Entry)
 	}

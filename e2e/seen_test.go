@@ -99,7 +99,7 @@ func consoleNeverTakesAPressForWhatWasReplaced(t *testing.T) {
 	// While the chosen commit is on its way, what stands there is of the difference before: it takes no press.
 	p.do(bringing(`#difference [data-shows]`))
 	p.reads("revision=2")
-	during, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`(async () => {
+	during, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`globalThis.awaited = (async () => {
   const real = window.fetch;
   const held = []; // whatever the page asks for meanwhile, the difference among it
   window.fetch = async (...a) => { await new Promise((r) => held.push(r)); return real(...a); };

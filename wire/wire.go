@@ -282,13 +282,14 @@ type Check struct {
 	AskedFor string `json:"asked_for,omitempty" doc:"change/NUMBER, rehearsal/ID or branch/NAME; empty: nobody asked"`
 	Change   int    `json:"change,omitempty" doc:"the change for which it was asked for"`
 	Target   string `json:"target,omitempty" doc:"the branch that the change is for"`
-	Log      string `json:"log,omitempty" doc:"the end of its log"`
+	Log      string `json:"log,omitempty" doc:"the end of its log; beside an entry of a queue, the last lines of what did not pass"`
 
 	Seconds     float64            `json:"seconds,omitempty" doc:"how long it took"`
 	Numbers     map[string]float64 `json:"numbers,omitempty"`
 	Annotations []Annotation       `json:"annotations,omitempty" doc:"about lines of files"`
 	Parts       []CheckPart        `json:"parts,omitempty" doc:"that it was reported in so far"`
 	PartsOf     int                `json:"parts_of,omitempty" doc:"how many parts there are"`
+	RanOn       string             `json:"ran_on,omitempty" doc:"the commit on which it passed, where that is another of the same tree"`
 
 	StartedAt  *time.Time `json:"started_at,omitempty"`
 	FinishedAt *time.Time `json:"finished_at,omitempty"`

@@ -278,6 +278,13 @@ func (s *Changes) SaveRevision(tx *records.Tx, repo *records.Repository, p Pendi
 	if err := tx.Create(&p.Row).Error; err != nil {
 		return err
 	}
+	for _, c := range p.Brought {
+		if c.ID == p.Row.Head {
+			if err := facts.KeepTree(tx.DB, repo.ID, c.ID, c.Tree); err != nil {
+				return err
+			}
+		}
+	}
 	if err := tx.Model(&p.Change).Updates(map[string]any{"revision": p.Row.Number,
 		"updated_at": s.records.Now()}).Error; err != nil {
 		return err

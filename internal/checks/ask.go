@@ -34,8 +34,42 @@ func (s *Checks) ask(tx *records.Tx, repo *records.Repository, c rules.Check, co
 			return err
 		}
 	}
-	_, err = s.nextAttempt(tx, repo, c, why.of(records.CheckRun{CommitID: commit, Attempt: run.Attempt}), records.Itself)
+	next := why.of(records.CheckRun{CommitID: commit, Attempt: run.Attempt})
+	if c.SeesTree && why.counts != nil && (run.ID == 0 || changed) {
+		if done, err := s.reuse(tx, repo, c, next, why); done || err != nil {
+			return err
+		}
+	}
+	_, err = s.nextAttempt(tx, repo, c, next, records.Itself)
 	return err
+}
+
+// reuse answers an attempt of a check that sees only the tree, which follows the one given, with the pass on another commit of
+// the same tree, as it was and when it was. There is none that counts: it has to run.
+func (s *Checks) reuse(tx *records.Tx, repo *records.Repository, c rules.Check, next records.CheckRun, why purpose) (bool, error) {
+	passes, err := facts.PassesOfSameTree(tx.DB, repo.ID, c.Name, next.CommitID)
+	if err != nil {
+		return false, err
+	}
+	for _, r := range passes {
+		if r.Command != c.Command || !why.counts(r) {
+			continue
+		}
+		next.RepositoryID, next.Name, next.State, next.RanOn = repo.ID, c.Name, string(change.Passed), r.CommitID
+		next.Attempt++
+		next.Link, next.Summary, next.ReportedBy, next.Runner, next.Command = r.Link, r.Summary, r.ReportedBy, r.Runner, r.Command
+		next.Numbers, next.Annotations, next.TimeoutSeconds = r.Numbers, r.Annotations, r.TimeoutSeconds
+		next.StartedAt, next.FinishedAt, next.CreatedAt = r.StartedAt, r.FinishedAt, s.records.Now()
+		if err := tx.Create(&next).Error; err != nil {
+			return false, err
+		}
+		var same records.CommitTree
+		if err := tx.Where("repository_id = ? AND commit_id = ?", repo.ID, next.CommitID).First(&same).Error; err != nil {
+			return false, err
+		}
+		return true, tx.Record(records.Itself, repo, event.CheckReused{OfCheck: ofCheck(next), For: next.AskedFor, RanOn: r.CommitID, Tree: same.Tree, By: r.ReportedBy})
+	}
+	return false, nil
 }
 
 // purpose is why a check is asked for.
@@ -43,14 +77,18 @@ type purpose struct {
 	name   string // such as change/4 or rehearsal/7
 	number int    // of the change
 	target string
+	// counts says whether the answer of an attempt on another commit would do; nil: there is no gate that could say so.
+	counts func(records.CheckRun) bool
 }
 
 func forHead(g facts.Gathered) purpose {
-	return purpose{fmt.Sprintf("change/%d", g.Change.Number), g.Change.Number, g.Change.Target}
+	return purpose{fmt.Sprintf("change/%d", g.Change.Number), g.Change.Number, g.Change.Target,
+		func(r records.CheckRun) bool { return g.Counts(require.AtHead, r) }}
 }
 
 func forRehearsal(g facts.Gathered, r records.Rehearsal) purpose {
-	return purpose{RehearsalName(r), g.Change.Number, g.Change.Target}
+	return purpose{RehearsalName(r), g.Change.Number, g.Change.Target,
+		func(r records.CheckRun) bool { return g.Counts(require.AtRehearsal, r) }}
 }
 
 // of puts the purpose on an attempt.

@@ -30,7 +30,20 @@ func checkView(r records.CheckRun) wire.Check {
 	return wire.Check{Name: r.Name, Commit: r.CommitID, State: r.State, Attempt: r.Attempt, Link: r.Link,
 		Summary: r.Summary, By: r.ReportedBy,
 		Runner: r.Command != "", AskedFor: r.AskedFor, Change: r.ChangeNumber, Target: r.Target, Log: r.Log,
-		Seconds: float64(r.Milliseconds) / 1000, Numbers: r.Numbers, Annotations: r.Annotations, Parts: parts(r), PartsOf: r.PartsOf, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, CreatedAt: r.CreatedAt}
+		Seconds: float64(r.Milliseconds) / 1000, Numbers: r.Numbers, Annotations: r.Annotations, Parts: parts(r), PartsOf: r.PartsOf, RanOn: r.RanOn, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, CreatedAt: r.CreatedAt}
+}
+
+// LastLines are the last lines of a log, few enough to be read beside what else is said.
+func LastLines(log string) string {
+	const lines, bytes = 15, 2000
+	log = strings.TrimRight(log, "\n")
+	if len(log) > bytes {
+		log = strings.ToValidUTF8(log[len(log)-bytes:], "")
+	}
+	if all := strings.Split(log, "\n"); len(all) > lines {
+		log = strings.Join(all[len(all)-lines:], "\n")
+	}
+	return log
 }
 
 // Rerun asks for another attempt of a check on a commit.

@@ -325,6 +325,9 @@ func (s *Checks) attempt(tx *records.Tx, repo *records.Repository, n wire.NewRep
 	case run.ID == 0:
 		return records.CheckRun{RepositoryID: repo.ID, CommitID: n.Commit, Name: n.Name, Attempt: 1,
 			CreatedAt: s.records.Now()}, nil
+	case run.RanOn != "" && (n.Attempt == 0 || n.Attempt == run.Attempt): // it runs here after all, and that counts instead
+		return records.CheckRun{ID: run.ID, RepositoryID: repo.ID, CommitID: n.Commit, Name: n.Name, Attempt: run.Attempt,
+			AskedFor: run.AskedFor, ChangeNumber: run.ChangeNumber, Target: run.Target, CreatedAt: run.CreatedAt}, nil
 	case n.Attempt == 0 && run.Attempt > 1:
 		return run, problem.New(problem.Conflict, "%s was asked for %d times on %.10s: say which attempt the answer "+
 			"is for, with --attempt %d for the newest", n.Name, run.Attempt, n.Commit, run.Attempt)

@@ -280,6 +280,7 @@ func (p *program) showChange() *cobra.Command {
 			row(w, "authors", list(k.Authors))
 			if k.Entry != nil {
 				row(w, "queue", fmt.Sprintf("%s, by %s: %s", k.Entry.State, k.Entry.Strategy, k.Entry.Reason))
+				failing(w, k.Entry)
 			}
 			if len(k.Labels) > 0 {
 				row(w, "labels", list(k.Labels))
@@ -448,6 +449,22 @@ func wait(ctx context.Context, h here, n int, until string, timeout time.Duratio
 		}
 	}
 	return k, err
+}
+
+// failing shows what an entry that was ejected did not pass, with the last lines of each log.
+func failing(w io.Writer, e *wire.Entry) {
+	if e.State != "ejected" || e.Rehearsal == nil {
+		return
+	}
+	for _, k := range e.Rehearsal.Checks {
+		if k.State != string(change.Failed) && k.State != string(change.Errored) {
+			continue
+		}
+		row(w, k.Name+" "+k.State, fmt.Sprintf("on %s, attempt %d", short(k.Commit), k.Attempt))
+		for line := range strings.Lines(k.Log) {
+			row(w, "", "| "+strings.TrimSuffix(line, "\n"))
+		}
+	}
 }
 
 // newestEvent returns the id of the newest event, from which to follow, so that nothing that happens between the

@@ -220,7 +220,11 @@ func (p *program) listChecks() *cobra.Command {
 func printChecks(w io.Writer, checks []wire.Check) {
 	row(w, "CHECK", "STATE", "COMMIT", "ATTEMPT", "FOR", "BY", "SUMMARY", "LINK")
 	for _, k := range checks {
-		row(w, k.Name, state(k.State), short(k.Commit), k.Attempt, dash(k.AskedFor), dash(k.By), dash(k.Summary), k.Link)
+		summary := k.Summary
+		if k.RanOn != "" {
+			summary = strings.TrimSuffix("ran on "+short(k.RanOn)+", the same tree; "+summary, "; ")
+		}
+		row(w, k.Name, state(k.State), short(k.Commit), k.Attempt, dash(k.AskedFor), dash(k.By), dash(summary), k.Link)
 		for _, part := range k.Parts {
 			row(w, "  "+part.Name, state(part.State), "", "", "", "", dash(part.Summary), part.Link)
 		}

@@ -5,10 +5,12 @@ import (
 	"slices"
 
 	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
+	"tavrin/internal/core/require"
 	"tavrin/internal/git"
 	"tavrin/internal/git/rehearsal"
 	"tavrin/internal/problem"
@@ -96,15 +98,73 @@ func gateChecks(db *gorm.DB, repo int64, commits []string) (map[string][]change.
 			return nil, err
 		}
 		for _, r := range rows {
-			c := change.Check{Name: r.Name, State: change.CheckState(r.State), Attempt: r.Attempt, By: r.ReportedBy,
-				Runner: r.Runner, Summary: r.Summary}
-			if r.FinishedAt != nil {
-				c.At = r.FinishedAt.UTC()
-			}
-			out[r.CommitID] = append(out[r.CommitID], c)
+			out[r.CommitID] = append(out[r.CommitID], gateCheck(r))
 		}
 	}
 	return out, nil
+}
+
+// gateCheck gives the gate an attempt of a check.
+func gateCheck(r records.CheckRun) change.Check {
+	c := change.Check{Name: r.Name, State: change.CheckState(r.State), Attempt: r.Attempt, By: r.ReportedBy,
+		Runner: r.Runner, Summary: r.Summary, RanOn: r.RanOn}
+	if r.FinishedAt != nil {
+		c.At = r.FinishedAt.UTC()
+	}
+	return c
+}
+
+// KeepTree records the tree of a commit on which checks are asked for.
+func KeepTree(tx *gorm.DB, repo int64, commit, tree string) error {
+	return tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&records.CommitTree{RepositoryID: repo, CommitID: commit, Tree: tree}).Error
+}
+
+// PassesOfSameTree returns the newest passes of a check on other commits that have the tree of the given one, those of whom
+// nobody knows the tree left out.
+func PassesOfSameTree(db *gorm.DB, repo int64, check, commit string) ([]records.CheckRun, error) {
+	const most = 5 // of which one is to count
+	var rows []records.CheckRun
+	err := db.Raw("SELECT r.* FROM commit_trees this JOIN commit_trees other ON other.repository_id = this.repository_id "+
+		"AND other.tree = this.tree AND other.commit_id <> this.commit_id "+
+		"JOIN check_runs r ON r.repository_id = other.repository_id AND r.commit_id = other.commit_id AND r.name = ? "+
+		"WHERE this.repository_id = ? AND this.commit_id = ? AND r.state = 'passed' AND r.ran_on = '' "+
+		"AND NOT EXISTS (SELECT 1 FROM check_runs later WHERE later.repository_id = r.repository_id AND "+
+		"later.commit_id = r.commit_id AND later.name = r.name AND later.attempt > r.attempt) "+
+		"ORDER BY r.finished_at DESC LIMIT ?", check, repo, commit, most).Scan(&rows).Error
+	return rows, err
+}
+
+// Counts says whether an answer would count for everything that asks for the check at a place. The gate itself is asked, with
+// it and without it.
+func (g Gathered) Counts(at require.Place, r records.CheckRun) bool {
+	before := g.Judge()
+	g.report = nil
+	switch {
+	case at == require.AtHead:
+		g.Facts.HeadChecks = answered(g.Facts.HeadChecks, gateCheck(r))
+	case g.Facts.Rehearsal == nil:
+		return false
+	default:
+		on := *g.Facts.Rehearsal
+		on.Checks = answered(on.Checks, gateCheck(r))
+		g.Facts.Rehearsal = &on
+	}
+	with, asked := g.Judge(), false
+	for i, q := range before.Requirements {
+		if (q.At == string(require.AtRehearsal)) != (at == require.AtRehearsal) || !slices.Contains(q.Checks, r.Name) || q.State == require.NotAsked {
+			continue
+		}
+		if asked = true; i >= len(with.Requirements) || with.Requirements[i].Key != q.Key || with.Requirements[i].Have != q.Have+1 {
+			return false
+		}
+	}
+	return asked
+}
+
+// answered is checks with another answer, in the place of the one before it.
+func answered(all []change.Check, c change.Check) []change.Check {
+	all = slices.DeleteFunc(slices.Clone(all), func(x change.Check) bool { return x.Name == c.Name })
+	return append(all, c)
 }
 
 // CheckStates combines the newest attempts on each of the commits into one state: the worst of them.

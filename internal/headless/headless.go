@@ -6,6 +6,7 @@ import (
 	"errors"
 	"os"
 	"os/exec"
+	"strings"
 
 	"github.com/chromedp/chromedp"
 )
@@ -50,6 +51,9 @@ func Start(ctx context.Context, profile string) (context.Context, context.Cancel
 
 // Script runs JavaScript in the page, and waits for it when it is a promise.
 func Script(text string) chromedp.Action[chromedp.Void] {
+	if strings.HasPrefix(text, "(async") {
+		text = "globalThis.awaited = " + text // or the promise may be collected while it is waited for
+	}
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		_, err := chromedp.Evaluate[any](text, chromedp.EvalAwaitPromise)(ctx, t)
 		return err

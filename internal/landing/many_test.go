@@ -248,3 +248,74 @@ func TestP4AGroupIsSettledTogether(t *testing.T) {
 		})
 	}
 }
+
+// What is asked for on a commit of the tree that another one has passed with is not tested again, where the rules say that the
+// check sees only that; the pass counts as it was. What counts is what the gate would count: neither a failure, nor an answer that
+// is too old or of somebody else, nor a pass on other files (P2).
+func TestP2ASameTreeIsTestedOnce(t *testing.T) {
+	seeing := strings.Replace(busy, "reported_by: robot:bench", "sees: tree", 1)
+	for _, c := range []struct {
+		name, rules string
+		head        change.CheckState
+		wait        time.Duration
+		aside       bool // the branch has moved on since
+		reused      bool
+	}{
+		{"a pass", seeing, change.Passed, 0, false, true},
+		{"a pass that is young enough", strings.Replace(seeing, "sees: tree", "sees: tree, max_age: 1h", 1), change.Passed, 59 * time.Minute, false, true},
+		{"a pass that is too old", strings.Replace(seeing, "sees: tree", "sees: tree, max_age: 1h", 1), change.Passed, 61 * time.Minute, false, false},
+		{"a failure", seeing, change.Failed, 0, false, false},
+		{"skipped", seeing, change.Skipped, 0, false, false},
+		{"another tree", seeing, change.Passed, 0, true, false},
+		{"a check that sees the commit", busy, change.Passed, 0, false, false},
+		{"another robot is wanted here", strings.Replace(seeing, "{checks: unit}", "{checks: unit, reported_by: robot:barn}", 1), change.Passed, 0, false, false},
+		{"a command", strings.Replace(seeing, "sees: tree", "sees: tree, command: make", 1), change.NotReported, 0, false, false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			l, robot := running(t, c.rules)
+			n := proposed(l, "z", "z=1")
+			head := l.Tip("z")
+			if c.head != change.NotReported {
+				report(l, robot, head, c.head)
+			}
+			l.Wait(c.wait)
+			if c.aside {
+				l.Commit("main", "", "b=1")
+			}
+			_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, n, wire.NewEntry{Strategy: "squash"})
+			l.Ok(err)
+			if c.reused {
+				until(l, landed(l, n))
+			}
+			var run records.CheckRun
+			commit := ""
+			if c.reused {
+				commit = l.Row(n).LandedCommit
+			} else {
+				commit = rehearsed(l, n)
+			}
+			l.Ok(l.Records.Read(t.Context()).Where("commit_id = ?", commit).First(&run).Error)
+			if c.reused != (run.RanOn == head && run.State == "passed" && run.ReportedBy == "bench") || !c.reused && (run.State != "waiting" || run.RanOn != "") {
+				t.Fatalf("it is %+v", run)
+			}
+			if commit == head {
+				t.Fatal("the commit is the very same")
+			}
+			if !c.reused {
+				return
+			}
+			if age := run.CreatedAt.Sub(*run.FinishedAt); age < c.wait {
+				t.Errorf("the pass is %s old, not %s", age, c.wait)
+			}
+			if kinds := l.Kinds(40); !strings.Contains(kinds, "check.reused") {
+				t.Errorf("the journal has %s", kinds)
+			}
+			// The robot may still run it on this very commit, and that counts instead.
+			report(l, robot, commit, change.Failed)
+			l.Ok(l.Records.Read(t.Context()).Where("commit_id = ? AND attempt = 1", commit).First(&run).Error)
+			if run.State != "failed" || run.RanOn != "" {
+				t.Errorf("after a report it is %+v", run)
+			}
+		})
+	}
+}

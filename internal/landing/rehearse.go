@@ -184,6 +184,9 @@ func (w *work) part(ctx context.Context, position int) (r records.Rehearsal, tro
 		if err := s.stillWanted(tx.DB, r.ID); err != nil {
 			return err
 		}
+		if err := facts.KeepTree(tx.DB, w.repo.ID, r.CommitID, r.Tree); err != nil {
+			return err
+		}
 		return tx.Model(&r).Updates(map[string]any{"commit_id": r.CommitID, "tree": r.Tree, "left_out": r.LeftOut}).Error
 	})
 }

@@ -277,7 +277,7 @@ func rehearsalViews(db *gorm.DB, repo *records.Repository,
 	}
 	var rows []records.Rehearsal
 	err := db.Where("id IN (SELECT max(r.id) FROM rehearsals r JOIN entries e ON e.id = r.entry_id WHERE r.entry_id IN ? AND r.tested <> '' "+
-		"AND (e.ended_at IS NOT NULL OR r.number = e.rehearsal) GROUP BY r.entry_id)", ids).Find(&rows).Error
+		"AND (r.number = e.rehearsal OR e.ended_at IS NOT NULL AND e.rehearsal = 0) GROUP BY r.entry_id)", ids).Find(&rows).Error
 	if err != nil || len(rows) == 0 {
 		return nil, nil, err
 	}
@@ -290,6 +290,9 @@ func rehearsalViews(db *gorm.DB, repo *records.Repository,
 	views, err := checks.CheckViews(db, repo, commits...)
 	by := map[string][]wire.Check{}
 	for _, v := range views {
+		if v.Log = checks.LastLines(v.Log); v.State == string(change.Passed) {
+			v.Log = "" // what matters here is what went wrong
+		}
 		by[v.Commit] = append(by[v.Commit], v)
 	}
 	return out, by, err

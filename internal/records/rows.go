@@ -289,6 +289,7 @@ type CheckRun struct {
 	Milliseconds   int64               // that it took
 	Numbers        map[string]float64  `gorm:"serializer:json"` // such as coverage
 	Annotations    []change.Annotation `gorm:"serializer:json"`
+	RanOn          string              // the commit on which it passed, where that is another of the same tree
 	Parts          []CheckPart         `gorm:"serializer:json"` // that it is reported in
 	PartsOf        int                 // how many there are; 0: it is reported as a whole
 	LeaseHash      string
@@ -298,6 +299,13 @@ type CheckRun struct {
 	StartedAt      *time.Time
 	FinishedAt     *time.Time
 	CreatedAt      time.Time
+}
+
+// CommitTree is the tree of a commit on which checks are asked for.
+type CommitTree struct {
+	RepositoryID int64  `gorm:"primaryKey"`
+	CommitID     string `gorm:"primaryKey"`
+	Tree         string
 }
 
 // CheckPart is one part of a check that is reported in several.

@@ -3128,7 +3128,7 @@ export interface components {
             /** Format: date-time */
             finished_at?: string;
             link?: string;
-            /** @description the end of its log */
+            /** @description the end of its log; beside an entry of a queue, the last lines of what did not pass */
             log?: string;
             name: string;
             numbers?: {
@@ -3141,6 +3141,8 @@ export interface components {
              * @description how many parts there are
              */
             parts_of?: number;
+            /** @description the commit on which it passed, where that is another of the same tree */
+            ran_on?: string;
             /** @description it ran as a command on a runner */
             runner: boolean;
             /**

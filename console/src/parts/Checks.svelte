@@ -1,5 +1,6 @@
 <script lang="ts">
   import type { Check } from '../lib/api';
+  import Id from './Id.svelte';
   import Stamp from './Stamp.svelte';
   let {
     checks,
@@ -17,6 +18,7 @@
       <div class="flex flex-wrap items-baseline gap-x-3 text-sm">
         <Stamp state={k.state} />
         <span class="font-medium">{k.name}</span>
+        {#if k.ran_on}<span class="text-soft">ran on <Id id={k.ran_on} />, the same tree</span>{/if}
         {#if k.attempt > 1}<span class="text-soft">attempt {k.attempt}</span>{/if}
         {#if k.by}<span class="text-soft">by {k.by}</span>{/if}
         <span class="break-words">{k.summary}</span>
@@ -57,7 +59,7 @@
         </ul>
       {/if}
       {#if k.log}
-        <details class="ml-6 text-sm">
+        <details class="ml-6 text-sm" open={['failed', 'errored'].includes(k.state)}>
           <summary class="cursor-pointer text-soft">the end of its log</summary>
           <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
           <pre class="max-h-72 overflow-auto rounded bg-sheet p-2 font-mono text-xs" tabindex="0">{k.log}</pre>

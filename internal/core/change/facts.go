@@ -93,6 +93,8 @@ type Check struct {
 	By      string     `json:"by"`     // login of the robot that reported it; empty: not reported yet
 	Runner  bool       `json:"runner"` // it ran as a command under a lease of the service
 	Summary string     `json:"summary,omitempty"`
+	// RanOn is the commit on which it passed, where that is another of the same tree.
+	RanOn string `json:"ran_on,omitempty"`
 	// At is when the answer came; zero: not yet, or in records from before it was kept.
 	At time.Time `json:"at,omitzero"`
 }

@@ -66,6 +66,8 @@ var Kinds = []Kind{
 	{Name: "check.asked", Means: "A check was asked for on a commit.", Touches: Repository, Leaves: true, Example: CheckAsked{check, "change/4"}},
 	{Name: "check.reported", Means: "A check was reported.", Touches: Repository, Leaves: true,
 		Example: CheckReported{check, "passed", "214 tests", "https://builds.example/7", "", 41.5, map[string]float64{"coverage": 81.4}}},
+	{Name: "check.reused", Means: "The pass of a check counts on another commit of the same tree.", Touches: Repository, Leaves: true,
+		Example: CheckReused{check, "rehearsal/7", before, tip, "builder"}},
 	{Name: "check.timed-out", Means: "Nobody answered for a check in time.", Touches: Repository, Leaves: true, Example: CheckTimedOut{check, "1h"}},
 	{Name: "check.given-back", Means: "A check that a runner had taken waits for another.", Touches: Repository, Leaves: true,
 		Example: CheckGivenBack{check, "its runner fell silent"}},

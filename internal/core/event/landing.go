@@ -56,6 +56,20 @@ func (e CheckReported) Text(by string) string {
 	return fmt.Sprintf("%s reported %s as %s on %s (attempt %d)", by, e.Name, e.State, short(e.Commit), e.Attempt)
 }
 
+// CheckReused says that the pass of a check that sees only the tree counts on another commit with the same one.
+type CheckReused struct {
+	OfCheck
+	For   string `json:"for,omitempty" doc:"such as change/4 or rehearsal/7"`
+	RanOn string `json:"ran_on" doc:"the commit on which it passed"`
+	Tree  string `json:"tree" doc:"of both commits"`
+	By    string `json:"by" doc:"the login that reported the pass"`
+}
+
+// Text implements Event.
+func (e CheckReused) Text(string) string {
+	return fmt.Sprintf("the pass of %s on %s counts on %s, for %s: its tree is the same", e.Name, short(e.RanOn), short(e.Commit), e.For)
+}
+
 // CheckTimedOut says that nobody answered for a check in time.
 type CheckTimedOut struct {
 	OfCheck

@@ -153,6 +153,7 @@ var differing = func() map[string][]string {
 		"checks{}.timeout":                     one(check("timeout: @"), "1m", "2h"),
 		"checks{}.reported_by":                 one(check("reported_by: robot:@"), "barn", "other"),
 		"checks{}.max_age":                     one(check("max_age: @"), "1h", "12h"),
+		"checks{}.sees":                        one(check("sees: @"), "commit", "tree"),
 		"checks{}.kind":                        one("checks: {unit: {@}}\nprotect: [{name: p, branches: main, require: [{deployment: field}]}]\n", "reported_by: robot:barn", "kind: deployment, environment: field"),
 		"checks{}.environment":                 one("checks: {unit: {kind: deployment, environment: @}}\nprotect: [{name: p, branches: main, require: [{deployment: field}]}]\n", "field", "shed"),
 		"checks{}.on_tip":                      one(check("on_tip: @"), "main", "dev"),

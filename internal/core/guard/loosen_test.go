@@ -95,7 +95,7 @@ func value(rng *rand.Rand, key string) string {
 	case "globs":
 		return draw(rng, "main", "dev", "[main, dev]", `["main,dev"]`, "hotfix/**", "topic")
 	case "check":
-		return draw(rng, "{}", "{command: make}", "{reported_by: robot:barn}", "{max_age: 1h}", "{kind: deployment, environment: field}", "{command: make, max_age: 2h}", "{timeout: 2h}")
+		return draw(rng, "{}", "{command: make}", "{reported_by: robot:barn}", "{max_age: 1h}", "{kind: deployment, environment: field}", "{command: make, max_age: 2h}", "{command: make, sees: tree}", "{command: make, sees: commit}", "{timeout: 2h}")
 	}
 	panic(key)
 }

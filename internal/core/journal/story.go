@@ -90,6 +90,8 @@ func (s *Story) Take(l Line) error {
 		s.Checks[attempt(l, e.OfCheck)] = Verdict{State: "waiting"}
 	case event.CheckReported:
 		s.Checks[attempt(l, e.OfCheck)] = Verdict{e.State, l.Actor}
+	case event.CheckReused:
+		s.Checks[attempt(l, e.OfCheck)] = Verdict{"passed", e.By}
 	case event.CheckTimedOut:
 		s.Checks[attempt(l, e.OfCheck)] = Verdict{State: "errored"}
 	case event.CheckGivenBack:

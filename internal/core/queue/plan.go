@@ -210,6 +210,7 @@ func (p *planner) guilty(r *Rehearsal) {
 		why = fmt.Sprintf("red %s by itself, on %.10s: %s", again(r.Reruns+1), r.Base, why)
 	}
 	p.eject(e.ID, why)
+	e.Rehearsal = r.ID // that people see what failed
 	p.act(Eject, e.ID, r.ID, why)
 }
 

@@ -20,6 +20,9 @@ type Check struct {
 	ReportedBy string
 	// MaxAge is how long a pass counts after it was reported; 0: for ever.
 	MaxAge time.Duration
+	// SeesTree: its result depends on nothing of a commit but the tree, so that a pass on one commit counts for another of
+	// the same tree.
+	SeesTree bool
 	// Environment is where the check deploys to, for a check of the kind deployment; empty: it is an ordinary check.
 	Environment string
 	// OnTip are the branches, as written and as globs, on every new tip of which it is asked for, besides whatever

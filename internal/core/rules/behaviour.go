@@ -88,6 +88,7 @@ var settings = []SettingBehaviour{
 	{Path: "checks{}.timeout", Else: "how long the check is waited for", Gone: namesNobody},
 	{Path: "checks{}.reported_by", By: byAny, Gone: "what it reported stands, and nothing more comes"},
 	{Path: "checks{}.max_age", By: byAny, Gone: namesNobody},
+	{Path: "checks{}.sees", Else: "whether its pass on another commit of the same tree is taken", Gone: namesNobody},
 	{Path: "checks{}.kind", By: byAny, Gone: namesNobody},
 	{Path: "checks{}.environment", By: byAny, Gone: namesNobody},
 	{Path: "checks{}.on_tip", Else: "on which branches' new tips it is asked for", Gone: "no such branch: asked for on none"},

@@ -278,8 +278,16 @@ func (c *comparison) check(a, b *Check) {
 	}
 	c.unless(why, b.LineOf("timeout"), what+"timeout", word(grammar.Brief(a.Timeout)), word(grammar.Brief(b.Timeout)), false)
 	c.differ(b.LineOf("max_age"), what+"max_age", word(span(a.MaxAge)), word(span(b.MaxAge)), !require.Younger(b.MaxAge, a.MaxAge))
+	c.differ(b.LineOf("sees"), what+"sees", word(sight(a.SeesTree)), word(sight(b.SeesTree)), b.SeesTree)
 	c.differ(b.LineOf("environment"), what+"environment", word(a.Environment), word(b.Environment), true)
 	c.differ(b.LineOf("on_tip"), what+"on_tip", list(a.OnTip), list(b.OnTip), false)
+}
+
+func sight(tree bool) string {
+	if tree {
+		return "tree"
+	}
+	return "commit"
 }
 
 func span(d time.Duration) string {

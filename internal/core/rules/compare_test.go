@@ -57,6 +57,7 @@ protect:
 		{"another command", "make test", "exit 0", "check unit: command", true},
 		{"a shorter freshness", "max_age: 12h", "max_age: 1h", "max_age", false},
 		{"a longer freshness", "max_age: 12h", "max_age: 24h", "max_age", true},
+		{"passes of the same tree", "seen: {reported_by", "seen: {sees: tree, reported_by", "sees", true},
 		{"another owner", "owners: team:accounts", "owners: [team:accounts, team:lab]", "owners", true},
 		{"less area", "paths: ledger/**", "paths: ledger/a/**", "paths", true},
 		{"an area without its approvals", "{approvals: 2}, {checks", "{checks", "area ledger: require", true},

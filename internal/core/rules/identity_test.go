@@ -138,7 +138,7 @@ areas:
   valves: {paths: ["valves/**", "pumps/**", "!**/*.md"], owners: ["team:hydraulics", "person:odo"], require: [{approvals: 1, not_from: last_pusher}, {checks: [bench, unit]}, {approvals: 2, from: person:odo, unless: {author: team:duty}}], reviewers: team:hydraulics, optional: person:odo, waive: team:duty}
   docs: {paths: docs/**, owners: role:writer}
 checks:
-  unit: {command: make test, timeout: 90s, max_age: 12h}
+  unit: {command: make test, timeout: 90s, max_age: 12h, sees: tree}
   bench: {reported_by: robot:builder, timeout: 2h}
   field: {kind: deployment, environment: proving-field}
 protect:

@@ -268,6 +268,8 @@ func (r *reader) check(f grammar.Field) Check {
 			deploys = grammar.OneOf(r.Reader, g, theGrammar.At("checks{}.kind").Allowed...) != ""
 		case "environment":
 			c.Environment = r.Name(g, "an environment")
+		case "sees":
+			c.SeesTree = grammar.OneOf(r.Reader, g, theGrammar.At("checks{}.sees").Allowed...) == "tree"
 		case "on_tip":
 			r.tips = append(r.tips, tipsField{len(r.doc.Checks), g})
 		}
@@ -285,6 +287,10 @@ func (r *reader) check(f grammar.Field) Check {
 	if deploys != (c.Environment != "") {
 		r.Bad(f.Key, fmt.Sprintf("check %q has a kind or an environment without the other", f.Name),
 			"kind: deployment together with environment: NAME")
+	}
+	if deploys && c.SeesTree {
+		r.Bad(f.Key, fmt.Sprintf("check %q is a deployment and sees only the tree", f.Name),
+			"what was deployed once may have been replaced since: leave out sees")
 	}
 	return c
 }

@@ -132,7 +132,7 @@ func TestSchemaRefusesWhatTheReaderRefuses(t *testing.T) {
 		head + "protect:\n  - {name: a, branches: main, repositories: x}\n", head + "areas:\n  a: {paths: a}\n", head + "protect:\n  - {name: a, branches: main, push: hydraulics}\n",
 		head + "protect:\n  - {name: a, branches: main, require: [{checks: a, from: team:t}]}\n", head + "protect:\n  - {name: a, branches: main, require: [{objections: none, max_age: 1h}]}\n",
 		head + "checks: {a: {kind: deployment}}\n", head + "checks: {a: {environment: field}}\n", head + "checks: {a: {command: x, timeout: 0s}}\n", head + "checks: {a: {command: x, timeout: 169h}}\n",
-		head + "checks: {a: {command: x, timeout: 10081m}}\n", head + "checks: {a: {max_age: 721h}}\n", head + "checks: {a: {max_age: 99999999s}}\n", head + "checks: {a: {max_age: soon}}\n",
+		head + "checks: {a: {command: x, timeout: 10081m}}\n", head + "checks: {a: {max_age: 721h}}\n", head + "checks: {a: {max_age: 99999999s}}\n", head + "checks: {a: {max_age: soon}}\n", head + "checks: {a: {sees: files}}\n",
 		head + "areas: {a: {paths: '!x', owners: team:t}}\n", head + "areas: {a: {paths: ['!x', '!y'], owners: team:t}}\n", head + "protect:\n  - {name: a, branches: ['!main']}\n",
 	} {
 		if _, findings := Parse(text); findings == nil {
@@ -144,7 +144,7 @@ func TestSchemaRefusesWhatTheReaderRefuses(t *testing.T) {
 	}
 	for _, text := range []string{ // the last that pass
 		head + "checks: {a: {command: x, timeout: 168h}}\n", head + "checks: {a: {command: x, timeout: 10080m}}\n", head + "checks: {a: {command: x, timeout: 1h30m}}\n",
-		head + "checks: {a: {max_age: 720h}}\n", head + "checks: {a: {max_age: 1.5h}}\n", head + "areas: {a: {paths: [x, '!y'], owners: team:t}}\n",
+		head + "checks: {a: {max_age: 720h}}\n", head + "checks: {a: {sees: commit}}\n", head + "checks: {a: {max_age: 1.5h}}\n", head + "areas: {a: {paths: [x, '!y'], owners: team:t}}\n",
 	} {
 		if _, findings := Parse(text); findings != nil {
 			t.Errorf("the reader refuses\n%s%v", text, findings)

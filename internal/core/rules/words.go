@@ -299,6 +299,9 @@ func defined(c *Check) string {
 	if c.MaxAge > 0 {
 		text += ", and a pass counts for " + grammar.Brief(c.MaxAge)
 	}
+	if c.SeesTree {
+		text += ", and a pass counts for every commit of the same tree"
+	}
 	if len(c.OnTip) > 0 {
 		text += ", and is asked for on every new tip of " + grammar.GlobWords(c.OnTip)
 	}

@@ -401,6 +401,7 @@ CREATE TABLE check_runs (                           -- one attempt of one check 
   milliseconds  INTEGER NOT NULL DEFAULT 0,         -- that it took
   numbers       TEXT,                               -- JSON, such as coverage
   annotations   TEXT,                               -- JSON, on lines
+  ran_on        TEXT NOT NULL DEFAULT '',           -- the commit on which it passed, where that is another of the same tree
   parts         TEXT,                               -- JSON, that it is reported in
   fetched_at    DATETIME,                           -- when a check robot first fetched the commit
   parts_of      INTEGER NOT NULL DEFAULT 0,         -- how many there are; 0: it is reported as a whole
@@ -412,6 +413,14 @@ CREATE INDEX check_runs_tips ON check_runs (repository_id, target, name, id) WHE
 CREATE INDEX check_runs_names ON check_runs (repository_id, name);
 CREATE INDEX check_runs_silent ON check_runs (created_at) WHERE state IN ('waiting', 'running') AND command = '';
 CREATE INDEX check_runs_leased ON check_runs (lease_token) WHERE lease_hash <> '';
+
+CREATE TABLE commit_trees (                         -- of the commits on which checks are asked for: heads of changes, and rehearsals
+  repository_id INTEGER NOT NULL REFERENCES repositories (id),
+  commit_id     TEXT NOT NULL,
+  tree          TEXT NOT NULL,
+  PRIMARY KEY (repository_id, commit_id)
+) WITHOUT ROWID;
+CREATE INDEX commit_trees_tree ON commit_trees (repository_id, tree);
 
 CREATE TABLE report_keys (                          -- keys under which something was reported
   repository_id INTEGER NOT NULL REFERENCES repositories (id),
