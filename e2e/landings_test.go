@@ -6,9 +6,12 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"tavrin/wire"
 )
@@ -70,4 +73,62 @@ func TestLandingsLeaveNothingBehind(t *testing.T) {
 			t.Fatalf("after %d landings %+v are held, and after the first hundred %+v", n+atOnce, now, after)
 		}
 	}
+}
+
+// JOINS changes join at once; each is told its place, none is lost, and the queue says of each what it waits for; then it goes on. Without
+// JOINS a few do (P9).
+func TestP9ManyJoinAtOnce(t *testing.T) {
+	joins, _ := strconv.Atoi(os.Getenv("JOINS"))
+	joins = max(joins, 40)
+	w := newTown(t)
+	w.begin(many)
+	dir := w.nearby("tamsin")
+	tip := strings.TrimSpace(w.must("tamsin", dir, "rev-parse", "origin/main"))
+	var stream strings.Builder
+	for i := range joins {
+		fmt.Fprintf(&stream, "commit refs/heads/topic-%d\ncommitter Tamsin <tamsin@fennmoor.example> 1800000000 +0000\ndata 5\ntopic\nfrom %s\nM 644 inline f/%d\ndata 2\nx\n\n", i, tip, i)
+	}
+	w.imported(dir, stream.String())
+	w.must("tamsin", dir, "push", "-q", "origin", "refs/heads/topic-*:refs/heads/topic-*")
+	all := make([]wire.Change, joins)
+	for i := range all {
+		all[i] = w.openChange("tamsin", fmt.Sprintf("topic-%d", i))
+	}
+	begun := time.Now()
+	next, places := make(chan int), make([]int, joins)
+	var workers sync.WaitGroup
+	for range 16 {
+		workers.Go(func() {
+			for i := range next {
+				e, err := w.as("tamsin").Join(t.Context(), repo, all[i].Number, wire.NewEntry{})
+				w.ok(err)
+				places[i] = e.Position
+			}
+		})
+	}
+	for i := range all {
+		next <- i
+	}
+	close(next)
+	workers.Wait()
+	t.Logf("%d joined within %s", joins, time.Since(begun))
+	for i, place := range places {
+		if place < 1 || place > joins {
+			t.Errorf("change %d was told that its place is %d", i+1, place)
+		}
+	}
+	q, err := w.as("odo").Queue(t.Context(), repo, "")
+	w.ok(err)
+	if len(q.Entries) != joins {
+		t.Errorf("%d have joined, and %d are in line", joins, len(q.Entries))
+	}
+	for i, e := range q.Entries {
+		if e.Position != i+1 || e.Reason == "" {
+			t.Errorf("entry %d: %+v", i, e)
+		}
+	}
+	t.Logf("the queue was looked at after %s", time.Since(begun))
+	first := slices.MinFunc(q.Entries, func(a, b wire.Entry) int { return a.Position - b.Position }).Number
+	w.verdicts(nil, "", w.allLanded(all[first-1]))
+	t.Logf("the first has landed after %s", time.Since(begun))
 }
