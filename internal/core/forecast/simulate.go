@@ -14,7 +14,12 @@ const most = 500
 
 // Simulate has the planner deal with a workload.
 func Simulate(w Workload, seed uint64) Outcome {
-	s := &simulation{w: w, seed: seed, all: w.changes(seed), landed: map[int]int{}, live: map[int]bool{}, runs: map[int64]*run{}}
+	return SimulateTold(w, seed, func(_, _ *queue.State) {})
+}
+
+// SimulateTold is Simulate, and says after each event how the queue went from one state to the next.
+func SimulateTold(w Workload, seed uint64, told func(before, after *queue.State)) Outcome {
+	s := &simulation{told: told, w: w, seed: seed, all: w.changes(seed), landed: map[int]int{}, live: map[int]bool{}, runs: map[int64]*run{}}
 	for i, c := range s.all {
 		s.agenda.add(happening{at: c.at, comes: i})
 	}
@@ -54,6 +59,7 @@ type simulation struct {
 	live   map[int]bool
 	runs   map[int64]*run // by the rehearsal
 	out    Outcome
+	told   func(before, after *queue.State)
 }
 
 // run is checks that run.
@@ -80,7 +86,9 @@ func (s *simulation) tell(e queue.Event) {
 
 func (s *simulation) plan(e queue.Event) []queue.Action {
 	var actions []queue.Action
-	s.state, actions = queue.Tell(s.state, e)
+	before := s.state
+	s.state, actions = queue.Tell(before, e)
+	s.told(&before, &s.state)
 	s.out.Steps++
 	for id, r := range s.runs { // the order does not matter: each is only added up
 		if s.state.Rehearsal(id) == nil {

@@ -46,7 +46,23 @@ func (p *planner) choose() {
 		w.begin(best, gain)
 		busy++
 	}
+	if busy == 0 && p.Held == "" && p.mayLand() == nil {
+		w.unlock()
+	}
 	p.Weighed = p.Evidence
+}
+
+// unlock rehearses the first in line by itself where nothing runs and nothing can land, whatever it is thought worth: passed or red, the
+// line goes on by it. It is what every other thought may be wrong about without anybody's waiting for ever.
+func (w *weighing) unlock() {
+	for i, e := range w.line {
+		if w.free(i) && !e.Gate.Stopped {
+			if w.worthTrying(one(i)) {
+				w.begin(one(i), w.gain(test{of: one(i)}))
+			}
+			return
+		}
+	}
 }
 
 // oneByOne rehearses the first in line on the tip, and nothing else until that has come to its end.

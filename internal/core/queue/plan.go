@@ -249,14 +249,20 @@ const mostOvertaken = 10
 // first; the others by their places; and last what may not land now, and what is doubted, which others do not wait for.
 func (p *planner) lineUp() {
 	p.raise()
-	p.line = make([]*Entry, 0, len(p.Entries))
-	for i := range p.Entries {
-		e := &p.Entries[i]
-		if e.State == Landing || !e.State.Ended() && e.State != Waiting && !e.Resting(p.At) {
-			p.line = append(p.line, e)
+	p.line = p.Line()
+}
+
+// Line lists the entries that can be rehearsed or are landing, in the order in which they are to land.
+func (s *State) Line() []*Entry {
+	line := make([]*Entry, 0, len(s.Entries))
+	for i := range s.Entries {
+		e := &s.Entries[i]
+		if e.State == Landing || !e.State.Ended() && e.State != Waiting && !e.Resting(s.At) {
+			line = append(line, e)
 		}
 	}
-	slices.SortFunc(p.line, order)
+	slices.SortFunc(line, order)
+	return line
 }
 
 func order(a, b *Entry) int {

@@ -6,8 +6,11 @@ import (
 	"math/rand/v2"
 	"os"
 	"reflect"
+	"runtime"
 	"slices"
 	"strconv"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 )
@@ -527,29 +530,48 @@ func shortened(events []Event, wrong string) []Event {
 
 // Whatever happens, what lands is what was tested, only the guilty are ejected, slots are neither exceeded nor idle, nothing is
 // tested twice; every entry comes to an end when the world calms down, and the events told again give the same state (P1, P2, P3,
-// P8, P9). EVENTS says how many to tell.
+// P8, P9). EVENTS says how many to tell, SEED with which chance to begin.
 func TestP9WhateverHappens(t *testing.T) {
 	least, _ := strconv.Atoi(os.Getenv("EVENTS"))
-	told := 0
-	for seed := uint64(1); told < max(least, 8_000); seed++ {
-		w := &world{checker: newChecker(), rng: rand.New(rand.NewPCG(seed, 2)), now: noon, good: map[int64]bool{}}
-		run(w)
-		told += len(w.events)
-		if w.wrong == "" {
-			continue
-		}
-		short, wrong := w.events, w.wrong
-		if now, _ := fails(short); now != "" {
-			short = shortened(w.events, w.wrong)
-			wrong, _ = fails(short)
-		}
-		for _, e := range short[max(0, len(short)-400):] {
-			data, _ := Encode(e)
-			t.Logf("%s", data)
-		}
-		t.Fatalf("seed %d, after %d events, in short after %d: %s\n(at first: %s)", seed, len(w.events), len(short), wrong, w.wrong)
+	begin, _ := strconv.ParseUint(os.Getenv("SEED"), 10, 64)
+	var told atomic.Int64
+	var newest atomic.Uint64
+	newest.Store(max(begin, 1) - 1)
+	once := []uint64{4500} // what has failed once
+	var wg sync.WaitGroup
+	for range runtime.NumCPU() {
+		wg.Go(func() {
+			for told.Load() < int64(max(least, 8_000)) && !t.Failed() {
+				seed := newest.Add(1)
+				if n := seed - max(begin, 1); n < uint64(len(once)) {
+					seed = once[n]
+				}
+				w := &world{checker: newChecker(), rng: rand.New(rand.NewPCG(seed, 2)), now: noon, good: map[int64]bool{}}
+				run(w)
+				told.Add(int64(len(w.events)))
+				if w.wrong != "" {
+					tellShort(t, seed, w)
+				}
+			}
+		})
 	}
-	t.Logf("%d events", told)
+	wg.Wait()
+	t.Logf("%d events", told.Load())
+}
+
+// tellShort says what went wrong, and by which events, as few as there can be.
+func tellShort(t *testing.T, seed uint64, w *world) {
+	t.Errorf("seed %d, after %d events: %s", seed, len(w.events), w.wrong)
+	short := w.events
+	if now, _ := fails(short); now != "" {
+		short = shortened(w.events, w.wrong)
+		wrong, after := fails(short)
+		t.Logf("in short, after %d: %s", after, wrong)
+	}
+	for _, e := range short[max(0, len(short)-400):] {
+		data, _ := Encode(e)
+		t.Logf("%s", data)
+	}
 }
 
 func run(w *world) {

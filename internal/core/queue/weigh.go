@@ -257,8 +257,9 @@ func (w *weighing) foresee() {
 			for s := t.of; s != 0; s = s.rest() {
 				w.lands[s.first()] = w.lands[s.first()].or(t.whole)
 			}
-			last := t.of.last()
-			w.shown[last] = w.shown[last].or(w.shows(last, t.of))
+			if last := t.of.last(); !t.passed { // what has passed shows nobody guilty any more
+				w.shown[last] = w.shown[last].or(w.shows(last, t.of))
+			}
 		}
 	}
 	clear(w.twice)
