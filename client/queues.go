@@ -35,6 +35,27 @@ func (c queues) Decisions(ctx context.Context, q wire.DecisionQuery, repo string
 	return do(ctx, c.connection, wire.ListDecisions, q)
 }
 
+// QueueNumbers counts how a queue has done.
+func (c queues) QueueNumbers(ctx context.Context, q wire.NumbersQuery, repo string) (wire.QueueNumbers, error) {
+	q.InRepo = inRepo(repo)
+	return do(ctx, c.connection, wire.QueueFigures, q)
+}
+
+// StartForecast begins to work out how a queue would do otherwise.
+func (c queues) StartForecast(ctx context.Context, repo string, n wire.NewForecast) (wire.Forecast, error) {
+	return do(ctx, c.connection, wire.StartForecast, wire.RepoBody[wire.NewForecast]{InRepo: inRepo(repo), Body: n})
+}
+
+// GetForecast returns a forecast as far as it is.
+func (c queues) GetForecast(ctx context.Context, id string) (wire.Forecast, error) {
+	return do(ctx, c.connection, wire.GetForecast, wire.InForecast{ID: id})
+}
+
+// StopForecast gives a forecast up.
+func (c queues) StopForecast(ctx context.Context, id string) (wire.Done, error) {
+	return do(ctx, c.connection, wire.StopForecast, wire.InForecast{ID: id})
+}
+
 // Queue shows the line for a branch; empty: the default branch.
 func (c queues) Queue(ctx context.Context, repo, branch string) (wire.Queue, error) {
 	return do(ctx, c.connection, wire.GetQueue, wire.QueueQuery{InRepo: inRepo(repo), Branch: branch})

@@ -544,6 +544,46 @@ type DecisionQuery struct {
 	Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"the newest so many"`
 }
 
+// NewForecast asks how a queue would do.
+type NewForecast struct {
+	Branch   string      `json:"branch,omitempty" doc:"absent: the default branch"`
+	Days     int         `json:"days,omitempty" doc:"how many of the last days are gone through again, from 1 to 90; absent: 14"`
+	Settings NewSettings `json:"settings,omitempty" doc:"what would be otherwise"`
+	Arrivals float64     `json:"arrivals,omitempty" doc:"how many times as many changes would come, from 0.1 to 20"`
+	Freeze   *NewFreeze  `json:"freeze,omitempty" doc:"freezes that would have been in force, moved back by whole weeks"`
+	Work     *NewWork    `json:"work,omitempty" doc:"what comes; absent: what has come to the queue of late"`
+}
+
+// NewSettings are settings of a queue that might be; what is absent stays as it is.
+type NewSettings struct {
+	Slots   int    `json:"slots,omitempty"`
+	Reruns  *int   `json:"reruns,omitempty"`
+	Tests   string `json:"tests,omitempty" enum:"strict,by_area"`
+	Planner string `json:"planner,omitempty" enum:"adaptive,one-at-a-time"`
+}
+
+// NewWork describes what comes to a queue.
+type NewWork struct {
+	PerHour     float64 `json:"per_hour" doc:"changes that come in an hour" example:"6"`
+	Minutes     float64 `json:"minutes" doc:"that the checks of a rehearsal take, in the middle" example:"10"`
+	Red         float64 `json:"red" doc:"of 100 changes, those that are red by themselves" example:"10"`
+	Flaky       float64 `json:"flaky,omitempty" doc:"of 100 runs, those that are red by nobody's fault"`
+	Conflicting float64 `json:"conflicting,omitempty" doc:"of 100 pairs that touch the same, those that do not go together"`
+	Areas       int     `json:"areas,omitempty" doc:"how many there are; absent: one"`
+}
+
+// InForecast names a forecast.
+type InForecast struct {
+	ID string `path:"id" doc:"of the forecast"`
+}
+
+// NumbersQuery asks how a queue has done.
+type NumbersQuery struct {
+	InRepo
+	Branch string `query:"branch" doc:"absent: the default branch"`
+	Days   int    `query:"days" minimum:"1" maximum:"366" default:"14" doc:"that are counted, up to now"`
+}
+
 // NewEntry is how a change is to land.
 type NewEntry struct {
 	Strategy     change.Strategy `json:"strategy,omitempty" doc:"absent: the rules' default"`

@@ -361,9 +361,19 @@ type Entry struct {
 	DeleteSource bool       `json:"delete_source"`
 	JoinedBy     string     `json:"joined_by"`
 	Reason       string     `json:"reason" doc:"why it is where it is"`
+	Ahead        []int      `json:"ahead,omitempty" doc:"changes that are ahead of it in line, the first ones"`
+	Likely       *Likely    `json:"likely,omitempty" doc:"when it is likely to land; absent: it has ended"`
+	Cause        string     `json:"cause,omitempty" doc:"why it was ejected, in a word"`
 	Rehearsal    *Rehearsal `json:"rehearsal,omitempty"`
 	CreatedAt    time.Time  `json:"created_at"`
 	EndedAt      *time.Time `json:"ended_at,omitempty"`
+}
+
+// Likely is when a change in line is likely to land, by how long it took those before it in the same queue.
+type Likely struct {
+	Half  *time.Time `json:"half,omitempty" doc:"half of those like it have landed by then; absent: it cannot be said"`
+	Most  *time.Time `json:"most,omitempty" doc:"nine of ten have"`
+	Words string     `json:"words" doc:"what it rests on, or why it cannot be said"`
 }
 
 // Rehearsal is a commit built as if what it stands on had landed.
@@ -375,6 +385,8 @@ type Rehearsal struct {
 	Commit string  `json:"commit"`
 	Tested string  `json:"tested" doc:"the commit that the checks run on: that of the last of the path"`
 	Checks []Check `json:"checks"`
+
+	Since time.Time `json:"since" doc:"it was built, or tested once more"`
 }
 
 // QueueRehearsal is one of the rehearsals that a queue has at once.
@@ -409,6 +421,104 @@ type QueueSupposes struct {
 	Words   string  `json:"words" doc:"the same, in a sentence"`
 }
 
+// Kept is how what was said about when changes would land came out.
+type Kept struct {
+	Of   int `json:"of" doc:"changes that landed lately, and of which something was said when they lined up"`
+	Half int `json:"half" doc:"those that landed within the time within which half were to"`
+	Most int `json:"most" doc:"those within the time within which nine of ten were to"`
+}
+
+// QueueNumbers is how a queue has done.
+type QueueNumbers struct {
+	Branch       string         `json:"branch"`
+	Since        time.Time      `json:"since"`
+	Until        time.Time      `json:"until"`
+	Landed       int            `json:"landed"`
+	Ejected      int            `json:"ejected"`
+	Withdrawn    int            `json:"withdrawn"`
+	CheckMinutes float64        `json:"check_minutes" doc:"for which checks of rehearsals ran"`
+	MinutesEach  float64        `json:"minutes_each" doc:"the same, for each change that landed"`
+	Cancelled    int            `json:"cancelled" doc:"runs of checks that were called off"`
+	Stages       []StageNumbers `json:"stages" doc:"of what landed"`
+	Ejections    []Ejections    `json:"ejections" doc:"by cause, the most frequent first"`
+	Checks       []CheckNumbers `json:"checks"`
+	Times        []TimeNumbers  `json:"times" doc:"by the day, or over two days and less by the hour, in UTC; those without any are left out"`
+	Kept         Kept           `json:"kept"`
+}
+
+// StageNumbers is how long changes that landed were in a stage.
+type StageNumbers struct {
+	Stage string  `json:"stage" enum:"waiting,queued,rehearsing,landing,ready to landed"`
+	Means string  `json:"means"`
+	Half  float64 `json:"half" doc:"seconds, within which half of them were"`
+	Most  float64 `json:"most" doc:"seconds, within which nine of ten were"`
+}
+
+// Ejections counts what was ejected for one cause.
+type Ejections struct {
+	Cause string `json:"cause" doc:"checks, conflict, push, closed, approvals, and so on"`
+	Count int    `json:"count"`
+}
+
+// CheckNumbers counts the runs of one check on rehearsals.
+type CheckNumbers struct {
+	Name      string  `json:"name"`
+	Runs      int     `json:"runs"`
+	Minutes   float64 `json:"minutes"`
+	Failed    int     `json:"failed"`
+	Reruns    int     `json:"reruns" doc:"runs that were asked for once more"`
+	Flakes    int     `json:"flakes" doc:"of them, those that passed where it had failed"`
+	Cancelled int     `json:"cancelled"`
+	Reused    int     `json:"reused" doc:"passes on another commit of the same tree, which were taken instead"`
+}
+
+// TimeNumbers counts one day, or one hour.
+type TimeNumbers struct {
+	From         time.Time `json:"from"`
+	Landed       int       `json:"landed"`
+	Ejected      int       `json:"ejected"`
+	Half         float64   `json:"half" doc:"seconds from ready to landed"`
+	Most         float64   `json:"most"`
+	CheckMinutes float64   `json:"check_minutes"`
+}
+
+// Forecast is how a queue would do.
+type Forecast struct {
+	ID      string           `json:"id"`
+	Branch  string           `json:"branch"`
+	State   string           `json:"state" enum:"running,ready,stopped,failed"`
+	Done    float64          `json:"done" doc:"the share that is worked out, from 0 to 1"`
+	Of      string           `json:"of" doc:"what it rests on"`
+	AsItWas *ForecastFigures `json:"as_it_was,omitempty" doc:"how the queue did in truth; absent: the work is described"`
+	Columns []ForecastColumn `json:"columns" doc:"as it is, and as it was asked for; none before it is ready"`
+}
+
+// ForecastColumn is one way in which a queue might be.
+type ForecastColumn struct {
+	Name     string          `json:"name"`
+	Settings QueueSettings   `json:"settings"`
+	Figures  ForecastFigures `json:"figures"`
+	Oracle   ForecastFigures `json:"oracle" doc:"with a planner that knows beforehand which changes are good: no queue can do much better"`
+	Words    string          `json:"words,omitempty" doc:"what it is beside the first, in a sentence"`
+}
+
+// ForecastFigures are how a queue does, in the mean of several goes.
+type ForecastFigures struct {
+	Landed       float64   `json:"landed"`
+	Ejected      float64   `json:"ejected"`
+	Wrongly      float64   `json:"wrongly" doc:"of those that were ejected, the innocent"`
+	Half         float64   `json:"half" doc:"minutes from ready to landed, within which half of them landed"`
+	Most         float64   `json:"most" doc:"minutes, within which nine of ten did"`
+	Late         float64   `json:"late" doc:"minutes, within which nineteen of twenty did"`
+	CheckMinutes float64   `json:"check_minutes"`
+	MinutesEach  float64   `json:"minutes_each" doc:"minutes of checks for each that landed"`
+	Runs         float64   `json:"runs" doc:"rehearsals whose checks ran"`
+	Cancelled    float64   `json:"cancelled" doc:"of them, those that were called off"`
+	Within       []float64 `json:"within" doc:"minutes within which each further twentieth landed, from none to all"`
+	Overrun      bool      `json:"overrun" doc:"more came than it could land"`
+	OverrunDay   int       `json:"overrun_day,omitempty" doc:"on which day"`
+}
+
 // QueueSettings is what the rules say of a queue.
 type QueueSettings struct {
 	Planner string `json:"planner" enum:"adaptive,one-at-a-time"`
@@ -427,6 +537,7 @@ type Queue struct {
 	Rehearsals []QueueRehearsal `json:"rehearsals" doc:"those that are under way, oldest first"`
 	Settings   QueueSettings    `json:"settings"`
 	Supposes   QueueSupposes    `json:"supposes"`
+	Kept       Kept             `json:"kept"`
 	Recent     []Entry          `json:"recent" doc:"ended, newest first"`
 	Stops      []Stop           `json:"stops" doc:"why nothing lands on the branch now: freezes, and who holds the queue"`
 	Red        []RedTip         `json:"red" doc:"checks that the rules want on the branch's tip and that have failed there"`

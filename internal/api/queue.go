@@ -31,6 +31,18 @@ func (s *server) queue() {
 	serve(s, wire.RaiseEntry, func(ctx context.Context, a accounts.Actor, q *wire.ChangeBody[wire.Reasoned]) (wire.Entry, error) {
 		return s.Service.Queues.Raise(ctx, a, q.Repository(), q.Number, q.Body.Reason)
 	})
+	serve(s, wire.QueueFigures, func(ctx context.Context, a accounts.Actor, q *wire.NumbersQuery) (wire.QueueNumbers, error) {
+		return s.Service.Queues.Numbers(ctx, a, q.Repository(), *q)
+	})
+	serve(s, wire.StartForecast, func(ctx context.Context, a accounts.Actor, q *wire.RepoBody[wire.NewForecast]) (wire.Forecast, error) {
+		return s.Service.Forecasts.Start(ctx, a, q.Repository(), q.Body)
+	})
+	serve(s, wire.GetForecast, func(ctx context.Context, a accounts.Actor, q *wire.InForecast) (wire.Forecast, error) {
+		return s.Service.Forecasts.Get(ctx, a, q.ID)
+	})
+	serve(s, wire.StopForecast, func(ctx context.Context, a accounts.Actor, q *wire.InForecast) (wire.Done, error) {
+		return wire.Done{Done: true}, s.Service.Forecasts.Stop(ctx, a, q.ID)
+	})
 	serve(s, wire.ListDecisions, func(ctx context.Context, a accounts.Actor, q *wire.DecisionQuery) ([]wire.QueueDecision, error) {
 		return s.Service.Queues.Decisions(ctx, a, q.Repository(), *q)
 	})

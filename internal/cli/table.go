@@ -60,10 +60,16 @@ var colours = map[state]string{
 // newTable makes a table that prints to a file, or to whatever else takes text.
 func newTable(w io.Writer) *table {
 	t := &table{out: w}
-	if f, isFile := w.(*os.File); isFile && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" {
-		t.paint = term.IsTerminal(int(f.Fd()))
+	if os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" {
+		t.paint = toTerminal(w)
 	}
 	return t
+}
+
+// toTerminal says whether what is written is seen on a terminal.
+func toTerminal(w io.Writer) bool {
+	f, isFile := w.(*os.File)
+	return isFile && term.IsTerminal(int(f.Fd()))
 }
 
 // Write prints a text as it is, after the rows before it.

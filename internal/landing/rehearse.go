@@ -346,7 +346,7 @@ func (s *Conductor) whyNotBuilt(ctx context.Context, repo *records.Repository, g
 	why := queue.Obstacle{Text: err.Error(), Number: g.Change.Number, Source: g.Change.Source, Target: g.Change.Target}
 	switch {
 	case isA[lostError](err):
-		return queue.NotBuilt{At: at, Rehearsal: wanted.ID, Entry: g.Entry.ID, Why: err.Error()}
+		return queue.NotBuilt{At: at, Rehearsal: wanted.ID, Entry: g.Entry.ID, Cause: queue.ByApprovals, Why: err.Error()}
 	case isA[*rehearsal.ConflictError](err):
 		why.Kind, why.With = queue.Conflicts, s.landedSince(ctx, repo, g, base)
 	case isA[*rehearsal.DifferentError](err):
@@ -359,7 +359,7 @@ func (s *Conductor) whyNotBuilt(ctx context.Context, repo *records.Repository, g
 		s.log.Error("a rehearsal could not be built", "repository", repo.Name, "change", g.Change.Number, "error", err)
 		return queue.BuildFailed{At: at, Rehearsal: wanted.ID, Trouble: typed.Shortened(err.Error())}
 	}
-	return queue.NotBuilt{At: at, Rehearsal: wanted.ID, Entry: g.Entry.ID, Why: why.Reason()}
+	return queue.NotBuilt{At: at, Rehearsal: wanted.ID, Entry: g.Entry.ID, Cause: queue.Cause(why.Kind), Why: why.Reason()}
 }
 
 // landedSince lists the changes that touched the files in which a change conflicts with a commit, since it was begun. It is words

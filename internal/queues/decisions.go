@@ -13,6 +13,7 @@ import (
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
+	"tavrin/internal/core/forecast"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/queue"
 	"tavrin/internal/core/rules"
@@ -73,7 +74,7 @@ func (s *Queues) Decisions(ctx context.Context, a accounts.Actor, name string, q
 		return nil, err
 	}
 	out := []wire.QueueDecision{}
-	state, err := replay(snap.DB, line.ID, func(at queue.State, told string, action queue.Action) {
+	state, watch, err := replay(snap.DB, line.ID, func(at queue.State, told string, action queue.Action) {
 		d := wire.QueueDecision{At: at.At, Told: told, Do: string(action.Do), Rehearsal: action.Rehearsal, Path: []int{}, Why: action.Why}
 		if of := at.Changes([]int64{action.Entry}); len(of) > 0 {
 			d.Number = of[0]
@@ -94,38 +95,46 @@ func (s *Queues) Decisions(ctx context.Context, a accounts.Actor, name string, q
 	if err != nil {
 		return nil, err
 	}
-	replayed, err := json.Marshal(state)
+	replayed, err := json.Marshal(known{state, watch})
 	if err != nil {
 		return nil, err
 	}
-	if kept, err := json.Marshal(line.State); err != nil || !bytes.Equal(replayed, kept) {
+	if kept, err := json.Marshal(known{line.State, line.Watch}); err != nil || !bytes.Equal(replayed, kept) {
 		return nil, fmt.Errorf("the queue of %s is on record otherwise than what it was told makes it", line.Target)
 	}
 	return out[max(0, len(out)-cmp.Or(q.Limit, 100)):], nil
 }
 
+// known is what a queue knows, and what is known of it.
+type known struct {
+	State queue.State
+	Watch forecast.Watch
+}
+
 // replay tells a queue again what it was told, and hears of each action, with the state in which it was decided.
-func replay(db *gorm.DB, queueID int64, hear func(queue.State, string, queue.Action)) (state queue.State, err error) {
+func replay(db *gorm.DB, queueID int64, hear func(queue.State, string, queue.Action)) (state queue.State, watch forecast.Watch, err error) {
 	const atOnce = 1000
 	for after := int64(0); ; {
 		var rows []records.QueueEvent
 		if err := db.Where("queue_id = ? AND version > ?", queueID, after).Order("version").Limit(atOnce).Find(&rows).Error; err != nil {
-			return state, err
+			return state, watch, err
 		}
 		for _, row := range rows {
 			e, err := queue.Decode([]byte(row.Event))
 			if err != nil {
-				return state, err
+				return state, watch, err
 			}
 			var actions []queue.Action
-			state, actions = queue.Tell(state, e)
+			before := state
+			state, actions = queue.Tell(before, e)
+			watch = watch.Told(&before, &state)
 			for _, action := range actions {
 				hear(state, queue.KindOf(e), action)
 			}
 			after = row.Version
 		}
 		if len(rows) < atOnce {
-			return state, nil
+			return state, watch, nil
 		}
 	}
 }
@@ -158,7 +167,8 @@ func rehearsalsOf(state queue.State) []wire.QueueRehearsal {
 	return out
 }
 
-func settingsOf(s queue.Settings) wire.QueueSettings {
+// SettingsOf describes the settings of a queue.
+func SettingsOf(s queue.Settings) wire.QueueSettings {
 	v := wire.QueueSettings{Planner: string(cmp.Or(s.Planner, queue.Adaptive)), Slots: max(s.Slots, 1), Reruns: s.Reruns, Tests: string(rules.Strict), OnPush: string(cmp.Or(s.OnPush, queue.Stays))}
 	if s.Areas {
 		v.Tests = string(rules.ByArea)

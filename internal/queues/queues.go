@@ -15,6 +15,7 @@ import (
 	"tavrin/internal/conflicts"
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
+	"tavrin/internal/core/forecast"
 	"tavrin/internal/core/gate"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/queue"
@@ -72,11 +73,13 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 		entry = records.Entry{RepositoryID: repo.ID, ChangeID: c.ID, Target: c.Target, State: string(queue.Waiting),
 			Strategy: string(strategy),
 			Message:  n.Message, DeleteSource: remove, JoinedBy: a.Login(), Reason: "its gate is about to be judged", CreatedAt: s.records.Now()}
+		entry.Lines = g.Revision.Added + g.Revision.Removed
+		entry.Touches.Areas, entry.Touches.Everywhere = gate.Touches(g.Set, g.Facts)
 		if err := tx.Create(&entry).Error; err != nil {
 			return records.OrTaken(err, "change %d is in the queue already: tavrin queue leave %d takes it out", number,
 				number)
 		}
-		if err := s.Tell(tx, repo, c.Target, queue.Joined{At: now(tx), Entry: entry.ID, Change: number, Author: c.OpenedBy, Lines: g.Revision.Added + g.Revision.Removed}); err != nil {
+		if err := s.Tell(tx, repo, c.Target, queue.Joined{At: now(tx), Entry: entry.ID, Change: number, Author: c.OpenedBy, Lines: entry.Lines}); err != nil {
 			return err
 		}
 		return tx.Record(a.Login(), repo, event.QueueJoined{OfChange: event.OfChange{Number: number},
@@ -216,18 +219,19 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 		g := of[e.ChangeID]
 		v := wire.Entry{
 			ID: e.ID, Number: g.Change.Number, Title: g.Change.Title, Target: e.Target, State: e.State, Strategy: e.Strategy, Message: e.Message,
-			DeleteSource: e.DeleteSource, JoinedBy: e.JoinedBy, Reason: e.Reason, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt,
+			DeleteSource: e.DeleteSource, JoinedBy: e.JoinedBy, Reason: e.Reason, Cause: e.Cause, CreatedAt: e.CreatedAt, EndedAt: e.EndedAt,
 		}
 		var path []int
 		if e.EndedAt == nil {
 			if lines[e.Target] == nil {
-				if lines[e.Target], err = lineOf(snap.DB, repo, e.Target); err != nil {
+				if lines[e.Target], err = s.lineOf(snap.DB, repo, e.Target); err != nil {
 					return nil, err
 				}
 			}
 			if r := lines[e.Target].state.Rehearsal(e.Rehearsal); r != nil {
 				path = lines[e.Target].state.Changes(r.Path)
 			}
+			v.Ahead, v.Likely = lines[e.Target].foreseen(e)
 			g.Entry = e
 			v.Position, v.Reason = lines[e.Target].places[e.ID], s.reason(g, lines[e.Target].state)
 			if x := found[e.ChangeID]; x.ChangeID != 0 && (e.State == string(queue.Waiting) || e.State == string(queue.Queued)) {
@@ -239,10 +243,13 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 		}
 		if r, any := rehearsals[e.ID]; any && (r.Ended == "" || e.EndedAt != nil) {
 			v.Rehearsal = &wire.Rehearsal{ID: r.ID, Number: r.Number, Path: []int{g.Change.Number}, Base: r.Base, Commit: r.CommitID, Tested: r.Tested,
-				Checks: append([]wire.Check{}, checks[r.Tested]...)}
+				Checks: append([]wire.Check{}, checks[r.Tested]...), Since: r.CreatedAt}
 		}
 		if v.Rehearsal != nil && len(path) > 0 {
 			v.Rehearsal.Path = path
+			if r := lines[e.Target].state.Rehearsal(e.Rehearsal); r != nil {
+				v.Rehearsal.Since = r.Since
+			}
 		}
 		out[e.ID] = v
 	}
@@ -251,21 +258,48 @@ func (s *Queues) EntryViews(snap *records.View, repo *records.Repository, entrie
 
 // line is the queue of one target: what it knows, and the positions of its entries.
 type line struct {
+	queue  records.Queue
 	state  queue.State
 	places map[int64]int
+	order  []*queue.Entry // those in line
+	likely map[int64]forecast.Likely
 }
 
-func lineOf(db *gorm.DB, repo *records.Repository, target string) (*line, error) {
+func (s *Queues) lineOf(db *gorm.DB, repo *records.Repository, target string) (*line, error) {
 	q, err := load(db, repo.ID, target)
 	if err != nil {
 		return nil, err
 	}
 	alive, err := aliveEntries(db, repo, target)
-	l := &line{state: q.State, places: map[int64]int{}}
+	l := &line{queue: q, state: q.State, places: map[int64]int{}}
+	l.order, l.likely = q.State.Line(), q.Watch.Likely(&q.State, s.records.Now())
 	for i, e := range alive {
 		l.places[e.ID] = i + 1
 	}
 	return l, err
+}
+
+// foreseen says who is ahead of an entry, and when it is likely to land.
+func (l *line) foreseen(e *records.Entry) (ahead []int, v *wire.Likely) {
+	const most = 20
+	if e.State == string(queue.Waiting) {
+		return nil, &wire.Likely{Words: "its gate is not ready: nobody knows how long people take"}
+	}
+	for _, x := range l.order[:min(len(l.order), most)] {
+		if x.ID == e.ID {
+			break
+		}
+		ahead = append(ahead, x.Change)
+	}
+	x, said := l.likely[e.ID]
+	if !said {
+		return ahead, &wire.Likely{Words: "it is tried again later"}
+	}
+	v = &wire.Likely{Words: x.Words}
+	if !x.Half.IsZero() {
+		v.Half, v.Most = &x.Half, &x.Most
+	}
+	return ahead, v
 }
 
 // rehearsalViews finds the newest rehearsal of each entry that was built, and the checks on it by commit.
@@ -362,7 +396,8 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 	if err != nil {
 		return out, err
 	}
-	out.Rehearsals, out.Settings, out.Supposes = rehearsalsOf(line.State), settingsOf(line.State.Settings), supposes(line.State)
+	out.Kept.Half, out.Kept.Most, out.Kept.Of = line.Watch.Score()
+	out.Rehearsals, out.Settings, out.Supposes = rehearsalsOf(line.State), SettingsOf(line.State.Settings), supposes(line.State)
 	standing, err := freezes.InForce(db, repo, s.records.Now())
 	if err != nil {
 		return out, err

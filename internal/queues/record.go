@@ -84,6 +84,7 @@ func (s *Queues) tell(tx *records.Tx, repo *records.Repository, q *records.Queue
 		before := q.State
 		var actions []queue.Action
 		q.State, actions = queue.Tell(before, e)
+		q.Watch = q.Watch.Told(&before, &q.State)
 		q.Version++
 		data, err := queue.Encode(e)
 		if err == nil {
@@ -142,7 +143,9 @@ func (s *Queues) follow(tx *records.Tx, repo *records.Repository, queueID int64,
 		}
 		set := map[string]any{"state": string(e.State), "place": e.Place, "reason": e.Reason, "rehearsal": e.Rehearsal}
 		if e.State.Ended() {
-			set["ended_at"] = tx.Now()
+			set["ended_at"], set["cause"] = tx.Now(), string(e.Cause)
+			set["waited"], set["queued"], set["rehearsed"], set["landed"] = e.Spent.Waiting.Milliseconds(), e.Spent.Queued.Milliseconds(),
+				e.Spent.Rehearsing.Milliseconds(), e.Spent.Landing.Milliseconds()
 		}
 		if err := tx.Model(&records.Entry{}).Where("id = ?", e.ID).Updates(set).Error; err != nil {
 			return err

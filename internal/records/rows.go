@@ -6,6 +6,7 @@ import (
 
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/event"
+	"tavrin/internal/core/forecast"
 	"tavrin/internal/core/queue"
 )
 
@@ -332,8 +333,9 @@ type Queue struct {
 	ID           int64
 	RepositoryID int64
 	Target       string
-	Version      int64       // events it was told
-	State        queue.State `gorm:"serializer:json"`
+	Version      int64          // events it was told
+	State        queue.State    `gorm:"serializer:json"`
+	Watch        forecast.Watch `gorm:"serializer:json"` // how long its changes took to land
 }
 
 // QueueEvent is something that a queue was told.
@@ -357,6 +359,13 @@ type Entry struct {
 	JoinedBy     string
 	Reason       string
 	Rehearsal    int64 // number of the one that it is shown with; 0: none
+	Cause        string
+	Touches      queue.Touched `gorm:"serializer:json"` // as it was when it joined
+	Lines        int
+	Waited       int64 // milliseconds in each state, once it has ended
+	Queued       int64
+	Rehearsed    int64
+	Landed       int64
 	CreatedAt    time.Time
 	EndedAt      *time.Time
 }

@@ -24,6 +24,7 @@ import (
 	"tavrin/internal/desk"
 	"tavrin/internal/facts"
 	"tavrin/internal/folder"
+	"tavrin/internal/forecasts"
 	"tavrin/internal/freezes"
 	"tavrin/internal/git"
 	"tavrin/internal/hosted"
@@ -108,6 +109,7 @@ type Rooms struct {
 	Intake        *intake.Intake
 	Landing       *landing.Conductor
 	Trials        *trials.Trials
+	Forecasts     *forecasts.Forecasts
 	Desk          *desk.Desk
 	Notifications *desk.Notifications
 	Audit         *audit.Auditor
@@ -230,6 +232,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 		Records: r, Disk: s.Disk, Moves: s.Moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Waivers: s.Waivers,
 		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Key: key, SignCommits: o.SignCommits, Log: o.Log,
 	})
+	s.Forecasts = forecasts.New(r, s.Rulebook)
 	s.Trials = trials.New(r, s.Disk, s.Rulebook, s.Facts)
 	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook, s.Disk)
 	s.Notifications = desk.NewNotifications(r, s.Desk)
@@ -279,6 +282,7 @@ func (s *Service) every(ctx context.Context, pause time.Duration, what string, w
 // Close stops the queues, waits for what they are doing, and closes the records.
 func (s *Service) Close() error {
 	s.stop()
+	s.Forecasts.Close()
 	s.tasks.Wait()
 	s.Disk.Git.Close()
 	s.Records.EndStreams()

@@ -15,10 +15,16 @@ type agenda struct {
 type happening struct {
 	at    time.Duration
 	order int
-	comes int // the index of a change; -1: a run ends
+	comes int // the index of a change, or what else happens
 	run   int
 	of    int64 // what the run is of
 }
+
+const (
+	runEnds    = -1
+	stopBegins = -2
+	stopEnds   = -3
+)
 
 func (h happening) before(o happening) bool { return h.at < o.at || h.at == o.at && h.order < o.order }
 
@@ -69,8 +75,12 @@ type Outcome struct {
 	Busy      time.Duration
 	Cancelled int
 	Steps     int // of the planner
+	// Given says that it was given up, since nobody waits for it any more.
+	Given bool
 	// Unstable says that more were in line than there may be, so that the rest was not gone through.
 	Unstable bool
+	Until    time.Duration // when it was
+	Left     int           // that were in line at the end
 }
 
 // Quantile is the time within which a share of the changes landed, in minutes; 0: none has landed.

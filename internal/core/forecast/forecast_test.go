@@ -27,6 +27,9 @@ func TestSimulate(t *testing.T) {
 				t.Error("another time it goes otherwise")
 			}
 			came := len(w.changes(3))
+			if got.Left > 0 && !got.Unstable {
+				t.Errorf("%d wait for ever", got.Left)
+			}
 			if !got.Unstable && len(got.Minutes)+got.Ejected != came {
 				t.Errorf("%d came, %d landed, %d were ejected", came, len(got.Minutes), got.Ejected)
 			}

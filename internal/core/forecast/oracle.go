@@ -45,7 +45,7 @@ func Oracle(w Workload, seed uint64) Outcome {
 			for _, n := range r.of {
 				if live[n] {
 					delete(live, n)
-					out.Minutes = append(out.Minutes, (h.at - all[n].at).Minutes())
+					out.Minutes = append(out.Minutes, (w.free(h.at) - all[n].at).Minutes())
 				}
 			}
 			lands := func(n int) bool { return live[n] }

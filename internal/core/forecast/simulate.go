@@ -1,7 +1,6 @@
 package forecast
 
 import (
-	"fmt"
 	"slices"
 	"strconv"
 	"time"
@@ -14,14 +13,18 @@ const most = 500
 
 // Simulate has the planner deal with a workload.
 func Simulate(w Workload, seed uint64) Outcome {
-	return SimulateTold(w, seed, func(_, _ *queue.State) {})
+	return SimulateTold(w, seed, func(_, _ *queue.State) bool { return true })
 }
 
-// SimulateTold is Simulate, and says after each event how the queue went from one state to the next.
-func SimulateTold(w Workload, seed uint64, told func(before, after *queue.State)) Outcome {
+// SimulateTold is Simulate, and says after each event how the queue went from one state to the next; it ends when that is answered with no.
+func SimulateTold(w Workload, seed uint64, told func(before, after *queue.State) bool) Outcome {
 	s := &simulation{told: told, w: w, seed: seed, all: w.changes(seed), landed: map[int]int{}, live: map[int]bool{}, runs: map[int64]*run{}}
 	for i, c := range s.all {
 		s.agenda.add(happening{at: c.at, comes: i})
+	}
+	for _, x := range w.Stops {
+		s.agenda.add(happening{at: x.From, comes: stopBegins})
+		s.agenda.add(happening{at: x.To, comes: stopEnds})
 	}
 	s.tell(queue.Configured{At: s.at(), Settings: w.Settings})
 	s.tell(queue.TargetMoved{At: s.at(), Tip: "tip"})
@@ -31,19 +34,26 @@ func SimulateTold(w Workload, seed uint64, told func(before, after *queue.State)
 			break
 		}
 		s.now = h.at
-		if h.comes >= 0 {
-			s.come(h.comes)
-		} else {
+		switch h.comes {
+		case stopBegins:
+			s.tell(queue.Held{At: s.at(), Why: "nothing lands at this time"})
+		case stopEnds:
+			s.tell(queue.Held{At: s.at()})
+		case runEnds:
 			s.end(h)
+		default:
+			s.come(h.comes)
+		}
+		if s.out.Given {
+			return s.out
 		}
 		if len(s.live) > most {
-			s.out.Unstable = true
+			s.out.Unstable, s.out.Left = true, len(s.live)
+			s.out.Until = s.now
 			return s.out
 		}
 	}
-	if len(s.live) > 0 {
-		panic(fmt.Sprintf("forecast: %d changes of %s wait for ever: %+v; %+v", len(s.live), w.Name, s.state.Entries, s.state.Rehearsals))
-	}
+	s.out.Left = len(s.live)
 	return s.out
 }
 
@@ -59,7 +69,7 @@ type simulation struct {
 	live   map[int]bool
 	runs   map[int64]*run // by the rehearsal
 	out    Outcome
-	told   func(before, after *queue.State)
+	told   func(before, after *queue.State) bool
 }
 
 // run is checks that run.
@@ -88,7 +98,7 @@ func (s *simulation) plan(e queue.Event) []queue.Action {
 	var actions []queue.Action
 	before := s.state
 	s.state, actions = queue.Tell(before, e)
-	s.told(&before, &s.state)
+	s.out.Given = !s.told(&before, &s.state) || s.out.Given
 	s.out.Steps++
 	for id, r := range s.runs { // the order does not matter: each is only added up
 		if s.state.Rehearsal(id) == nil {
@@ -155,7 +165,7 @@ func (s *simulation) come(n int) {
 		}
 	}
 	s.live[n] = true
-	s.tell(queue.Joined{At: s.at(), Entry: int64(n), Change: n})
+	s.tell(queue.Joined{At: s.at(), Entry: int64(n), Change: n, Author: c.author, Lines: c.lines})
 	s.tell(queue.Seen{At: s.at(), Entry: int64(n), Gate: queue.Gate{Revision: 1, Ready: true, Touches: c.touches}})
 }
 
@@ -171,7 +181,7 @@ func (s *simulation) begin(r *queue.Rehearsal) {
 		})
 	}
 	s.runs[r.ID] = x
-	s.agenda.add(happening{at: s.now + s.w.takes(s.seed, x.number), comes: -1, run: x.number, of: r.ID})
+	s.agenda.add(happening{at: s.now + s.w.takes(s.seed, x.number), comes: runEnds, run: x.number, of: r.ID})
 }
 
 func (s *simulation) stop(r *run) {

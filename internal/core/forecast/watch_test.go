@@ -60,7 +60,7 @@ func TestLikelyTimesComeTrue(t *testing.T) {
 				var watch Watch
 				first, looks := map[int64]promise{}, map[int64][]promise{}
 				next := epoch
-				SimulateTold(w, seed, func(before, after *queue.State) {
+				SimulateTold(w, seed, func(before, after *queue.State) bool {
 					for ; next.Before(after.At); next = next.Add(7 * time.Minute) {
 						if next.Before(before.At) {
 							continue
@@ -93,6 +93,7 @@ func TestLikelyTimesComeTrue(t *testing.T) {
 							first[e.ID] = promise{l.Half, l.Most}
 						}
 					}
+					return true
 				})
 			}
 			t.Logf("at first: %s; looked at later: %s; most is %.1f times half", atFirst, later, spread/count)
@@ -112,7 +113,7 @@ func TestLikelyTimesAreNotInvented(t *testing.T) {
 	said := map[string]bool{}
 	var watch Watch
 	landed := 0
-	SimulateTold(w, 5, func(before, after *queue.State) {
+	SimulateTold(w, 5, func(before, after *queue.State) bool {
 		watch = watch.Told(before, after)
 		for _, e := range after.Entries {
 			if e.State == queue.Landed {
@@ -135,6 +136,7 @@ func TestLikelyTimesAreNotInvented(t *testing.T) {
 				t.Fatalf("while it is held: %+v", l)
 			}
 		}
+		return true
 	})
 	for _, words := range []string{"too few have landed to say when: 3, and from 10 on it can be said", "nothing is ahead of it; its checks run for 0 s and take 10 min"} {
 		if !said[words] {

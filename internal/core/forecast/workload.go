@@ -9,7 +9,9 @@
 package forecast
 
 import (
+	"cmp"
 	"math"
+	"slices"
 	"strconv"
 	"time"
 
@@ -33,8 +35,28 @@ type Workload struct {
 	Median time.Duration
 	Spread float64
 
+	// Came is what came, where that is known; Times as often as that. PerHour, Guilty and Areas are of no account then. Took is how long
+	// checks took: each time one of these.
+	Came  []Arrival
+	Times float64
+	Took  []time.Duration
+	// Stops are times at which nothing lands, in order.
+	Stops []Span
+
 	Settings queue.Settings
 }
+
+// Arrival is a change that came.
+type Arrival struct {
+	At      time.Duration // it was ready, from the beginning
+	Guilty  bool
+	Touches queue.Touched
+	Author  string
+	Lines   int
+}
+
+// Span is a part of the time that is gone through.
+type Span struct{ From, To time.Duration }
 
 // change is one change of a workload.
 type change struct {
@@ -44,11 +66,16 @@ type change struct {
 	areas     uint64
 	conflicts []int // changes that it does not go together with
 	over      bool  // it has landed, or was ejected
+	author    string
+	lines     int
 }
 
 // changes makes the changes of a workload, in the order in which they come.
 func (w Workload) changes(seed uint64) []*change {
 	chance := source(seed*0x9e3779b1 + 1)
+	if len(w.Came) > 0 {
+		return w.again(&chance)
+	}
 	weights, sum := make([]float64, w.Areas), 0.0
 	for i := range weights {
 		sum += 1 / float64(i+1)
@@ -78,14 +105,60 @@ func (w Workload) changes(seed uint64) []*change {
 	}
 }
 
+// again makes what came again, as often as is asked for: each change once at its time, and what there is to be more of it at other times
+// near by.
+func (w Workload) again(chance *source) []*change {
+	const near = 4 * time.Hour
+	bits := map[string]uint64{}
+	var out []*change
+	for _, a := range w.Came {
+		c := change{at: a.At, guilty: a.Guilty, touches: a.Touches, author: a.Author, lines: a.Lines}
+		for _, area := range a.Touches.Areas {
+			if bits[area] == 0 {
+				bits[area] = 1 << (len(bits) % 64)
+			}
+			c.areas |= bits[area]
+		}
+		if a.Touches.Everywhere || c.areas == 0 {
+			c.areas = math.MaxUint64
+		}
+		for k := w.Times; k > 0; k-- {
+			if k < 1 && chance.fraction() >= k {
+				break
+			}
+			one := c
+			if k != w.Times {
+				one.at = min(max(0, one.at+time.Duration((chance.fraction()-.5)*float64(near))), w.Length)
+			}
+			out = append(out, &one)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *change) int { return cmp.Compare(a.at, b.at) })
+	return out
+}
+
 // conflict says whether two changes do not go together.
 func (w Workload) conflict(all []*change, seed uint64, a, b int) bool {
 	return all[a].areas&all[b].areas != 0 && fortune(seed, 1, min(a, b), max(a, b)) < w.Conflicting
 }
 
+// free is the time from which things land again, or that itself.
+func (w Workload) free(at time.Duration) time.Duration {
+	for _, x := range w.Stops {
+		if x.From <= at && at < x.To {
+			return x.To
+		}
+	}
+	return at
+}
+
 // takes is how long the checks of a run take.
 func (w Workload) takes(seed uint64, run int) time.Duration {
 	chance := source(seed ^ uint64(run)*0xbf58476d1ce4e5b9)
+	if len(w.Took) > 0 {
+		chance.next()
+		return w.Took[int(chance.fraction()*float64(len(w.Took)))]
+	}
 	normal := math.Sqrt(-2*math.Log(1-chance.fraction())) * math.Cos(2*math.Pi*chance.fraction()) // Box and Muller, 1958
 	return time.Duration(float64(w.Median) * math.Exp(w.Spread*normal))
 }

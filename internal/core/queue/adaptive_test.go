@@ -172,7 +172,7 @@ func TestApart(t *testing.T) {
 	l.tell(Joined{At: noon, Entry: 2, Change: 2}, Configured{noon, Settings{Slots: 3}})
 	l.state, _ = Tell(l.state, Seen{noon, 2, Gate{Revision: 1, Ready: true, Touches: Touched{Areas: []string{"docs"}}}})
 	both := l.on(1, 2)
-	l.tell(NotBuilt{noon, both, 2, "they conflict in docs/members.md"})
+	l.tell(NotBuilt{noon, both, 2, Cause(Conflicts), "they conflict in docs/members.md"})
 	for _, r := range l.state.Rehearsals {
 		if slices.Equal(r.Path, []int64{1, 2}) {
 			t.Errorf("it is tried again: %+v", r)

@@ -148,7 +148,7 @@ func (s *State) pushed(e *Entry) {
 	switch {
 	case e.State != Queued && e.State != Rehearsing:
 	case s.Settings.OnPush == Leave:
-		s.eject(e.ID, fmt.Sprintf("revision %d was pushed, and the rules take a change out of the queue then. Join again",
+		s.eject(e.ID, ByPush, fmt.Sprintf("revision %d was pushed, and the rules take a change out of the queue then. Join again",
 			e.Gate.Revision))
 	case s.Settings.OnPush == Back:
 		s.Back++
@@ -225,6 +225,7 @@ type NotBuilt struct {
 	At
 	Rehearsal int64  `json:"rehearsal"`
 	Entry     int64  `json:"entry"`
+	Cause     Cause  `json:"cause"`
 	Why       string `json:"why"`
 }
 
@@ -237,7 +238,7 @@ func (e NotBuilt) apply(s *State) {
 	switch {
 	case i < 0:
 	case i == 0 && r.Base == s.Tip:
-		s.eject(e.Entry, e.Why) // by itself, on what has landed
+		s.eject(e.Entry, e.Cause, e.Why) // by itself, on what has landed
 	case i == 0:
 		r.Ended = "the target moved on"
 	default:
@@ -343,7 +344,7 @@ type LandingLost struct {
 func (e LandingLost) apply(s *State) {
 	if r := s.Rehearsal(e.Rehearsal); r != nil {
 		for _, id := range r.Path {
-			s.eject(id, e.Why)
+			s.eject(id, ByOthers, e.Why)
 		}
 	}
 }

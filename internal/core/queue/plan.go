@@ -90,7 +90,7 @@ func (p *planner) plan() {
 func (p *planner) readiness(e *Entry) {
 	switch {
 	case e.Gate.Gone != "":
-		p.eject(e.ID, e.Gate.Gone)
+		p.eject(e.ID, ByGate, e.Gate.Gone)
 		p.act(Eject, e.ID, 0, e.Gate.Gone)
 	case e.State == Waiting && e.Gate.Ready:
 		if e.Gate.First {
@@ -209,7 +209,7 @@ func (p *planner) guilty(r *Rehearsal) {
 	if r.Reruns > 0 {
 		why = fmt.Sprintf("red %s by itself, on %.10s: %s", again(r.Reruns+1), r.Base, why)
 	}
-	p.eject(e.ID, why)
+	p.eject(e.ID, ByChecks, why)
 	e.Rehearsal = r.ID // that people see what failed
 	p.act(Eject, e.ID, r.ID, why)
 }

@@ -400,7 +400,7 @@ func (w *world) build(r *Rehearsal, calm bool) {
 		}
 		w.tell(Built{w.now, r.ID, commits})
 	case n == 15:
-		w.tell(NotBuilt{w.now, r.ID, r.Path[w.rng.IntN(len(r.Path))], "they conflict"})
+		w.tell(NotBuilt{w.now, r.ID, r.Path[w.rng.IntN(len(r.Path))], Cause(Conflicts), "they conflict"})
 	case n == 16:
 		w.tell(BuildFailed{w.now, r.ID, "no room"})
 	}
@@ -460,7 +460,7 @@ func (w *world) people() {
 		id := w.rng.Int64N(w.state.Next + 3)
 		w.tell(Built{w.now, id, []string{"x"}})
 		w.tell(Judged{w.now, w.state.Next + 7, Verdict{Passed: true, Clear: true}})
-		w.tell(NotBuilt{w.now, id, 4711, "x"})
+		w.tell(NotBuilt{w.now, id, 4711, Cause(Conflicts), "x"})
 		w.tell(LandingDropped{w.now, w.state.Next + 7, "x", ""})
 		w.tell(Done{w.now, nil, w.state.Tip})
 		w.tell(Restarted{w.now})

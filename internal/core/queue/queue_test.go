@@ -70,10 +70,10 @@ func TestPlan(t *testing.T) {
 			"line up 3: its gate is ready; discard the rehearsal 1: another goes first: by a waiver, or since it takes back a landing; build a rehearsal 3: it is first in line", "queued queued queued"},
 		{"a waiver that is not ready disturbs nobody", []Event{Joined{At: noon, Entry: 3, Change: 30}, Seen{noon, 3, Gate{Revision: 1, First: true}}}, "", "rehearsing queued waiting"},
 		{"a waiver does not break into a landing", []Event{LandingBegun{noon, 1}, Joined{At: noon, Entry: 3, Change: 30}, Seen{noon, 3, Gate{Revision: 1, Ready: true, First: true}}}, "line up 3: its gate is ready", "landing queued queued"},
-		{"cannot be built", []Event{Done{noon, []int64{1}, "t1"}, NotBuilt{noon, 2, 2, "they conflict"}}, "build a rehearsal 2: it is first in line", "ejected"},
+		{"cannot be built", []Event{Done{noon, []int64{1}, "t1"}, NotBuilt{noon, 2, 2, Cause(Conflicts), "they conflict"}}, "build a rehearsal 2: it is first in line", "ejected"},
 		{"could not be built: it rests, and is tried again", []Event{Done{noon, []int64{1}, "t1"}, BuildFailed{noon, 2, "no room"}, Tick{noon}, Tick{later(2)}},
 			"build a rehearsal 2: it is first in line; explain 2: its rehearsal could not be built, which is not about the change: no room. It is tried again at 12:00:01 UTC; build a rehearsal 2: it is first in line", "queued"},
-		{"what comes too late changes nothing", []Event{Built{noon, 1, []string{"again"}}, Built{noon, 7, []string{"x"}}, NotBuilt{noon, 7, 7, "x"}, BuildFailed{noon, 7, "x"}, Judged{noon, 7, Verdict{Red: "x"}}, Left{noon, 9, "ines", "x"},
+		{"what comes too late changes nothing", []Event{Built{noon, 1, []string{"again"}}, Built{noon, 7, []string{"x"}}, NotBuilt{noon, 7, 7, Cause(Conflicts), "x"}, BuildFailed{noon, 7, "x"}, Judged{noon, 7, Verdict{Red: "x"}}, Left{noon, 9, "ines", "x"},
 			Seen{noon, 9, ready}, LandingBegun{noon, 9}, LandingDropped{noon, 9, "x", ""}, LandingLost{noon, 9, "x"}}, "", "rehearsing queued"},
 	}
 	for _, c := range cases {

@@ -129,7 +129,45 @@ type Entry struct {
 	Rehearsal int64 `json:"rehearsal"`
 	Tries     int   `json:"tries"`
 	Rest      Rest  `json:"rest"`
+	// Spent is how long it was in each state before the present one, Cause why it was ejected.
+	Spent Spent `json:"spent,omitzero"`
+	Cause Cause `json:"cause,omitempty"`
 }
+
+// Spent is how long an entry was in each state, all together.
+type Spent struct {
+	Waiting    time.Duration `json:"waiting,omitempty"`
+	Queued     time.Duration `json:"queued,omitempty"`
+	Rehearsing time.Duration `json:"rehearsing,omitempty"`
+	Landing    time.Duration `json:"landing,omitempty"`
+}
+
+func (s *Spent) add(in EntryState, d time.Duration) {
+	d = max(d, 0) // the clock may have been set back
+	switch in {
+	case Waiting:
+		s.Waiting += d
+	case Queued:
+		s.Queued += d
+	case Rehearsing:
+		s.Rehearsing += d
+	case Landing:
+		s.Landing += d
+	case Landed, Ejected, Withdrawn:
+	}
+}
+
+// Cause is why an entry was ejected.
+type Cause string
+
+// The causes. One for which a rehearsal cannot be built has the name of the obstacle's kind.
+const (
+	ByChecks    Cause = "checks"    // they failed
+	ByPush      Cause = "push"      // the rules take a change out then
+	ByGate      Cause = "closed"    // the change cannot land any more
+	ByApprovals Cause = "approvals" // they were for something else than would land
+	ByOthers    Cause = "moved"     // the branch was moved by somebody else while it landed
+)
 
 // Gate is what the queue knows of an entry's gate.
 type Gate struct {
@@ -270,6 +308,9 @@ func (s *State) overlap(a, b *Entry) bool {
 // put moves an entry into a state, or says another reason for the one that it is in.
 func (s *State) put(e *Entry, to EntryState, why string) {
 	if e.State != to {
+		if e.State != "" {
+			e.Spent.add(e.State, s.At.Sub(e.Since))
+		}
 		e.Since = s.At
 	}
 	e.State, e.Reason = to, why
@@ -313,9 +354,10 @@ func (s *State) forget(e *Entry) {
 	s.Evidence++
 }
 
-func (s *State) eject(id int64, why string) {
+func (s *State) eject(id int64, cause Cause, why string) {
 	if e := s.Entry(id); e != nil {
 		s.out(e, why)
+		e.Cause = cause
 		s.put(e, Ejected, why)
 	}
 }

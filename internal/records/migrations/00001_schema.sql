@@ -410,6 +410,7 @@ CREATE TABLE check_runs (                           -- one attempt of one check 
 );
 CREATE INDEX check_runs_open ON check_runs (repository_id, state) WHERE state IN ('waiting', 'running');
 CREATE INDEX check_runs_tips ON check_runs (repository_id, target, name, id) WHERE change_number = 0 AND target <> '';
+CREATE INDEX check_runs_target ON check_runs (repository_id, target, created_at);
 CREATE INDEX check_runs_names ON check_runs (repository_id, name);
 CREATE INDEX check_runs_silent ON check_runs (created_at) WHERE state IN ('waiting', 'running') AND command = '';
 CREATE INDEX check_runs_leased ON check_runs (lease_token) WHERE lease_hash <> '';
@@ -441,6 +442,7 @@ CREATE TABLE queues (                               -- what the queue of one tar
   target        TEXT NOT NULL,
   version       INTEGER NOT NULL,                   -- events it was told
   state         TEXT NOT NULL,                      -- JSON
+  watch         TEXT NOT NULL,                      -- JSON: how long its changes took to land
   UNIQUE (repository_id, target)
 );
 
@@ -464,12 +466,21 @@ CREATE TABLE entries (                              -- places in queues; those t
   joined_by     TEXT NOT NULL,
   reason        TEXT NOT NULL DEFAULT '',
   rehearsal     INTEGER NOT NULL DEFAULT 0,         -- number of the rehearsal that it is shown with; 0: none
+  cause         TEXT NOT NULL DEFAULT '',           -- why it was ejected, in a word
+  touches       TEXT NOT NULL DEFAULT '{}',         -- JSON: the areas, as it was when it joined
+  lines         INTEGER NOT NULL DEFAULT 0,         -- that it added and removed then
+  waited        INTEGER NOT NULL DEFAULT 0,         -- milliseconds in the states waiting, queued, rehearsing and landing, once it has ended
+  queued        INTEGER NOT NULL DEFAULT 0,
+  rehearsed     INTEGER NOT NULL DEFAULT 0,
+  landed        INTEGER NOT NULL DEFAULT 0,
   ended_at      DATETIME,
   created_at    DATETIME NOT NULL
 );
 CREATE UNIQUE INDEX entries_one_alive ON entries (change_id) WHERE state IN ('waiting', 'queued', 'rehearsing', 'landing');
 CREATE INDEX entries_target ON entries (repository_id, target, state);
 CREATE INDEX entries_change ON entries (change_id, id);
+CREATE INDEX entries_ended ON entries (repository_id, target, ended_at) WHERE ended_at IS NOT NULL;
+CREATE INDEX entries_ended_at ON entries (ended_at) WHERE ended_at IS NOT NULL;
 
 CREATE TABLE conflicts (                            -- open changes that were found not to go together with their targets
   change_id    INTEGER PRIMARY KEY REFERENCES changes (id),
