@@ -491,6 +491,8 @@ func bodyFor(path string) string {
 		return `{"name":"x","url":"https://x.example","events":["*"]}`
 	case strings.HasSuffix(path, "/result"):
 		return `{"state":"passed"}`
+	case strings.HasSuffix(path, "/queue/forecasts"):
+		return `{"days":3}`
 	case strings.HasSuffix(path, "/freezes"):
 		return `{"of":"growers/irrigation","name":"x","reason":"mine","begins":"2030-01-01T00:00:00Z","ends":"2030-01-02T00:00:00Z"}`
 	case strings.HasSuffix(path, "/branches/delete"):

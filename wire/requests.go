@@ -540,8 +540,13 @@ type DecisionQuery struct {
 	InRepo
 	Branch string    `query:"branch" doc:"absent: the default branch"`
 	Number int       `query:"number" minimum:"0" doc:"of a change: what was decided about it and its rehearsals; absent: about all"`
-	Since  time.Time `query:"since" doc:"absent: from the beginning"`
-	Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"the newest so many"`
+	Since  time.Time `query:"since" doc:"absent: from the beginning, as far as the limit goes"`
+	Until  time.Time `query:"until" doc:"absent: until now"`
+
+	Rehearsal int64 `query:"rehearsal" minimum:"0" doc:"number of a rehearsal: what was decided about it"`
+	Weighed   bool  `query:"weighed" doc:"with what was thought of each change, and what the paths that could have been rehearsed were worth"`
+
+	Limit int `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"the newest so many"`
 }
 
 // NewForecast asks how a queue would do.

@@ -115,6 +115,19 @@ type RulesTrial struct {
 	Branches    []BranchTrial  `json:"branches" doc:"branches whose effective settings would change"`
 	Changes     []ChangeTrial  `json:"changes" doc:"every open change"`
 	Landed      []LandingTrial `json:"landed" doc:"the last landings, judged again"`
+	Queues      []QueueTrial   `json:"queues" doc:"queues that would have other settings, and in which something has landed of late"`
+}
+
+// QueueTrial is what other settings of a queue would have changed.
+type QueueTrial struct {
+	Repository string           `json:"repository"`
+	Branch     string           `json:"branch"`
+	Was        QueueSettings    `json:"was"`
+	Would      QueueSettings    `json:"would"`
+	With       string           `json:"with" doc:"what is other, in a few words"`
+	Words      string           `json:"words" doc:"what it would have changed, or why that cannot be said"`
+	Now        *ForecastFigures `json:"now,omitempty" doc:"as it is, by the forecast"`
+	Then       *ForecastFigures `json:"then,omitempty" doc:"as it would be"`
 }
 
 // BranchTrial is what would change for one branch.

@@ -406,11 +406,33 @@ type QueueRehearsal struct {
 type QueueDecision struct {
 	At        time.Time `json:"at"`
 	Told      string    `json:"told" doc:"what the queue was told"`
-	Do        string    `json:"do" enum:"line up,send back to waiting,discard the rehearsal,eject,explain,build a rehearsal,build what was tested on the tip,ask for the checks once more,land"`
+	Do        string    `json:"do" enum:"line up,send back to waiting,discard the rehearsal,eject,explain,build a rehearsal,build what was tested on the tip,ask for the checks once more,land,leave a slot free"`
 	Number    int       `json:"number" doc:"of the change"`
 	Rehearsal int64     `json:"rehearsal,omitempty"`
 	Path      []int     `json:"path" doc:"changes of the rehearsal"`
 	Why       string    `json:"why"`
+	Weighed   *Weighing `json:"weighed,omitempty" doc:"of a slot that was given, or left free, where it is asked for"`
+}
+
+// Weighing is what was thought and weighed when a slot was given.
+type Weighing struct {
+	Busy    int       `json:"busy" doc:"slots that were taken"`
+	Slots   int       `json:"slots"`
+	Least   float64   `json:"least" doc:"landings that a path had to be worth"`
+	Thought []Thought `json:"thought" doc:"of each change in line, in order"`
+	Options []Option  `json:"options" doc:"paths that were looked at, the best first"`
+}
+
+// Thought is how likely a change was thought to be good.
+type Thought struct {
+	Number int     `json:"number"`
+	Good   float64 `json:"good" doc:"from 0 to 1"`
+}
+
+// Option is a path that could have been rehearsed.
+type Option struct {
+	Path  []int   `json:"path"`
+	Worth float64 `json:"worth" doc:"in landings"`
 }
 
 // QueueSupposes is what a queue's planner supposes, from what happened lately.

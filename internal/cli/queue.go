@@ -85,8 +85,8 @@ func (p *program) raise() *cobra.Command {
 // decisions says what the planner of a queue decided, and why.
 func (p *program) decisions() *cobra.Command {
 	var q wire.DecisionQuery
-	var since string
-	c := inRepo(p, "decisions [N]", "Say what the queue decided, and why: about everything, or about one change", cobra.MaximumNArgs(1),
+	var since, until string
+	c := inRepo(p, "decisions [N]", "Say what the queue decided, and why: about everything, one change, one rehearsal, or one night", cobra.MaximumNArgs(1),
 		func(ctx context.Context, h here, args []string) ([]wire.QueueDecision, error) {
 			if len(args) > 0 {
 				n, err := strconv.Atoi(args[0])
@@ -95,28 +95,68 @@ func (p *program) decisions() *cobra.Command {
 				}
 				q.Number = n
 			}
-			if since != "" {
-				at, err := time.Parse(time.RFC3339, since)
-				if err != nil {
-					return nil, misuse("--since takes a time such as 2026-11-02T08:00:00Z, not %q", since)
+			for _, x := range []struct {
+				option, text string
+				at           *time.Time
+			}{{"since", since, &q.Since}, {"until", until, &q.Until}} {
+				if x.text == "" {
+					continue
 				}
-				q.Since = at
+				at, err := moment(x.option, x.text)
+				if err != nil {
+					return nil, err
+				}
+				*x.at = *at
 			}
 			return h.Decisions(ctx, q, h.repo)
 		}, func(w io.Writer, all []wire.QueueDecision) {
 			row(w, "AT", "TOLD", "DECIDED", "CHANGE", "REHEARSAL", "WHY")
 			for _, d := range all {
-				with := "-"
+				with, number := "-", "-"
 				if d.Rehearsal != 0 {
-					with = fmt.Sprintf("%d: %s", d.Rehearsal, strings.TrimPrefix(stack("", d.Path), " < "))
+					with = fmt.Sprintf("%d: %s", d.Rehearsal, path(d.Path))
 				}
-				row(w, d.At.Local().Format("01-02 15:04:05"), d.Told, d.Do, d.Number, with, d.Why)
+				if d.Number != 0 {
+					number = strconv.Itoa(d.Number)
+				}
+				row(w, d.At.Local().Format("01-02 15:04:05"), d.Told, d.Do, number, with, d.Why)
+				if x := d.Weighed; x != nil {
+					row(w, "", "", fmt.Sprintf("  %d of %d slots taken", x.Busy, x.Slots), "", "", "it takes "+fmt.Sprintf("%.2f", x.Least)+"; "+weighed(x.Options))
+					row(w, "", "", "  thought good", "", "", thoughts(x.Thought))
+				}
 			}
 		})
-	c.Flags().StringVar(&q.Branch, "branch", "", "target branch (default: the default branch)")
-	c.Flags().StringVar(&since, "since", "", "from when on, such as 2026-11-02T08:00:00Z")
-	c.Flags().IntVar(&q.Limit, "limit", 100, "the newest so many, at most 1000")
+	f := c.Flags()
+	f.StringVar(&q.Branch, "branch", "", "target branch (default: the default branch)")
+	f.StringVar(&since, "since", "", "from when on, such as 2026-11-02T08:00")
+	f.StringVar(&until, "until", "", "until when")
+	f.Int64Var(&q.Rehearsal, "rehearsal", 0, "number of a rehearsal: what was decided about it")
+	f.BoolVar(&q.Weighed, "weighed", false, "with what was thought of each change, and what the paths that could have been rehearsed were worth")
+	f.IntVar(&q.Limit, "limit", 100, "the newest so many, at most 1000")
 	return c
+}
+
+// path writes changes in the order in which they stand on one another.
+func path(of []int) string { return strings.TrimPrefix(stack("", of), " < ") }
+
+func weighed(all []wire.Option) string {
+	words := make([]string, len(all))
+	for i, o := range all {
+		words[i] = fmt.Sprintf("%s is worth %.2f", path(o.Path), o.Worth)
+	}
+	return strings.Join(words, ", ")
+}
+
+func thoughts(all []wire.Thought) string {
+	const most = 12
+	words := []string{}
+	for _, t := range all[:min(len(all), most)] {
+		words = append(words, fmt.Sprintf("%d by %.0f %%", t.Number, 100*t.Good))
+	}
+	if len(all) > most {
+		words = append(words, fmt.Sprintf("and %d more", len(all)-most))
+	}
+	return strings.Join(words, ", ")
 }
 
 // previewLanding shows which commits a landing would bring.

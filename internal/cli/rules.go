@@ -386,6 +386,9 @@ func (p *program) printTrial(w io.Writer, t wire.RulesTrial) {
 	}
 	row(w, fmt.Sprintf("%s: %d blocked, %d freed, %d for other reasons than now, %d as they are",
 		counted(len(t.Changes), "open change"), counts["blocked"], counts["freed"], counts["different"], counts["unchanged"]))
+	for _, q := range t.Queues {
+		row(w, fmt.Sprintf("%s of %s, with %s: %s", q.Branch, q.Repository, q.With, q.Words))
+	}
 	row(w)
 	stopped := 0
 	var reasons []string // each once, what stops most first

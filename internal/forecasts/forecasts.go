@@ -15,6 +15,7 @@ import (
 	"tavrin/internal/core/forecast"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/queue"
+	"tavrin/internal/core/require"
 	"tavrin/internal/core/rules"
 	"tavrin/internal/freezes"
 	"tavrin/internal/git"
@@ -47,6 +48,9 @@ type column struct {
 
 // Start begins a forecast.
 func (s *Forecasts) Start(ctx context.Context, a accounts.Actor, name string, n wire.NewForecast) (wire.Forecast, error) {
+	if a.Login() == "" {
+		return wire.Forecast{}, problem.New(problem.SignInNeeded, "sign in to have something worked out")
+	}
 	if err := valid(&n); err != nil {
 		return wire.Forecast{}, err
 	}
@@ -127,6 +131,9 @@ func (s *Forecasts) Stop(_ context.Context, a accounts.Actor, id string) error {
 }
 
 func (s *Forecasts) find(a accounts.Actor, id string) (*job, error) {
+	if a.Login() == "" {
+		return nil, problem.New(problem.SignInNeeded, "sign in to see your forecasts")
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := s.records.Now()
@@ -314,10 +321,10 @@ func changed(s queue.Settings, n wire.NewSettings) queue.Settings {
 func otherwise(n wire.NewForecast, now, then queue.Settings, stops int) string {
 	var all []string
 	if now.Slots != then.Slots {
-		all = append(all, fmt.Sprintf("%d slots", then.Slots))
+		all = append(all, require.Count(then.Slots, "slot"))
 	}
 	if now.Reruns != then.Reruns {
-		all = append(all, fmt.Sprintf("%d reruns", then.Reruns))
+		all = append(all, require.Count(then.Reruns, "rerun"))
 	}
 	if now.Areas != then.Areas {
 		all = append(all, map[bool]string{true: "areas side by side", false: "strictly in line"}[then.Areas])
@@ -329,7 +336,7 @@ func otherwise(n wire.NewForecast, now, then queue.Settings, stops int) string {
 		all = append(all, fmt.Sprintf("%g times as many changes", n.Arrivals))
 	}
 	if n.Freeze != nil {
-		all = append(all, fmt.Sprintf("frozen %d times", stops))
+		all = append(all, require.Count(stops, "freeze"))
 	}
 	return strings.Join(all, ", ")
 }

@@ -1,19 +1,12 @@
 package queues
 
 import (
-	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
-	"fmt"
-	"slices"
 	"strings"
-
-	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
-	"tavrin/internal/core/forecast"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/queue"
 	"tavrin/internal/core/rules"
@@ -59,84 +52,6 @@ func (s *Queues) Raise(ctx context.Context, a accounts.Actor, name string, numbe
 		return wire.Entry{}, err
 	}
 	return s.entry(ctx, repo, entry.ID)
-}
-
-// Decisions says what the planner of a queue decided, and why: the queue is told again what it was told.
-func (s *Queues) Decisions(ctx context.Context, a accounts.Actor, name string, q wire.DecisionQuery) ([]wire.QueueDecision, error) {
-	snap := s.records.View(ctx)
-	defer snap.Close()
-	repo, err := accounts.Reach(snap.DB, a, name, people.Reader)
-	if err != nil {
-		return nil, err
-	}
-	line, err := load(snap.DB, repo.ID, cmp.Or(q.Branch, repo.DefaultBranch))
-	if err != nil {
-		return nil, err
-	}
-	out := []wire.QueueDecision{}
-	state, watch, err := replay(snap.DB, line.ID, func(at queue.State, told string, action queue.Action) {
-		d := wire.QueueDecision{At: at.At, Told: told, Do: string(action.Do), Rehearsal: action.Rehearsal, Path: []int{}, Why: action.Why}
-		if of := at.Changes([]int64{action.Entry}); len(of) > 0 {
-			d.Number = of[0]
-		}
-		for _, r := range at.Rehearsals {
-			if r.ID == action.Rehearsal {
-				d.Path = at.Changes(r.Path)
-			}
-		}
-		if at.At.Before(q.Since) || q.Number != 0 && d.Number != q.Number && !slices.Contains(d.Path, q.Number) {
-			return
-		}
-		if n := len(out); n > 0 && d.Do == string(queue.Land) && out[n-1].Do == d.Do && out[n-1].Rehearsal == d.Rehearsal {
-			return // it is said until it is done
-		}
-		out = append(out, d)
-	})
-	if err != nil {
-		return nil, err
-	}
-	replayed, err := json.Marshal(known{state, watch})
-	if err != nil {
-		return nil, err
-	}
-	if kept, err := json.Marshal(known{line.State, line.Watch}); err != nil || !bytes.Equal(replayed, kept) {
-		return nil, fmt.Errorf("the queue of %s is on record otherwise than what it was told makes it", line.Target)
-	}
-	return out[max(0, len(out)-cmp.Or(q.Limit, 100)):], nil
-}
-
-// known is what a queue knows, and what is known of it.
-type known struct {
-	State queue.State
-	Watch forecast.Watch
-}
-
-// replay tells a queue again what it was told, and hears of each action, with the state in which it was decided.
-func replay(db *gorm.DB, queueID int64, hear func(queue.State, string, queue.Action)) (state queue.State, watch forecast.Watch, err error) {
-	const atOnce = 1000
-	for after := int64(0); ; {
-		var rows []records.QueueEvent
-		if err := db.Where("queue_id = ? AND version > ?", queueID, after).Order("version").Limit(atOnce).Find(&rows).Error; err != nil {
-			return state, watch, err
-		}
-		for _, row := range rows {
-			e, err := queue.Decode([]byte(row.Event))
-			if err != nil {
-				return state, watch, err
-			}
-			var actions []queue.Action
-			before := state
-			state, actions = queue.Tell(before, e)
-			watch = watch.Told(&before, &state)
-			for _, action := range actions {
-				hear(state, queue.KindOf(e), action)
-			}
-			after = row.Version
-		}
-		if len(rows) < atOnce {
-			return state, watch, nil
-		}
-	}
 }
 
 // rehearsalsOf describes the rehearsals that a queue has under way.

@@ -40,6 +40,10 @@ func (s *Queues) Tell(tx *records.Tx, repo *records.Repository, target string, e
 	return s.tell(tx, repo, &q, events)
 }
 
+// stateEvery is after how many events what a queue knows is kept besides, so that what was decided since can be told without telling
+// everything again.
+const stateEvery = 1000
+
 // ErrMovedOn says that a queue knows more than whoever wanted to go on with it.
 var ErrMovedOn = errors.New("the queue has moved on meanwhile")
 
@@ -89,6 +93,9 @@ func (s *Queues) tell(tx *records.Tx, repo *records.Repository, q *records.Queue
 		data, err := queue.Encode(e)
 		if err == nil {
 			err = tx.Create(&records.QueueEvent{QueueID: q.ID, Version: q.Version, Event: string(data)}).Error
+		}
+		if err == nil && q.Version%stateEvery == 0 {
+			err = tx.Create(&records.QueueState{QueueID: q.ID, Version: q.Version, At: tx.Now(), State: q.State, Watch: q.Watch}).Error
 		}
 		if err == nil {
 			err = s.follow(tx, repo, q.ID, before, q.State)

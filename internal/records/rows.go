@@ -345,6 +345,15 @@ type QueueEvent struct {
 	Event   string
 }
 
+// QueueState is what a queue knew at one version.
+type QueueState struct {
+	QueueID int64
+	Version int64
+	At      time.Time
+	State   queue.State    `gorm:"serializer:json"`
+	Watch   forecast.Watch `gorm:"serializer:json"`
+}
+
 // Entry is one change's place in a queue.
 type Entry struct {
 	ID           int64

@@ -233,7 +233,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Key: key, SignCommits: o.SignCommits, Log: o.Log,
 	})
 	s.Forecasts = forecasts.New(r, s.Rulebook)
-	s.Trials = trials.New(r, s.Disk, s.Rulebook, s.Facts)
+	s.Trials = trials.New(r, s.Disk, s.Rulebook, s.Facts, s.Forecasts)
 	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook, s.Disk)
 	s.Notifications = desk.NewNotifications(r, s.Desk)
 	s.Mail = mail.New(r, s.Notifications, o.Relay, o.Address, o.Log)

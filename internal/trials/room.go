@@ -6,6 +6,7 @@ package trials
 
 import (
 	"tavrin/internal/facts"
+	"tavrin/internal/forecasts"
 	"tavrin/internal/hosted"
 	"tavrin/internal/records"
 	"tavrin/internal/rulebook"
@@ -17,9 +18,11 @@ type Trials struct {
 	disk     *hosted.Disk
 	rulebook *rulebook.Rulebook
 	facts    *facts.Gatherer
+
+	forecasts *forecasts.Forecasts
 }
 
 // New returns what tries the rules of a service.
-func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, f *facts.Gatherer) *Trials {
-	return &Trials{r, disk, book, f}
+func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, f *facts.Gatherer, ahead *forecasts.Forecasts) *Trials {
+	return &Trials{r, disk, book, f, ahead}
 }

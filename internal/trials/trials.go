@@ -24,12 +24,15 @@ import (
 // most is the largest number of landings that a document is tried on.
 const mostLandings = 500
 
+// mostQueues is for how many queues it is foreseen what other settings would have changed.
+const mostQueues = 3
+
 // TryRules says what a document would change if it were applied: the effective settings of branches, the gate of every
 // open change, and what it would have stopped of the last landings.
 func (s *Trials) TryRules(ctx context.Context, a accounts.Actor, where, text string,
 	last int) (wire.RulesTrial, error) {
 	out := wire.RulesTrial{Findings: []wire.Finding{}, Advice: []wire.Advice{}, Differences: []wire.Difference{},
-		SecondBy: []string{}, Branches: []wire.BranchTrial{}, Changes: []wire.ChangeTrial{}, Landed: []wire.LandingTrial{}}
+		SecondBy: []string{}, Branches: []wire.BranchTrial{}, Changes: []wire.ChangeTrial{}, Landed: []wire.LandingTrial{}, Queues: []wire.QueueTrial{}}
 	if last < 0 || last > mostLandings {
 		return out, problem.Wrong("last", "a document is tried on the last 0 to %d landings", mostLandings)
 	}
@@ -90,7 +93,17 @@ func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo 
 	}
 	for _, h := range heads {
 		branch := strings.TrimPrefix(h.Name, "refs/heads/")
-		compare(branch, was.For(branch).Sentences(), would.For(branch).Sentences())
+		a, b := was.For(branch), would.For(branch)
+		compare(branch, a.Sentences(), b.Sentences())
+		if len(out.Queues) < mostQueues {
+			t, err := s.forecasts.Beside(ctx, db, repo, branch, a.Queue.Settings(), b.Queue.Settings())
+			if err != nil {
+				return err
+			}
+			if t != nil {
+				out.Queues = append(out.Queues, *t)
+			}
+		}
 	}
 	beside := func(set *rules.Set) []rules.Sentence { // what is of no branch
 		return slices.Concat(set.AreaSentences(), set.TagSentences(), set.DefinitionSentences())

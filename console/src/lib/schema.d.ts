@@ -144,6 +144,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/forecasts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A forecast that you have asked for, as far as it is
+         * @description A forecast that you have asked for, as far as it is.
+         */
+        get: operations["get-forecast"];
+        put?: never;
+        post?: never;
+        /**
+         * Give a forecast up
+         * @description Give a forecast up.
+         */
+        delete: operations["stop-forecast"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/freezes": {
         parameters: {
             query?: never;
@@ -2120,6 +2144,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repositories/{house}/{name}/queue/forecasts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to work out how a queue would do with other settings, more changes or freezes
+         * @description Begin to work out how a queue would do with other settings, more changes or freezes.
+         */
+        post: operations["start-forecast"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repositories/{house}/{name}/queue/free": {
         parameters: {
             query?: never;
@@ -2154,6 +2198,26 @@ export interface paths {
          * @description Have nothing land on a branch until somebody frees its queue.
          */
         post: operations["hold-queue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/repositories/{house}/{name}/queue/numbers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How a queue has done: times by stage, ejections by cause, reruns and flakes by check, minutes of checks
+         * @description How a queue has done: times by stage, ejections by cause, reruns and flakes by check, minutes of checks.
+         */
+        get: operations["get-queue-numbers"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3183,6 +3247,32 @@ export interface components {
         CheckNamed: {
             name: string;
         };
+        CheckNumbers: {
+            /** Format: int64 */
+            cancelled: number;
+            /** Format: int64 */
+            failed: number;
+            /**
+             * Format: int64
+             * @description of them, those that passed where it had failed
+             */
+            flakes: number;
+            /** Format: double */
+            minutes: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description runs that were asked for once more
+             */
+            reruns: number;
+            /**
+             * Format: int64
+             * @description passes on another commit of the same tree, which were taken instead
+             */
+            reused: number;
+            /** Format: int64 */
+            runs: number;
+        };
         CheckPart: {
             link?: string;
             name: string;
@@ -3514,7 +3604,17 @@ export interface components {
             /** @description in words */
             where: string;
         };
+        Ejections: {
+            /** @description checks, conflict, push, closed, approvals, and so on */
+            cause: string;
+            /** Format: int64 */
+            count: number;
+        };
         Entry: {
+            /** @description changes that are ahead of it in line, the first ones */
+            ahead?: number[];
+            /** @description why it was ejected, in a word */
+            cause?: string;
             /** Format: date-time */
             created_at: string;
             delete_source: boolean;
@@ -3523,6 +3623,8 @@ export interface components {
             /** Format: int64 */
             id: number;
             joined_by: string;
+            /** @description when it is likely to land; absent: it has ended */
+            likely?: components["schemas"]["Likely"];
             message?: string;
             /**
              * Format: int64
@@ -3665,6 +3767,84 @@ export interface components {
             number?: number;
             repository: string;
         };
+        Forecast: {
+            /** @description how the queue did in truth; absent: the work is described */
+            as_it_was?: components["schemas"]["ForecastFigures"];
+            branch: string;
+            /** @description as it is, and as it was asked for; none before it is ready */
+            columns: components["schemas"]["ForecastColumn"][];
+            /**
+             * Format: double
+             * @description the share that is worked out, from 0 to 1
+             */
+            done: number;
+            id: string;
+            /** @description what it rests on */
+            of: string;
+            /** @enum {string} */
+            state: "running" | "ready" | "stopped" | "failed";
+        };
+        ForecastColumn: {
+            figures: components["schemas"]["ForecastFigures"];
+            name: string;
+            /** @description with a planner that knows beforehand which changes are good: no queue can do much better */
+            oracle: components["schemas"]["ForecastFigures"];
+            settings: components["schemas"]["QueueSettings"];
+            /** @description what it is beside the first, in a sentence */
+            words?: string;
+        };
+        ForecastFigures: {
+            /**
+             * Format: double
+             * @description of them, those that were called off
+             */
+            cancelled: number;
+            /** Format: double */
+            check_minutes: number;
+            /** Format: double */
+            ejected: number;
+            /**
+             * Format: double
+             * @description minutes from ready to landed, within which half of them landed
+             */
+            half: number;
+            /** Format: double */
+            landed: number;
+            /**
+             * Format: double
+             * @description minutes, within which nineteen of twenty did
+             */
+            late: number;
+            /**
+             * Format: double
+             * @description minutes of checks for each that landed
+             */
+            minutes_each: number;
+            /**
+             * Format: double
+             * @description minutes, within which nine of ten did
+             */
+            most: number;
+            /** @description more came than it could land */
+            overrun: boolean;
+            /**
+             * Format: int64
+             * @description on which day
+             */
+            overrun_day?: number;
+            /**
+             * Format: double
+             * @description rehearsals whose checks ran
+             */
+            runs: number;
+            /** @description minutes within which each further twentieth landed, from none to all */
+            within: number[];
+            /**
+             * Format: double
+             * @description of those that were ejected, the innocent
+             */
+            wrongly: number;
+        };
         Freeze: {
             /** @description globs */
             branches: string[];
@@ -3763,6 +3943,23 @@ export interface components {
             /** @enum {string} */
             state: "passed" | "failed" | "errored" | "skipped" | "cancelled";
             summary?: string;
+        };
+        Kept: {
+            /**
+             * Format: int64
+             * @description those that landed within the time within which half were to
+             */
+            half: number;
+            /**
+             * Format: int64
+             * @description those within the time within which nine of ten were to
+             */
+            most: number;
+            /**
+             * Format: int64
+             * @description changes that landed lately, and of which something was said when they lined up
+             */
+            of: number;
         };
         Key: {
             /** Format: date-time */
@@ -3866,6 +4063,20 @@ export interface components {
             title: string;
             /** @description why you may not waive it; absent: you may, and did not name it */
             why?: string;
+        };
+        Likely: {
+            /**
+             * Format: date-time
+             * @description half of those like it have landed by then; absent: it cannot be said
+             */
+            half?: string;
+            /**
+             * Format: date-time
+             * @description nine of ten have
+             */
+            most?: string;
+            /** @description what it rests on, or why it cannot be said */
+            words: string;
         };
         Line: {
             /** @description login, or "tavrin" for the service itself */
@@ -3994,6 +4205,26 @@ export interface components {
             message?: string;
             /** @description absent: the rules' default */
             strategy?: string;
+        };
+        NewForecast: {
+            /**
+             * Format: double
+             * @description how many times as many changes would come, from 0.1 to 20
+             */
+            arrivals?: number;
+            /** @description absent: the default branch */
+            branch?: string;
+            /**
+             * Format: int64
+             * @description how many of the last days are gone through again, from 1 to 90; absent: 14
+             */
+            days?: number;
+            /** @description freezes that would have been in force, moved back by whole weeks */
+            freeze?: components["schemas"]["NewFreeze"];
+            /** @description what would be otherwise */
+            settings?: components["schemas"]["NewSettings"];
+            /** @description what comes; absent: what has come to the queue of late */
+            work?: components["schemas"]["NewWork"];
         };
         NewFreeze: {
             /** Format: date-time */
@@ -4146,6 +4377,16 @@ export interface components {
             /** @description absent: the service makes one */
             secret?: string;
         };
+        NewSettings: {
+            /** @enum {string} */
+            planner?: "adaptive" | "one-at-a-time";
+            /** Format: int64 */
+            reruns?: number;
+            /** Format: int64 */
+            slots?: number;
+            /** @enum {string} */
+            tests?: "strict" | "by_area";
+        };
         NewSuspension: {
             /** Format: int64 */
             for_seconds: number;
@@ -4264,6 +4505,41 @@ export interface components {
              */
             when?: string;
         };
+        NewWork: {
+            /**
+             * Format: int64
+             * @description how many there are; absent: one
+             */
+            areas?: number;
+            /**
+             * Format: double
+             * @description of 100 pairs that touch the same, those that do not go together
+             */
+            conflicting?: number;
+            /**
+             * Format: double
+             * @description of 100 runs, those that are red by nobody's fault
+             */
+            flaky?: number;
+            /**
+             * Format: double
+             * @description that the checks of a rehearsal take, in the middle
+             * @example 10
+             */
+            minutes: number;
+            /**
+             * Format: double
+             * @description changes that come in an hour
+             * @example 6
+             */
+            per_hour: number;
+            /**
+             * Format: double
+             * @description of 100 changes, those that are red by themselves
+             * @example 10
+             */
+            red: number;
+        };
         Notification: {
             /** Format: date-time */
             at: string;
@@ -4295,6 +4571,14 @@ export interface components {
              */
             new: number;
             notifications: components["schemas"]["Notification"][];
+        };
+        Option: {
+            path: number[];
+            /**
+             * Format: double
+             * @description in landings
+             */
+            worth: number;
         };
         OwnerArea: {
             area: string;
@@ -4446,6 +4730,7 @@ export interface components {
             caption: string;
             /** @description alive, in order */
             entries: components["schemas"]["Entry"][];
+            kept: components["schemas"]["Kept"];
             /** @description ended, newest first */
             recent: components["schemas"]["Entry"][];
             /** @description checks that the rules want on the branch's tip and that have failed there */
@@ -4464,7 +4749,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             /** @enum {string} */
-            do: "line up" | "send back to waiting" | "discard the rehearsal" | "eject" | "explain" | "build a rehearsal" | "build what was tested on the tip" | "ask for the checks once more" | "land";
+            do: "line up" | "send back to waiting" | "discard the rehearsal" | "eject" | "explain" | "build a rehearsal" | "build what was tested on the tip" | "ask for the checks once more" | "land" | "leave a slot free";
             /**
              * Format: int64
              * @description of the change
@@ -4476,7 +4761,45 @@ export interface components {
             rehearsal?: number;
             /** @description what the queue was told */
             told: string;
+            /** @description of a slot that was given, or left free, where it is asked for */
+            weighed?: components["schemas"]["Weighing"];
             why: string;
+        };
+        QueueNumbers: {
+            branch: string;
+            /**
+             * Format: int64
+             * @description runs of checks that were called off
+             */
+            cancelled: number;
+            /**
+             * Format: double
+             * @description for which checks of rehearsals ran
+             */
+            check_minutes: number;
+            checks: components["schemas"]["CheckNumbers"][];
+            /** Format: int64 */
+            ejected: number;
+            /** @description by cause, the most frequent first */
+            ejections: components["schemas"]["Ejections"][];
+            kept: components["schemas"]["Kept"];
+            /** Format: int64 */
+            landed: number;
+            /**
+             * Format: double
+             * @description the same, for each change that landed
+             */
+            minutes_each: number;
+            /** Format: date-time */
+            since: string;
+            /** @description of what landed */
+            stages: components["schemas"]["StageNumbers"][];
+            /** @description by the day, or over two days and less by the hour, in UTC; those without any are left out */
+            times: components["schemas"]["TimeNumbers"][];
+            /** Format: date-time */
+            until: string;
+            /** Format: int64 */
+            withdrawn: number;
         };
         QueueRehearsal: {
             /** @description the commit that the first stands on */
@@ -4538,6 +4861,20 @@ export interface components {
             /** @description the same, in a sentence */
             words: string;
         };
+        QueueTrial: {
+            branch: string;
+            /** @description as it is, by the forecast */
+            now?: components["schemas"]["ForecastFigures"];
+            repository: string;
+            /** @description as it would be */
+            then?: components["schemas"]["ForecastFigures"];
+            was: components["schemas"]["QueueSettings"];
+            /** @description what is other, in a few words */
+            with: string;
+            /** @description what it would have changed, or why that cannot be said */
+            words: string;
+            would: components["schemas"]["QueueSettings"];
+        };
         Reasoned: {
             /** @example we moved */
             reason: string;
@@ -4578,6 +4915,11 @@ export interface components {
             number: number;
             /** @description changes that are rehearsed together, in the order in which they stand on one another */
             path: number[];
+            /**
+             * Format: date-time
+             * @description it was built, or tested once more
+             */
+            since: string;
             /** @description the commit that the checks run on: that of the last of the path */
             tested: string;
         };
@@ -4896,6 +5238,8 @@ export interface components {
             /** @description the last landings, judged again */
             landed: components["schemas"]["LandingTrial"][];
             loosens: boolean;
+            /** @description queues that would have other settings, and in which something has landed of late */
+            queues: components["schemas"]["QueueTrial"][];
             /** @description who else would have to agree; empty: nobody */
             second_by: string[];
         };
@@ -4972,6 +5316,21 @@ export interface components {
              */
             version: number;
         };
+        StageNumbers: {
+            /**
+             * Format: double
+             * @description seconds, within which half of them were
+             */
+            half: number;
+            means: string;
+            /**
+             * Format: double
+             * @description seconds, within which nine of ten were
+             */
+            most: number;
+            /** @enum {string} */
+            stage: "waiting" | "queued" | "rehearsing" | "landing" | "ready to landed";
+        };
         Step: {
             /** @enum {string} */
             action: "approve" | "withdraw-review" | "resolve-threads" | "edit-title" | "edit-description" | "edit-dependencies" | "mark-ready" | "reopen" | "close" | "update" | "push" | "restore-branch" | "fold" | "reword" | "sign" | "sign-off" | "join" | "rejoin" | "rerun" | "ask-tracker" | "see-gate" | "change-rules";
@@ -5042,6 +5401,15 @@ export interface components {
             name: string;
             text: string;
         };
+        Thought: {
+            /**
+             * Format: double
+             * @description from 0 to 1
+             */
+            good: number;
+            /** Format: int64 */
+            number: number;
+        };
         Thread: {
             /** @description the lines are those of the file before the change */
             before?: boolean;
@@ -5098,6 +5466,23 @@ export interface components {
             title?: string;
             /** @description what was wrong when it was asked last, since then */
             trouble?: string;
+        };
+        TimeNumbers: {
+            /** Format: double */
+            check_minutes: number;
+            /** Format: int64 */
+            ejected: number;
+            /** Format: date-time */
+            from: string;
+            /**
+             * Format: double
+             * @description seconds from ready to landed
+             */
+            half: number;
+            /** Format: int64 */
+            landed: number;
+            /** Format: double */
+            most: number;
         };
         Token: {
             /** @description HOUSE/NAME:CHECK for reporting checks, HOUSE/NAME for a runner */
@@ -5361,6 +5746,24 @@ export interface components {
             since?: string[];
             /** @enum {string} */
             verdict: "approve" | "object";
+        };
+        Weighing: {
+            /**
+             * Format: int64
+             * @description slots that were taken
+             */
+            busy: number;
+            /**
+             * Format: double
+             * @description landings that a path had to be worth
+             */
+            least: number;
+            /** @description paths that were looked at, the best first */
+            options: components["schemas"]["Option"][];
+            /** Format: int64 */
+            slots: number;
+            /** @description of each change in line, in order */
+            thought: components["schemas"]["Thought"][];
         };
     };
     responses: never;
@@ -5891,6 +6294,178 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Following"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description of the forecast */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stop-forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description of the forecast */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
                 };
             };
             /** @description Bad Request */
@@ -16176,8 +16751,14 @@ export interface operations {
                 branch?: string;
                 /** @description of a change: what was decided about it and its rehearsals; absent: about all */
                 number?: number;
-                /** @description absent: from the beginning */
+                /** @description absent: from the beginning, as far as the limit goes */
                 since?: string;
+                /** @description absent: until now */
+                until?: string;
+                /** @description number of a rehearsal: what was decided about it */
+                rehearsal?: number;
+                /** @description with what was thought of each change, and what the paths that could have been rehearsed were worth */
+                weighed?: boolean;
                 /** @description the newest so many */
                 limit?: number;
             };
@@ -16199,6 +16780,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["QueueDecision"][];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "start-forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewForecast"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Forecast"];
                 };
             };
             /** @description Bad Request */
@@ -16383,6 +17056,99 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Done"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-queue-numbers": {
+        parameters: {
+            query?: {
+                /** @description absent: the default branch */
+                branch?: string;
+                /** @description that are counted, up to now */
+                days?: number;
+            };
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueueNumbers"];
                 };
             };
             /** @description Bad Request */

@@ -1,6 +1,7 @@
 package queue
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 )
@@ -38,12 +39,15 @@ func (p *planner) choose() {
 			busy++
 			continue
 		}
-		if gain < reserve(busy, slots) {
+		least := reserve(busy, slots)
+		if gain < least {
 			if best, gain = w.untested(); best == 0 {
+				w.say(busy, slots, least, 0)
 				break
 			}
 		}
 		w.begin(best, gain)
+		w.say(busy, slots, least, p.Next)
 		busy++
 	}
 	if busy == 0 && p.Held == "" && p.mayLand() == nil {
@@ -115,14 +119,46 @@ func (p *planner) begin(path []int64, worth float64, why string) {
 	p.act(Build, path[len(path)-1], r.ID, why)
 }
 
-func (w *weighing) begin(of set, gain float64) {
-	var path []int64
+// path is a set in the order of the line.
+func (w *weighing) path(of set) (path []int64) {
 	for s := of; s != 0; s = s.rest() {
 		path = append(path, w.line[s.first()].ID)
 	}
-	w.p.begin(path, gain, fmt.Sprintf("it is worth most: %.2f landings", gain))
+	return path
+}
+
+func (w *weighing) begin(of set, gain float64) {
+	w.p.begin(w.path(of), gain, fmt.Sprintf("it is worth most: %.2f landings", gain))
 	w.tests = append(w.tests, test{rehearsal: w.p.Next, of: of})
 	w.foresee()
+}
+
+// say tells of a choice, if somebody listens.
+func (w *weighing) say(busy, slots int, least float64, begun int64) {
+	if !w.p.aloud {
+		return
+	}
+	const most = 6
+	c := Choice{Rehearsal: begun, Least: least, Busy: busy, Slots: slots}
+	for i, e := range w.line {
+		c.Thought = append(c.Thought, Thought{e.ID, w.good[i].share()})
+	}
+	slices.SortStableFunc(w.looked, func(a, b looked) int { return cmp.Compare(b.gain, a.gain) })
+	seen := map[set]bool{}
+	for _, x := range w.looked {
+		if !seen[x.of] && len(c.Options) < most {
+			seen[x.of] = true
+			c.Options = append(c.Options, Option{w.path(x.of), x.gain})
+		}
+	}
+	w.looked = nil
+	w.p.choices = append(w.p.choices, c)
+}
+
+// looked is a path that was looked at.
+type looked struct {
+	of   set
+	gain float64
 }
 
 // toRerun lists the rehearsals of what is red by itself and is to be tested once more.
@@ -265,7 +301,11 @@ func (w *weighing) best() (of set, gain float64) {
 		if s == 0 || s.size() > depth || !w.worthTrying(s) {
 			return
 		}
-		if g := w.gain(test{of: s}); g > gain+1e-9 {
+		g := w.gain(test{of: s})
+		if w.p.aloud {
+			w.looked = append(w.looked, looked{s, g})
+		}
+		if g > gain+1e-9 {
 			of, gain = s, g
 		}
 	}

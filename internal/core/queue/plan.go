@@ -49,10 +49,42 @@ func Tell(s State, e Event) (State, []Action) {
 	return p.State, p.actions
 }
 
+// TellAloud is Tell, and says what was weighed.
+func TellAloud(s State, e Event) (State, []Action, []Choice) {
+	p := planner{State: Apply(s, e), aloud: true}
+	p.plan()
+	return p.State, p.actions, p.choices
+}
+
+// Choice is how a slot was given, or left free: what was thought of the entries in line, and what the paths that were looked at
+// were worth.
+type Choice struct {
+	Rehearsal int64   // that was begun; 0: none was worth it
+	Least     float64 // what a path had to be worth
+	Busy      int     // slots that were taken
+	Slots     int
+	Thought   []Thought
+	Options   []Option // the best first
+}
+
+// Thought is how likely an entry was thought to be good.
+type Thought struct {
+	Entry int64
+	Good  float64
+}
+
+// Option is a path that could have been rehearsed.
+type Option struct {
+	Path  []int64
+	Worth float64 // in landings
+}
+
 // planner is one planning.
 type planner struct {
 	State
 	actions []Action
+	aloud   bool // say what is weighed
+	choices []Choice
 	line    []*Entry  // that could be rehearsed, in the order in which they are to land
 	weighed *weighing // what is thought of them; see weigh
 }

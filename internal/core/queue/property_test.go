@@ -73,6 +73,15 @@ func (c *checker) tell(e Event) (wrong string) {
 	if at, _ := Tell(before, e); !reflect.DeepEqual(at, c.state) {
 		return "in one it is another state than in two"
 	}
+	at, did, choices := TellAloud(before, e)
+	if !reflect.DeepEqual(at, c.state) || !slices.Equal(did, actions) {
+		return "told aloud, something else is decided"
+	}
+	for _, choice := range choices {
+		if r := at.Rehearsal(choice.Rehearsal); choice.Rehearsal != 0 && (r == nil || len(choice.Thought) == 0 || choice.Busy >= choice.Slots) {
+			return fmt.Sprintf("it is said to have weighed %+v", choice)
+		}
+	}
 	for _, r := range slices.Concat(applied.Rehearsals, c.state.Rehearsals) {
 		if made := c.by[r.ID]; made != "" && r.Ended != "" {
 			c.why[made] = fmt.Sprintf(" (it ended: %s, by %T)", r.Ended, e)

@@ -34,6 +34,7 @@ type weighing struct {
 	together []float64
 	news     []float64 // what it is worth to learn whether it is good
 	tests    []test
+	looked   []looked // since a slot was given, if somebody listens
 	apart    []set    // what cannot be built together
 	red      []set    // what was tested and red
 	lands    []worlds // in which it lands by the tests

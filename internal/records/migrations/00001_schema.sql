@@ -453,6 +453,15 @@ CREATE TABLE queue_events (                         -- what queues were told: to
   PRIMARY KEY (queue_id, version)
 ) WITHOUT ROWID;
 
+CREATE TABLE queue_states (                         -- what queues knew now and then, so that not everything has to be told again
+  queue_id INTEGER NOT NULL REFERENCES queues (id),
+  version  INTEGER NOT NULL,
+  at       DATETIME NOT NULL,
+  state    TEXT NOT NULL,                           -- JSON
+  watch    TEXT NOT NULL,                           -- JSON
+  PRIMARY KEY (queue_id, version)
+) WITHOUT ROWID;
+
 CREATE TABLE entries (                              -- places in queues; those that have not ended are as the queue's state has them
   id            INTEGER PRIMARY KEY,
   repository_id INTEGER NOT NULL REFERENCES repositories (id),
