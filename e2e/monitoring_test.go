@@ -77,6 +77,12 @@ func TestMetrics(t *testing.T) {
 	w.join("tamsin", k, "")
 	d.until(t, 1)
 	var all map[string]*dto.MetricFamily
+	second := w.propose("wren", "second", "b", "b\n")
+	w.approve("odo", second)
+	w.join("wren", second, "")
+	w.report(w.rehearsed(second), "unit", "passed")
+	w.landed(second)
+	w.scrape("monitoring") // what left a queue may be counted one scrape late
 	for range 400 { // what came of a try is counted a moment after the destination has it
 		if all = w.scrape("monitoring"); value(all, "tavrin_webhook_delivery_seconds", "outcome=delivered") >= 1 {
 			break
@@ -93,6 +99,10 @@ func TestMetrics(t *testing.T) {
 		{"tavrin_changes", []string{"state=open"}, 1},
 		{"tavrin_queue_entries", []string{"repository=" + repo, "target=main", "state=waiting"}, 1},
 		{"tavrin_queue_oldest_seconds", []string{"repository=" + repo, "target=main"}, 0},
+		{"tavrin_queue_ended_total", []string{"repository=" + repo, "target=main", "how=landed"}, 1},
+		{"tavrin_queue_stage_seconds", []string{"stage=ready"}, 1},
+		{"tavrin_rehearsal_checks_total", []string{"state=passed", "again=false"}, 1},
+		{"tavrin_rehearsal_check_seconds_total", nil, 0},
 		{"tavrin_http_request_seconds", []string{"route=/api/v1/repositories/{house}/{name}/changes", "method=POST", "status=2xx"}, 1},
 		{"tavrin_http_request_seconds", []string{"route=/git/*", "method=POST", "status=2xx"}, 1},
 		{"tavrin_git_processes_total", []string{"command=index-pack"}, 1},

@@ -33,9 +33,16 @@ type Metrics struct {
 	deliveries *prometheus.HistogramVec
 	trouble    prometheus.Counter
 
+	stages *prometheus.HistogramVec
+	ended  *prometheus.CounterVec
+	runs   *prometheus.CounterVec
+	ran    prometheus.Counter
+
 	mu      sync.Mutex
 	counted int64              // line of the journal up to which events are counted
 	events  map[string]float64 // by kind
+	left    time.Time          // up to which what left queues is counted
+	checked time.Time          // up to which runs of checks are
 }
 
 // scrapeTime is how long counting in the records may take.
@@ -50,6 +57,14 @@ func New(r *records.Records, version string) *Metrics {
 		processes: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "tavrin_git_processes_total", Help: "Git processes started, by command."}, []string{"command"}),
 		deliveries: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "tavrin_webhook_delivery_seconds",
 			Help: "Tries to deliver an event, by what came of them.", Buckets: []float64{.01, .05, .25, 1, 5, 15}}, []string{"outcome"}),
+		stages: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "tavrin_queue_stage_seconds",
+			Help: "How long changes that landed were in each stage: waiting for their gate, queued, rehearsing, landing; and ready, the last three together.",
+			Buckets: []float64{10, 60, 300, 900, 1800, 3600, 7200, 14400, 43200, 86400, 259200}}, []string{"stage"}),
+		ended: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "tavrin_queue_ended_total",
+			Help: "Entries that left a queue, by repository, target, how, and for those that were ejected the cause."}, []string{"repository", "target", "how", "cause"}),
+		runs: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "tavrin_rehearsal_checks_total",
+			Help: "Runs of checks on rehearsals that ended, by state, and whether they were asked for once more."}, []string{"state", "again"}),
+		ran:     prometheus.NewCounter(prometheus.CounterOpts{Name: "tavrin_rehearsal_check_seconds_total", Help: "For how long checks of rehearsals ran, all together."}),
 		events:  map[string]float64{},
 		trouble: prometheus.NewCounter(prometheus.CounterOpts{Name: "tavrin_metrics_errors_total", Help: "Times that the records could not be counted."}),
 	}
@@ -58,7 +73,7 @@ func New(r *records.Records, version string) *Metrics {
 	for _, k := range event.Kinds {
 		m.events[k.Name] = 0 // so that a rate is known from the start
 	}
-	m.registry.MustRegister(m.requests, m.processes, m.deliveries, m.trouble, build, standing{m}, collectors.NewGoCollector(),
+	m.registry.MustRegister(m.requests, m.processes, m.deliveries, m.stages, m.ended, m.runs, m.ran, m.trouble, build, queues{m}, standing{m}, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -222,11 +237,73 @@ func (s standing) count(v *records.View, to chan<- prometheus.Metric) error {
 	return nil
 }
 
+// queues counts what left queues, and the checks of rehearsals, since it was last asked. It is asked before the counters are read or
+// after, so that they may be one scrape late.
+type queues struct{ *Metrics }
+
+// Describe implements prometheus.Collector: it has nothing of its own.
+func (q queues) Describe(chan<- *prometheus.Desc) {}
+
+// Collect implements prometheus.Collector.
+func (q queues) Collect(chan<- prometheus.Metric) {
+	ctx, stop := context.WithTimeout(context.Background(), scrapeTime)
+	defer stop()
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	v := q.records.View(ctx)
+	defer v.Close()
+	if q.countEnded(v) != nil || q.countRuns(v) != nil {
+		q.trouble.Inc()
+	}
+}
+
+func (m *Metrics) countEnded(v *records.View) error {
+	var rows []struct {
+		Repository, Target, State, Cause  string
+		Waited, Queued, Rehearsed, Landed float64
+		EndedAt                           time.Time
+	}
+	if err := v.Raw("SELECT r.name AS repository, e.target, e.state, e.cause, e.waited, e.queued, e.rehearsed, e.landed, e.ended_at FROM entries e "+
+		"JOIN repositories r ON r.id = e.repository_id WHERE e.ended_at > ? ORDER BY e.ended_at", m.left).Scan(&rows).Error; err != nil {
+		return err
+	}
+	for _, r := range rows {
+		m.left = r.EndedAt
+		m.ended.WithLabelValues(r.Repository, r.Target, r.State, r.Cause).Inc()
+		if r.State != "landed" {
+			continue
+		}
+		for stage, ms := range map[string]float64{"waiting": r.Waited, "queued": r.Queued, "rehearsing": r.Rehearsed, "landing": r.Landed, "ready": r.Queued + r.Rehearsed + r.Landed} {
+			m.stages.WithLabelValues(stage).Observe(ms / 1000)
+		}
+	}
+	return nil
+}
+
+func (m *Metrics) countRuns(v *records.View) error {
+	var rows []struct {
+		State        string
+		Attempt      int
+		Milliseconds float64
+		FinishedAt   time.Time
+	}
+	if err := v.Raw("SELECT state, attempt, milliseconds, finished_at FROM check_runs WHERE finished_at > ? AND asked_for LIKE 'rehearsal/%' AND ran_on = '' "+
+		"ORDER BY finished_at", m.checked).Scan(&rows).Error; err != nil {
+		return err
+	}
+	for _, r := range rows {
+		m.checked = r.FinishedAt
+		m.runs.WithLabelValues(r.State, strconv.FormatBool(r.Attempt > 1)).Inc()
+		m.ran.Add(r.Milliseconds / 1000)
+	}
+	return nil
+}
+
 // Begin has events counted from now on; those before the start are those of another.
 func (m *Metrics) Begin(ctx context.Context) error {
 	end, err := m.records.JournalEnd(ctx)
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.counted = end
+	m.counted, m.left, m.checked = end, m.records.Now(), m.records.Now()
 	return err
 }

@@ -11,7 +11,23 @@
     entries,
     repo,
     tip,
-  }: { rehearsals: QueueRehearsal[]; entries: Entry[]; repo: string; tip: string } = $props();
+    usual,
+  }: {
+    rehearsals: QueueRehearsal[];
+    entries: Entry[];
+    repo: string;
+    tip: string;
+    /** how long checks take, in seconds; 0: not known */
+    usual: number;
+  } = $props();
+  let now = $state(Date.now());
+  $effect(() => {
+    const timer = setInterval(() => (now = Date.now()), 5000);
+    return () => clearInterval(timer);
+  });
+  /** How far the checks of a rehearsal are, by how long they take as a rule. */
+  const far = (r: QueueRehearsal) =>
+    r.state === 'running' && usual > 0 ? Math.min(1, (now - Date.parse(r.since)) / 1000 / usual) : undefined;
   const title = (n: number) => entries.find((e) => e.number === n)?.title ?? '';
   const words: Record<QueueRehearsal['state'], string> = {
     building: 'is being built',
@@ -45,6 +61,12 @@
           >, begun <When time={r.since} />{r.why ? `: ${r.why}` : ''}</span
         >
       </p>
+      {#if far(r) !== undefined}<progress
+          class="h-2 w-24 accent-teal"
+          max="1"
+          value={far(r)}
+          aria-label={`How far the checks of rehearsal ${r.number} are, as a rule`}
+        ></progress>{/if}
       {#if r.commit}<span class="text-sm"><Id id={r.commit} /></span>{/if}
     </li>
   {:else}

@@ -2,6 +2,7 @@
   import Id from '../parts/Id.svelte';
   import Mark from '../parts/Mark.svelte';
   import Page from '../parts/Page.svelte';
+  import QueueParts from '../parts/QueueParts.svelte';
   import Panel from '../parts/Panel.svelte';
   import Rehearsals from '../parts/Rehearsals.svelte';
   import Stamp from '../parts/Stamp.svelte';
@@ -10,6 +11,7 @@
   import { answer, api, type Entry } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { here } from '../lib/router.svelte';
+  import { kept, likely } from '../lib/words';
 
   let { house, name }: { house: string; name: string } = $props();
   const repo = $derived(`${house}/${name}`);
@@ -45,6 +47,13 @@
       <Stamp state={e.state} />
     </p>
     <p class="mt-1 text-sm break-words text-soft">{e.reason}</p>
+    {#if e.state !== 'waiting' && e.likely}
+      <p class="mt-1 text-sm" title={e.likely.words}>
+        {#if likely(e.likely)}Likely to land {likely(e.likely)}.{:else}<span class="text-soft"
+            >When: {e.likely.words}.</span
+          >{/if}
+      </p>
+    {/if}
     {#if e.rehearsal}
       <ul class="mt-1 flex flex-wrap gap-x-3 text-sm">
         {#each e.rehearsal.checks as k (k.name)}<li><Mark state={k.state} size={14} /> {k.name}: {k.state}</li>{/each}
@@ -54,8 +63,11 @@
   </div>
 {/snippet}
 
+{#snippet under()}<QueueParts {repo} {branch} at="line" />{/snippet}
+
 <Page
   title={`Queue of ${q?.branch ?? ''}`}
+  {under}
   answer={q?.caption}
   problem={queue.problem}
   command={`tavrin queue show --repo ${repo}${branch ? ` --branch ${branch}` : ''}`}
@@ -87,25 +99,25 @@
     <Panel
       title={`Rehearsed now, in ${q.settings.slots} ${q.settings.slots === 1 ? 'slot' : 'slots'}${q.settings.tests === 'by_area' ? ', areas side by side' : ''}`}
     >
-      <Rehearsals rehearsals={q.rehearsals} entries={q.entries} {repo} tip={q.tip} />
-      <p class="mt-2 text-sm text-soft">{q.supposes.words}.</p>
+      <Rehearsals rehearsals={q.rehearsals} entries={q.entries} {repo} tip={q.tip} usual={q.supposes.seconds} />
+      <p class="mt-2 text-sm text-soft">{q.supposes.words}. {q.kept.of > 0 ? kept(q.kept) : ''}</p>
     </Panel>
     <div class="bed mb-8 grid gap-4 lg:grid-cols-[8rem_1.4fr_1fr_1fr]">
-      <section aria-label="Tip" class="border-b-4 border-teal pb-2 lg:self-end">
+      <section aria-label="Tip" class="border-t-4 border-teal pt-2">
         <p class="text-sm text-soft">{q.branch} is at</p>
         <Id id={q.tip} />
       </section>
-      <section aria-label="Rehearsed" class="flex flex-col justify-end gap-2 border-b-4 border-ochre pb-2">
+      <section aria-label="Rehearsed" class="flex flex-col gap-2 border-t-4 border-ochre pt-2">
         <h2 class="text-sm text-soft">rehearsed</h2>
         {#each flying as e (e.id)}{@render card(e)}{:else}<p class="text-sm text-soft">nothing</p>{/each}
       </section>
-      <section aria-label="Queued" class="flex flex-col justify-end gap-2 border-b-4 border-rule pb-2">
+      <section aria-label="Queued" class="flex flex-col gap-2 border-t-4 border-rule pt-2">
         <h2 class="text-sm text-soft">queued, ready</h2>
         {#each lined as e (e.id)}{@render card(e)}{:else}<p class="text-sm text-soft">nothing</p>{/each}
       </section>
       <section
         aria-label="Waiting for their gate"
-        class="flex flex-col justify-end gap-2 border-b-4 border-dotted border-rule pb-2"
+        class="flex flex-col gap-2 border-t-4 border-dotted border-rule pt-2"
       >
         <h2 class="text-sm text-soft">waiting for their gate</h2>
         {#each waiting as e (e.id)}{@render card(e)}{:else}<p class="text-sm text-soft">nothing</p>{/each}

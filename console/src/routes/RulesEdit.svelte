@@ -195,6 +195,15 @@
             </ul>
           {/each}
         </Panel>
+        {#if tried.queues.length > 0}
+          <Panel title="Queues">
+            <ul class="divide-y divide-rule text-sm">
+              {#each tried.queues as t (t.repository + t.branch)}
+                <li class="py-1.5"><b>{t.branch}</b> of {t.repository}, with {t.with}: {t.words}.</li>
+              {/each}
+            </ul>
+          </Panel>
+        {/if}
         <Panel title="Open changes" note={count(tried.changes.length, 'change')}>
           <ul class="divide-y divide-rule text-sm">
             {#each tried.changes.filter((c) => c.outcome !== 'unchanged') as c (c.repository + c.number)}

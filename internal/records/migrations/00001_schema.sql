@@ -412,6 +412,7 @@ CREATE INDEX check_runs_open ON check_runs (repository_id, state) WHERE state IN
 CREATE INDEX check_runs_tips ON check_runs (repository_id, target, name, id) WHERE change_number = 0 AND target <> '';
 CREATE INDEX check_runs_target ON check_runs (repository_id, target, created_at);
 CREATE INDEX check_runs_names ON check_runs (repository_id, name);
+CREATE INDEX check_runs_finished ON check_runs (finished_at) WHERE finished_at IS NOT NULL;
 CREATE INDEX check_runs_silent ON check_runs (created_at) WHERE state IN ('waiting', 'running') AND command = '';
 CREATE INDEX check_runs_leased ON check_runs (lease_token) WHERE lease_hash <> '';
 
