@@ -286,7 +286,7 @@ func ahead(t time.Time) string {
 
 // keptWords say how what was said about landings came out.
 func keptWords(k wire.Kept) string {
-	if k.Of == 0 {
+	if k.Of < 10 { // too few to say how many of a hundred
 		return ""
 	}
 	return fmt.Sprintf("Of the last %d that landed, %d %% did within the time that was said for half of them, and %d %% within that for nine of ten.",

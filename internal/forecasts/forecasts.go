@@ -249,21 +249,21 @@ func (s *Forecasts) columns(db *gorm.DB, repo *records.Repository, branch string
 	var is forecast.Workload
 	if n.Work != nil {
 		is = described(*n.Work, n.Days, now)
-		of.words = fmt.Sprintf("%d days of work as it is described", n.Days)
+		of.words = require.Count(n.Days, "day") + " of work as it is described"
 	} else {
 		h, err := past(db, repo, branch, since, until)
 		if err != nil {
 			return nil, of, err
 		}
 		if lacks := h.Lacks(); lacks != "" {
-			return nil, of, problem.New(problem.Conflict, "nothing can be foreseen for %s from the last %d days: %s. Take more days, or describe the work: "+
-				"how many changes come in an hour, how many of 100 are red, how many minutes checks take", branch, n.Days, lacks)
+			return nil, of, problem.New(problem.Conflict, "nothing can be foreseen for %s from the last %s: %s. Take more days, or describe the work: "+
+				"how many changes come in an hour, how many of 100 are red, how many minutes checks take", branch, require.Count(n.Days, "day"), lacks)
 		}
 		h.Settings = now
 		is = h.Workload(1)
 		was := figuresOf(h.AsItWas())
 		of.was = &was
-		of.words = fmt.Sprintf("the %d changes that came to %s in the last %d days, of which %d landed", len(h.Came), branch, n.Days, len(h.Landed))
+		of.words = fmt.Sprintf("the %d changes that came to %s in the last %s, of which %d landed", len(h.Came), branch, require.Count(n.Days, "day"), len(h.Landed))
 	}
 	would := is
 	would.Settings = then

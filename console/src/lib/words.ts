@@ -42,5 +42,6 @@ export function likely(l: { half?: string; most?: string } | undefined): string 
 
 /** How what was said about landings came out. */
 export function kept(k: { of: number; half: number; most: number }): string {
+  if (k.of < 10) return ''; // too few to say how many of a hundred
   return `Of the last ${k.of} that landed, ${Math.round((100 * k.half) / k.of)} % did within the time that was said for half of them, and ${Math.round((100 * k.most) / k.of)} % within that for nine of ten.`;
 }

@@ -67,7 +67,9 @@
     <ol class="divide-y divide-rule text-sm">
       {#each all as d, i (all.length - i)}
         <li class="grid gap-x-4 py-2 md:grid-cols-[10rem_14rem_1fr]">
-          <time class="whitespace-nowrap text-soft" datetime={d.at} title={exactly(d.at)}>{exactly(d.at).slice(0, 19)}</time>
+          <time class="whitespace-nowrap text-soft" datetime={d.at} title={exactly(d.at)}
+            >{exactly(d.at).slice(0, 19)}</time
+          >
           <div>
             <span class="font-medium">{d.do}</span>
             {#if d.path.length > 0}

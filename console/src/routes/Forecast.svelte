@@ -8,7 +8,7 @@
   import { answer, api, type Forecast, type ForecastFigures } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { here } from '../lib/router.svelte';
-  import { lasting } from '../lib/words';
+  import { count, lasting } from '../lib/words';
 
   let { house, name }: { house: string; name: string } = $props();
   const repo = $derived(`${house}/${name}`);
@@ -122,7 +122,7 @@
   <Panel
     title="What would be otherwise"
     note={is
-      ? `now: ${is.slots} slots, ${is.reruns} reruns, ${is.tests === 'strict' ? 'strictly in line' : 'areas side by side'}`
+      ? `now: ${count(is.slots, 'slot')}, ${count(is.reruns, 'rerun')}, ${is.tests === 'strict' ? 'strictly in line' : 'areas side by side'}`
       : undefined}
   >
     <form
@@ -155,6 +155,7 @@
       <Label
         >Tested <Select
           size="sm"
+          classes={{ select: 'py-1 text-xs' }}
           items={[
             { value: '', name: 'as it is' },
             { value: 'strict', name: 'strictly in line' },
@@ -178,7 +179,8 @@
       <Label>Over days <Input type="number" size="sm" min="1" max="90" bind:value={days} /></Label>
       <Button type="submit" size="sm" disabled={f?.state === 'running'}>Foresee</Button>
       <label class="col-span-full flex items-center gap-2 text-sm"
-        ><input type="checkbox" bind:checked={described} /> not from what came of late, but from work that I describe</label
+        ><input type="checkbox" class="rounded border-rule bg-panel text-teal" bind:checked={described} /> not from what came
+        of late, but from work that I describe</label
       >
       {#if described}
         <Label

@@ -140,7 +140,7 @@
             {/each}
           </tbody>
         </table>
-        {#if n.kept.of > 0}<p class="mt-2 text-sm text-soft">{kept(n.kept)}</p>{/if}
+        {#if kept(n.kept)}<p class="mt-2 text-sm text-soft">{kept(n.kept)}</p>{/if}
       </Panel>
       <Panel title="Ejected, and why" note={count(n.ejected, 'change')}>
         <ul class="text-sm">

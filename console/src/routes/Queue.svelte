@@ -100,7 +100,7 @@
       title={`Rehearsed now, in ${q.settings.slots} ${q.settings.slots === 1 ? 'slot' : 'slots'}${q.settings.tests === 'by_area' ? ', areas side by side' : ''}`}
     >
       <Rehearsals rehearsals={q.rehearsals} entries={q.entries} {repo} tip={q.tip} usual={q.supposes.seconds} />
-      <p class="mt-2 text-sm text-soft">{q.supposes.words}. {q.kept.of > 0 ? kept(q.kept) : ''}</p>
+      <p class="mt-2 text-sm text-soft">{q.supposes.words}. {kept(q.kept)}</p>
     </Panel>
     <div class="bed mb-8 grid gap-4 lg:grid-cols-[8rem_1.4fr_1fr_1fr]">
       <section aria-label="Tip" class="border-t-4 border-teal pt-2">
