@@ -83,7 +83,7 @@ func TestMetrics(t *testing.T) {
 	w.report(w.rehearsed(second), "unit", "passed")
 	w.landed(second)
 	w.scrape("monitoring") // what left a queue may be counted one scrape late
-	for range 400 { // what came of a try is counted a moment after the destination has it
+	for range 400 {        // what came of a try is counted a moment after the destination has it
 		if all = w.scrape("monitoring"); value(all, "tavrin_webhook_delivery_seconds", "outcome=delivered") >= 1 {
 			break
 		}

@@ -39,6 +39,20 @@ const irrigation = "/growers/irrigation"
 // busy waits until something is rehearsed.
 const busy = `(async () => { for (let i = 0; i < 600 && !document.body.innerText.includes('is rehearsed on'); i++) await new Promise((r) => setTimeout(r, 50)) })()`
 
+// foreseen describes some work, and waits for its forecast.
+const foreseen = `(async () => {
+  const wait = (f) => new Promise((r) => { const t = setInterval(() => { const x = f(); if (x) { clearInterval(t); r(x); } }, 50); });
+  const set = (el, v) => { el.value = v; el.dispatchEvent(new Event('input', {bubbles: true})); };
+  const box = await wait(() => document.querySelector('form input[type=checkbox]'));
+  box.click();
+  await wait(() => document.querySelectorAll('form input[type=number]').length > 6);
+  const n = document.querySelectorAll('form input[type=number]');
+  set(n[0], '12'); set(n[2], '2');
+  set(n[4], '12'); set(n[9], '20');
+  document.querySelector('form button[type=submit]').click();
+  await wait(() => document.querySelector('polyline'));
+})()`
+
 // typed types a document into the editor and waits until it was tried.
 func typed(text string) string {
 	quoted, err := json.Marshal(text)
@@ -68,9 +82,9 @@ var pictures = []picture{
 	{name: "change", path: irrigation + "/changes/4", who: "ines"},
 	{name: "change-dark", path: irrigation + "/changes/5", who: "wren", dark: true, height: 1500},
 	{name: "webhooks", path: irrigation + "/webhooks", who: "ines", script: after(`[...document.querySelectorAll('main button')].find((b) => b.innerText.includes('Send a test')).click()`)},
-	{name: "difference", path: irrigation + "/changes/5", who: "ines", script: after(`document.querySelectorAll('#difference input[type=checkbox]')[1].click(); document.querySelector('#difference').scrollIntoView(); await wait(700);
-  document.querySelector('[aria-label="Discuss line 2"]').click(); await wait(300); document.querySelector('[aria-label="Comment on the chosen lines"] input[type=checkbox]').click()`)},
 	{name: "queue", path: irrigation + "/queue", who: "ines", script: busy},
+	{name: "numbers", path: irrigation + "/queue/numbers", who: "ines", script: after(`const box = document.querySelector('main input[type=number]'); box.value = '2'; box.dispatchEvent(new Event('input', {bubbles: true}));`)},
+	{name: "forecast", path: irrigation + "/queue/forecast", who: "ines", script: foreseen},
 	{name: "rules", path: irrigation + "/rules", who: "ines", script: "document.querySelector('main li button')?.click()"},
 	{name: "rules-edit", path: irrigation + "/rules/edit", who: "ines", script: typed(data.TooStrict())},
 	{name: "areas", path: irrigation + "/areas?path=ledger/tariff.csv", who: "ines"},
@@ -80,7 +94,6 @@ var pictures = []picture{
 	{name: "command-gate", command: "tavrin change gate 5", who: "ines"},
 	{name: "command-rules", command: "tavrin rules explain --branch main", who: "ines"},
 	{name: "command-lint", command: "tavrin rules lint too-strict.rules.yaml", who: "ines"},
-	{name: "command-waiver", command: "tavrin waiver land 5 --reason 'the west rows flood'", who: "odo"},
 }
 
 func main() {

@@ -3,8 +3,9 @@ import { Problem } from './api';
 import { session } from './session.svelte';
 import { happens, type Happened } from './stream';
 
-/** How long several events in a row are gathered before the page asks again, in milliseconds. */
-const gather = 120;
+/** How long the events of one moment are gathered before the page asks again, and how long it leaves between two such, in milliseconds. */
+const gather = 15;
+const pause = 300;
 
 /** What something that is shown depends on; what is absent matters not. */
 export type Concern = {
@@ -55,14 +56,19 @@ export function follow(...lives: Live<unknown>[]): () => void {
   lives.forEach((l) => void l.reload());
   let stale: Live<unknown>[] = [];
   let timer: ReturnType<typeof setTimeout> | undefined;
+  let asked = 0;
   const end = happens((h) => {
     stale = lives.filter((l) => stale.includes(l) || l.concerns(h));
     if (stale.length === 0) return;
-    timer ??= setTimeout(() => {
-      timer = undefined;
-      stale.forEach((l) => void l.reload());
-      stale = [];
-    }, gather);
+    timer ??= setTimeout(
+      () => {
+        timer = undefined;
+        asked = performance.now();
+        stale.forEach((l) => void l.reload());
+        stale = [];
+      },
+      Math.max(gather, asked + pause - performance.now()),
+    );
   });
   return () => {
     clearTimeout(timer);
