@@ -3,6 +3,7 @@
   // that its checks run for.
   import Id from './Id.svelte';
   import Mark from './Mark.svelte';
+  import Trough from './Trough.svelte';
   import When from './When.svelte';
   import type { Entry, QueueRehearsal } from '../lib/api';
 
@@ -61,12 +62,10 @@
           >, begun <When time={r.since} />{r.why ? `: ${r.why}` : ''}</span
         >
       </p>
-      {#if far(r) !== undefined}<progress
-          class="h-2 w-24 accent-teal"
-          max="1"
-          value={far(r)}
-          aria-label={`How far the checks of rehearsal ${r.number} are, as a rule`}
-        ></progress>{/if}
+      {#if far(r) !== undefined}<Trough
+          share={far(r)!}
+          says={`How far the checks of rehearsal ${r.number} are, as a rule`}
+        />{/if}
       {#if r.commit}<span class="text-sm"><Id id={r.commit} /></span>{/if}
     </li>
   {:else}

@@ -5,6 +5,7 @@
   import Page from '../parts/Page.svelte';
   import Panel from '../parts/Panel.svelte';
   import QueueParts from '../parts/QueueParts.svelte';
+  import Trough from '../parts/Trough.svelte';
   import { answer, api, type Forecast, type ForecastFigures } from '../lib/api';
   import { follow, Live } from '../lib/live.svelte';
   import { here } from '../lib/router.svelte';
@@ -229,7 +230,7 @@
     </form>
     {#if f?.state === 'running'}
       <div class="mt-4 flex items-center gap-3">
-        <progress class="h-3 grow accent-teal" max="1" value={f.done} aria-label="How far it is"></progress>
+        <div class="grow"><Trough share={f.done} says="How far it is" wide /></div>
         <span class="w-12 text-right text-sm">{Math.round(100 * f.done)} %</span>
         <Button size="xs" color="alternative" onclick={() => void stop()}>Give it up</Button>
       </div>
