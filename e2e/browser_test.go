@@ -43,6 +43,7 @@ func TestInTheBrowser(t *testing.T) {
 		{"ConsoleNeverTakesAPressForWhatWasReplaced", consoleNeverTakesAPressForWhatWasReplaced},
 		{"ConsoleEditsRules", consoleEditsRules},
 		{"ConsoleConnectsAChecksSystem", consoleConnectsAChecksSystem},
+		{"ConsoleForeseesAQueue", consoleForeseesAQueue},
 	} {
 		t.Run(c.name, c.test)
 	}
@@ -415,7 +416,7 @@ func consoleIsAccessible(t *testing.T) {
 		w.ok(err)
 	}
 	p := w.visit()
-	paths := []string{"/", "/growers/irrigation", "/growers/irrigation/changes", "/growers/irrigation/changes/1", "/growers/irrigation/changes/2", "/growers/irrigation/queue",
+	paths := []string{"/", "/growers/irrigation", "/growers/irrigation/changes", "/growers/irrigation/changes/1", "/growers/irrigation/changes/2", "/growers/irrigation/queue", "/growers/irrigation/queue/numbers", "/growers/irrigation/queue/forecast", "/growers/irrigation/queue/decisions",
 		"/growers/irrigation/files", "/growers/irrigation/files?path=README.md&at=main", "/growers/irrigation/rules", "/growers/irrigation/rules/edit", "/growers/irrigation/areas", "/houses/growers/rules", "/houses/growers/rules/edit", "/growers/irrigation/journal", "/journal", "/notifications", "/growers/irrigation/changes?state=all&text=none", "/growers/irrigation/propose?source=topic", "/growers/irrigation/webhooks", "/growers/irrigation/connect?check=unit", "/nowhere/at/all"}
 	// A theme alters colours alone, so that in the second one nothing but the contrast is looked at again.
 	check := func(path, theme, only string) {

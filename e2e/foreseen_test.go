@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"tavrin/wire"
 )
 
@@ -188,4 +190,40 @@ func TestForecastsOfNonsense(t *testing.T) {
 	if f.State != "stopped" || len(f.Columns) != 0 {
 		t.Errorf("given up, it is %+v", f)
 	}
+}
+
+// In the console one sees when a change is likely to land, how the queue has done, what other settings would do to described work, and
+// what was decided and weighed.
+func consoleForeseesAQueue(t *testing.T) {
+	w := newTown(t)
+	w.begin(many)
+	var all []wire.Change
+	for i := range 2 {
+		k := w.propose("tamsin", fmt.Sprintf("topic-%d", i), fmt.Sprintf("f%d", i), "x\n")
+		w.join("tamsin", k, "")
+		all = append(all, k)
+	}
+	w.verdicts(nil, "", w.allLanded(all...))
+	k := w.propose("wren", "next", "next", "x\n")
+	w.join("wren", k, "")
+	w.rehearsed(k)
+	p := w.visit()
+	p.signIn("odo")
+	p.open("/growers/irrigation/queue")
+	p.shows("Bring next", "When: too few have landed to say when", "its checks run")
+	p.do(clicking(`a[href="/growers/irrigation/queue/numbers"]`))
+	p.shows("2 landed in 14 days", "ready to landed", "taken from the same tree")
+	p.do(clicking(`a[href="/growers/irrigation/queue/forecast"]`))
+	p.shows("now: 6 slots, 1 rerun, strictly in line")
+	p.press("Foresee")
+	p.shows("nothing can be foreseen for main", "2 changes have landed")
+	p.do(clicking(`form input[type="checkbox"]`), chromedp.SendKeys(chromedp.CSS(`form input[type="number"]`), "2"))
+	p.press("Foresee")
+	p.shows("Side by side", "an oracle, 2 slots", "With 2 slots: half would have landed within")
+	p.do(clicking(`a[href="/growers/irrigation/queue/decisions"]`))
+	p.shows("Told again what it was told, the planner decides the same", "build a rehearsal", "what was weighed: 0 of 6 slots taken")
+	p.do(clicking("summary"))
+	p.shows("thought good")
+	p.do(chromedp.SendKeys(chromedp.CSS(`main input[type="number"]`), fmt.Sprint(k.Number)))
+	p.shows("line up", fmt.Sprintf("change %d", k.Number))
 }

@@ -427,6 +427,7 @@ type Weighing struct {
 type Thought struct {
 	Number int     `json:"number"`
 	Good   float64 `json:"good" doc:"from 0 to 1"`
+	Why    string  `json:"why"`
 }
 
 // Option is a path that could have been rehearsed.

@@ -151,7 +151,7 @@ func thoughts(all []wire.Thought) string {
 	const most = 12
 	words := []string{}
 	for _, t := range all[:min(len(all), most)] {
-		words = append(words, fmt.Sprintf("%d by %.0f %%", t.Number, 100*t.Good))
+		words = append(words, fmt.Sprintf("%d by %.0f %% (%s)", t.Number, 100*t.Good, t.Why))
 	}
 	if len(all) > most {
 		words = append(words, fmt.Sprintf("and %d more", len(all)-most))
@@ -253,6 +253,9 @@ func showQueue(w io.Writer, q wire.Queue) {
 		place := "-"
 		if e.Position > 0 {
 			place = strconv.Itoa(e.Position)
+		}
+		for _, x := range q.Stops { // said above, once
+			e.Reason = strings.ReplaceAll(e.Reason, x.Words+": "+x.Next, x.Words)
 		}
 		row(w, place, e.Number, state(e.State), likely(e.Likely), e.Strategy, e.Title, e.Reason)
 	}

@@ -184,7 +184,7 @@ var story = []step{
 		"${c} --timeout 60s && git fetch -q && git log --format=%s -3 origin/main && git show origin/main:docs/tanks.md",
 		shows: `(?s)Say when to rinse\nUndo change ${sq}: Say when tanks are rinsed\n(Note the new seal|Say where ladders stand)\nTanks are rinsed in April`},
 	{say: "How has the queue done, what would more slots have done to it, and does what it decided hold when it is told again what it was told?", by: "ines",
-		run: "tavrin queue numbers ${R} --days 1 && tavrin queue forecast ${R} --days 1 --slots 12 && tavrin queue decisions ${R} --limit 1000 | tail -n 3",
+		run:   "tavrin queue numbers ${R} --days 1 && tavrin queue forecast ${R} --days 1 --slots 12 && tavrin queue decisions ${R} --limit 1000 | tail -n 3",
 		shows: `(?s)ready to landed.*an oracle, as it is.*land`},
 	{say: "From any line to the change that brought it; and what has she missed?", by: "tamsin",
 		run: "cd work && tavrin browse blame forecast/limits.txt && tavrin digest", shows: `(?s)Raise the east limit.*ejected`},

@@ -58,7 +58,7 @@ func New(r *records.Records, version string) *Metrics {
 		deliveries: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "tavrin_webhook_delivery_seconds",
 			Help: "Tries to deliver an event, by what came of them.", Buckets: []float64{.01, .05, .25, 1, 5, 15}}, []string{"outcome"}),
 		stages: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "tavrin_queue_stage_seconds",
-			Help: "How long changes that landed were in each stage: waiting for their gate, queued, rehearsing, landing; and ready, the last three together.",
+			Help:    "How long changes that landed were in each stage: waiting for their gate, queued, rehearsing, landing; and ready, the last three together.",
 			Buckets: []float64{10, 60, 300, 900, 1800, 3600, 7200, 14400, 43200, 86400, 259200}}, []string{"stage"}),
 		ended: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "tavrin_queue_ended_total",
 			Help: "Entries that left a queue, by repository, target, how, and for those that were ejected the cause."}, []string{"repository", "target", "how", "cause"}),

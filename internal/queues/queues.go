@@ -173,10 +173,6 @@ func rehearsing(g facts.Gathered) string {
 	var open []string
 	for _, q := range g.Judge().Requirements {
 		if q.At == "rehearsal" && q.Level == require.Required && q.State == require.Pending {
-			if q.Kind == "hold" || q.Kind == "freeze" {
-				open = append(open, q.Lacks) // the queue says once what is to be done about it
-				continue
-			}
 			open = append(open, q.Told())
 		}
 	}

@@ -211,7 +211,7 @@ func weighedOf(at *queue.State, c queue.Choice) *wire.Weighing {
 	v := &wire.Weighing{Busy: c.Busy, Slots: c.Slots, Least: c.Least, Thought: []wire.Thought{}, Options: []wire.Option{}}
 	for _, x := range c.Thought {
 		if of := at.Changes([]int64{x.Entry}); len(of) > 0 {
-			v.Thought = append(v.Thought, wire.Thought{Number: of[0], Good: x.Good})
+			v.Thought = append(v.Thought, wire.Thought{Number: of[0], Good: x.Good, Why: x.Why})
 		}
 	}
 	for _, x := range c.Options {

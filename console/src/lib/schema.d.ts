@@ -5409,6 +5409,7 @@ export interface components {
             good: number;
             /** Format: int64 */
             number: number;
+            why: string;
         };
         Thread: {
             /** @description the lines are those of the file before the change */

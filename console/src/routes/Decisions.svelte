@@ -116,7 +116,9 @@
                     >
                     <tbody
                       >{#each w.thought.slice(0, 12) as t (t.number)}<tr class="border-t border-rule"
-                          ><td>{t.number}</td><td class="text-right">{(100 * t.good).toFixed(0)} %</td></tr
+                          ><td>{t.number}</td><td class="text-right"
+                            >{(100 * t.good).toFixed(0)} %<span class="block text-xs text-soft">{t.why}</span></td
+                          ></tr
                         >{/each}</tbody
                     >
                   </table>

@@ -35,6 +35,9 @@
     return follow(queue);
   });
   const q = $derived(queue.value);
+  /** A reason without what is said above, once. */
+  const briefly = (reason: string) =>
+    (q?.stops ?? []).reduce((r, x) => r.replace(`${x.words}: ${x.next}`, x.words), reason);
   const flying = $derived(q?.entries.filter((e) => e.state === 'rehearsing' || e.state === 'landing') ?? []);
   const lined = $derived(q?.entries.filter((e) => e.state === 'queued') ?? []);
   const waiting = $derived(q?.entries.filter((e) => e.state === 'waiting') ?? []);
@@ -46,7 +49,7 @@
       <a class="font-medium hover:underline" href={`/${repo}/changes/${e.number}`}>{e.number}. {e.title}</a>
       <Stamp state={e.state} />
     </p>
-    <p class="mt-1 text-sm break-words text-soft">{e.reason}</p>
+    <p class="mt-1 text-sm break-words text-soft">{briefly(e.reason)}</p>
     {#if e.state !== 'waiting' && e.likely}
       <p class="mt-1 text-sm" title={e.likely.words}>
         {#if likely(e.likely)}Likely to land {likely(e.likely)}.{:else}<span class="text-soft"

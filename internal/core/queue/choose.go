@@ -141,7 +141,13 @@ func (w *weighing) say(busy, slots int, least float64, begun int64) {
 	const most = 6
 	c := Choice{Rehearsal: begun, Least: least, Busy: busy, Slots: slots}
 	for i, e := range w.line {
-		c.Thought = append(c.Thought, Thought{e.ID, w.good[i].share()})
+		why := w.p.Learned.because(e)
+		for _, red := range w.p.Reds {
+			if slices.Contains(red.Entries, e.ID) {
+				why += fmt.Sprintf("; it was red in rehearsal %d", red.Rehearsal)
+			}
+		}
+		c.Thought = append(c.Thought, Thought{e.ID, w.good[i].share(), why})
 	}
 	slices.SortStableFunc(w.looked, func(a, b looked) int { return cmp.Compare(b.gain, a.gain) })
 	seen := map[set]bool{}

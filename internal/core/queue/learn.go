@@ -71,12 +71,34 @@ func (l *Learned) Supposed() (guilty, flaky float64, words string) {
 
 // likely is how likely it is that a change is good: by how things have gone lately first, then by whose it is and how large.
 func (l *Learned) likely(e *Entry) float64 {
-	bad := l.guilty()
-	bad *= l.Sizes[sizeOf(e.Lines)].times(bad)
+	usual, size, author := l.factors(e)
+	return 1 - min(usual*size*author, 0.95)
+}
+
+// factors are how often changes are guilty, and how many times as often those of an entry's size, and its author's.
+func (l *Learned) factors(e *Entry) (usual, size, author float64) {
+	usual, author = l.guilty(), 1
+	size = l.Sizes[sizeOf(e.Lines)].times(usual)
 	if i := slices.IndexFunc(l.Authors, func(a Author) bool { return a.Login == e.Author }); i >= 0 {
-		bad *= l.Authors[i].times(l.guilty())
+		author = l.Authors[i].times(usual)
 	}
-	return 1 - min(bad, 0.95)
+	return usual, size, author
+}
+
+// because says what is thought of an entry rests on.
+func (l *Learned) because(e *Entry) string {
+	if e.Cleared {
+		return "it has passed with others"
+	}
+	usual, size, author := l.factors(e)
+	words := fmt.Sprintf("%.0f in 100 are red", 100*usual)
+	if size < 0.95 || size > 1.05 {
+		words += fmt.Sprintf(", %.1f times as many of its size", size)
+	}
+	if author < 0.95 || author > 1.05 {
+		words += fmt.Sprintf(", %.1f times as many of %s's", author, e.Author)
+	}
+	return words
 }
 
 // times is how many times as often as the average these were guilty.

@@ -67,10 +67,11 @@ type Choice struct {
 	Options   []Option // the best first
 }
 
-// Thought is how likely an entry was thought to be good.
+// Thought is how likely an entry was thought to be good, and why: how things had gone, and less if it was red with others.
 type Thought struct {
 	Entry int64
 	Good  float64
+	Why   string
 }
 
 // Option is a path that could have been rehearsed.
