@@ -1,9 +1,13 @@
 package e2e
 
 import (
+	"bytes"
 	"fmt"
 	"math"
+	"os"
+	"os/exec"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -11,6 +15,24 @@ import (
 
 	"tavrin/wire"
 )
+
+// synced is a buffer that one writes and others read.
+type synced struct {
+	mu sync.Mutex
+	of *bytes.Buffer
+}
+
+func (s *synced) Write(text []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.of.Write(text)
+}
+
+func (s *synced) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.of.String()
+}
 
 // foreseen waits until a forecast is worked out.
 func (w *town) foreseen(login string, n wire.NewForecast) wire.Forecast {
@@ -123,6 +145,34 @@ func TestTheQueueIsForeseen(t *testing.T) {
 	problem(t, err, 404, "no forecast")
 	w.says("odo", 0, "an oracle, as it is", "queue", "forecast", "--repo", repo, "--slots", "12")
 	w.says("odo", 0, "does not keep up", "queue", "forecast", "--repo", repo, "--per-hour", "60", "--check-minutes", "20", "--slots", "1", "--days", "5")
+
+	w.says("ines", 0, "With 1 freeze half would have landed", "freeze", "plan", "harvest", "--from", begins.Format(time.RFC3339), "--until", ends.Format(time.RFC3339), "--reason", "x", "--try", "--repo", repo)
+	planned, err := w.as("ines").Freezes(ctx, repo, true)
+	if w.ok(err); len(planned) > 0 {
+		t.Errorf("a freeze that was tried is planned: %+v", planned)
+	}
+	w.says("tamsin", 0, "likely to land", "change", "show", fmt.Sprint(next.Number), "--repo", repo)
+
+	// What is followed is shown again when something happens, until it is interrupted.
+	var shown, trouble bytes.Buffer
+	follows := exec.CommandContext(ctx, binary, "queue", "show", "--follow", "-o", "json", "--repo", repo)
+	follows.Env = append(os.Environ(), "TAVRIN_URL="+w.url, "TAVRIN_TOKEN="+w.tokens["odo"])
+	follows.Stdout, follows.Stderr = &synced{of: &shown}, &synced{of: &trouble}
+	w.ok(follows.Start())
+	times := func() int { return strings.Count(follows.Stdout.(*synced).String(), `"caption"`) }
+	for n := times(); n < 1; n = times() {
+		pause()
+	}
+	title := "Called otherwise"
+	_, err = w.as("tamsin").EditChange(ctx, repo, next.Number, wire.ChangeEdit{Title: &title})
+	w.ok(err)
+	for !strings.Contains(follows.Stdout.(*synced).String(), title) {
+		pause()
+	}
+	w.ok(follows.Process.Signal(os.Interrupt))
+	if err := follows.Wait(); err != nil || trouble.Len() > 0 {
+		t.Errorf("interrupted, it ends with %v and says %s", err, trouble.String())
+	}
 
 	tried, err := w.as("ines").TryRules(ctx, repo, strings.Replace(many, "slots: 6", "slots: 2", 1), 0)
 	if w.ok(err); len(tried.Queues) != 1 || tried.Queues[0].Branch != "main" || tried.Queues[0].With != "2 slots" || tried.Queues[0].Then == nil || !strings.Contains(tried.Queues[0].Words, "instead of") {

@@ -37,7 +37,7 @@ type picture struct {
 const irrigation = "/growers/irrigation"
 
 // busy waits until something is rehearsed.
-const busy = `(async () => { for (let i = 0; i < 600 && !document.body.innerText.includes('is rehearsed on'); i++) await new Promise((r) => setTimeout(r, 50)) })()`
+const busy = `(async () => { for (let i = 0; i < 600 && document.body.innerText.split('its checks run').length < 3; i++) await new Promise((r) => setTimeout(r, 50)) })()`
 
 // foreseen describes some work, and waits for its forecast.
 const foreseen = `(async () => {

@@ -280,6 +280,14 @@ func (p *program) showChange() *cobra.Command {
 			row(w, "authors", list(k.Authors))
 			if k.Entry != nil {
 				row(w, "queue", fmt.Sprintf("%s, by %s: %s", k.Entry.State, k.Entry.Strategy, k.Entry.Reason))
+				if len(k.Entry.Ahead) > 0 {
+					row(w, "ahead of it", "change "+numbered(k.Entry.Ahead))
+				}
+				if l := k.Entry.Likely; l != nil && l.Half != nil {
+					row(w, "likely to land", fmt.Sprintf("%s: half like it do until %s, nine of ten until %s; %s", likely(l), l.Half.Local().Format("15:04"), l.Most.Local().Format("15:04"), l.Words))
+				} else if l != nil && k.Entry.State != "waiting" {
+					row(w, "likely to land", l.Words)
+				}
 				failing(w, k.Entry)
 			}
 			if len(k.Labels) > 0 {
@@ -449,6 +457,15 @@ func wait(ctx context.Context, h here, n int, until string, timeout time.Duratio
 		}
 	}
 	return k, err
+}
+
+// numbered lists numbers of changes.
+func numbered(of []int) string {
+	words := make([]string, len(of))
+	for i, n := range of {
+		words[i] = strconv.Itoa(n)
+	}
+	return strings.Join(words, ", ")
 }
 
 // failing shows what an entry that was ejected did not pass, with the last lines of each log.

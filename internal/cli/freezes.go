@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"tavrin/client"
 	"tavrin/wire"
@@ -55,6 +56,7 @@ func moment(option, text string) (*time.Time, error) {
 func (p *program) freezePlan() *cobra.Command {
 	of, n := &ofPlace{p: p}, wire.NewFreeze{}
 	var from, until string
+	var try bool
 	c := answer(p, "plan NAME", "Plan one time at which nothing lands", cobra.ExactArgs(1),
 		func(ctx context.Context, c *client.Client, args []string) (all []wire.Freeze, err error) {
 			n.Name = args[0]
@@ -67,9 +69,10 @@ func (p *program) freezePlan() *cobra.Command {
 			if n.Ends, err = moment("until", until); err != nil {
 				return nil, err
 			}
-			return c.PlanFreeze(ctx, n)
+			return p.planFreeze(ctx, c, n, try)
 		}, printFreezes)
 	f := c.Flags()
+	tries(f, &try)
 	f.StringVar(&from, "from", "", "when it begins, such as \"2026-12-24 16:00\" (needed)")
 	f.StringVar(&until, "until", "", "when it ends (needed)")
 	f.StringSliceVar(&n.Branches, "branch", nil, "glob; branches on which nothing lands; may be given several times (default: the default branch)")
@@ -77,8 +80,35 @@ func (p *program) freezePlan() *cobra.Command {
 	return of.options(needs(c, "from", "until", "reason"))
 }
 
+func tries(f *pflag.FlagSet, try *bool) {
+	f.BoolVar(try, "try", false, "plan nothing, and say what it would have changed in the last four weeks, moved back by whole weeks")
+}
+
+// planFreeze plans freezes; or, to try them, says what they would have changed.
+func (p *program) planFreeze(ctx context.Context, c *client.Client, n wire.NewFreeze, try bool) ([]wire.Freeze, error) {
+	if !try {
+		return c.PlanFreeze(ctx, n)
+	}
+	if !strings.Contains(n.Of, "/") {
+		return nil, misuse("what freezes would have changed is said of one repository: --repo %s/NAME", n.Of)
+	}
+	asked := wire.NewForecast{Days: 28, Freeze: &n}
+	if len(n.Branches) == 1 && !strings.ContainsAny(n.Branches[0], "*?[{") {
+		asked.Branch = n.Branches[0]
+	}
+	f, err := p.foresee(ctx, here{c, n.Of}, asked)
+	if err == nil {
+		err = p.print(f, func(w io.Writer) { showForecast(w, f) })
+	}
+	if err == nil {
+		err = &exitError{status: 0} // nothing was planned
+	}
+	return nil, err
+}
+
 func (p *program) freezeImport() *cobra.Command {
 	of, n := &ofPlace{p: p}, wire.NewFreeze{}
+	var try bool
 	c := answer(p, "import FILE", "Plan a freeze for each event of an iCalendar file, with its recurrence and time zones", cobra.ExactArgs(1),
 		func(ctx context.Context, c *client.Client, args []string) (all []wire.Freeze, err error) {
 			if n.Calendar, err = p.readFile(args[0]); err != nil {
@@ -87,9 +117,10 @@ func (p *program) freezeImport() *cobra.Command {
 			if n.Of, err = of.place(ctx, c); err != nil {
 				return nil, err
 			}
-			return c.PlanFreeze(ctx, n)
+			return p.planFreeze(ctx, c, n, try)
 		}, printFreezes)
 	f := c.Flags()
+	tries(f, &try)
 	f.StringSliceVar(&n.Branches, "branch", nil, "glob; branches on which nothing lands; may be given several times (default: the default branch)")
 	f.StringVar(&n.Zone, "zone", "", "where times are meant that name no time zone, such as Europe/Berlin (default: UTC)")
 	f.StringVar(&n.Name, "name", "", "name of the freezes (default: as the calendar calls them)")

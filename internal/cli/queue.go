@@ -222,9 +222,6 @@ func (p *program) join() *cobra.Command {
 
 // showQueue shows a queue.
 func showQueue(w io.Writer, q wire.Queue) {
-	if q.Branch == "" {
-		return // it was followed
-	}
 	row(w, fmt.Sprintf("%s is at %s. %s", q.Branch, short(q.Tip), q.Caption))
 	for _, r := range q.Red {
 		row(w, fmt.Sprintf("RED  %s %s on the tip %s since %s: %s  %s", r.Check, r.State, short(r.Commit), ago(r.Since), dash(r.Summary), r.Link))
@@ -276,8 +273,10 @@ func likely(l *wire.Likely) string {
 // ahead is a time that is to come, seen from now.
 func ahead(t time.Time) string {
 	switch d := time.Until(t); {
-	case d < time.Minute:
+	case d < 5*time.Second:
 		return "now"
+	case d < time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
 	case d < 2*time.Hour:
 		return fmt.Sprintf("%.0f min", d.Minutes())
 	case d < 48*time.Hour:
@@ -326,7 +325,7 @@ func (p *program) followQueue(ctx context.Context, h here, branch string) error 
 		}
 	}
 	if ctx.Err() != nil {
-		return nil // Ctrl-C is how it ends
+		return &exitError{status: 0} // Ctrl-C is how it ends
 	}
 	return err
 }
@@ -343,7 +342,7 @@ func (p *program) numbers() *cobra.Command {
 				row(w, "Nothing has left the queue in that time.")
 				return
 			}
-			row(w, fmt.Sprintf("Checks of rehearsals ran for %.1f min, %.1f for each that landed; %d were called off.", n.CheckMinutes, n.MinutesEach, n.Cancelled))
+			row(w, fmt.Sprintf("Checks of rehearsals ran for %s, %s for each that landed; %d were called off.", took(60*n.CheckMinutes), took(60*n.MinutesEach), n.Cancelled))
 			if kept := keptWords(n.Kept); kept != "" {
 				row(w, kept)
 			}

@@ -27,7 +27,8 @@ export function lasting(seconds: number): string {
 /** When something is to come, seen from now. */
 export function ahead(time: string, now = Date.now()): string {
   const seconds = (Date.parse(time) - now) / 1000;
-  if (seconds < 60) return 'now';
+  if (seconds < 5) return 'now';
+  if (seconds < 60) return `in ${Math.round(seconds)} s`;
   if (seconds < 7200) return `in ${Math.round(seconds / 60)} min`;
   if (seconds < 172800) return `in ${Math.round(seconds / 3600)} h`;
   return `in ${Math.round(seconds / 86400)} days`;

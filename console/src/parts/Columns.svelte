@@ -36,13 +36,15 @@
       {/each}
     </div>
   </div>
-  <figcaption class="ml-16 mt-1 flex flex-wrap justify-between gap-x-4 text-xs text-soft">
-    <span>{columns[0]?.from}</span>
-    <span class="flex flex-wrap gap-x-3">
+  <figcaption class="mt-1 ml-16 text-xs text-soft">
+    <span class="flex justify-between gap-x-4">
+      <span>{columns[0]?.from}</span>
+      <span>{columns.length > 1 ? columns.at(-1)?.from : ''}</span>
+    </span>
+    <span class="mt-1 flex flex-wrap gap-x-3">
       {#each legend as name, i (name)}{#if name}<span
             ><span class={`inline-block size-2.5 ${fills[i]}`}></span> {name}</span
           >{/if}{/each}
     </span>
-    <span>{columns.length > 1 ? columns.at(-1)?.from : ''}</span>
   </figcaption>
 </figure>

@@ -76,7 +76,7 @@
     n &&
       (n.landed + n.ejected + n.withdrawn === 0
         ? `Nothing has left the queue of ${n.branch} in ${count(days, 'day')}.`
-        : `${n.landed} landed in ${count(days, 'day')}, half of them within ${lasting(n.stages.at(-1)!.half)} of being ready, nine of ten within ${lasting(n.stages.at(-1)!.most)}; ${n.ejected} were ejected, ${n.withdrawn} withdrawn. Checks ran for ${n.minutes_each.toFixed(1)} minutes for each that landed.`),
+        : `${n.landed} landed in ${count(days, 'day')}, half of them within ${lasting(n.stages.at(-1)!.half)} of being ready, nine of ten within ${lasting(n.stages.at(-1)!.most)}; ${n.ejected} were ejected, ${n.withdrawn} withdrawn. Checks ran for ${lasting(60 * n.minutes_each)} for each that landed.`),
   );
 </script>
 

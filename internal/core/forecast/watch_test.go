@@ -182,6 +182,10 @@ func TestWhatIsNotCounted(t *testing.T) {
 			t.Errorf("%s: %+v", name, w)
 		}
 	}
+	back := Watch{}.Told(&queue.State{}, state(30, in(1, queue.Queued))) // and the clock is set back meanwhile
+	if back = back.Told(nil, state(20, in(1, queue.Landed))); back.Landed != 1 || back.Past[0][0] != 0 {
+		t.Errorf("before it lined up it is %+v", back)
+	}
 	w := Watch{}.Told(&queue.State{}, state(0, in(1, queue.Queued)))
 	if w = w.Told(nil, state(20, in(1, queue.Landed))); w.Landed != 1 || len(w.Past[0]) != 1 || w.Past[0][0] != 2000 {
 		t.Errorf("after twice the usual time it is %+v", w)
