@@ -3,7 +3,7 @@
 GO      ?= go
 console := console/dist/index.html
 
-.PHONY: build demo test check bench docs share shots histories kills properties fuzz steady clean queue-events queue-figures landings
+.PHONY: build demo test check bench docs share shots histories kills properties fuzz steady clean queue-events queue-figures queue-likely landings
 
 build: bin/tavrin
 
@@ -44,6 +44,10 @@ properties:
 # Ten million events told to the queue's planner, with everything checked that has to hold. Ten minutes.
 queue-events:
 	EVENTS=$${EVENTS:-10000000} $(GO) test -count=1 -timeout 3h -run TestP9WhateverHappens -v ./internal/core/queue
+
+# How what is said about likely landings comes out, on the same workloads. A minute and a half.
+queue-likely:
+	DAYS=$${DAYS:-4} $(GO) test -count=1 -timeout 1h -run TestLikelyTimesComeTrue -v ./internal/core/forecast
 
 # The planner beside an oracle, on the workloads of docs/performance.md, which has the table. A quarter of an hour.
 queue-figures:

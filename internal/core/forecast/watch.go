@@ -68,7 +68,7 @@ const (
 	leastPast  = 10  // that there have to be before something is said
 	scoreKept  = 200
 	// pace is how fast the quantiles that are asked for follow how the promises came out.
-	pace        = 0.02
+	pace        = 0.03
 	half, most9 = 0.5, 0.9
 )
 

@@ -5,7 +5,6 @@ import (
 	"math"
 	"os"
 	"strconv"
-	"strings"
 	"testing"
 	"time"
 
@@ -35,7 +34,7 @@ func (x told) String() string {
 
 // Half of the changes land within what is said to be the half, nine of ten within the most, within five points: as it is said when they
 // line up, and as it is said whenever somebody looks; in queues of every kind. DAYS says how many to go through of all of them; else it is
-// two of three kinds. On days with a storm, when three quarters of all looks fall into its two hours, later looks are ten points off.
+// two of three kinds.
 func TestLikelyTimesComeTrue(t *testing.T) {
 	days, _ := strconv.Atoi(os.Getenv("DAYS"))
 	for _, w := range Study(time.Duration(max(days, 2)) * 24 * time.Hour) {
@@ -45,10 +44,7 @@ func TestLikelyTimesComeTrue(t *testing.T) {
 		}
 		t.Run(w.Name, func(t *testing.T) {
 			t.Parallel()
-			off := 5.0
-			if strings.HasPrefix(w.Name, "W4") {
-				off = 10
-			}
+			const off = 5
 			var atFirst, later told
 			seeds := uint64(2)
 			if days == 0 && w.Name == "W5" {
@@ -97,7 +93,7 @@ func TestLikelyTimesComeTrue(t *testing.T) {
 				})
 			}
 			t.Logf("at first: %s; looked at later: %s; most is %.1f times half", atFirst, later, spread/count)
-			if !atFirst.within(5) {
+			if !atFirst.within(off) {
 				t.Errorf("at first: %s", atFirst)
 			}
 			if !later.within(off) {
