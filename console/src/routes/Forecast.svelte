@@ -273,7 +273,7 @@
       <Panel title="From ready to landed" note="share that has landed within a time">
         <svg
           viewBox="-34 0 440 176"
-          class="w-full"
+          class="w-full max-w-xl"
           role="img"
           aria-label="The share of changes that landed within a time, for each way"
         >
