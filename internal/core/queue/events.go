@@ -74,7 +74,7 @@ func (e Joined) apply(s *State) {
 	s.Back++
 	entry := Entry{ID: e.Entry, Change: e.Change, Author: e.Author, Lines: e.Lines, Place: s.Back}
 	s.put(&entry, Waiting, "its gate is about to be judged")
-	i, _ := slices.BinarySearchFunc(s.Entries, e.Entry, func(x Entry, id int64) int { return int(x.ID - id) })
+	i, _ := s.at(e.Entry)
 	s.Entries = slices.Insert(s.Entries, i, entry)
 }
 

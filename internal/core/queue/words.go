@@ -3,7 +3,7 @@ package queue
 import (
 	"cmp"
 	"fmt"
-	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -114,7 +114,7 @@ func (s *State) Together(e *Entry) string {
 func (s *State) Changes(ids []int64) []int {
 	of := make([]int, 0, len(ids))
 	for _, id := range ids {
-		if i := slices.IndexFunc(s.Entries, func(e Entry) bool { return e.ID == id }); i >= 0 {
+		if i, found := s.at(id); found {
 			of = append(of, s.Entries[i].Change)
 		}
 	}
@@ -122,12 +122,15 @@ func (s *State) Changes(ids []int64) []int {
 }
 
 func numbers(of []int) string {
-	words := make([]string, len(of))
+	text := make([]byte, 0, 8*len(of))
 	for i, n := range of {
-		words[i] = fmt.Sprint(n)
+		switch {
+		case i > 0 && i == len(of)-1:
+			text = append(text, " and "...)
+		case i > 0:
+			text = append(text, ", "...)
+		}
+		text = strconv.AppendInt(text, int64(n), 10)
 	}
-	if n := len(words); n > 1 {
-		return strings.Join(words[:n-1], ", ") + " and " + words[n-1]
-	}
-	return strings.Join(words, "")
+	return string(text)
 }
