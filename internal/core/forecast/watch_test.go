@@ -153,7 +153,7 @@ func TestWhatIsNotCounted(t *testing.T) {
 		return s
 	}
 	in := func(revision int, is queue.EntryState) queue.Entry {
-		return queue.Entry{ID: 1, Change: 1, State: is, Gate: queue.Gate{Revision: revision, Ready: true}}
+		return queue.Entry{ID: 1, Change: 1, State: is, Details: &queue.Details{Gate: queue.Gate{Revision: revision, Ready: true}}}
 	}
 	held := state(1, in(1, queue.Queued))
 	held.Held = "it rains"

@@ -72,7 +72,7 @@ type Joined struct {
 
 func (e Joined) apply(s *State) {
 	s.Back++
-	entry := Entry{ID: e.Entry, Change: e.Change, Author: e.Author, Lines: e.Lines, Place: s.Back}
+	entry := Entry{ID: e.Entry, Change: e.Change, Place: s.Back, Details: &Details{Author: e.Author, Lines: e.Lines}}
 	s.put(&entry, Waiting, "its gate is about to be judged")
 	i, _ := s.at(e.Entry)
 	s.Entries = slices.Insert(s.Entries, i, entry)
@@ -89,7 +89,7 @@ type Left struct {
 func (e Left) apply(s *State) {
 	if entry := s.Entry(e.Entry); entry != nil {
 		s.out(entry, e.Why)
-		entry.By = e.By
+		entry.changed().By = e.By
 		s.put(entry, Withdrawn, e.Why)
 	}
 }
@@ -104,7 +104,7 @@ type Raised struct {
 
 func (e Raised) apply(s *State) {
 	if entry := s.Entry(e.Entry); entry != nil {
-		entry.Urgent = e.Why
+		entry.changed().Urgent = e.Why
 		s.Evidence++
 	}
 }
@@ -125,7 +125,7 @@ func (e Seen) apply(s *State) {
 	if !e.Gate.Touches.any() {
 		e.Gate.Touches.Everywhere = true // it is not known
 	}
-	entry.Gate = e.Gate
+	entry.changed().Gate = e.Gate
 	switch {
 	case had.Revision != 0 && had.Revision != e.Gate.Revision:
 		s.forget(entry)
@@ -214,7 +214,9 @@ func (e Built) apply(s *State) {
 	r.Commits, r.Tested, r.Since = e.Commits, e.Commits[len(e.Commits)-1], s.At
 	for _, id := range r.Path {
 		if entry := s.Entry(id); entry != nil {
-			entry.Rest = Rest{}
+			if entry.Rest != (Rest{}) {
+				entry.changed().Rest = Rest{}
+			}
 		}
 	}
 }

@@ -86,6 +86,7 @@ type planner struct {
 	actions []Action
 	aloud   bool // say what is weighed
 	choices []Choice
+	words   []byte    // that are being put together
 	line    []*Entry  // that could be rehearsed, in the order in which they are to land
 	weighed *weighing // what is thought of them; see weigh
 }
@@ -133,7 +134,7 @@ func (p *planner) readiness(e *Entry) {
 			p.Back++
 			e.Place = p.Back
 		}
-		e.Ready = p.At
+		e.changed().Ready = p.At
 		p.put(e, Queued, "its gate is ready")
 		p.act(LineUp, e.ID, 0, e.Reason)
 	case e.State != Waiting && !e.Gate.Ready:
@@ -287,20 +288,52 @@ func (p *planner) lineUp() {
 
 // Line lists the entries that can be rehearsed or are landing, in the order in which they are to land.
 func (s *State) Line() []*Entry {
-	line := make([]*Entry, 0, len(s.Entries))
+	var ranked [ranks][]*Entry
 	for i := range s.Entries {
 		e := &s.Entries[i]
 		if e.State == Landing || !e.State.Ended() && e.State != Waiting && !e.Resting(s.At) {
-			line = append(line, e)
+			r := rank(e)
+			if ranked[r] == nil {
+				ranked[r] = make([]*Entry, 0, len(s.Entries)-i)
+			}
+			ranked[r] = append(ranked[r], e)
 		}
 	}
-	slices.SortFunc(line, order)
+	line := ranked[usualRank]
+	for r, some := range ranked {
+		if !slices.IsSortedFunc(some, byPlace) { // as a rule they are, since who comes later has a later place
+			slices.SortFunc(some, byPlace)
+		}
+		if r != usualRank && len(some) > 0 {
+			line = nil // there are others
+		}
+	}
+	if line == nil {
+		line = slices.Concat(ranked[:]...)
+	}
 	return line
 }
 
+// order is that in which entries are to land.
 func order(a, b *Entry) int {
-	return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Place, b.Place), cmp.Compare(a.ID, b.ID))
+	if a, b := rank(a), rank(b); a != b {
+		return cmp.Compare(a, b)
+	}
+	return byPlace(a, b)
 }
+
+func byPlace(a, b *Entry) int {
+	if a.Place != b.Place {
+		return cmp.Compare(a.Place, b.Place)
+	}
+	return cmp.Compare(a.ID, b.ID)
+}
+
+// The ranks of entries in line, and the one that most have.
+const (
+	ranks     = 5
+	usualRank = 2
+)
 
 func rank(e *Entry) int {
 	switch {
@@ -313,7 +346,7 @@ func rank(e *Entry) int {
 	case e.Gate.Stopped:
 		return 3
 	}
-	return 2
+	return usualRank
 }
 
 // raise puts an urgent entry ahead of what waits, but of nothing that is rehearsed, or was overtaken often enough.
@@ -444,7 +477,11 @@ func (p *planner) explain() {
 		}
 		if r := shown[e.ID]; r != nil && (r.Verdict.Red == "" || e.Doubted) {
 			e.Rehearsal = r.ID
-			p.put(e, Rehearsing, cmp.Or(p.Together(e), "it is rehearsed on the tip"))
+			why := e.Reason // most often it is what it was, and need not be made anew
+			if p.words = p.together(p.words[:0], e); string(p.words) != why {
+				why = string(p.words)
+			}
+			p.put(e, Rehearsing, why)
 			continue
 		}
 		why := p.obstacle(e)

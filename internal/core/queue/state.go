@@ -108,19 +108,13 @@ type State struct {
 type Entry struct {
 	ID     int64      `json:"id"`
 	Change int        `json:"change"` // its number
-	Author string     `json:"author"`
-	Lines  int        `json:"lines"` // that it adds and removes
-	Place  int64      `json:"place"` // the order in which entries became ready, or joined
+	Place  int64      `json:"place"`  // the order in which entries became ready, or joined
 	State  EntryState `json:"state"`
 	Reason string     `json:"reason"` // why it is in this state
-	By     string     `json:"by"`     // who ended it; empty: the service
 	Since  time.Time  `json:"since"`  // in this state
-	Ready  time.Time  `json:"ready"`  // it lined up
-	Gate   Gate       `json:"gate"`
-	Urgent string     `json:"urgent,omitempty"` // why it goes ahead of what waits; empty: it does not
-	Raised bool       `json:"raised,omitempty"` // it has gone ahead
 	// Overtaken counts what was let go ahead of it; bounded, so that it waits no longer than that.
-	Overtaken int `json:"overtaken,omitempty"`
+	Overtaken int  `json:"overtaken,omitempty"`
+	Raised    bool `json:"raised,omitempty"` // it has gone ahead
 	// Cleared says that its revision was part of a rehearsal that passed.
 	Cleared bool `json:"cleared,omitempty"`
 	// Doubted says that it was red by itself, and is tested once more: others go ahead of it until then.
@@ -128,10 +122,28 @@ type Entry struct {
 	// Rehearsal is the number of the one that it is shown with; 0: none. Tries counts those that there were.
 	Rehearsal int64 `json:"rehearsal"`
 	Tries     int   `json:"tries"`
-	Rest      Rest  `json:"rest"`
+	*Details
+}
+
+// Details are what seldom changes of an entry. States share them: they are never written to, see changed.
+type Details struct {
+	Author string    `json:"author"`
+	Lines  int       `json:"lines"` // that it adds and removes
+	By     string    `json:"by"`    // who ended it; empty: the service
+	Ready  time.Time `json:"ready"` // it lined up
+	Gate   Gate      `json:"gate"`
+	Urgent string    `json:"urgent,omitempty"` // why it goes ahead of what waits; empty: it does not
+	Rest   Rest      `json:"rest"`
 	// Spent is how long it was in each state before the present one, Cause why it was ejected.
 	Spent Spent `json:"spent,omitzero"`
 	Cause Cause `json:"cause,omitempty"`
+}
+
+// changed gives an entry details of its own, to be written to.
+func (e *Entry) changed() *Details {
+	d := *e.Details
+	e.Details = &d
+	return e.Details
 }
 
 // Spent is how long an entry was in each state, all together.
@@ -322,7 +334,7 @@ func (s *State) overlap(a, b *Entry) bool {
 func (s *State) put(e *Entry, to EntryState, why string) {
 	if e.State != to {
 		if e.State != "" {
-			e.Spent.add(e.State, s.At.Sub(e.Since))
+			e.changed().Spent.add(e.State, s.At.Sub(e.Since))
 		}
 		e.Since = s.At
 	}
@@ -370,7 +382,7 @@ func (s *State) forget(e *Entry) {
 func (s *State) eject(id int64, cause Cause, why string) {
 	if e := s.Entry(id); e != nil {
 		s.out(e, why)
-		e.Cause = cause
+		e.changed().Cause = cause
 		s.put(e, Ejected, why)
 	}
 }
@@ -383,7 +395,8 @@ const (
 
 // rested has an entry rest for a while, longer each time.
 func (s *State) rested(e *Entry, what, trouble string) {
-	e.Rest.Pause = min(max(2*e.Rest.Pause, firstRest), longestRest)
-	e.Rest.Until = s.At.Add(e.Rest.Pause)
-	e.Rest.Words = Troubled(what, trouble, e.Rest.Until)
+	rest := &e.changed().Rest
+	rest.Pause = min(max(2*rest.Pause, firstRest), longestRest)
+	rest.Until = s.At.Add(rest.Pause)
+	rest.Words = Troubled(what, trouble, rest.Until)
 }

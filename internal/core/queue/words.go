@@ -101,13 +101,34 @@ func (s *State) obstacle(e *Entry) string {
 
 // Together says with what an entry is rehearsed, and whether once more; empty: by itself, for the first time.
 func (s *State) Together(e *Entry) string {
+	if r := s.Rehearsal(e.Rehearsal); !e.Doubted && (r == nil || len(r.Path) < 2) {
+		return ""
+	}
+	return string(s.together(nil, e))
+}
+
+// together adds to a text how an entry is rehearsed.
+func (s *State) together(text []byte, e *Entry) []byte {
 	if e.Doubted {
-		return "it was red by itself, and is tested once more"
+		return append(text, "it was red by itself, and is tested once more"...)
 	}
-	if r := s.Rehearsal(e.Rehearsal); r != nil && len(r.Path) > 1 {
-		return "it is rehearsed with change " + numbers(s.Changes(remaining(r.Path, []int64{e.ID})))
+	r := s.Rehearsal(e.Rehearsal)
+	if r == nil || len(r.Path) < 2 {
+		return append(text, "it is rehearsed on the tip"...)
 	}
-	return ""
+	text = append(text, "it is rehearsed with change "...)
+	others := 0
+	for _, id := range r.Path {
+		if i, found := s.at(id); found && id != e.ID {
+			if others++; others > 1 && others == len(r.Path)-1 {
+				text = append(text, " and "...)
+			} else if others > 1 {
+				text = append(text, ", "...)
+			}
+			text = strconv.AppendInt(text, int64(s.Entries[i].Change), 10)
+		}
+	}
+	return text
 }
 
 // Changes are the numbers of entries' changes, those that ended with the newest event too.
