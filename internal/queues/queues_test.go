@@ -2,6 +2,9 @@ package queues_test
 
 import (
 	"errors"
+	"reflect"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -147,5 +150,55 @@ func TestRests(t *testing.T) {
 	}
 	if r.Over(1); r.Resting(1, at) != "" {
 		t.Error("it rests on")
+	}
+}
+
+// What was decided is told again by stretches, from what is kept each thousand events: the same whichever part is asked for, and
+// nothing where what is on record is otherwise than what the queue was told makes it (P10).
+func TestDecisionsAreToldByStretches(t *testing.T) {
+	l := prepared(t)
+	var times []time.Time
+	for n := range 23 {
+		l.Wait(time.Minute)
+		times = append(times, l.Now())
+		var events []queue.Event
+		for i := range 100 { // it lines up, and is sent back
+			events = append(events, queue.Seen{At: queue.At{At: l.Now()}, Entry: 1 + int64(n%2), Gate: queue.Gate{Revision: 1, Ready: i%2 == 0}})
+		}
+		tell(l, events...)
+	}
+	decisions := func(q wire.DecisionQuery) []wire.QueueDecision {
+		t.Helper()
+		all, err := l.Queues.Decisions(t.Context(), l.Admin, lab.Name, q)
+		l.Ok(err)
+		return all
+	}
+	newest := decisions(wire.DecisionQuery{Limit: 1000})
+	sorted := slices.IsSortedFunc(newest, func(a, b wire.QueueDecision) int { return a.At.Compare(b.At) })
+	if len(newest) != 1000 || !sorted || !newest[999].At.Equal(times[22]) {
+		t.Fatalf("%d decisions, from %s to %s", len(newest), newest[0].At, newest[len(newest)-1].At)
+	}
+	within := func(all []wire.QueueDecision, from, to time.Time) []wire.QueueDecision {
+		return slices.DeleteFunc(slices.Clone(all), func(d wire.QueueDecision) bool { return d.At.Before(from) || d.At.After(to) })
+	}
+	// The state that is kept at 2,000 lies between these two minutes.
+	middle := decisions(wire.DecisionQuery{Since: times[19], Until: times[20], Limit: 1000})
+	if want := within(newest, times[19], times[20]); len(want) < 200 || !reflect.DeepEqual(middle, want) {
+		t.Errorf("of two minutes there are %d decisions, and %d of them among the newest", len(middle), len(want))
+	}
+	early := decisions(wire.DecisionQuery{Until: times[1], Limit: 1000})
+	if len(early) < 200 || !early[0].At.Equal(times[0]) || len(within(early, times[0], times[1])) != len(early) {
+		t.Errorf("of the first two minutes there are %d decisions", len(early))
+	}
+	one := decisions(wire.DecisionQuery{Number: 2, Limit: 1000, Weighed: true})
+	if want := within(one, times[1], times[22]); len(one) != 1000 || len(want) != 1000 || slices.ContainsFunc(one, func(d wire.QueueDecision) bool { return d.Number != 2 }) {
+		t.Errorf("of one change there are %d decisions", len(one))
+	}
+	l.Ok(l.Records.Write(t.Context(), func(tx *records.Tx) error {
+		tx.TouchesNothing()
+		return tx.Exec(`UPDATE queue_states SET state = replace(state, '"back":', '"back":1') WHERE version = 2000`).Error
+	}))
+	if _, err := l.Queues.Decisions(t.Context(), l.Admin, lab.Name, wire.DecisionQuery{Limit: 1000}); err == nil || !strings.Contains(err.Error(), "on record otherwise") {
+		t.Errorf("of a record that was altered it is said %v", err)
 	}
 }
