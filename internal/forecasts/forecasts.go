@@ -28,8 +28,7 @@ import (
 // job is one forecast.
 type job struct {
 	id, login string
-	repo      int64
-	branch    string
+	repo      string // its name when it was asked for
 	asked     time.Time
 	stop      context.CancelFunc
 
@@ -68,7 +67,7 @@ func (s *Forecasts) Start(ctx context.Context, a accounts.Actor, name string, n 
 	if err != nil {
 		return wire.Forecast{}, err
 	}
-	j := &job{id: newID(), login: a.Login(), repo: repo.ID, branch: branch, asked: s.records.Now(), ready: make(chan struct{})}
+	j := &job{id: newID(), login: a.Login(), repo: repo.Name, asked: s.records.Now(), ready: make(chan struct{})}
 	j.begun = wire.Forecast{ID: j.id, Branch: branch, Of: of.words, AsItWas: of.was, Columns: []wire.ForecastColumn{}}
 	seeds := seedsFor(columns)
 	j.goes = seeds * len(columns)
@@ -111,10 +110,13 @@ func seedsFor(columns []column) int {
 	return 3
 }
 
-// Get returns a forecast that somebody has asked for, as far as it is.
-func (s *Forecasts) Get(_ context.Context, a accounts.Actor, id string) (wire.Forecast, error) {
+// Get returns a forecast that somebody has asked for, as far as it is, while they may read what it is of.
+func (s *Forecasts) Get(ctx context.Context, a accounts.Actor, id string) (wire.Forecast, error) {
 	j, err := s.find(a, id)
 	if err != nil {
+		return wire.Forecast{}, err
+	}
+	if _, err := accounts.Reach(s.records.Read(ctx), a, j.repo, people.Reader); err != nil {
 		return wire.Forecast{}, err
 	}
 	return j.view(), nil

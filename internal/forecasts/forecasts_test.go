@@ -115,6 +115,14 @@ func TestForecastsEnd(t *testing.T) {
 	odo := l.Person("odo", "writer")
 	_, err = s.Get(ctx, odo, f.ID)
 	l.Is(err, problem.Unknown, "no forecast")
+	its, err := s.Start(ctx, odo, lab.Name, wire.NewForecast{Days: 2})
+	l.Ok(err)
+	_, err = s.Get(ctx, odo, its.ID)
+	l.Ok(err)
+	l.Ok(l.People.Grant(ctx, l.Admin, lab.Name, "odo", "none"))
+	if _, err := s.Get(ctx, odo, its.ID); err == nil { // what came to a queue is told to its readers, as they are now
+		t.Error("who may read the repository no more still reads its forecast")
+	}
 	long := wire.NewForecast{Days: 90, Work: &wire.NewWork{PerHour: 25, Minutes: 10, Red: 10, Areas: 20}, Settings: wire.NewSettings{Slots: 16, Tests: "by_area"}}
 	var ids []string
 	for range forecasts.MostKept {

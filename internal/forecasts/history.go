@@ -12,33 +12,33 @@ import (
 	"tavrin/internal/records"
 )
 
+// clash is the cause of an ejection for not going together with what has landed.
+const clash = queue.Cause(queue.Conflicts)
+
 // past is what the queue of a branch had to deal with between two times.
 func past(db *gorm.DB, repo *records.Repository, branch string, since, until time.Time) (forecast.History, error) {
 	h := forecast.History{Length: until.Sub(since)}
 	type came struct {
-		State, Cause, OpenedBy            string
-		Touches                           queue.Touched `gorm:"serializer:json"`
-		Waited, Queued, Rehearsed, Landed int64
-		Lines                             int
-		CreatedAt                         time.Time
+		records.Entry `gorm:"embedded"`
+		OpenedBy      string
 	}
 	var all []came
 	err := db.Table("entries e").Select("e.state", "e.cause", "e.touches", "e.waited", "e.queued", "e.rehearsed", "e.landed", "e.lines", "e.created_at", "c.opened_by").
 		Joins("JOIN changes c ON c.id = e.change_id").
-		Where("e.repository_id = ? AND e.target = ? AND e.ended_at > ? AND e.ended_at <= ? AND (e.state = 'landed' OR e.cause IN ('checks', 'conflict'))",
-			repo.ID, branch, since, until).Order("e.ended_at").Limit(forecast.MostArrival).Scan(&all).Error
+		Where("e.repository_id = ? AND e.target = ? AND e.ended_at > ? AND e.ended_at <= ? AND (e.state = ? OR e.cause IN ?)",
+			repo.ID, branch, since, until, queue.Landed, []queue.Cause{queue.ByChecks, clash}).Order("e.ended_at").Limit(forecast.MostArrival).Scan(&all).Error
 	if err != nil {
 		return h, err
 	}
 	for _, e := range all {
 		a := forecast.Arrival{At: max(0, e.CreatedAt.Add(time.Duration(e.Waited)*time.Millisecond).Sub(since)), Touches: e.Touches, Author: e.OpenedBy, Lines: e.Lines}
-		switch {
-		case e.Cause == "conflict":
+		switch queue.Cause(e.Cause) {
+		case clash:
 			h.Clashed++
-		case e.Cause != "":
+		case queue.ByChecks:
 			a.Guilty = true
 		default:
-			h.Landed = append(h.Landed, (time.Duration(e.Queued+e.Rehearsed+e.Landed) * time.Millisecond).Minutes())
+			h.Landed = append(h.Landed, e.ReadyToLanded().Minutes())
 		}
 		h.Came = append(h.Came, a)
 	}

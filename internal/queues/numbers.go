@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/core/forecast"
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/queue"
 	"tavrin/internal/problem"
@@ -55,20 +56,20 @@ func (s *Queues) Numbers(ctx context.Context, a accounts.Actor, name string, q w
 // stages are the parts of the way from being ready to having landed, and what comes before that.
 var stages = []struct {
 	name, means string
-	of          func(records.Entry) int64
+	of          func(records.Entry) time.Duration
 }{
-	{"waiting", "for its gate: reviews, tickets, labels", func(e records.Entry) int64 { return e.Waited }},
-	{"queued", "ready, and in no rehearsal", func(e records.Entry) int64 { return e.Queued }},
-	{"rehearsing", "its checks ran, or it waited for those ahead of it", func(e records.Entry) int64 { return e.Rehearsed }},
-	{"landing", "the branch was moved", func(e records.Entry) int64 { return e.Landed }},
-	{"ready to landed", "the last three together", readyToLanded},
+	{"waiting", "for its gate: reviews, tickets, labels", func(e records.Entry) time.Duration { return ms(e.Waited) }},
+	{"queued", "ready, and in no rehearsal", func(e records.Entry) time.Duration { return ms(e.Queued) }},
+	{"rehearsing", "its checks ran, or it waited for those ahead of it", func(e records.Entry) time.Duration { return ms(e.Rehearsed) }},
+	{"landing", "the branch was moved", func(e records.Entry) time.Duration { return ms(e.Landed) }},
+	{"ready to landed", "the last three together", records.Entry.ReadyToLanded},
 }
 
-func readyToLanded(e records.Entry) int64 { return e.Queued + e.Rehearsed + e.Landed }
+func ms(n int64) time.Duration { return time.Duration(n) * time.Millisecond }
 
 // countEntries counts what left the queue.
 func countEntries(out *wire.QueueNumbers, ended []records.Entry, hourly bool) {
-	times, took := map[time.Time]*wire.TimeNumbers{}, map[time.Time][]int64{}
+	times, took := map[time.Time]*wire.TimeNumbers{}, map[time.Time][]float64{}
 	causes := map[string]int{}
 	var landed []records.Entry
 	for _, e := range ended {
@@ -78,7 +79,7 @@ func countEntries(out *wire.QueueNumbers, ended []records.Entry, hourly bool) {
 			out.Landed++
 			t.Landed++
 			landed = append(landed, e)
-			took[t.From] = append(took[t.From], readyToLanded(e))
+			took[t.From] = append(took[t.From], e.ReadyToLanded().Seconds())
 		case string(queue.Ejected):
 			out.Ejected++
 			t.Ejected++
@@ -88,18 +89,18 @@ func countEntries(out *wire.QueueNumbers, ended []records.Entry, hourly bool) {
 		}
 	}
 	for _, x := range stages {
-		var all []int64
+		var all []float64 // seconds
 		for _, e := range landed {
-			all = append(all, x.of(e))
+			all = append(all, x.of(e).Seconds())
 		}
-		out.Stages = append(out.Stages, wire.StageNumbers{Stage: x.name, Means: x.means, Half: share(all, .5), Most: share(all, .9)})
+		out.Stages = append(out.Stages, wire.StageNumbers{Stage: x.name, Means: x.means, Half: forecast.Quantile(all, .5), Most: forecast.Quantile(all, .9)})
 	}
 	for _, cause := range slices.Sorted(maps.Keys(causes)) {
 		out.Ejections = append(out.Ejections, wire.Ejections{Cause: cause, Count: causes[cause]})
 	}
 	slices.SortStableFunc(out.Ejections, func(a, b wire.Ejections) int { return b.Count - a.Count })
 	for _, t := range times {
-		t.Half, t.Most = share(took[t.From], .5), share(took[t.From], .9)
+		t.Half, t.Most = forecast.Quantile(took[t.From], .5), forecast.Quantile(took[t.From], .9)
 		out.Times = append(out.Times, *t)
 	}
 	slices.SortFunc(out.Times, func(a, b wire.TimeNumbers) int { return a.From.Compare(b.From) })
@@ -116,15 +117,6 @@ func timeOf(times map[time.Time]*wire.TimeNumbers, at time.Time, hourly bool) *w
 		times[from] = &wire.TimeNumbers{From: from}
 	}
 	return times[from]
-}
-
-// share is the time in seconds within which a share of all are; 0: there are none.
-func share(milliseconds []int64, of float64) float64 {
-	if len(milliseconds) == 0 {
-		return 0
-	}
-	slices.Sort(milliseconds)
-	return float64(milliseconds[int(of*float64(len(milliseconds)-1)+.5)]) / 1000
 }
 
 // countChecks counts the runs of checks on rehearsals. A flake is a check that failed on a commit, and passed there when it was asked

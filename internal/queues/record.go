@@ -88,7 +88,7 @@ func (s *Queues) tell(tx *records.Tx, repo *records.Repository, q *records.Queue
 		before := q.State
 		var actions []queue.Action
 		q.State, actions = queue.Tell(before, e)
-		q.Watch = q.Watch.Told(&before, &q.State)
+		q.Watch = q.Watch.Told(&q.State)
 		q.Version++
 		data, err := queue.Encode(e)
 		if err == nil {

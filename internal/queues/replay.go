@@ -144,7 +144,7 @@ func (t *telling) again(db *gorm.DB, line records.Queue, s stretch) error {
 		} else {
 			now.State, actions = queue.Tell(before, e)
 		}
-		now.Watch = now.Watch.Told(&before, &now.State)
+		now.Watch = now.Watch.Told(&now.State)
 		t.hear(&now.State, queue.KindOf(e), actions, choices)
 	}
 	is := known{line.State, line.Watch}

@@ -379,6 +379,11 @@ type Entry struct {
 	EndedAt      *time.Time
 }
 
+// ReadyToLanded is for how long it was in line, once it has ended.
+func (e Entry) ReadyToLanded() time.Duration {
+	return time.Duration(e.Queued+e.Rehearsed+e.Landed) * time.Millisecond
+}
+
 // Rehearsal is one entry's part of a rehearsal: its commit, built, or about to be built, on those before it.
 type Rehearsal struct {
 	ID          int64

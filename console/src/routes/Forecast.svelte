@@ -27,11 +27,9 @@
   });
   const is = $derived(queue.value?.settings);
 
-  let days = $state(14);
-  let slots = $state<number>();
-  let reruns = $state<number>();
+  type Numbers = Record<string, number | undefined>;
+  let wish = $state<{ days: number; slots?: number; reruns?: number; arrivals?: number }>({ days: 14 });
   let tests = $state('');
-  let arrivals = $state<number>();
   let described = $state(false);
   let work = $state({ per_hour: 6, minutes: 10, red: 10, flaky: 0, conflicting: 0, areas: 1 });
   let f = $state.raw<Forecast>();
@@ -48,11 +46,11 @@
           params: { path: { house, name } },
           body: {
             branch: branch || undefined,
-            days,
-            arrivals: arrivals || undefined,
+            days: wish.days,
+            arrivals: wish.arrivals || undefined,
             settings: {
-              slots: slots || undefined,
-              reruns: reruns ?? undefined,
+              slots: wish.slots || undefined,
+              reruns: wish.reruns ?? undefined,
               tests: (tests || undefined) as 'strict' | 'by_area' | undefined,
             },
             work: described ? work : undefined,
@@ -111,6 +109,13 @@
   );
 </script>
 
+{#snippet asks(label: string, of: Numbers, key: string, min: number, max: number, step: 1 | 'any', usual?: number)}
+  <Label
+    >{label}
+    <Input type="number" size="sm" {min} {max} {step} placeholder={usual?.toString()} bind:value={of[key]} /></Label
+  >
+{/snippet}
+
 {#snippet under()}<QueueParts {repo} {branch} at="forecast" />{/snippet}
 
 <Page
@@ -133,26 +138,8 @@
         void foresee();
       }}
     >
-      <Label
-        >Slots <Input
-          type="number"
-          size="sm"
-          min="1"
-          max="64"
-          placeholder={String(is?.slots ?? 4)}
-          bind:value={slots}
-        /></Label
-      >
-      <Label
-        >Reruns <Input
-          type="number"
-          size="sm"
-          min="0"
-          max="5"
-          placeholder={String(is?.reruns ?? 1)}
-          bind:value={reruns}
-        /></Label
-      >
+      {@render asks('Slots', wish, 'slots', 1, 64, 1, is?.slots ?? 4)}
+      {@render asks('Reruns', wish, 'reruns', 0, 5, 1, is?.reruns ?? 1)}
       <Label
         >Tested <Select
           size="sm"
@@ -166,66 +153,20 @@
           bind:value={tests}
         /></Label
       >
-      <Label
-        >Times as many changes <Input
-          type="number"
-          size="sm"
-          min="0.1"
-          max="20"
-          step="0.1"
-          placeholder="1"
-          bind:value={arrivals}
-        /></Label
-      >
-      <Label>Over days <Input type="number" size="sm" min="1" max="90" bind:value={days} /></Label>
+      {@render asks('Times as many changes', wish, 'arrivals', 0.1, 20, 'any', 1)}
+      {@render asks('Over days', wish, 'days', 1, 90, 1)}
       <Button type="submit" size="sm" disabled={f?.state === 'running'}>Foresee</Button>
       <label class="col-span-full flex items-center gap-2 text-sm"
         ><input type="checkbox" class="rounded border-rule bg-panel text-teal" bind:checked={described} /> not from what came
         of late, but from work that I describe</label
       >
       {#if described}
-        <Label
-          >Changes an hour <Input
-            type="number"
-            size="sm"
-            min="0.05"
-            max="600"
-            step="any"
-            bind:value={work.per_hour}
-          /></Label
-        >
-        <Label
-          >Checks take, min <Input
-            type="number"
-            size="sm"
-            min="0.05"
-            max="1440"
-            step="any"
-            bind:value={work.minutes}
-          /></Label
-        >
-        <Label>Red, of 100 <Input type="number" size="sm" min="0" max="90" step="any" bind:value={work.red} /></Label>
-        <Label
-          >Flaky, of 100 runs <Input
-            type="number"
-            size="sm"
-            min="0"
-            max="50"
-            step="any"
-            bind:value={work.flaky}
-          /></Label
-        >
-        <Label
-          >Conflicting, of 100 <Input
-            type="number"
-            size="sm"
-            min="0"
-            max="50"
-            step="any"
-            bind:value={work.conflicting}
-          /></Label
-        >
-        <Label>Areas <Input type="number" size="sm" min="1" max="63" bind:value={work.areas} /></Label>
+        {@render asks('Changes an hour', work, 'per_hour', 0.05, 600, 'any')}
+        {@render asks('Checks take, min', work, 'minutes', 0.05, 1440, 'any')}
+        {@render asks('Red, of 100', work, 'red', 0, 90, 'any')}
+        {@render asks('Flaky, of 100 runs', work, 'flaky', 0, 50, 'any')}
+        {@render asks('Conflicting, of 100', work, 'conflicting', 0, 50, 'any')}
+        {@render asks('Areas', work, 'areas', 1, 63, 1)}
       {/if}
     </form>
     {#if f?.state === 'running'}

@@ -53,7 +53,7 @@ func (h History) Workload(times float64) Workload {
 
 // met counts the pairs of changes that touch the same and came within the usual time to land of one another.
 func (h History) met() (pairs int) {
-	near := time.Duration(quantile(slices.Clone(h.Landed), .5) * float64(time.Minute))
+	near := time.Duration(Quantile(slices.Clone(h.Landed), .5) * float64(time.Minute))
 	for i, a := range h.Came {
 		for _, b := range h.Came[i+1:] {
 			if b.At-a.At > near {
@@ -119,21 +119,21 @@ func (f *Figures) of(minutes []float64) {
 		f.MinutesEach = f.CheckMinutes / f.Landed
 	}
 	slices.Sort(minutes)
-	f.Half, f.Most, f.Late = quantile(minutes, .5), quantile(minutes, .9), quantile(minutes, .95)
+	f.Half, f.Most, f.Late = Quantile(minutes, .5), Quantile(minutes, .9), Quantile(minutes, .95)
 	for i := range f.Within {
-		f.Within[i] = quantile(minutes, float64(i)/float64(len(f.Within)-1))
+		f.Within[i] = Quantile(minutes, float64(i)/float64(len(f.Within)-1))
 	}
 }
 
-// quantile is the value below which a share of sorted ones are; 0: there are none.
-func quantile(sorted []float64, share float64) float64 {
-	if len(sorted) == 0 {
+// Quantile is the value below which a share of all are, and sorts them; 0: there are none.
+func Quantile(of []float64, share float64) float64 {
+	if len(of) == 0 {
 		return 0
 	}
-	if !slices.IsSorted(sorted) {
-		slices.Sort(sorted)
+	if !slices.IsSorted(of) {
+		slices.Sort(of)
 	}
-	return sorted[int(math.Round(share*float64(len(sorted)-1)))]
+	return of[int(math.Round(share*float64(len(of)-1)))]
 }
 
 // Beside says in a sentence what some figures are beside those as it is.

@@ -68,8 +68,8 @@ const (
 	leastPast  = 10  // that there have to be before something is said
 	scoreKept  = 200
 	// pace is how fast the quantiles that are asked for follow how the promises came out.
-	pace        = 0.03
-	half, most9 = 0.5, 0.9
+	pace            = 0.03
+	half, nineOfTen = 0.5, 0.9
 )
 
 // Likely is when a change is likely to land: half of those like it land until Half, nine of ten until Most.
@@ -79,8 +79,8 @@ type Likely struct {
 	Words string
 }
 
-// Told takes into account that a queue went from one state to the next.
-func (w Watch) Told(before, after *queue.State) Watch {
+// Told takes into account what has become of a queue with an event.
+func (w Watch) Told(after *queue.State) Watch {
 	now := after.At.UnixMilli()
 	entries := make([]followed, 0, len(w.Entries)+1)
 	was := func(id int64) (followed, bool) {
@@ -172,7 +172,7 @@ func (l levels) follow(m mark, landed int64) levels {
 		}
 		return min(max(more+pace*(share-is), -share), 2-share)
 	}
-	return levels{next(l.Half, half, m.Half), next(l.Most, most9, m.Most)}
+	return levels{next(l.Half, half, m.Half), next(l.Most, nineOfTen, m.Most)}
 }
 
 // standing is one entry in line: its situation, and a plain guess of how long it takes to land.
@@ -188,7 +188,10 @@ type standing struct {
 func standings(s *queue.State) []standing {
 	line := s.Line()
 	out := make([]standing, 0, len(line))
-	parts := partsOf(line)
+	var parts []uint64
+	if s.Settings.Areas {
+		parts = partsOf(line)
+	}
 	for i, e := range line {
 		x := standing{entry: e, ahead: i}
 		if s.Settings.Areas {
@@ -220,29 +223,12 @@ func standings(s *queue.State) []standing {
 	return out
 }
 
-// partsOf gives each entry the parts of the tree that it touches, as bits: of two that touch the same, some are the same. Of more
-// than 63 areas, several share one.
+// partsOf gives each entry the parts of the tree that it touches, as bits.
 func partsOf(line []*queue.Entry) []uint64 {
-	const everywhere = 1 << 63
-	bits := map[string]uint64{}
+	areas := areaBits{}
 	out := make([]uint64, len(line))
 	for i, e := range line {
-		for _, a := range e.Gate.Touches.Areas {
-			if bits[a] == 0 {
-				bits[a] = 1 << (len(bits) % 63)
-			}
-			out[i] |= bits[a]
-		}
-		if len(e.Gate.Touches.Areas) > 0 && !e.Gate.Touches.Everywhere {
-			out[i] |= everywhere // so that it overlaps what touches everything
-			continue
-		}
-		out[i] = math.MaxUint64
-	}
-	for i := range out {
-		if out[i] != math.MaxUint64 {
-			out[i] &^= everywhere
-		}
+		out[i] = areas.of(e.Gate.Touches)
 	}
 	return out
 }
@@ -264,7 +250,7 @@ func (w *Watch) times(m mark, l levels, now int64) (halfAt, mostAt int64, ok boo
 		return m.Since + int64(over*float64(past[max(0, k)])*float64(m.Guess)/1000)
 	}
 	halfAt = max(at(half+l.Half), now)
-	return halfAt, max(at(most9+l.Most), halfAt), true
+	return halfAt, max(at(nineOfTen+l.Most), halfAt), true
 }
 
 // longer lists the ratios of a situation that are longer than what was waited, sorted; where those are few, of all situations.

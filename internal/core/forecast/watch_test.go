@@ -67,7 +67,7 @@ func TestLikelyTimesComeTrue(t *testing.T) {
 							}
 						}
 					}
-					watch = watch.Told(before, after)
+					watch = watch.Told(after)
 					for _, e := range after.Entries {
 						if e.State != queue.Landed {
 							continue
@@ -109,8 +109,8 @@ func TestLikelyTimesAreNotInvented(t *testing.T) {
 	said := map[string]bool{}
 	var watch Watch
 	landed := 0
-	SimulateTold(w, 5, func(before, after *queue.State) bool {
-		watch = watch.Told(before, after)
+	SimulateTold(w, 5, func(_, after *queue.State) bool {
+		watch = watch.Told(after)
 		for _, e := range after.Entries {
 			if e.State == queue.Landed {
 				landed++
@@ -167,23 +167,43 @@ func TestWhatIsNotCounted(t *testing.T) {
 		var w Watch
 		for i, s := range states[1:] {
 			if i == 0 {
-				w = w.Told(&queue.State{}, states[0])
+				w = w.Told(states[0])
 				if len(w.Entries) != 1 || len(w.Entries[0].Marks) != 1 {
 					t.Fatalf("%s: at first %+v", name, w)
 				}
 			}
-			w = w.Told(states[i], s)
+			w = w.Told(s)
 		}
 		if w.Landed != 0 || len(w.Entries) != 0 {
 			t.Errorf("%s: %+v", name, w)
 		}
 	}
-	back := Watch{}.Told(&queue.State{}, state(30, in(1, queue.Queued))) // and the clock is set back meanwhile
-	if back = back.Told(nil, state(20, in(1, queue.Landed))); back.Landed != 1 || back.Past[0][0] != 0 {
+	back := Watch{}.Told(state(30, in(1, queue.Queued))) // and the clock is set back meanwhile
+	if back = back.Told(state(20, in(1, queue.Landed))); back.Landed != 1 || back.Past[0][0] != 0 {
 		t.Errorf("before it lined up it is %+v", back)
 	}
-	w := Watch{}.Told(&queue.State{}, state(0, in(1, queue.Queued)))
-	if w = w.Told(nil, state(20, in(1, queue.Landed))); w.Landed != 1 || len(w.Past[0]) != 1 || w.Past[0][0] != 2000 {
+	w := Watch{}.Told(state(0, in(1, queue.Queued)))
+	if w = w.Told(state(20, in(1, queue.Landed))); w.Landed != 1 || len(w.Past[0]) != 1 || w.Past[0][0] != 2000 {
 		t.Errorf("after twice the usual time it is %+v", w)
+	}
+}
+
+// Areas as bits say of two parts of the tree what the queue says of them.
+func TestAreaBits(t *testing.T) {
+	chance := source(7)
+	for range 5000 {
+		areas, parts := areaBits{}, [2]queue.Touched{}
+		for i := range parts {
+			parts[i].Everywhere = chance.fraction() < .1
+			for range int(chance.fraction() * 4) {
+				parts[i].Areas = append(parts[i].Areas, fmt.Sprint(int(chance.fraction()*12)))
+			}
+			if len(parts[i].Areas) == 0 {
+				parts[i].Everywhere = true // of an entry, what nobody knows is everything
+			}
+		}
+		if a, b := areas.of(parts[0]), areas.of(parts[1]); (a&b != 0) != parts[0].Overlaps(parts[1]) {
+			t.Fatalf("%+v and %+v are %b and %b", parts[0], parts[1], a, b)
+		}
 	}
 }

@@ -109,19 +109,10 @@ func (w Workload) changes(seed uint64) []*change {
 // near by.
 func (w Workload) again(chance *source) []*change {
 	const near = 4 * time.Hour
-	bits := map[string]uint64{}
+	areas := areaBits{}
 	var out []*change
 	for _, a := range w.Came {
-		c := change{at: a.At, guilty: a.Guilty, touches: a.Touches, author: a.Author, lines: a.Lines}
-		for _, area := range a.Touches.Areas {
-			if bits[area] == 0 {
-				bits[area] = 1 << (len(bits) % 64)
-			}
-			c.areas |= bits[area]
-		}
-		if a.Touches.Everywhere || c.areas == 0 {
-			c.areas = math.MaxUint64
-		}
+		c := change{at: a.At, guilty: a.Guilty, touches: a.Touches, areas: areas.of(a.Touches), author: a.Author, lines: a.Lines}
 		for k := w.Times; k > 0; k-- {
 			if k < 1 && chance.fraction() >= k {
 				break
@@ -135,6 +126,24 @@ func (w Workload) again(chance *source) []*change {
 	}
 	slices.SortStableFunc(out, func(a, b *change) int { return cmp.Compare(a.at, b.at) })
 	return out
+}
+
+// areaBits gives each area a bit, so that of two changes that touch the same, some are the same. Of more than 64 areas, several share
+// one.
+type areaBits map[string]uint64
+
+// of are the bits of a part of the tree; of what nobody knows, all.
+func (b areaBits) of(t queue.Touched) (bits uint64) {
+	for _, area := range t.Areas {
+		if b[area] == 0 {
+			b[area] = 1 << (len(b) % 64)
+		}
+		bits |= b[area]
+	}
+	if t.Everywhere || bits == 0 {
+		return math.MaxUint64
+	}
+	return bits
 }
 
 // conflict says whether two changes do not go together.
