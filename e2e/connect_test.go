@@ -136,7 +136,7 @@ func consoleConnectsAChecksSystem(t *testing.T) {
 	p := w.visit()
 	p.signIn("ines")
 	p.open("/growers/irrigation")
-	p.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/connect"]`)))
+	p.do(clicking(`a[href="/growers/irrigation/connect"]`))
 	p.shows("Choose the check that a system outside is to answer for.")
 	p.do(chromedp.SendKeys(chromedp.CSS("#check"), "field-bench"), chromedp.SendKeys(chromedp.CSS("#url"), d.URL+"/"))
 	p.shows("field-bench: not asked yet.", "a worker that asks for work", "call /claims")

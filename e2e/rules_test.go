@@ -402,7 +402,7 @@ func consoleEditsRules(t *testing.T) {
 	p.signIn("ines")
 	p.open("/growers/irrigation/rules")
 	p.shows("Nobody objects.", "fixed by the house", "floor, house growers version 1, line 3", "An owner of every touched area approves.", "What a glob matches now")
-	p.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/rules/edit"]`)))
+	p.do(clicking(`a[href="/growers/irrigation/rules/edit"]`))
 	p.shows("This is the document in force.")
 	type_ := func(from, to string) {
 		t.Helper()
@@ -431,7 +431,7 @@ func consoleEditsRules(t *testing.T) {
 	q.signIn("odo")
 	q.open("/growers/irrigation/rules")
 	q.shows("Proposal 1 by ines loosens the rules")
-	q.do(chromedp.Click(chromedp.CSS("details summary")))
+	q.do(clicking("details summary"))
 	q.press("Agree")
 	q.shows("Confirm who you are")
 	q.do(chromedp.WaitVisible(chromedp.CSS("#again")), chromedp.SendKeys(chromedp.CSS("#again"), w.tokens["odo"]+"\r"))

@@ -27,7 +27,7 @@ func BenchmarkLargeChange(b *testing.B) {
 		p.open("/growers/irrigation/changes")
 		p.shows("Bring topic")
 		begun := time.Now()
-		p.do(chromedp.Click(chromedp.CSS(`a[href="/growers/irrigation/changes/1"]`)))
+		p.do(clicking(`a[href="/growers/irrigation/changes/1"]`))
 		p.shows("Not ready for main")
 		content += time.Since(begun).Seconds()
 		p.shows("2000 files, 0 read")
