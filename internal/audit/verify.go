@@ -204,9 +204,10 @@ func sortedBy[K any](keys func(func(K) bool), by func(K) string) []K {
 // landings compares every landing and its statement.
 func (v *verification) landings(db *gorm.DB) error {
 	var rows []struct {
-		Name, Old, New, Strategy, Statement, State string
-		Number                                     int
-		There                                      bool // a landing is on record
+		Name, Old, New, Strategy, State string
+		Statement                       records.Packed
+		Number                          int
+		There                           bool // a landing is on record
 	}
 	err := db.Raw(`SELECT r.name, c.number, c.state, l.id IS NOT NULL AS there, l.old, l.new, l.strategy, l.statement FROM changes c JOIN repositories r ON r.id = c.repository_id LEFT JOIN landings l ON l.change_id = c.id
 WHERE l.id IS NOT NULL OR c.state = 'landed'`).Scan(&rows).Error
@@ -224,9 +225,9 @@ WHERE l.id IS NOT NULL OR c.state = 'landed'`).Scan(&rows).Error
 			v.say("the journal says that %s change %d landed, the records do not", r.Name, r.Number)
 		case r.State != "landed" || said.Old != r.Old || said.New != r.New || said.Strategy != r.Strategy:
 			v.say("the landing of %s change %d is not what the journal tells", r.Name, r.Number)
-		case said.Statement != accounts.Digest(r.Statement):
+		case said.Statement != accounts.Digest(string(r.Statement)):
 			v.say("the statement of %s change %d was altered", r.Name, r.Number)
-		case !v.s.key.Sealed(r.Statement):
+		case !v.s.key.Sealed(string(r.Statement)):
 			v.say("the statement of %s change %d does not carry this service's signature", r.Name, r.Number)
 		}
 	}

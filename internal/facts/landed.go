@@ -32,15 +32,15 @@ func (s *Gatherer) landingView(db *gorm.DB, repo *records.Repository, c records.
 	if err := db.Where("change_id = ?", c.ID).First(&l).Error; err != nil {
 		return wire.Landing{}, records.OrUnknown(err, "change %d has not landed", c.Number)
 	}
-	signed, err := signedFor(l)
+	signed, err := SignedFor(l)
 	return wire.Landing{Number: c.Number, Target: c.Target, Old: l.Old, New: l.New, Strategy: l.Strategy,
 		Revision: l.Revision, RulesVersion: l.RulesVersion, HouseVersion: l.HouseVersion,
-		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: signed.Report.Gate(), Statement: l.Statement}, err
+		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: signed.Report.Gate(), Statement: string(l.Statement)}, err
 }
 
-// signedFor reads the statement that was signed of a landing.
-func signedFor(l records.Landing) (statement.Landing, error) {
-	payload, err := signing.Payload(l.Statement)
+// SignedFor reads the statement that was signed of a landing.
+func SignedFor(l records.Landing) (statement.Landing, error) {
+	payload, err := signing.Payload(string(l.Statement))
 	if err != nil {
 		return statement.Landing{}, fmt.Errorf("landing %d: %w", l.ID, err)
 	}
@@ -98,7 +98,7 @@ func (s *Gatherer) peopleOfLanding(db *gorm.DB, repo *records.Repository,
 			if err := db.Where("intent_id = ?", id).First(&l).Error; err != nil {
 				return people{}, err
 			}
-			signed, err := signedFor(l)
+			signed, err := SignedFor(l)
 			if err != nil {
 				return people{}, err
 			}

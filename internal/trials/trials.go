@@ -15,6 +15,7 @@ import (
 	"tavrin/internal/core/rules"
 	"tavrin/internal/core/statement"
 	"tavrin/internal/core/trial"
+	"tavrin/internal/facts"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/rulebook"
@@ -179,20 +180,20 @@ func changeTrial(repo string, c records.Change, now, then gate.Report) wire.Chan
 
 // landingTrial judges the facts of a landing again, under other rules.
 func landingTrial(db *gorm.DB, repo *records.Repository, l records.Landing, set *rules.Set) (wire.LandingTrial, error) {
-	var intent records.Intent
 	var c records.Change
-	if err := db.First(&intent, l.IntentID).Error; err != nil {
-		return wire.LandingTrial{}, err
-	}
 	if err := db.First(&c, l.ChangeID).Error; err != nil {
 		return wire.LandingTrial{}, err
 	}
-	facts, err := statement.ReadFacts([]byte(intent.Facts))
+	signed, err := facts.SignedFor(l)
 	if err != nil {
-		return wire.LandingTrial{}, fmt.Errorf("intent %d: %w", intent.ID, err)
+		return wire.LandingTrial{}, err
 	}
-	report := gate.Judge(set, facts)
-	t := wire.LandingTrial{Repository: repo.Name, Number: c.Number, Title: c.Title, Target: facts.Target,
+	given, err := statement.ReadFacts(signed.Facts)
+	if err != nil {
+		return wire.LandingTrial{}, fmt.Errorf("landing %d: %w", l.ID, err)
+	}
+	report := gate.Judge(set, given)
+	t := wire.LandingTrial{Repository: repo.Name, Number: c.Number, Title: c.Title, Target: given.Target,
 		LandedAt: l.LandedAt, Stopped: !report.Clear, By: []string{}}
 	for _, q := range report.Requirements {
 		if q.Level == require.Required && !q.Holds() {

@@ -458,3 +458,30 @@ func (o Waiver) Lapsed(f Facts) string {
 	}
 	return ""
 }
+
+// Parts is the facts with those people alone who have a part in them: who brought, reviewed, discussed, signed, waived or
+// asked. Whatever is judged comes out the same; only who else could act is not told, which nobody asks of what has landed.
+func (f Facts) Parts() Facts {
+	parts := []string{f.Opener, f.LastPusher, f.Asker}
+	parts = append(append(parts, f.Authors...), f.CommitAuthors...)
+	for _, r := range f.Reviews {
+		parts = append(parts, r.By)
+	}
+	for _, t := range f.Threads {
+		parts = append(parts, t.By, t.ResolvedBy)
+	}
+	for _, c := range f.Commits {
+		parts = append(parts, c.Signature.By)
+	}
+	for _, w := range f.Waivers {
+		parts = append(parts, w.By)
+	}
+	all := f.People
+	f.People = make(map[string]people.Person, len(parts))
+	for _, login := range parts {
+		if p, known := all[login]; known {
+			f.People[login] = p
+		}
+	}
+	return f
+}

@@ -930,3 +930,37 @@ func TestWhatGoesFirst(t *testing.T) {
 		}
 	}
 }
+
+// What is kept of a landing's facts, the people with a part in them, is judged as all of them are: the number of people does not
+// matter to what is decided, only to who is named as one who could act.
+func TestTheRestOfThePeopleChangesNothing(t *testing.T) {
+	decided := func(r Report) Report {
+		for i := range r.Requirements {
+			q := &r.Requirements[i]
+			q.Who, q.Next, q.Steps = nil, "", nil
+		}
+		return r
+	}
+	rng := rand.New(rand.NewPCG(5, 9))
+	fewer, clear := 0, 0
+	for range often.Times(300) {
+		doc, f := parsed(t, around+randomProtection(rng, "p1")+randomProtection(rng, "p2")), randomFacts(rng)
+		for n := range 40 {
+			login := fmt.Sprintf("grower-%d", n)
+			f.People[login] = people.Person{Login: login, Role: people.Writer, Teams: []string{"accounts"}}
+		}
+		all, some := decided(JudgeInFull(doc, f)), decided(JudgeInFull(doc, f.Parts()))
+		if !reflect.DeepEqual(all, some) {
+			t.Fatalf("with everybody\n%+v\nand with those who have a part\n%+v", all, some)
+		}
+		if len(f.Parts().People) < len(f.People) {
+			fewer++
+		}
+		if all.Clear {
+			clear++
+		}
+	}
+	if fewer == 0 || clear < 4 {
+		t.Errorf("%d had fewer people, %d were clear: the test says little", fewer, clear)
+	}
+}

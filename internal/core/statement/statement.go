@@ -189,9 +189,10 @@ type kept struct {
 	Facts   json.RawMessage `json:"facts"`
 }
 
-// KeepFacts writes the facts that a gate is judged by in the form in which they are kept.
+// KeepFacts writes the facts that a gate is judged by in the form in which they are kept: with the people who have a part in
+// them, however many others there are.
 func KeepFacts(f change.Facts) ([]byte, error) {
-	facts, err := json.Marshal(f)
+	facts, err := json.Marshal(f.Parts())
 	if err != nil {
 		return nil, fmt.Errorf("keep the facts of change %d: %w", f.Number, err)
 	}
