@@ -205,7 +205,7 @@ func sortedBy[K any](keys func(func(K) bool), by func(K) string) []K {
 func (v *verification) landings(db *gorm.DB) error {
 	var rows []struct {
 		Name, Old, New, Strategy, State string
-		Statement                       records.Packed
+		Statement                       string `gorm:"serializer:packed"`
 		Number                          int
 		There                           bool // a landing is on record
 	}
@@ -225,9 +225,9 @@ WHERE l.id IS NOT NULL OR c.state = 'landed'`).Scan(&rows).Error
 			v.say("the journal says that %s change %d landed, the records do not", r.Name, r.Number)
 		case r.State != "landed" || said.Old != r.Old || said.New != r.New || said.Strategy != r.Strategy:
 			v.say("the landing of %s change %d is not what the journal tells", r.Name, r.Number)
-		case said.Statement != accounts.Digest(string(r.Statement)):
+		case said.Statement != accounts.Digest(r.Statement):
 			v.say("the statement of %s change %d was altered", r.Name, r.Number)
-		case !v.s.key.Sealed(string(r.Statement)):
+		case !v.s.key.Sealed(r.Statement):
 			v.say("the statement of %s change %d does not carry this service's signature", r.Name, r.Number)
 		}
 	}

@@ -29,7 +29,7 @@ const (
 func checkView(r records.CheckRun) wire.Check {
 	return wire.Check{Name: r.Name, Commit: r.CommitID, State: r.State, Attempt: r.Attempt, Link: r.Link,
 		Summary: r.Summary, By: r.ReportedBy,
-		Runner: r.Command != "", AskedFor: r.AskedFor, Change: r.ChangeNumber, Target: r.Target, Log: string(r.Log),
+		Runner: r.Command != "", AskedFor: r.AskedFor, Change: r.ChangeNumber, Target: r.Target, Log: r.Log,
 		Seconds: float64(r.Milliseconds) / 1000, Numbers: r.Numbers, Annotations: r.Annotations, Parts: parts(r), PartsOf: r.PartsOf, RanOn: r.RanOn, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt, CreatedAt: r.CreatedAt}
 }
 

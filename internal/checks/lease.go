@@ -132,7 +132,7 @@ func (s *Checks) FinishJob(ctx context.Context, id int64, lease string, r wire.J
 		if err := tx.First(&repo, run.RepositoryID).Error; err != nil {
 			return err
 		}
-		run.Log = records.Packed(tail(r.Log))
+		run.Log = tail(r.Log)
 		run.LeaseHash, run.LeaseUntil = "", nil
 		_, err = s.saveReport(tx, &repo, &run, wire.NewReport{State: r.State, Summary: r.Summary})
 		return err

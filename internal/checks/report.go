@@ -291,7 +291,7 @@ func joined(run *records.CheckRun, n wire.NewReport, now time.Time) (wire.NewRep
 	n.Annotations = append(slices.Clone(run.Annotations), n.Annotations...)
 	n.Annotations = n.Annotations[:min(len(n.Annotations), maxAnnotations)]
 	if n.Log == "" {
-		n.Log = string(run.Log)
+		n.Log = run.Log
 	}
 	n.Numbers = nil // of a part they are not those of the whole
 	return n, nil
@@ -350,7 +350,7 @@ func (s *Checks) saveReport(tx *records.Tx, repo *records.Repository, run *recor
 	now := s.records.Now()
 	run.State, run.Link, run.Summary = string(n.State), n.Link, n.Summary
 	if n.Log != "" {
-		run.Log = records.Packed(n.Log)
+		run.Log = n.Log
 	}
 	if n.Numbers != nil {
 		run.Numbers = n.Numbers

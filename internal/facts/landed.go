@@ -35,12 +35,12 @@ func (s *Gatherer) landingView(db *gorm.DB, repo *records.Repository, c records.
 	signed, err := SignedFor(l)
 	return wire.Landing{Number: c.Number, Target: c.Target, Old: l.Old, New: l.New, Strategy: l.Strategy,
 		Revision: l.Revision, RulesVersion: l.RulesVersion, HouseVersion: l.HouseVersion,
-		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: signed.Report.Gate(), Statement: string(l.Statement)}, err
+		LandedBy: l.LandedBy, LandedAt: l.LandedAt, Report: signed.Report.Gate(), Statement: l.Statement}, err
 }
 
 // SignedFor reads the statement that was signed of a landing.
 func SignedFor(l records.Landing) (statement.Landing, error) {
-	payload, err := signing.Payload(string(l.Statement))
+	payload, err := signing.Payload(l.Statement)
 	if err != nil {
 		return statement.Landing{}, fmt.Errorf("landing %d: %w", l.ID, err)
 	}

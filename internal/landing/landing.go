@@ -181,8 +181,8 @@ func (s *Conductor) intentOf(tx *records.Tx, repo *records.Repository, g facts.G
 	i := records.Intent{
 		RepositoryID: repo.ID, Kind: moves.Landing, Ref: "refs/heads/" + g.Entry.Target, Old: r.Base, New: r.Commits[len(r.Commits)-1],
 		Actor: g.Entry.JoinedBy, EntryID: &g.Entry.ID, RehearsalID: &part.ID, Revision: g.Change.Revision,
-		RulesVersion: g.Facts.RulesVersion, HouseVersion: g.Facts.HouseVersion, Facts: records.Packed(given), Digest: hex.EncodeToString(sum[:]),
-		Report: records.Packed(judged), CreatedAt: tx.Now(),
+		RulesVersion: g.Facts.RulesVersion, HouseVersion: g.Facts.HouseVersion, Facts: string(given), Digest: hex.EncodeToString(sum[:]),
+		Report: string(judged), CreatedAt: tx.Now(),
 	}
 	if len(report.Exempted) == 0 {
 		return i, nil
@@ -305,7 +305,7 @@ func (s *Conductor) recordLanded(tx *records.Tx, repo *records.Repository, inten
 	}
 	landing := records.Landing{RepositoryID: repo.ID, ChangeID: c.ID, EntryID: e.ID, IntentID: intent.ID,
 		Old: part.Base, New: part.CommitID, Strategy: e.Strategy,
-		Revision: intent.Revision, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion, Statement: records.Packed(signed),
+		Revision: intent.Revision, RulesVersion: intent.RulesVersion, HouseVersion: intent.HouseVersion, Statement: signed,
 		LandedBy: intent.Actor, LandedAt: s.records.Now()}
 	if err := tx.Create(&landing).Error; err != nil {
 		return nil, err

@@ -111,7 +111,7 @@ func whole(db *gorm.DB, d records.Delivery, h records.Webhook) (wire.Delivery, e
 		return wire.Delivery{}, err
 	}
 	out := deliveryView(d)
-	out.Payload = hide(string(d.Payload), h)
+	out.Payload = hide(d.Payload, h)
 	for _, t := range tries {
 		out.Tries = append(out.Tries, wire.DeliveryAttempt{Number: t.Number, At: t.At, Milliseconds: t.Milliseconds, URL: t.URL, Request: t.Request,
 			Status: t.Status, Response: t.Response, Answer: t.Answer, Error: t.Error})
@@ -150,7 +150,7 @@ func (s *Outbox) Test(ctx context.Context, a accounts.Actor, id int64) (wire.Del
 				h.Condition, kind.Name, err)
 		}
 	}
-	d := records.Delivery{WebhookID: h.ID, Message: newMessage(), Kind: kind.Name, State: "waiting", CreatedAt: now, Payload: records.Packed(parcel.body)}
+	d := records.Delivery{WebhookID: h.ID, Message: newMessage(), Kind: kind.Name, State: "waiting", CreatedAt: now, Payload: string(parcel.body)}
 	r := s.try(ctx, h, d, parcel)
 	d = r.delivery
 	if d.State != "delivered" { // it is not tried again

@@ -177,7 +177,7 @@ func (s *Outbox) deliver(ctx context.Context, h records.Webhook, d records.Deliv
 	if err != nil {
 		return ended("parked", err.Error())
 	}
-	d.Payload = records.Packed(parcel.body)
+	d.Payload = string(parcel.body)
 	return s.try(ctx, h, d, parcel)
 }
 

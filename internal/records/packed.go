@@ -3,15 +3,20 @@ package records
 import (
 	"bytes"
 	"compress/flate"
-	"database/sql/driver"
+	"context"
 	"fmt"
 	"io"
+	"reflect"
 	"sync"
+
+	"gorm.io/gorm/schema"
 )
 
-// Packed is a text that is kept compressed (DEFLATE, RFC 1951) where that makes it shorter. In the file it is a blob then; a
-// text is as it was.
-type Packed string
+// packed keeps a text compressed (DEFLATE, RFC 1951) where that makes it shorter: a blob in the file, while other texts are as
+// they were. Fields have it by the tag serializer:packed.
+type packed struct{}
+
+func init() { schema.RegisterSerializer("packed", packed{}) }
 
 // worthPacking is the length, in bytes, from which a text is compressed.
 const worthPacking = 200
@@ -25,45 +30,47 @@ var packers = sync.Pool{New: func() any {
 	return w
 }}
 
-// Value implements driver.Valuer.
-func (p Packed) Value() (driver.Value, error) {
-	if len(p) < worthPacking {
-		return string(p), nil
+// Value implements schema.SerializerValuerInterface.
+func (packed) Value(_ context.Context, field *schema.Field, _ reflect.Value, given any) (any, error) {
+	text, is := given.(string)
+	if !is {
+		return nil, fmt.Errorf("%s is a text, not %T", field.Name, given)
+	}
+	if len(text) < worthPacking {
+		return text, nil
 	}
 	var out bytes.Buffer
 	w := packers.Get().(*flate.Writer)
 	defer packers.Put(w)
 	w.Reset(&out)
-	if _, err := io.WriteString(w, string(p)); err != nil {
+	if _, err := io.WriteString(w, text); err != nil {
 		return nil, err
 	}
 	if err := w.Close(); err != nil {
 		return nil, err
 	}
-	if out.Len() >= len(p) {
-		return string(p), nil
+	if out.Len() >= len(text) {
+		return text, nil
 	}
 	return out.Bytes(), nil
 }
 
-// Scan implements sql.Scanner.
-func (p *Packed) Scan(from any) error {
-	switch v := from.(type) {
+// Scan implements schema.SerializerInterface.
+func (packed) Scan(ctx context.Context, field *schema.Field, row reflect.Value, kept any) error {
+	text := ""
+	switch v := kept.(type) {
 	case nil:
-		*p = ""
 	case string:
-		*p = Packed(v)
+		text = v
 	case []byte:
-		text, err := io.ReadAll(flate.NewReader(bytes.NewReader(v)))
+		all, err := io.ReadAll(flate.NewReader(bytes.NewReader(v)))
 		if err != nil {
-			return fmt.Errorf("a text that was kept compressed: %w", err)
+			return fmt.Errorf("%s, which was kept compressed: %w", field.Name, err)
 		}
-		*p = Packed(text)
+		text = string(all)
 	default:
-		return fmt.Errorf("a text is kept as %T", from)
+		return fmt.Errorf("%s is kept as %T", field.Name, kept)
 	}
+	field.ReflectValueOf(ctx, row).SetString(text)
 	return nil
 }
-
-// GormDataType says that it is a text to whoever writes queries.
-func (Packed) GormDataType() string { return "text" }

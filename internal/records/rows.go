@@ -278,7 +278,7 @@ type CheckRun struct {
 	State          string
 	Link           string
 	Summary        string
-	Log            Packed
+	Log            string `gorm:"serializer:packed"`
 	ReportedBy     string
 	Runner         bool
 	Silent         bool // it ended because nobody answered
@@ -444,10 +444,10 @@ type Intent struct {
 	RulesVersion int
 	HouseVersion int
 	WaiverID     *int64  // that a push rests on
-	Takes        []int64 `gorm:"serializer:json"` // comments whose suggestions a push applies
-	Facts        Packed  // that a landing rests on, in the form in which they are kept; afterwards its statement has them
+	Takes        []int64 `gorm:"serializer:json"`   // comments whose suggestions a push applies
+	Facts        string  `gorm:"serializer:packed"` // that a landing rests on, in the form in which they are kept; afterwards its statement has them
 	Digest       string  // of the facts
-	Report       Packed  // of a landing: the gate as it was judged, in the form in which it is signed; afterwards its statement has it
+	Report       string  `gorm:"serializer:packed"` // of a landing: the gate as it was judged, in the form in which it is signed; afterwards its statement has it
 	Outcome      string
 	CreatedAt    time.Time
 }
@@ -465,7 +465,7 @@ type Landing struct {
 	Revision     int
 	RulesVersion int
 	HouseVersion int
-	Statement    Packed
+	Statement    string `gorm:"serializer:packed"`
 	LandedBy     string
 	LandedAt     time.Time
 }
@@ -678,7 +678,7 @@ type Delivery struct {
 	State     string // waiting, delivered, parked, or dropped: it was not for the webhook after all
 	Attempts  int
 	NextAt    *time.Time
-	Payload   Packed // as it was first sent, and is sent again
+	Payload   string `gorm:"serializer:packed"` // as it was first sent, and is sent again
 	CreatedAt time.Time
 	EndedAt   *time.Time
 }
