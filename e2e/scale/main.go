@@ -1,23 +1,49 @@
 // Command scale makes the service of an organisation that has worked with it for years, in a size of choice, and measures it.
 //
-//	go run ./e2e/scale -size large -dir DIR make
+//	go run ./e2e/scale -size large -dir DIR -figures FILE make measure
 package main
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"log"
+	"os"
 )
 
 func main() {
 	name := flag.String("size", "small", "tiny, small, middle or large")
 	dir := flag.String("dir", "", "folder for the service, which must not be there yet to make it")
+	program := flag.String("program", "bin/tavrin", "the program that serves it")
+	only := flag.String("only", "", "parts to measure: start, reading, queue, rules, git, many, audit, disk; all if empty")
+	figures := flag.String("figures", "", "file for the figures, as JSON")
 	flag.Parse()
 	s, err := sizeNamed(*name)
-	if err == nil {
-		err = makeIn(context.Background(), *dir, s)
+	for _, what := range flag.Args() {
+		if err != nil {
+			break
+		}
+		switch what {
+		case "make":
+			err = makeIn(context.Background(), *dir, s)
+		case "measure":
+			var all []figure
+			if all, err = measure(context.Background(), *dir, *program, s, *only); err == nil && *figures != "" {
+				err = write(*figures, all)
+			}
+		default:
+			log.Fatalf("%q is neither make nor measure", what)
+		}
 	}
 	if err != nil {
 		log.Fatal(err)
 	}
+}
+
+func write(file string, all []figure) error {
+	text, err := json.MarshalIndent(all, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, append(text, '\n'), 0o644)
 }

@@ -1,0 +1,170 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"tavrin/client"
+	"tavrin/wire"
+)
+
+// queue measures what a long line costs: to look at, by itself, and whatever happens beside it.
+func (m *measurer) queue(ctx context.Context) error {
+	if _, err := m.run(ctx); err != nil {
+		return err
+	}
+	by := m.as(m.writer())
+	before, err := m.pushes(ctx, 6)
+	if err != nil {
+		return err
+	}
+	begun, joined := time.Now(), 0
+	for _, n := range m.openOf(0) {
+		if joined == m.live {
+			break
+		}
+		if _, err := by.Join(ctx, big(), n, wire.NewEntry{}); err != nil {
+			return err
+		}
+		joined++
+	}
+	m.say(figure{Name: fmt.Sprintf("one of %d changes that join", joined), Goal: "-", Median: milliseconds(time.Since(begun)) / float64(joined), Unit: "ms"})
+	if err := m.settled(ctx); err != nil {
+		return err
+	}
+	if _, err := m.run(ctx); err != nil {
+		return err
+	}
+	if err := m.settled(ctx); err != nil {
+		return err
+	}
+	odo := m.as(grower)
+	if err := m.times(fmt.Sprintf("the page of a queue of %d entries", joined), "100", m.calls, func(int) error {
+		q, err := odo.Queue(ctx, big(), "main")
+		if err == nil && len(q.Entries) != joined {
+			err = fmt.Errorf("%d entries are in line", len(q.Entries))
+		}
+		return err
+	}); err != nil {
+		return err
+	}
+	const idle = 20 * time.Second
+	was := m.cpu()
+	time.Sleep(idle)
+	m.say(figure{Name: fmt.Sprintf("a minute in which nothing happens, %d entries in line", joined), Goal: "1", Median: (m.cpu() - was).Seconds() * float64(time.Minute/idle), Unit: "CPU s"})
+	after, err := m.pushes(ctx, 6)
+	if err != nil {
+		return err
+	}
+	m.say(figure{Name: fmt.Sprintf("a push beside %d entries in line, of one without", joined), Goal: "1", Median: after / before, Unit: "times", Note: fmt.Sprintf("%.0f ms beside %.0f ms", after, before)})
+	return m.listeners(ctx)
+}
+
+// settled waits until nothing more happens by itself.
+func (m *measurer) settled(ctx context.Context) error {
+	for quiet := 0; quiet < 3; {
+		was := m.cpu()
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if quiet++; m.cpu()-was > 250*time.Millisecond {
+			quiet = 0
+		}
+	}
+	return nil
+}
+
+// listeners measures what an event costs with many who listen.
+func (m *measurer) listeners(ctx context.Context) error {
+	const listening, events = 200, 30
+	hearing, stop := context.WithCancel(ctx)
+	defer stop()
+	var heard atomic.Int64
+	var all sync.WaitGroup
+	for range listening {
+		c := m.as(grower)
+		all.Go(func() {
+			// it ends when it is told to, which is no trouble
+			_ = c.Events(hearing, "", "", func(client.Event) bool { heard.Add(1); return true })
+		})
+	}
+	time.Sleep(2 * time.Second)
+	by, open := m.as(m.writer()), m.openOf(0)
+	was := m.cpu()
+	for n := range events {
+		if _, err := by.BeginThread(ctx, big(), open[n%len(open)], wire.NewThread{Text: "And at noon?", NoAnswer: true}); err != nil {
+			return err
+		}
+	}
+	for wait := 0; heard.Load() < listening*events && wait < 100; wait++ {
+		time.Sleep(20 * time.Millisecond)
+	}
+	m.say(figure{Name: fmt.Sprintf("an event that %d listeners hear of, with the write", listening), Goal: "5", Median: milliseconds(m.cpu()-was) / events, Unit: "CPU ms",
+		Note: fmt.Sprintf("%d of %d heard", heard.Load(), listening*events)})
+	stop()
+	all.Wait()
+	return nil
+}
+
+// rules measures what becomes of rules that are tried and applied.
+func (m *measurer) rules(ctx context.Context) error {
+	if _, err := m.run(ctx); err != nil {
+		return err
+	}
+	ines := m.as(maintainer)
+	if err := m.times("rules tried on 100 landings of the big repository", "2000", min(5, m.calls), func(int) error {
+		_, err := ines.TryRules(ctx, big(), ownRules(teamName(0), true), 100)
+		return err
+	}); err != nil {
+		return err
+	}
+	at := time.Now()
+	if _, err := ines.TryRules(ctx, house, houseRules(true), 100); err != nil {
+		return err
+	}
+	m.say(figure{Name: "house rules tried on 100 landings and what is open", Goal: "with progress", Median: milliseconds(time.Since(at)), Unit: "ms"})
+	if _, err := m.run(ctx); err != nil {
+		return err
+	}
+	ines = m.as(maintainer)
+	writing, stop := context.WithCancel(ctx)
+	defer stop()
+	waits := make(chan []float64, 1)
+	open := m.openOf(1)
+	go func() {
+		by := m.as("admin")
+		var all []float64
+		for n := 0; writing.Err() == nil; n++ {
+			at := time.Now()
+			if _, err := by.BeginThread(writing, repositoryName(1), open[n%len(open)], wire.NewThread{Text: "And in autumn?", NoAnswer: true}); err == nil {
+				all = append(all, milliseconds(time.Since(at)))
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		waits <- all
+	}()
+	time.Sleep(time.Second)
+	loose := true
+	if err := m.times("house rules applied: until it answers", "1000", min(5, m.calls), func(int) error {
+		_, err := ines.ApplyRules(ctx, house, wire.NewRules{Text: houseRules(loose), Reason: "for a season"}, -1)
+		loose = !loose
+		return err
+	}); err != nil {
+		return err
+	}
+	at = time.Now()
+	time.Sleep(2 * time.Second)
+	stop()
+	all := <-waits
+	if err := m.settled(ctx); err != nil {
+		return err
+	}
+	m.say(figure{Name: "until everything that is open is judged by them", Goal: "-", Median: max(0, milliseconds(time.Since(at))-3000), Unit: "ms"})
+	m.say(figure{Name: "the longest that a write elsewhere took meanwhile", Goal: "250", Median: quantile(all, 0.5), P99: quantile(all, 1), Unit: "ms", Note: fmt.Sprintf("%d writes; the P99 is the longest", len(all))})
+	return nil
+}
