@@ -417,17 +417,19 @@ func (m *maker) landing(x moment, c records.Change, r records.Revision, reviews 
 		return change.Check{Name: name, State: change.Passed, Attempt: 1, By: robot, Summary: "214 tests", At: m.clock}
 	}
 	facts := change.Facts{Repository: repo.Name, Number: c.Number, State: "open", Title: c.Title, Description: c.Description, Source: c.Source, Target: c.Target, Revision: 1, Head: w.head,
-		Opener: w.login, Authors: r.Authors, LastPusher: w.login, Reviews: reviews, People: map[string]people.Person{}, PushedAt: r.CreatedAt, Paths: r.Paths, Ways: r.Ways, Files: 1,
+		Opener: w.login, Authors: r.Authors, LastPusher: w.login, Reviews: reviews, PushedAt: r.CreatedAt, Paths: r.Paths, Ways: r.Ways, Files: 1,
 		Added: w.added, Bases: 1, Commits: []change.Commit{{ID: w.head, Message: r.Commits[0].Message, Parents: 1, Email: r.Commits[0].Email}}, CommitAuthors: r.CommitAuthors,
 		Threads:    []change.Thread{{ID: thread.ID, By: thread.BegunBy, Where: w.path + ", line 1", ResolvedBy: thread.ResolvedBy}},
 		HeadChecks: []change.Check{check("lint")}, Rehearsal: &change.Rehearsal{Commit: w.landed, Base: w.base, BuiltAt: m.clock, Checks: []change.Check{check("unit"), check("build")}},
 		RulesVersion: 1, HouseVersion: 1, At: m.clock, Asker: w.login, Strategy: "squash"}
+	those := map[string]people.Person{}
 	for _, login := range []string{w.login, thread.BegunBy, thread.ResolvedBy} {
-		facts.People[login] = people.Person{Login: login, Role: people.Writer, Teams: m.teams[login]}
+		those[login] = people.Person{Login: login, Role: people.Writer, Teams: m.teams[login]}
 	}
 	for _, review := range reviews {
-		facts.People[review.By] = people.Person{Login: review.By, Role: people.Writer, Teams: m.teams[review.By]}
+		those[review.By] = people.Person{Login: review.By, Role: people.Writer, Teams: m.teams[review.By]}
 	}
+	facts.People = people.Known(those)
 	report := gate.JudgeInFull(m.set[x.repo], facts)
 	if !report.Clear {
 		return fmt.Errorf("change %d of %s would not land: %s", c.Number, repo.Name, report.Summary)

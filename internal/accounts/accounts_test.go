@@ -63,8 +63,8 @@ func TestRolesComeFromHouseTeamAndRepository(t *testing.T) {
 		l.Ok(err)
 		people, err := accounts.PeopleOf(db, l.Repo)
 		l.Ok(err)
-		if people[login].Role != r {
-			t.Errorf("%s is %q by one count and %q by the other", login, r, people[login].Role)
+		if people.Named(login).Role != r {
+			t.Errorf("%s is %q by one count and %q by the other", login, r, people.Named(login).Role)
 		}
 		return r
 	}

@@ -355,7 +355,7 @@ func (s *People) Grants(ctx context.Context, a Actor, where string) ([]wire.Gran
 		if err != nil {
 			return nil, err
 		}
-		if _, belongs := there[a.Login()]; !belongs && !a.account.Admin {
+		if _, belongs := there.Of(a.Login()); !belongs && !a.account.Admin {
 			return nil, problem.New(problem.Forbidden, "who has which role in %s is for those who have one there", where)
 		}
 		repository, house = repo.ID, repo.HouseID

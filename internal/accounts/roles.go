@@ -69,23 +69,62 @@ func RoleIn(db *gorm.DB, account records.Account, repo *records.Repository) (peo
 	return r.In(repo), err
 }
 
-// PeopleOf returns everybody with a role in a repository, by login, with their teams.
-func PeopleOf(db *gorm.DB, repo *records.Repository) (map[string]people.Person, error) {
+// PeopleOf returns everybody with a role in a repository, with their teams. Those of its house are read once for all of its
+// repositories, and both anew only when somebody's access has become another.
+func PeopleOf(db *gorm.DB, repo *records.Repository) (people.Everyone, error) {
+	house, err := records.Known(db, crowdKey{house: repo.HouseID}, func() (*people.Crowd, error) {
+		return crowd(db, 0, repo.HouseID)
+	})
+	if err != nil {
+		return people.Everyone{}, err
+	}
+	own, err := records.Known(db, crowdKey{repo.ID, repo.HouseID}, func() (*people.Crowd, error) {
+		var any int64
+		if err := db.Model(&records.Grant{}).Where("repository_id = ?", repo.ID).Limit(1).Count(&any).Error; err != nil || any == 0 {
+			return nil, err
+		}
+		return crowd(db, repo.ID, repo.HouseID)
+	})
+	return people.Layered(house, own), err
+}
+
+// PeopleAnew is PeopleOf, read anew whatever is known. Tests compare the two.
+func PeopleAnew(db *gorm.DB, repo *records.Repository) (people.Everyone, error) {
+	house, err := crowd(db, 0, repo.HouseID)
+	if err != nil {
+		return people.Everyone{}, err
+	}
+	own, err := crowd(db, repo.ID, repo.HouseID)
+	return people.Layered(house, own), err
+}
+
+// crowdKey names the people of a house, or those that a repository knows otherwise than its house.
+type crowdKey struct{ repo, house int64 }
+
+// crowd reads the people of a house, or, of a repository that is given, those who have been given a role in itself.
+func crowd(db *gorm.DB, repo, house int64) (*people.Crowd, error) {
 	var rows []struct {
 		Login   string
 		Robot   bool
 		Role    string
 		Standby bool
 	}
+	which := "SELECT id FROM accounts WHERE admin UNION SELECT account_id FROM grants WHERE house_id = @house " +
+		"UNION SELECT m.account_id FROM grants g JOIN team_members m ON m.team_id = g.team_id WHERE g.house_id = @house"
+	if repo != 0 {
+		which = "SELECT account_id FROM grants WHERE repository_id = @repo " +
+			"UNION SELECT m.account_id FROM grants g JOIN team_members m ON m.team_id = g.team_id WHERE g.repository_id = @repo"
+	}
+	given := map[string]any{"repo": repo, "house": house}
 	err := db.Raw(`
-SELECT a.login, a.robot, g.role, FALSE AS standby FROM grants g JOIN accounts a ON a.id = g.account_id
- WHERE NOT a.disabled AND (g.repository_id = @repo OR g.house_id = @house)
+WITH those AS (`+which+`), granted AS (SELECT * FROM grants WHERE repository_id = @repo OR house_id = @house)
+SELECT a.login, a.robot, g.role, FALSE AS standby FROM granted g JOIN accounts a ON a.id = g.account_id
+ WHERE NOT a.disabled AND a.id IN those
 UNION ALL
-SELECT a.login, a.robot, g.role, FALSE FROM grants g JOIN team_members m ON m.team_id = g.team_id JOIN accounts a ON a.id = m.account_id
- WHERE NOT a.disabled AND (g.repository_id = @repo OR g.house_id = @house)
+SELECT a.login, a.robot, g.role, FALSE FROM granted g JOIN team_members m ON m.team_id = g.team_id JOIN accounts a ON a.id = m.account_id
+ WHERE NOT a.disabled AND a.id IN those
 UNION ALL
-SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabled`,
-		map[string]any{"repo": repo.ID, "house": repo.HouseID}).Scan(&rows).Error
+SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabled AND id IN those`, given).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
@@ -99,16 +138,16 @@ SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabl
 		known[r.Login] = p
 	}
 	var members []struct{ Login, Team string }
-	err = db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN " +
-		"teams t ON t.id = m.team_id ORDER BY t.name").
-		Scan(&members).Error
+	err = db.Raw(`WITH those AS (`+which+`)
+SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN teams t ON t.id = m.team_id
+ WHERE m.account_id IN those ORDER BY t.name`, given).Scan(&members).Error
 	for _, m := range members {
 		if p, ok := known[m.Login]; ok {
 			p.Teams = append(p.Teams, m.Team)
 			known[m.Login] = p
 		}
 	}
-	return known, err
+	return people.CrowdOf(known), err
 }
 
 // TeamsOf returns the teams of people, by login, whether or not they have any access.
@@ -219,14 +258,13 @@ func HouseRole(db *gorm.DB, account records.Account, house int64) (string, error
 }
 
 // MembersOf lists the people with access who are meant by principals, by login.
-func MembersOf(people map[string]people.Person, who []people.Principal) []string {
+func MembersOf(all people.Everyone, who []people.Principal) []string {
 	out := []string{}
-	for login, p := range people {
-		if !p.Robot && p.IsAny(who) {
-			out = append(out, login)
+	for _, p := range all.Among(who) {
+		if !p.Robot {
+			out = append(out, p.Login)
 		}
 	}
-	slices.Sort(out)
 	return out
 }
 

@@ -124,7 +124,7 @@ func (s *Changes) SetLabels(ctx context.Context, a accounts.Actor, name string, 
 					"{set_by: …}}", label, label)
 			}
 			for _, who := range lists {
-				if person := people[a.Login()]; !person.IsAny(who) {
+				if person, _ := people.Of(a.Login()); !person.IsAny(who) {
 					return problem.New(problem.Forbidden, "label %q is set and removed by %s", label,
 						strings.Join(accounts.PrincipalTexts(who), ", "))
 				}

@@ -98,7 +98,7 @@ func (s *Desk) deskIn(snap *records.View, a accounts.Actor, repo *records.Reposi
 	if err != nil || len(all) == 0 {
 		return out, err
 	}
-	if _, belongs := all[0].Facts.People[a.Login()]; !belongs {
+	if _, belongs := all[0].Facts.People.Of(a.Login()); !belongs {
 		return out, nil // nothing else is asked of somebody without a role
 	}
 	said, err := saidOf(snap.DB, open)
@@ -321,7 +321,7 @@ func deskReview(a accounts.Actor, g facts.Gathered, report gate.Report,
 			wanted = append(wanted, q.Lacks)
 		}
 	}
-	person := g.Facts.People[a.Login()]
+	person, _ := g.Facts.People.Of(a.Login())
 	named := slices.ContainsFunc(asked, func(r records.ChangeReviewer) bool { return person.Is(accounts.PrincipalNamed(r.Who)) })
 	spoken := slices.ContainsFunc(g.Facts.Reviews, func(r change.Review) bool { return r.By == a.Login() })
 	item := wire.DeskItem{Kind: "review", Since: g.Revision.CreatedAt, Asked: named, What: strings.Join(wanted, "; ")}

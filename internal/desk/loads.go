@@ -62,10 +62,13 @@ func (s *Desk) ReviewLoads(ctx context.Context, a accounts.Actor, name string) (
 			of(r.By).Given++
 		}
 		asked := said.asked[g.Change.ID]
-		for login, p := range g.Facts.People {
-			if !p.Robot && slices.ContainsFunc(asked,
-				func(r records.ChangeReviewer) bool { return p.Is(accounts.PrincipalNamed(r.Who)) }) {
-				of(login).Asked++
+		who := make([]people.Principal, len(asked))
+		for i, r := range asked {
+			who[i] = accounts.PrincipalNamed(r.Who)
+		}
+		for _, p := range g.Facts.People.Among(who) {
+			if !p.Robot {
+				of(p.Login).Asked++
 			}
 		}
 	}

@@ -3,6 +3,7 @@ package facts
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"slices"
 
 	"gorm.io/gorm"
@@ -131,6 +132,11 @@ func (s *Gatherer) fill(db *gorm.DB, repo *records.Repository, all []Gathered) e
 	people, err := accounts.PeopleOf(db, repo)
 	if err != nil {
 		return err
+	}
+	if s.doubt != nil {
+		if now, err := accounts.PeopleAnew(db, repo); err != nil || !reflect.DeepEqual(now.Map(), people.Map()) {
+			s.doubt(fmt.Sprintf("the people of %s are remembered as %v and are %v (%v)", repo.Name, people.Map(), now.Map(), err))
+		}
 	}
 	now := s.records.Now()
 	e, err := batchOf(db, repo, all, now)

@@ -66,7 +66,7 @@ func (e edition) newest() uint64 { return max(e.all, e.repo, e.change) }
 
 // weight is what a remembered gate weighs, in kilobytes or so.
 func (g Gathered) weight() int {
-	return 8 + len(g.Facts.Paths)/10 + len(g.Facts.Commits)/2 + len(g.Facts.People)/4
+	return 8 + len(g.Facts.Paths)/10 + len(g.Facts.Commits)/2
 }
 
 // Remembered is Gather with the report, for reading outside of a write: remembered for as long as nothing that it

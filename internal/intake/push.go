@@ -252,9 +252,8 @@ func (p *push) judge(ctx context.Context, in *transport.Incoming) ([]guard.Verdi
 			branches++
 		}
 	}
-	facts := guard.Facts{Repository: p.repo.Name, Pusher: people[p.a.Login()], People: people, Rules: p.force.Now(),
+	facts := guard.Facts{Repository: p.repo.Name, Pusher: people.Named(p.a.Login()), People: people, Rules: p.force.Now(),
 		Empty: branches == 0, Default: p.repo.DefaultBranch, Console: p.address}
-	facts.Pusher.Login = p.a.Login()
 	standing, err := freezes.InForce(db, p.repo, p.s.records.Now())
 	if err != nil {
 		return nil, err

@@ -361,8 +361,7 @@ func (s *Conductor) intendRemoval(tx *records.Tx, repo *records.Repository, c re
 	}
 	// Whoever asked to land deletes the branch, as by a push: nobody removes this way what they may not remove by
 	// another.
-	by := people[e.JoinedBy]
-	by.Login = e.JoinedBy
+	by := people.Named(e.JoinedBy)
 	standing, err := freezes.InForce(tx.DB, repo, tx.Now())
 	if err != nil {
 		return nil, err

@@ -122,7 +122,7 @@ func (s *Conductor) PreviewLanding(ctx context.Context, a accounts.Actor, name s
 	if by == "" {
 		by = g.Facts.Strategy
 	}
-	asker := g.Facts.People[a.Login()]
+	asker, _ := g.Facts.People.Of(a.Login())
 	if by, _, err = g.Set.Without(g.Facts.Suspended).Binding(c.Target, asker.Is).Choose(by); err != nil {
 		return wire.LandingPreview{}, problem.Wrong("strategy", "%v", err)
 	}

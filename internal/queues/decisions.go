@@ -40,7 +40,7 @@ func (s *Queues) Raise(ctx context.Context, a accounts.Actor, name string, numbe
 			return err
 		}
 		settings := g.Set.Without(g.Facts.Suspended).For(c.Target).Queue
-		if !settings.MayRaise(g.Facts.People[a.Login()]) {
+		if !settings.MayRaise(g.Facts.People.Named(a.Login())) {
 			return problem.New(problem.Forbidden, "that a change goes ahead of what waits for %s is for %s", c.Target, settings.WhoRaises())
 		}
 		if err := s.Tell(tx, repo, entry.Target, queue.Raised{At: now(tx), Entry: entry.ID, By: a.Login(), Why: reason}); err != nil {

@@ -56,7 +56,7 @@ func (s *Queues) Join(ctx context.Context, a accounts.Actor, name string, number
 		if err != nil {
 			return err
 		}
-		asker := g.Facts.People[a.Login()]
+		asker, _ := g.Facts.People.Of(a.Login())
 		effective := g.Set.Without(g.Facts.Suspended).Binding(c.Target, asker.Is)
 		strategy, why, err := effective.Choose(n.Strategy)
 		if err != nil {

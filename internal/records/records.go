@@ -26,6 +26,7 @@ type Records struct {
 	writing        chan struct{} // holds one while there is a writer
 	commits        atomic.Uint64
 	nested         func()
+	access         access
 }
 
 // Commit is what a write transaction has brought, for those who go by it.
@@ -81,12 +82,16 @@ func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
 	t := &Tx{records: r}
 	begun := false
 	err := r.writer.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		t.DB, t.commit = db, Commit{}
+		t.commit = Commit{}
+		t.DB = db.WithContext(seen{records: r, tx: t}.in(ctx))
 		if err := f(t); err != nil {
 			return err
 		}
 		t.commit.Seq = r.commits.Load() + 1 // there is one writer
 		begun = true
+		if t.commit.Touched.Access || !t.commit.Touched.Said {
+			r.access.touched(committing)
+		}
 		for _, l := range r.listeners {
 			if l.Before != nil {
 				l.Before(t.commit)
@@ -102,6 +107,9 @@ func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
 	}
 	if begun {
 		r.commits.Store(t.commit.Seq)
+		if t.commit.Touched.Access || !t.commit.Touched.Said {
+			r.access.touched(t.commit.Seq)
+		}
 	}
 	if err == nil && t.commit.Lines > 0 {
 		r.readers.announce()
@@ -118,7 +126,7 @@ func (r *Records) Note(ctx context.Context, f func(tx *Tx) error) error {
 // Read returns a handle for one query. More than one belong to a View.
 func (r *Records) Read(ctx context.Context) *gorm.DB {
 	r.reading(ctx, 0)
-	return r.reader.WithContext(ctx)
+	return r.reader.WithContext(seen{records: r}.in(ctx))
 }
 
 // View is one snapshot of the records: nothing is torn between two queries. It holds nothing that others wait for but
@@ -134,7 +142,7 @@ type View struct {
 func (r *Records) View(ctx context.Context) *View {
 	r.reading(ctx, 1)
 	v := &View{records: r, since: r.commits.Load(), leave: func() { r.reading(ctx, -1) }}
-	v.DB = r.reader.WithContext(ctx).Begin() // an error is that of every query
+	v.DB = r.reader.WithContext(seen{records: r, view: v}.in(ctx)).Begin() // an error is that of every query
 	return v
 }
 
@@ -180,6 +188,7 @@ const Itself = "tavrin"
 type Touched struct {
 	Said    bool
 	All     bool
+	Access  bool // who there is, or what they may do
 	Repos   map[int64]bool
 	Changes map[ChangeKey]bool
 }
@@ -261,6 +270,7 @@ func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 		t.commit.Moved[repo.ID] = row.Seq
 	}
 	t.commit.Touched.by(repo, kind.Touches, event.ChangeOf(e))
+	t.commit.Touched.Access = t.commit.Touched.Access || kind.Access
 	if err := t.Create(&row).Error; err != nil {
 		return err
 	}

@@ -94,7 +94,7 @@ func TestTouched(t *testing.T) {
 			Touched{Said: true, Repos: map[int64]bool{3: true}}},
 		{"a landing", func(tx *Tx) error { return tx.Record("ines", repo, event.ChangeLanded{OfChange: change}) }, Touched{Said: true, Repos: map[int64]bool{3: true}}},
 		{"rules of a house", func(tx *Tx) error { return tx.Record("ines", nil, event.RulesApplied{RulesOf: "growers"}) }, Touched{Said: true, All: true}},
-		{"a team", func(tx *Tx) error { return tx.Record("ines", nil, event.TeamChanged{Team: "duty"}) }, Touched{Said: true, All: true}},
+		{"a team", func(tx *Tx) error { return tx.Record("ines", nil, event.TeamChanged{Team: "duty"}) }, Touched{Said: true, All: true, Access: true}},
 		{"somebody signs in", func(tx *Tx) error { return tx.Record("ines", nil, event.SessionBegun{}) }, Touched{Said: true}},
 		{"without a line", func(tx *Tx) error { tx.Touches(repo); return nil }, Touched{Said: true, Repos: map[int64]bool{3: true}}},
 		{"nothing that counts", func(tx *Tx) error { tx.TouchesNothing(); return nil }, Touched{Said: true}},
@@ -108,7 +108,7 @@ func TestTouched(t *testing.T) {
 			t.Fatalf("%s: %v", c.name, err)
 		}
 		got := last.Touched
-		if got.Said != c.want.Said || got.All != c.want.All || len(got.Repos) != len(c.want.Repos) || len(got.Changes) != len(c.want.Changes) ||
+		if got.Said != c.want.Said || got.All != c.want.All || got.Access != c.want.Access || len(got.Repos) != len(c.want.Repos) || len(got.Changes) != len(c.want.Changes) ||
 			got.Repos[3] != c.want.Repos[3] || got.Changes[ChangeKey{3, 7}] != c.want.Changes[ChangeKey{3, 7}] {
 			t.Errorf("%s touches %+v, want %+v", c.name, got, c.want)
 		}

@@ -73,16 +73,16 @@ func required(a rules.PlacedArea) []string {
 }
 
 // Ownership is the rules in force for a repository, and who has access.
-func (s *Rulebook) Ownership(db *gorm.DB, repo *records.Repository) (*InForce, map[string]people.Person, error) {
+func (s *Rulebook) Ownership(db *gorm.DB, repo *records.Repository) (*InForce, people.Everyone, error) {
 	force, err := s.RulesOf(db, repo)
 	if err != nil {
-		return nil, nil, err
+		return nil, people.Everyone{}, err
 	}
 	people, err := accounts.PeopleOf(db, repo)
 	return force, people, err
 }
 
-func ownerAreas(set *rules.Set, people map[string]people.Person, path string) []wire.OwnerArea {
+func ownerAreas(set *rules.Set, people people.Everyone, path string) []wire.OwnerArea {
 	out := []wire.OwnerArea{}
 	for _, o := range areas.Of(set, path) {
 		out = append(out, wire.OwnerArea{Area: o.Area.Name, Pattern: o.Pattern,

@@ -186,8 +186,9 @@ func MayDecide(db *gorm.DB, a accounts.Actor, h shelf, row records.RulesProposal
 // personAt says what an actor is where rules belong: in a house, administrators are maintainers.
 func personAt(db *gorm.DB, a accounts.Actor, h shelf) (people.Person, error) {
 	if h.repo != nil {
-		people, err := accounts.PeopleOf(db, h.repo)
-		return people[a.Login()], err
+		everyone, err := accounts.PeopleOf(db, h.repo)
+		p, _ := everyone.Of(a.Login())
+		return p, err
 	}
 	teams, err := accounts.TeamsOf(db, []string{a.Login()})
 	if err != nil {

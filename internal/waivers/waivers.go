@@ -277,8 +277,7 @@ func (s *Waivers) planPush(db *gorm.DB, a accounts.Actor, repo *records.Reposito
 	if u.Commits, err = facts.GateCommits(db, repo.ID, facts.Kept(p.brought)); err != nil {
 		return wire.WaiverPlan{}, err
 	}
-	pusher := people[a.Login()]
-	pusher.Login = a.Login()
+	pusher := people.Named(a.Login())
 	facts := guard.Facts{Repository: repo.Name, Pusher: pusher, People: people, Rules: force.Now(),
 		Default: repo.DefaultBranch}
 	effective := facts.Rules.For(p.branch)

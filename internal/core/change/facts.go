@@ -269,22 +269,22 @@ type Thread struct {
 
 // Facts is everything a gate depends on. It can be stored as JSON and judged again.
 type Facts struct {
-	Repository  string                   `json:"repository"`
-	Number      int                      `json:"number"`
-	State       string                   `json:"state"` // draft, open, landed or closed
-	Title       string                   `json:"title,omitempty"`
-	Description string                   `json:"description,omitempty"`
-	Source      string                   `json:"source,omitempty"`
-	Target      string                   `json:"target"`
-	TargetGone  bool                     `json:"target_gone,omitempty"` // there is no such branch now
-	SourceGone  bool                     `json:"source_gone,omitempty"`
-	Revision    int                      `json:"revision"`
-	Head        string                   `json:"head"`
-	Opener      string                   `json:"opener,omitempty"`
-	Authors     []string                 `json:"authors"`
-	LastPusher  string                   `json:"last_pusher"`
-	Reviews     []Review                 `json:"reviews"`
-	People      map[string]people.Person `json:"people"` // by login; everybody with a role in the repository
+	Repository  string          `json:"repository"`
+	Number      int             `json:"number"`
+	State       string          `json:"state"` // draft, open, landed or closed
+	Title       string          `json:"title,omitempty"`
+	Description string          `json:"description,omitempty"`
+	Source      string          `json:"source,omitempty"`
+	Target      string          `json:"target"`
+	TargetGone  bool            `json:"target_gone,omitempty"` // there is no such branch now
+	SourceGone  bool            `json:"source_gone,omitempty"`
+	Revision    int             `json:"revision"`
+	Head        string          `json:"head"`
+	Opener      string          `json:"opener,omitempty"`
+	Authors     []string        `json:"authors"`
+	LastPusher  string          `json:"last_pusher"`
+	Reviews     []Review        `json:"reviews"`
+	People      people.Everyone `json:"people"` // with a role in the repository
 	// PushedAt is when the newest revision came.
 	PushedAt time.Time `json:"pushed_at,omitzero"`
 	Paths    []string  `json:"paths"`         // touched by the difference, renames at both ends
@@ -477,11 +477,12 @@ func (f Facts) Parts() Facts {
 		parts = append(parts, w.By)
 	}
 	all := f.People
-	f.People = make(map[string]people.Person, len(parts))
+	those := make(map[string]people.Person, len(parts))
 	for _, login := range parts {
-		if p, known := all[login]; known {
-			f.People[login] = p
+		if p, known := all.Of(login); known {
+			those[login] = p
 		}
 	}
+	f.People = people.Known(those)
 	return f
 }

@@ -54,6 +54,7 @@ type Kind struct {
 	Hears   Hearer
 	Leaves  bool  // whether it may be sent out of the service; what is about access stays
 	Moves   bool  // whether a branch or tag moved with it
+	Access  bool  // whether who there is, or what somebody may do, is another since
 	Apart   bool  // whether it may happen to a repository that is stopped, whoever does it
 	Example Event // of the kind's type, with content that is made up
 }

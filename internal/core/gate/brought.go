@@ -34,7 +34,7 @@ func brought(f change.Facts, set *rules.Set, strategy change.Strategy, touched [
 		}
 	}
 	for _, login := range f.Authors {
-		person := f.People[login]
+		person, _ := f.People.Of(login)
 		kind := people.ByLogin
 		if person.Robot {
 			kind = people.ByRobot

@@ -37,7 +37,7 @@ func Claims(commits []change.Commit) []string {
 // Pushed says what a direct push would break of the requirements that hold for pushes too: linear history, messages
 // and signatures, each with where it is asked and what to do. Commits are those the push brings to the branch. A
 // condition is about changes, and a push is none: what stands beside one holds for every push.
-func Pushed(e *rules.Effective, commits []change.Commit, known map[string]people.Person) []Obstacle {
+func Pushed(e *rules.Effective, commits []change.Commit, known people.Everyone) []Obstacle {
 	var out []Obstacle
 	for _, q := range e.Requirements {
 		pushed, holds := q.Asks.(require.Pushed)

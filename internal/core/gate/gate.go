@@ -106,7 +106,7 @@ func begin(set *rules.Set, f change.Facts) *judge {
 	by := landsBy(j.all, f)
 	j.touched = set.Touched(f.Comes(by))
 	if j.effective = j.all; f.Asker != "" {
-		asker := f.People[f.Asker]
+		asker, _ := f.People.Of(f.Asker)
 		j.effective = set.Binding(f.Target, asker.Is)
 	}
 	j.Case = &require.Case{Facts: f, Settings: settings(j.effective, f), Defined: set.Checks(), Define: set.Check,
@@ -279,7 +279,7 @@ func (j *judge) asked() {
 	if j.Asker == "" {
 		return
 	}
-	person := j.People[j.Asker]
+	person, _ := j.People.Of(j.Asker)
 	q := every("lander", require.OfLanding, j.Asker+" may land")
 	q.State, q.Have, q.Because = require.Met, 1, "every landing"
 	lacks := func(next string) {

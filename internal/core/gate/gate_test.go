@@ -55,11 +55,11 @@ func facts() change.Facts {
 		Repository: "growers/irrigation", Number: 7, State: "open", Target: "main", Revision: 2, Head: strings.Repeat("a", 40), RulesVersion: 3,
 		Authors: []string{"tamsin"}, LastPusher: "wren", Paths: []string{"docs/members.md"},
 		Reviews: []change.Review{{By: "odo", Verdict: change.Approve, Revision: 2}},
-		People: map[string]people.Person{
+		People: people.Known(map[string]people.Person{
 			"tamsin": {Login: "tamsin", Role: people.Writer}, "wren": {Login: "wren", Role: people.Writer}, "bela": {Login: "bela", Role: people.Writer, Teams: []string{"accounts"}},
 			"odo": {Login: "odo", Role: people.Writer, Teams: []string{"hydraulics"}}, "pavo": {Login: "pavo", Role: people.Reader},
 			"barn": {Login: "barn", Role: people.Writer, Robot: true}, "admin": {Login: "admin", Role: people.Maintainer, Standby: true},
-		},
+		}),
 	}
 }
 
@@ -560,7 +560,7 @@ func TestNothingIsAMystery(t *testing.T) {
 				t.Fatalf("%+v\nunder\n%s", q, doc)
 			}
 			for _, login := range q.Who {
-				if _, known := f.People[login]; !known && !strings.Contains(login, " ") && !strings.Contains(login, ":") && login != "gone" {
+				if _, known := f.People.Of(login); !known && !strings.Contains(login, " ") && !strings.Contains(login, ":") && login != "gone" {
 					t.Fatalf("%s is named: %+v", login, q)
 				}
 			}
@@ -597,7 +597,7 @@ func TestFewest(t *testing.T) {
 		if !exact || missing(enough) != 0 {
 			t.Fatalf("%v are not enough: %d are missing still", enough, missing(enough))
 		}
-		people := slices.Sorted(maps.Keys(f.People))
+		people := slices.Sorted(maps.Keys(f.People.Map()))
 		for mask := range 1 << len(people) {
 			var some []string
 			for i, login := range people {
@@ -669,7 +669,7 @@ func large(t testing.TB) (*rules.Set, change.Facts) {
 	f.Added, f.Description = 400, "- [x] measured\n- [ ] written up\n"
 	for i := range 40 {
 		login := fmt.Sprintf("p%d", i)
-		f.People[login] = people.Person{Login: login, Role: people.Writer, Teams: []string{"hydraulics"}}
+		f.People = beside(f.People, people.Person{Login: login, Role: people.Writer, Teams: []string{"hydraulics"}})
 		if i < 30 {
 			f.Reviews = append(f.Reviews, change.Review{By: login, Verdict: []change.Verdict{change.Approve, change.Comment, change.Approve}[i%3], Revision: 1 + i%2, SameDifference: i%4 == 0})
 		}
@@ -701,7 +701,7 @@ func BenchmarkJudge1000Changes(b *testing.B) {
 		all[i].Paths = []string{"firmware/a.c", "ledger/b.csv", "docs/c.md"}
 		for p := range 30 {
 			login := fmt.Sprintf("p%d", p)
-			all[i].People[login] = people.Person{Login: login, Role: people.Writer, Teams: []string{"accounts"}}
+			all[i].People = beside(all[i].People, people.Person{Login: login, Role: people.Writer, Teams: []string{"accounts"}})
 		}
 	}
 	for b.Loop() {
@@ -747,7 +747,7 @@ func wellTold(t *testing.T, q require.Outcome) {
 func ExampleJudge() {
 	doc, _ := rules.Parse("tavrin: rules/1\nprotect:\n  - name: trunk\n    branches: main\n    require: [{approvals: 1}]\n")
 	r := Judge(doc.Alone(2), change.Facts{Number: 4, State: "open", Target: "main", Revision: 1, RulesVersion: 2, Authors: []string{"wren"},
-		People: map[string]people.Person{"odo": {Login: "odo", Role: people.Writer}, "wren": {Login: "wren", Role: people.Writer}}})
+		People: people.Known(map[string]people.Person{"odo": {Login: "odo", Role: people.Writer}, "wren": {Login: "wren", Role: people.Writer}})})
 	fmt.Println(r.Summary)
 	fmt.Println(r.Requirements[1].Next)
 	// Output:
@@ -947,13 +947,13 @@ func TestTheRestOfThePeopleChangesNothing(t *testing.T) {
 		doc, f := parsed(t, around+randomProtection(rng, "p1")+randomProtection(rng, "p2")), randomFacts(rng)
 		for n := range 40 {
 			login := fmt.Sprintf("grower-%d", n)
-			f.People[login] = people.Person{Login: login, Role: people.Writer, Teams: []string{"accounts"}}
+			f.People = beside(f.People, people.Person{Login: login, Role: people.Writer, Teams: []string{"accounts"}})
 		}
 		all, some := decided(JudgeInFull(doc, f)), decided(JudgeInFull(doc, f.Parts()))
 		if !reflect.DeepEqual(all, some) {
 			t.Fatalf("with everybody\n%+v\nand with those who have a part\n%+v", all, some)
 		}
-		if len(f.Parts().People) < len(f.People) {
+		if f.Parts().People.Len() < f.People.Len() {
 			fewer++
 		}
 		if all.Clear {
@@ -963,4 +963,11 @@ func TestTheRestOfThePeopleChangesNothing(t *testing.T) {
 	if fewer == 0 || clear < 4 {
 		t.Errorf("%d had fewer people, %d were clear: the test says little", fewer, clear)
 	}
+}
+
+// beside is everybody with one more, or with that one as another.
+func beside(e people.Everyone, p people.Person) people.Everyone {
+	all := e.Map()
+	all[p.Login] = p
+	return people.Known(all)
 }

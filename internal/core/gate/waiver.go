@@ -48,8 +48,7 @@ type Standing struct {
 // Waivable goes through what is required of a change and does not hold, for one person.
 func Waivable(set *rules.Set, f change.Facts, login string) []Standing {
 	report, j := judged(set, f)
-	person := f.People[login]
-	person.Login = login
+	person := f.People.Named(login)
 	var out []Standing
 	for _, q := range report.Requirements {
 		if q.Level == require.Required && !q.Holds() {
@@ -65,8 +64,7 @@ func (j *judge) waive() {
 		if o.Lapsed(j.Facts) != "" {
 			continue
 		}
-		person := j.People[o.By]
-		person.Login = o.By
+		person := j.People.Named(o.By)
 		for i := range j.Outcomes {
 			q := &j.Outcomes[i]
 			named := slices.Contains(o.Requirements, change.Named{Key: q.Key, Title: q.Title})

@@ -45,7 +45,7 @@ func waived() change.Facts {
 	f.Paths = []string{"firmware/a"}
 	f.At = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 	f.Tip = strings.Repeat("c", 40)
-	f.People["bela"] = people.Person{Login: "bela", Role: people.Writer, Teams: []string{"duty"}}
+	f.People = beside(f.People, people.Person{Login: "bela", Role: people.Writer, Teams: []string{"duty"}})
 	f.Waivers = []change.Waiver{{ID: 4, By: "bela", Reason: "the fields are flooding", Revision: 2, Tip: f.Tip, Until: f.At.Add(time.Hour),
 		Requirements: []change.Named{{Key: "approvals", Title: "1 approval"}, {Key: "check/unit@rehearsal", Title: "check unit passes on the rehearsal"}, {Key: "objections", Title: "no open objection"}}}}
 	return f
@@ -63,12 +63,12 @@ func TestP1WaiverSetsAsideWhatItNamesAndNothingElse(t *testing.T) {
 		{"the target moved on", func(f *change.Facts) { f.Tip = strings.Repeat("d", 40) }, ""},
 		{"rehearsed on another tip", func(f *change.Facts) { f.Rehearsal = rehearsed(); f.Rehearsal.Base = strings.Repeat("d", 40) }, ""},
 		{"rehearsed on the same tip", func(f *change.Facts) { f.Rehearsal = rehearsed() }, "approvals check/unit@rehearsal"},
-		{"the right was taken away", func(f *change.Facts) { f.People["bela"] = people.Person{Login: "bela", Role: people.Writer} }, ""},
+		{"the right was taken away", func(f *change.Facts) { f.People = beside(f.People, people.Person{Login: "bela", Role: people.Writer}) }, ""},
 		{"may only read", func(f *change.Facts) {
-			f.People["bela"] = people.Person{Login: "bela", Role: people.Reader, Teams: []string{"duty"}}
+			f.People = beside(f.People, people.Person{Login: "bela", Role: people.Reader, Teams: []string{"duty"}})
 		}, ""},
 		{"a robot", func(f *change.Facts) {
-			f.People["bela"] = people.Person{Login: "bela", Role: people.Writer, Robot: true, Teams: []string{"duty"}}
+			f.People = beside(f.People, people.Person{Login: "bela", Role: people.Writer, Robot: true, Teams: []string{"duty"}})
 		}, ""},
 		{"asks something else by now", func(f *change.Facts) { f.Waivers[0].Requirements[0].Title = "2 approvals" }, "check/unit@rehearsal"},
 		{"what holds stays met", func(f *change.Facts) {

@@ -59,7 +59,7 @@ func TestBehaviourIsAsTheTableSays(t *testing.T) {
 			f := proposed()
 			b.Breaks(&f)
 			u := Update{Ref: "refs/heads/main", Old: strings.Repeat("a", 40), New: strings.Repeat("b", 40), Forward: true, Commits: f.Commits}
-			pusher := town["odo"]
+			pusher, _ := town.Of("odo")
 			pusher.Login = "odo"
 			v := Judge(u, Facts{Repository: f.Repository, Pusher: pusher, People: town, Rules: set(b.Text + condition), Default: "main", Taken: map[string]string{}})
 			if v.Allowed == row.OnPush {
@@ -292,7 +292,7 @@ func TestSettingsBehaveAsTheTableSays(t *testing.T) {
 
 // passes judges a push by somebody who has waived beforehand whatever they may.
 func passes(u Update, who string, set *rules.Set) bool {
-	pusher := town[who]
+	pusher, _ := town.Of(who)
 	pusher.Login = who
 	f := Facts{Repository: "growers/irrigation", Pusher: pusher, People: town, Rules: set, Default: "main", Taken: map[string]string{}}
 	permit := Permit{ID: 1, Ref: u.Ref, Old: u.Old, New: u.New}

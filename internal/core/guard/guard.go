@@ -47,11 +47,11 @@ type Update struct {
 type Facts struct {
 	Repository string // HOUSE/NAME
 	Pusher     people.Person
-	People     map[string]people.Person // everybody with access, by login
-	Rules      *rules.Set               // nil: none applied yet
-	Empty      bool                     // the repository has no branch yet
-	Default    string                   // its default branch
-	Console    string                   // address of the service, without a slash at the end; empty: not known
+	People     people.Everyone // everybody with access, by login
+	Rules      *rules.Set      // nil: none applied yet
+	Empty      bool            // the repository has no branch yet
+	Default    string          // its default branch
+	Console    string          // address of the service, without a slash at the end; empty: not known
 	// Taken are the names of branches and tags that are there already, or are made by the same push: by what they look
 	// like (Likeness), the full name. It may be nil where nothing is made.
 	Taken map[string]string

@@ -226,7 +226,7 @@ func TestCreation(t *testing.T) {
 		{"release/1", "ines", []string{"main"}, ""},
 		{"release/1", "ines", []string{"develop"}, "is on main already"},
 	} {
-		pusher := town[c.by]
+		pusher, _ := town.Of(c.by)
 		pusher.Login = c.by
 		v := Judge(Update{Ref: "refs/heads/" + c.branch, New: strings.Repeat("b", 40), Held: c.held}, Facts{Repository: "growers/irrigation", Pusher: pusher, People: town, Default: "main", Rules: doc.Alone(3)})
 		if v.Allowed != (c.says == "") || !strings.Contains(strings.Join(v.Lines, " "), c.says) {
@@ -265,7 +265,7 @@ func TestP1ProtectedTags(t *testing.T) {
 		if found != nil {
 			t.Fatalf("%s: %v", c.name, found)
 		}
-		pusher := town[c.who]
+		pusher, _ := town.Of(c.who)
 		pusher.Login = c.who
 		v := Judge(Update{Ref: "refs/tags/" + c.ref, Old: c.old, New: c.new, Tag: c.tag}, Facts{Repository: "growers/irrigation",
 			Pusher: pusher, People: town, Rules: doc.Alone(1), Default: "main", Taken: map[string]string{}})

@@ -286,10 +286,10 @@ func (s *sketch) text() string {
 
 var moment = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 
-var town = map[string]people.Person{
+var town = people.Known(map[string]people.Person{
 	"odo": {Role: people.Writer, Teams: []string{"hydraulics"}}, "wren": {Role: people.Writer}, "bela": {Role: people.Writer, Teams: []string{"accounts"}},
 	"ines": {Role: people.Maintainer}, "tamsin": {Role: people.Writer}, "pavo": {Role: people.Reader, Teams: []string{"accounts"}}, "barn": {Role: people.Writer, Robot: true},
-}
+})
 
 // signedOffBy is a message with its author's sign-off.
 const signedOffBy = "docs: a\n\nSigned-off-by: Tamsin <tamsin@fennmoor.example>"
@@ -494,7 +494,7 @@ func TestP8NoLooseningHides(t *testing.T) {
 				stopped++
 			}
 			u, by := move(rng)
-			pusher := town[by]
+			pusher, _ := town.Of(by)
 			pusher.Login = by
 			facts := func(set *rules.Set) Facts {
 				return Facts{Repository: "growers/irrigation", Pusher: pusher, People: town, Rules: set, Default: "main", Taken: map[string]string{}}

@@ -115,10 +115,10 @@ func (a *approvals) Judge(c *require.Case, q require.Sourced) {
 		c.OwnersOf(*q.Area, a.count, p, q)
 		return
 	}
-	p.In = func(p people.Person) bool { return p.Role.AtLeast(people.Writer) }
+	p.From = require.Writers
 	if len(a.from) > 0 {
 		p.Words = require.List(people.Texts(a.from), "or")
-		p.In = func(p people.Person) bool { return p.IsAny(a.from) }
+		p.From = a.from
 	}
 	c.ApprovedBy(q.Outcome("approvals"), fmt.Sprintf("approvals %s %s", p.Stay, q.Identity()), a.count, p, q.From)
 }

@@ -48,7 +48,7 @@ func (history) Judge(c *require.Case, q require.Sourced) {
 	c.Say(r, q)
 }
 
-func (history) OnPush(commits []change.Commit, _ map[string]people.Person) (short, sentence string) {
+func (history) OnPush(commits []change.Commit, _ people.Everyone) (short, sentence string) {
 	for _, c := range commits {
 		if c.Parents > 1 {
 			short, sentence = "no merge commits", fmt.Sprintf("%.10s is a merge commit, and the history stays "+

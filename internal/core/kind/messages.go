@@ -97,7 +97,7 @@ func (m *messages) unfit(wrong []string) string {
 	return text
 }
 
-func (m *messages) OnPush(commits []change.Commit, _ map[string]people.Person) (short, sentence string) {
+func (m *messages) OnPush(commits []change.Commit, _ people.Everyone) (short, sentence string) {
 	var wrong []string
 	for _, c := range commits {
 		if !m.matches.MatchString(c.Message) {

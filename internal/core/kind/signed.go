@@ -41,7 +41,7 @@ func (s *signed) AtLeast(other require.Ask) bool { return s.what == other.(*sign
 
 func (s *signed) OfTags() bool { return s.what == everyTag }
 
-func (s *signed) OnTag(t change.Tag, known map[string]people.Person) (short, sentence string) {
+func (s *signed) OnTag(t change.Tag, known people.Everyone) (short, sentence string) {
 	if t.ID == "" {
 		return "it is not signed", "it is a name for a commit and no more, which cannot be signed: make it with git tag --sign"
 	}
@@ -63,7 +63,7 @@ func (*signed) Judge(c *require.Case, q require.Sourced) {
 	c.Say(r, q)
 }
 
-func (*signed) OnPush(commits []change.Commit, known map[string]people.Person) (short, sentence string) {
+func (*signed) OnPush(commits []change.Commit, known people.Everyone) (short, sentence string) {
 	wrong := unsigned(commits, known)
 	if len(wrong) == 0 {
 		return "", ""
@@ -72,7 +72,7 @@ func (*signed) OnPush(commits []change.Commit, known map[string]people.Person) (
 }
 
 // unsigned lists the commits without a signature that counts, each with why.
-func unsigned(commits []change.Commit, known map[string]people.Person) []string {
+func unsigned(commits []change.Commit, known people.Everyone) []string {
 	var wrong []string
 	for _, c := range commits {
 		if why := unsound(c.Signature, known); why != "" {
@@ -83,8 +83,8 @@ func unsigned(commits []change.Commit, known map[string]people.Person) []string 
 }
 
 // unsound says why a signature does not count; nothing where it does.
-func unsound(s change.Signature, known map[string]people.Person) string {
-	switch _, has := known[s.By]; {
+func unsound(s change.Signature, known people.Everyone) string {
+	switch _, has := known.Of(s.By); {
 	case s.State == change.BadlyMade:
 		return s.State.Words()
 	case s.State != change.Good:

@@ -40,7 +40,7 @@ func (signedOff) Judge(c *require.Case, q require.Sourced) {
 	c.Say(r, q)
 }
 
-func (signedOff) OnPush(commits []change.Commit, _ map[string]people.Person) (short, sentence string) {
+func (signedOff) OnPush(commits []change.Commit, _ people.Everyone) (short, sentence string) {
 	wrong := notSignedOff(commits)
 	if len(wrong) == 0 {
 		return "", ""

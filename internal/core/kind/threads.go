@@ -2,7 +2,6 @@ package kind
 
 import (
 	"fmt"
-	"slices"
 
 	"tavrin/internal/core/grammar"
 	"tavrin/internal/core/people"
@@ -69,7 +68,7 @@ func (t *threads) Judge(c *require.Case, q require.Sourced) {
 		switch {
 		case thread.ResolvedBy == "":
 			open = append(open, fmt.Sprintf("%s's on %s", thread.By, thread.Where))
-		case !may(c.People[thread.ResolvedBy]):
+		case !may(c.People.Named(thread.ResolvedBy)):
 			open = append(open, fmt.Sprintf("%s's on %s, which %s resolved without the right to", thread.By, thread.Where,
 				thread.ResolvedBy))
 		default:
@@ -80,12 +79,15 @@ func (t *threads) Judge(c *require.Case, q require.Sourced) {
 		r.State = require.Missing
 		r.Lacks = require.Count(len(open), "thread") + " open"
 		r.Next = "resolve " + require.Few(open, "and")
-		for login, p := range c.People {
+		from := t.by
+		if len(from) == 0 {
+			from = require.Writers
+		}
+		for _, p := range c.People.Among(from) {
 			if may(p) && (len(t.by) > 0 || !p.Robot) {
-				r.Who = append(r.Who, login)
+				r.Who = append(r.Who, p.Login)
 			}
 		}
-		slices.Sort(r.Who)
 		r.Do(require.DoResolve, c.ThisChange())
 	}
 	c.Say(r, q)

@@ -45,9 +45,9 @@ type Advice struct {
 // World is what is known besides the rules. Everything is of one repository.
 type World struct {
 	Repository string
-	People     map[string]people.Person // everybody with access, by login
-	Known      map[string]bool          // every principal that exists, such as person:odo, team:field, robot:barn
-	Disabled   map[string]bool          // those whose account is disabled, such as person:odo
+	People     people.Everyone // everybody with access, by login
+	Known      map[string]bool // every principal that exists, such as person:odo, team:field, robot:barn
+	Disabled   map[string]bool // those whose account is disabled, such as person:odo
 	Branches   []string
 	Paths      []string // files on the default branch; nil: not known
 	// Reporters are the robots whose tokens name a check, by check; Runner says that some token takes its commands.
@@ -167,16 +167,14 @@ func (l *linter) say(s Severity, line int, edit, format string, args ...any) {
 // approve, and administrators on standby are not counted on.
 func (l *linter) pool(who []people.Principal) []string {
 	var logins []string
-	for login, p := range l.w.People {
-		in := p.Role.AtLeast(people.Writer)
-		if len(who) > 0 {
-			in = p.IsAny(who)
-		}
-		if in && !p.Robot && !p.Standby {
-			logins = append(logins, login)
+	if len(who) == 0 {
+		who = require.Writers
+	}
+	for _, p := range l.w.People.Among(who) {
+		if !p.Robot && !p.Standby {
+			logins = append(logins, p.Login)
 		}
 	}
-	slices.Sort(logins)
 	return logins
 }
 
@@ -498,9 +496,9 @@ func (l *linter) intersection(branch, key string, lists []rules.Allowance) {
 	}
 	var from []require.Source
 	left := 0
-	for login, p := range l.w.People {
+	for p := range l.w.People.All() {
 		in := !slices.ContainsFunc(lists, func(a rules.Allowance) bool { return !p.IsAny(a.Who) })
-		if in && login != "" {
+		if in && p.Login != "" {
 			left++
 		}
 	}

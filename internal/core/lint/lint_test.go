@@ -18,10 +18,10 @@ var now = time.Date(2026, 4, 1, 0, 0, 0, 0, time.UTC)
 // world has three people in two teams, one robot with a token for "preview", and a runner.
 func world() World {
 	w := World{Repository: "growers/irrigation", At: now, Runner: true, Branches: []string{"main", "release/1"}, Paths: []string{"firmware/a.c", "ledger/t.csv", "ci/bench.sh"},
-		People: map[string]people.Person{
+		People: people.Known(map[string]people.Person{
 			"odo": {Login: "odo", Role: people.Writer, Teams: []string{"hydraulics"}}, "bela": {Login: "bela", Role: people.Writer, Teams: []string{"accounts", "hydraulics"}},
 			"wren": {Login: "wren", Role: people.Writer, Teams: []string{"accounts"}}, "ines": {Login: "ines", Role: people.Maintainer, Standby: true}, "barn": {Login: "barn", Role: people.Writer, Robot: true},
-		},
+		}),
 		Known:     map[string]bool{"person:odo": true, "person:bela": true, "person:wren": true, "person:old": true, "team:hydraulics": true, "team:accounts": true, "team:empty": true, "robot:barn": true},
 		Disabled:  map[string]bool{"person:gone": true},
 		Reporters: map[string][]string{"preview": {"barn"}, "renamed": {"barn"}, "old": {"barn"}},
@@ -134,7 +134,7 @@ func TestLint(t *testing.T) {
 
 func TestTeamOfOne(t *testing.T) {
 	w := world()
-	w.People = map[string]people.Person{"odo": {Login: "odo", Role: people.Maintainer}}
+	w.People = people.Known(map[string]people.Person{"odo": {Login: "odo", Role: people.Maintainer}})
 	found := linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1}]}\n", w)
 	if len(found) != 1 || found[0].Severity != Blocked || !strings.Contains(found[0].Edit, "own: counts") {
 		t.Errorf("found %+v", found)
@@ -151,13 +151,14 @@ func TestBlockedApprovalsAreImpossible(t *testing.T) {
 	if Worst(Lint(doc, doc.Alone(1), "", w)) != Blocked {
 		t.Fatal("three approvals of three writers, one of whom is the author, are not found impossible")
 	}
-	for author := range w.People {
-		if w.People[author].Standby {
+	for who := range w.People.All() {
+		author := who.Login
+		if who.Standby {
 			continue // an administrator's own change has three others to approve it
 		}
 		f := change.Facts{State: "open", Target: "main", Revision: 1, Authors: []string{author}, People: w.People}
-		for login := range w.People {
-			if !w.People[login].Standby {
+		for p := range w.People.All() {
+			if login := p.Login; !p.Standby {
 				f.Reviews = append(f.Reviews, change.Review{By: login, Verdict: change.Approve, Revision: 1})
 			}
 		}
@@ -238,7 +239,7 @@ func TestHouseAndRepository(t *testing.T) {
 // In a repository of one nothing is said of slack, which there can be none of.
 func TestNoSlackInARepositoryOfOne(t *testing.T) {
 	w := world()
-	w.People = map[string]people.Person{"odo": {Login: "odo", Role: people.Maintainer}}
+	w.People = people.Known(map[string]people.Person{"odo": {Login: "odo", Role: people.Maintainer}})
 	for _, a := range linted(t, "protect:\n  - {name: trunk, branches: main, require: [{approvals: 1, own: counts}], land: {who: person:odo}}\n", w) {
 		if strings.Contains(a.Text, "absence") || strings.Contains(a.Text, "slack") {
 			t.Errorf("it says %+v", a)

@@ -113,7 +113,6 @@ type Case struct {
 	same       map[string]int    // places in Outcomes, by what is asked
 	counted    []string          // whose approvals count for one of them
 	given      []approval
-	everyone   []people.Person // everybody, by login, once somebody asked
 }
 
 // Add adds a line. A key that is there already gets a number.

@@ -22,7 +22,8 @@ func (c *Case) Fewest() (logins []string, hopeless []string, exact bool) {
 			continue
 		}
 		could := 0
-		for login, person := range c.People {
+		for _, person := range c.People.Among(pool.From) {
+			login := person.Login
 			approved := slices.ContainsFunc(c.approvals(), func(a approval) bool {
 				return a.By == login &&
 					c.discount(&a, pool) == counts
@@ -46,7 +47,7 @@ func (c *Case) Fewest() (logins []string, hopeless []string, exact bool) {
 		all = append(all, *one)
 	}
 	slices.SortFunc(all, func(a, b candidate) int {
-		if x, y := c.People[a.login].Standby, c.People[b.login].Standby; x != y {
+		if x, y := c.People.Named(a.login).Standby, c.People.Named(b.login).Standby; x != y {
 			if x {
 				return 1
 			}

@@ -95,7 +95,7 @@ type Aging interface {
 // Pushed is an Ask that holds for direct pushes.
 type Pushed interface {
 	// OnPush says what the commits that a push brings break: in a few words, and in a sentence; empty: nothing.
-	OnPush(commits []change.Commit, known map[string]people.Person) (short, sentence string)
+	OnPush(commits []change.Commit, known people.Everyone) (short, sentence string)
 }
 
 // Tagged is an Ask that may be about tags in place of changes.
@@ -103,7 +103,7 @@ type Tagged interface {
 	// OfTags says whether it is.
 	OfTags() bool
 	// OnTag says why a tag breaks it, in a few words and in a sentence; empty: it does not.
-	OnTag(t change.Tag, known map[string]people.Person) (short, sentence string)
+	OnTag(t change.Tag, known people.Everyone) (short, sentence string)
 }
 
 // Linted is an Ask with something to warn of.

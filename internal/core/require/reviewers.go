@@ -28,12 +28,20 @@ var Exclusions = []Exclusion{NotAuthor, NotLastPusher, NotCommitAuthor}
 // Pool says whose approvals are wanted: the title's words, and who is in it.
 type Pool struct {
 	Words  string // empty: everybody who may write
-	In     func(people.Person) bool
+	From   []people.Principal
 	Not    []Exclusion
 	Newest bool // only approvals of the newest revision count
 	Stay   Stay
 	MaxAge time.Duration // how long an approval counts; 0: for ever
 }
+
+// readers are everybody with access.
+var readers = []people.Principal{{Kind: people.ByRole, Name: string(people.Reader)}}
+
+// Writers are whose approvals count where nobody in particular is named.
+var Writers = []people.Principal{{Kind: people.ByRole, Name: string(people.Writer)}}
+
+var maintainers = []people.Principal{{Kind: people.ByRole, Name: string(people.Maintainer)}}
 
 // from names the pool after a number of approvals.
 func (p Pool) from() string {
@@ -108,9 +116,10 @@ func oneOrAll(missing, could int) string {
 
 // couldApprove lists those whose approval would count, by login; those on standby only where the others are too few.
 func (c *Case) couldApprove(p Pool, counted []string, missing int) []string {
-	who := make([]string, 0, len(c.People))
+	among := c.People.Among(p.From)
+	who := make([]string, 0, len(among))
 	standby := 0
-	for _, person := range c.everybody() {
+	for _, person := range among {
 		if !c.mayApprove(person.Login, person, p) || slices.Contains(counted, person.Login) {
 			continue
 		}
@@ -122,25 +131,12 @@ func (c *Case) couldApprove(p Pool, counted []string, missing int) []string {
 	if standby == 0 || len(who)-standby < missing {
 		return who
 	}
-	return slices.DeleteFunc(who, func(login string) bool { return c.People[login].Standby })
-}
-
-// everybody lists the people with access by login.
-func (c *Case) everybody() []people.Person {
-	if c.everyone == nil {
-		c.everyone = make([]people.Person, 0, len(c.People))
-		for login, person := range c.People {
-			person.Login = login
-			c.everyone = append(c.everyone, person)
-		}
-		slices.SortFunc(c.everyone, func(a, b people.Person) int { return strings.Compare(a.Login, b.Login) })
-	}
-	return c.everyone
+	return slices.DeleteFunc(who, func(login string) bool { return c.People.Named(login).Standby })
 }
 
 // mayApprove says whether a person's approval would count for a pool.
 func (c *Case) mayApprove(login string, person people.Person, p Pool) bool {
-	return !person.Robot && person.Role.AtLeast(people.Reader) && p.In(person) && c.excluded(login, p.Not) == counts
+	return !person.Robot && person.Role.AtLeast(people.Reader) && person.IsAny(p.From) && c.excluded(login, p.Not) == counts
 }
 
 // approval is an approval that stands, and who gave it.
@@ -156,7 +152,7 @@ func (c *Case) approvals() []approval {
 		c.given = make([]approval, 0, len(c.Reviews))
 		for _, r := range c.Reviews {
 			if r.Verdict == change.Approve {
-				person, known := c.People[r.By]
+				person, known := c.People.Of(r.By)
 				c.given = append(c.given, approval{r, person, known})
 			}
 		}
@@ -191,9 +187,9 @@ func (c *Case) discount(r *approval, p Pool) discount {
 		return disabled
 	case !r.known:
 		return noAccess
-	case !p.In(r.person):
+	case !r.person.IsAny(p.From):
 		then := r.person
-		if then.Teams = r.Teams; p.In(then) {
+		if then.Teams = r.Teams; then.IsAny(p.From) {
 			return leftTeam
 		}
 		return notAsked
@@ -282,7 +278,7 @@ func (c *Case) excluded(login string, not []Exclusion) discount {
 // Approvers lists whose approvals count, by login.
 func (c *Case) Approvers() []string {
 	if len(c.pools) == 0 {
-		everybody := Pool{In: func(people.Person) bool { return true }, Not: []Exclusion{NotAuthor},
+		everybody := Pool{From: readers, Not: []Exclusion{NotAuthor},
 			Stay: c.ApprovalsStay}
 		for i := range c.approvals() {
 			if a := &c.given[i]; c.discount(a, everybody) == counts {
@@ -375,7 +371,7 @@ func (c *Case) StayOf(q Sourced) Stay {
 // does not count for it, unless the pool says so.
 func (c *Case) OwnersOf(t Area, n int, p Pool, q Sourced) {
 	p.Words = "an owner of " + t.Named() + " (" + List(people.Texts(t.Owners), "or") + ")"
-	p.In = func(p people.Person) bool { return p.IsAny(t.Owners) }
+	p.From = t.Owners
 	o := q.Outcome("owners/" + t.Name)
 	o.Title = OwnersTitle(n, t) + p.Narrowed()
 	c.ApprovedBy(o, fmt.Sprintf("owners %d %s %q", n, p.identity(), grammar.Texts([]string{t.Name, t.Document})), n, p, q.From)

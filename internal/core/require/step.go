@@ -2,8 +2,6 @@ package require
 
 import (
 	"slices"
-
-	"tavrin/internal/core/people"
 )
 
 // Action is something that a person can do about a requirement. Whoever shows a gate makes a command, a button or a link
@@ -92,8 +90,8 @@ func (c *Case) AskMaintainers(o *Outcome) {
 // Maintainers lists those of the repository, people only, by login.
 func (c *Case) Maintainers() []string {
 	who := []string{}
-	for _, p := range c.everybody() {
-		if p.Role.AtLeast(people.Maintainer) && !p.Robot && !p.Standby {
+	for _, p := range c.People.Among(maintainers) {
+		if !p.Robot && !p.Standby {
 			who = append(who, p.Login)
 		}
 	}
@@ -103,8 +101,8 @@ func (c *Case) Maintainers() []string {
 // NoAuthors lists those who may write and are no author, people only, by login.
 func (c *Case) NoAuthors() []string {
 	who := []string{}
-	for _, p := range c.everybody() {
-		if p.Role.AtLeast(people.Writer) && !p.Robot && !p.Standby && !slices.Contains(c.Authors, p.Login) {
+	for _, p := range c.People.Among(Writers) {
+		if !p.Robot && !p.Standby && !slices.Contains(c.Authors, p.Login) {
 			who = append(who, p.Login)
 		}
 	}

@@ -28,6 +28,11 @@ func fill(v reflect.Value, name string, n *int) {
 	case *time.Time:
 		*x = time.Date(2026, 3, 1, 0, 0, *n, 0, time.UTC)
 		return
+	case *people.Everyone:
+		var p people.Person
+		fill(reflect.ValueOf(&p).Elem(), name, n)
+		*x = people.Known(map[string]people.Person{p.Login: p})
+		return
 	case *json.RawMessage:
 		*x = fmt.Appendf(nil, `{"n":%d}`, *n)
 		return
@@ -91,8 +96,8 @@ func golden(t *testing.T, file string, got []byte) []byte {
 
 func TestFactsKeepTheirForm(t *testing.T) {
 	all := filled[change.Facts]()
-	for _, p := range all.People { // whoever has no part in a change is not kept with it
-		all.People = map[string]people.Person{all.Opener: p}
+	for p := range all.People.All() { // whoever has no part in a change is not kept with it
+		all.People = people.Known(map[string]people.Person{all.Opener: p})
 	}
 	text, err := statement.KeepFacts(all)
 	if err != nil {

@@ -20,7 +20,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -160,17 +159,15 @@ func (e Example) valid() error {
 }
 
 // Run judges every example under the rules. known are the repository's own; the file's come beside or before them.
-func Run(f *File, text string, set *rules.Set, repository string, known map[string]people.Person) []Result {
-	all := maps.Clone(known)
-	if all == nil {
-		all = map[string]people.Person{}
-	}
+func Run(f *File, text string, set *rules.Set, repository string, known people.Everyone) []Result {
+	all := known.Map()
 	for login, p := range f.People {
 		all[login] = people.Person{Login: login, Role: cmp.Or(p.Role, people.Writer), Teams: p.Teams, Robot: p.Robot}
 	}
+	everyone := people.Known(all)
 	var out []Result
 	for i, e := range f.Examples {
-		report := gate.Judge(set, e.facts(set, repository, i+1, all))
+		report := gate.Judge(set, e.facts(set, repository, i+1, everyone))
 		says := e.compare(report)
 		out = append(out, Result{Name: e.Name, Line: lineOf(text, e.Name), Passed: says == "", Says: says,
 			Summary: report.Summary})
@@ -192,7 +189,7 @@ func lineOf(text, name string) int {
 }
 
 // facts makes up the facts of an example.
-func (e Example) facts(set *rules.Set, repository string, number int, people map[string]people.Person) change.Facts {
+func (e Example) facts(set *rules.Set, repository string, number int, people people.Everyone) change.Facts {
 	c := e.Change
 	authors := slices.Clone(c.Authors)
 	if c.Author != "" && !slices.Contains(authors, c.Author) {

@@ -58,7 +58,7 @@ func TestRun(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r := Run(f, text, doc.Alone(1), "growers/irrigation", map[string]people.Person{"ines": {Login: "ines", Role: people.Maintainer}})[0]
+		r := Run(f, text, doc.Alone(1), "growers/irrigation", people.Known(map[string]people.Person{"ines": {Login: "ines", Role: people.Maintainer}}))[0]
 		if r.Passed != (c.says == "") || !strings.Contains(r.Says, c.says) {
 			t.Errorf("%s\nsays %q, want %q", c.example, r.Says, c.says)
 		}
@@ -94,7 +94,7 @@ func FuzzParse(f *testing.F) {
 	set := doc.Alone(1)
 	f.Fuzz(func(t *testing.T, text string) {
 		if file, err := Parse(text); err == nil {
-			if got := Run(file, text, set, "a/b", nil); len(got) != len(file.Examples) {
+			if got := Run(file, text, set, "a/b", people.Everyone{}); len(got) != len(file.Examples) {
 				t.Errorf("%d results of %d examples", len(got), len(file.Examples))
 			}
 		}
@@ -105,7 +105,7 @@ func ExampleRun() {
 	doc, _ := rules.Parse(document)
 	text := known + "  - {name: alone, change: {author: odo, paths: [docs/a]}, expect: ready}\n"
 	f, _ := Parse(text)
-	for _, r := range Run(f, text, doc.Alone(1), "growers/irrigation", nil) {
+	for _, r := range Run(f, text, doc.Alone(1), "growers/irrigation", people.Everyone{}) {
 		fmt.Println(r.Line, r.Name, r.Passed, r.Says)
 	}
 	// Output: 8 alone false expected ready; missing: 1 approval, says "trunk" (rules version 1, line 8); check unit passes on the rehearsal, says "trunk" (rules version 1, line 10)

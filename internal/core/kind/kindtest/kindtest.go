@@ -50,10 +50,10 @@ func Approved(by string, revision int) func(*require.Case) {
 }
 
 // Town is who there is.
-var Town = map[string]people.Person{
+var Town = people.Known(map[string]people.Person{
 	"tamsin": {Login: "tamsin", Role: people.Writer}, "odo": {Login: "odo", Role: people.Writer, Teams: []string{"hydraulics"}},
 	"ines": {Login: "ines", Role: people.Maintainer}, "barn": {Login: "barn", Role: people.Writer, Robot: true},
-}
+})
 
 // Noon is when changes are judged.
 var Noon = time.Date(2026, 3, 3, 12, 0, 0, 0, time.UTC)
