@@ -21,15 +21,19 @@ type Roles struct {
 	repository map[int64]people.Role
 }
 
+// rolesKey names what was granted to an account and its teams.
+type rolesKey int64
+
 // RolesOf returns the roles of an account.
 func RolesOf(db *gorm.DB, account records.Account) (Roles, error) {
 	r := Roles{account, map[int64]people.Role{}, map[int64]people.Role{}}
 	if account.ID == 0 || account.Disabled || account.Admin {
 		return r, nil // whatever was granted to them makes no difference
 	}
-	var grants []records.Grant
-	err := db.Where("account_id = ? OR team_id IN (SELECT team_id FROM team_members WHERE account_id = ?)", account.ID,
-		account.ID).Find(&grants).Error
+	grants, err := records.Known(db, records.Access, rolesKey(account.ID), func() (grants []records.Grant, err error) {
+		err = db.Where("account_id = ? OR team_id IN (SELECT team_id FROM team_members WHERE account_id = ?)", account.ID, account.ID).Find(&grants).Error
+		return grants, err
+	})
 	for _, g := range grants {
 		at, id := r.house, g.HouseID
 		if id == nil {
@@ -72,13 +76,13 @@ func RoleIn(db *gorm.DB, account records.Account, repo *records.Repository) (peo
 // PeopleOf returns everybody with a role in a repository, with their teams. Those of its house are read once for all of its
 // repositories, and both anew only when somebody's access has become another.
 func PeopleOf(db *gorm.DB, repo *records.Repository) (people.Everyone, error) {
-	house, err := records.Known(db, crowdKey{house: repo.HouseID}, func() (*people.Crowd, error) {
+	house, err := records.Known(db, records.Access, crowdKey{house: repo.HouseID}, func() (*people.Crowd, error) {
 		return crowd(db, 0, repo.HouseID)
 	})
 	if err != nil {
 		return people.Everyone{}, err
 	}
-	own, err := records.Known(db, crowdKey{repo.ID, repo.HouseID}, func() (*people.Crowd, error) {
+	own, err := records.Known(db, records.Access, crowdKey{repo.ID, repo.HouseID}, func() (*people.Crowd, error) {
 		var any int64
 		if err := db.Model(&records.Grant{}).Where("repository_id = ?", repo.ID).Limit(1).Count(&any).Error; err != nil || any == 0 {
 			return nil, err

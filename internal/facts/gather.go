@@ -134,8 +134,12 @@ func (s *Gatherer) fill(db *gorm.DB, repo *records.Repository, all []Gathered) e
 		return err
 	}
 	if s.doubt != nil {
-		if now, err := accounts.PeopleAnew(db, repo); err != nil || !reflect.DeepEqual(now.Map(), people.Map()) {
-			s.doubt(fmt.Sprintf("the people of %s are remembered as %v and are %v (%v)", repo.Name, people.Map(), now.Map(), err))
+		now, err := accounts.PeopleAnew(db, repo)
+		if err != nil {
+			return err
+		}
+		if !reflect.DeepEqual(now.Map(), people.Map()) {
+			s.doubt(fmt.Sprintf("the people of %s are remembered as %v and are %v", repo.Name, people.Map(), now.Map()))
 		}
 	}
 	now := s.records.Now()
@@ -181,12 +185,13 @@ func standing(refs *git.RefFiles, g *Gathered) error {
 	return err
 }
 
-// Judge judges the gate by what was gathered.
+// Judge judges the gate by what was gathered. What is not asked is left out: a report to be shown says that too
+// (gate.JudgeInFull).
 func (g Gathered) Judge() gate.Report {
 	if g.report != nil {
 		return *g.report
 	}
-	return g.told(gate.Judge(g.Set, g.Facts))
+	return g.told(gate.JudgeAsked(g.Set, g.Facts))
 }
 
 // Ejected returns the entry by which the queue sent an open change back, if nobody has asked for it to land again.

@@ -3,9 +3,11 @@ package facts
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"reflect"
 	"slices"
+	"strconv"
 	"sync"
 
 	"gorm.io/gorm"
@@ -16,26 +18,32 @@ import (
 	"tavrin/internal/records"
 )
 
-// A change's gate depends on its own records, on its repository's (rules, checks, branches, other changes), and on what
-// belongs to no repository (people, teams, houses). Of each of the three it is known which write transaction touched it
-// last, and while one is being committed that touches it, that it is. A gate is remembered under all three, and only a
-// snapshot that has them all may use it: so what is remembered is what would be judged from that snapshot. Freezes come and
-// go by the clock: a gate is remembered under those that are in force. What depends on the time otherwise is not remembered.
+// A change's gate depends on people, teams, houses and rules, which belong to everything or to a repository, and on things of its
+// own: the change, the branches that it comes from and goes to, and the checks on its head and on what was tested for it. Of each
+// of them it is known which write transaction touched it last, and while one is being committed that touches it, that it is. A gate
+// is remembered with the newest transaction that its snapshot was sure to have, and stands for as long as none of what it depends on
+// was touched after that. Only a snapshot that has those too may use it: so what is remembered is what would be judged from that
+// snapshot. Freezes come and go by the clock: a gate is remembered with those that are in force. What depends on the time otherwise
+// is not remembered.
 
 // editions knows which write transactions touched what gates depend on last.
 type editions struct {
 	mu     sync.Mutex
 	all    uint64
 	repo   map[int64]uint64
-	change map[records.ChangeKey]uint64
+	things map[records.Thing]uint64
+	floor  uint64 // of things that are not among those
 }
 
 func newEditions() editions {
-	return editions{repo: map[int64]uint64{}, change: map[records.ChangeKey]uint64{}}
+	return editions{repo: map[int64]uint64{}, things: map[records.Thing]uint64{}}
 }
 
 // writing stands for a transaction that is being committed: no snapshot is sure to have it.
 const writing = math.MaxUint64
+
+// mostThings is how many things are told apart. Of those that were touched long ago it is only known that it was long ago.
+const mostThings = 50_000
 
 // touch notes a transaction by what it touches.
 func (e *editions) touch(t records.Touched, seq uint64) {
@@ -47,26 +55,61 @@ func (e *editions) touch(t records.Touched, seq uint64) {
 	for id := range t.Repos {
 		e.repo[id] = seq
 	}
-	for key := range t.Changes {
-		e.change[key] = seq
+	for thing := range t.Things {
+		e.things[thing] = seq
+	}
+	if len(e.things) > mostThings {
+		e.forget()
 	}
 }
 
-// edition is the transactions that touched what a gate depends on last: everything, its repository, its change.
-type edition struct{ all, repo, change uint64 }
-
-func (e *editions) of(repo int64, number int) edition {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return edition{e.all, e.repo[repo], e.change[records.ChangeKey{Repo: repo, Number: number}]}
+// forget goes on with the younger half of what was touched.
+func (e *editions) forget() {
+	seqs := slices.Sorted(maps.Values(e.things))
+	e.floor = seqs[len(seqs)/2]
+	maps.DeleteFunc(e.things, func(_ records.Thing, seq uint64) bool { return seq <= e.floor })
 }
 
-// newest is the last of them.
-func (e edition) newest() uint64 { return max(e.all, e.repo, e.change) }
+// of is the newest transaction that touched any of some things of a repository, or all of it, or everything.
+func (e *editions) of(repo int64, things ...records.Thing) uint64 {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	newest := max(e.all, e.repo[repo])
+	for _, thing := range things {
+		seq, known := e.things[thing]
+		if !known {
+			seq = e.floor
+		}
+		newest = max(newest, seq)
+	}
+	return newest
+}
 
-// weight is what a remembered gate weighs, in kilobytes or so.
+// kept is a remembered gate, with what it stands by.
+type kept struct {
+	Gathered
+	asOf     uint64 // the newest transaction that its snapshot was sure to have
+	things   []records.Thing
+	standing string // the freezes in force
+}
+
+// things are those of a gathered change that its gate depends on.
+func (g Gathered) things(repo int64) []records.Thing {
+	out := []records.Thing{records.ChangeThing(repo, g.Change.Number), records.BranchThing(repo, g.Change.Source), records.BranchThing(repo, g.Change.Target),
+		records.CommitThing(repo, g.Revision.Head)}
+	if g.Rehearsal != nil && g.Rehearsal.Tested != "" {
+		out = append(out, records.CommitThing(repo, g.Rehearsal.Tested))
+	}
+	return out
+}
+
+// weight is what a remembered gate weighs, in kilobytes or so. Its people, its rules and their sources are others' too.
 func (g Gathered) weight() int {
-	return 8 + len(g.Facts.Paths)/10 + len(g.Facts.Commits)/2
+	text := len(g.Change.Description)
+	for _, c := range g.Facts.Commits {
+		text += 2 * len(c.Message)
+	}
+	return 4 + len(g.report.Requirements)/2 + len(g.Facts.Paths)/10 + len(g.Facts.Commits)/2 + text>>10
 }
 
 // Remembered is Gather with the report, for reading outside of a write: remembered for as long as nothing that it
@@ -83,24 +126,28 @@ func (s *Gatherer) Remembered(snap *records.View, repo *records.Repository, c re
 // gathered together.
 func (s *Gatherer) RememberedAll(snap *records.View, repo *records.Repository,
 	list []records.Change) ([]Gathered, error) {
-	out := make([]Gathered, len(list))
-	keys := make([]recall.Key, len(list)) // zero: the snapshot is of before the newest write, and has its own truth
-	var missing []records.Change
-	var at []int
 	standing, err := freezes.InForce(snap.DB, repo, s.records.Now()) // which begin and end without a write
 	if err != nil {
 		return nil, err
 	}
+	return s.RememberedUnder(snap, repo, list, standing)
+}
+
+// RememberedUnder is RememberedAll for who knows the freezes that are in force already.
+func (s *Gatherer) RememberedUnder(snap *records.View, repo *records.Repository, list []records.Change,
+	standing freezes.Standing) ([]Gathered, error) {
+	out := make([]Gathered, len(list))
+	var missing []records.Change
+	var at []int
 	for i, c := range list {
-		of := s.editions.of(repo.ID, c.Number)
-		if of.newest() <= snap.Since() {
-			keys[i] = recall.Key{What: "gate", Repo: repo.ID, Of: fmt.Sprintf("%d@%v%s", c.ID, of, standing.IDs)}
-			if g, ok := recall.Found[Gathered](s.memory, keys[i]); ok {
-				if err := s.doubted(snap.DB, repo, c, of, g); err != nil {
+		had, there := recall.Found[kept](s.memory, gateKey(c.ID))
+		if there && had.standing == standing.IDs {
+			if newest := s.editions.of(repo.ID, had.things...); newest <= had.asOf && newest <= snap.Since() {
+				if err := s.doubted(snap.DB, repo, c, had); err != nil {
 					return nil, err
 				}
 				s.remembered.Add(1)
-				out[i] = g
+				out[i] = had.Gathered
 				continue
 			}
 		}
@@ -115,18 +162,27 @@ func (s *Gatherer) RememberedAll(snap *records.View, repo *records.Repository,
 	}
 	for n, g := range found {
 		report := g.Judge()
+		report.Requirements = slices.Clip(report.Requirements)
 		s.judged.Add(1)
 		g.report = &report
-		if out[at[n]] = g; keys[at[n]] != (recall.Key{}) && !g.dependsOnTime() {
-			recall.Keep(s.memory, keys[at[n]], g.weight(), g)
+		out[at[n]] = g
+		things := g.things(repo.ID)
+		// A snapshot may have later transactions than those it is sure to have: where one of them touched any of this, it is not known
+		// on which side of it the snapshot is.
+		if s.editions.of(repo.ID, things...) <= snap.Since() && !g.DependsOnTime() {
+			recall.Put(s.memory, gateKey(g.Change.ID), g.weight(), kept{g, snap.Since(), things, standing.IDs})
 		}
 	}
 	return out, nil
 }
 
+func gateKey(change int64) recall.Key {
+	return recall.Key{What: "gate", Of: strconv.FormatInt(change, 10)}
+}
+
 // doubted judges a remembered gate anew where that was asked for, and tells when it has become another although nothing
 // that it depends on was written.
-func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, c records.Change, of edition, had Gathered) error {
+func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, c records.Change, had kept) error {
 	if s.doubt == nil {
 		return nil
 	}
@@ -137,15 +193,15 @@ func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, c records.Chan
 	// Where branches stand is read from disk. A move that is under way is written down when it is made.
 	var moving int64
 	err = s.records.Read(context.WithoutCancel(db.Statement.Context)).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''", repo.ID).Count(&moving).Error
-	if moving == 0 && s.editions.of(repo.ID, c.Number) == of {
+	if moving == 0 && s.editions.of(repo.ID, had.things...) <= had.asOf {
 		s.doubt(fmt.Sprintf("change %d of %s is remembered as %+v and is %+v", c.Number, repo.Name, *had.report,
 			now.Judge()))
 	}
 	return err
 }
 
-// dependsOnTime says whether the gate may become another without anything being written.
-func (g Gathered) dependsOnTime() bool {
+// DependsOnTime says whether the gate may become another without anything being written.
+func (g Gathered) DependsOnTime() bool {
 	if len(g.Facts.Waivers)+len(g.Facts.Suspended) > 0 {
 		return true
 	}

@@ -175,12 +175,97 @@ func (f *RefFiles) At(ref string) (string, error) {
 	return f.among(ref), err
 }
 
+// among finds a ref among the packed ones. Git writes them sorted, and says so; a file in which it does not is gone through.
 func (f *RefFiles) among(ref string) string {
-	i := bytes.Index(f.packed, []byte(" "+ref+"\n"))
-	if i < 40 {
-		return ""
+	if !sortedRefs(f.packed) {
+		i := bytes.Index(f.packed, []byte(" "+ref+"\n"))
+		if i < 40 {
+			return ""
+		}
+		return string(f.packed[i-40 : i])
 	}
-	return string(f.packed[i-40 : i])
+	if id, name := packedFrom(f.packed, ref); name == ref {
+		return id
+	}
+	return ""
+}
+
+func sortedRefs(packed []byte) bool {
+	header, _, _ := bytes.Cut(packed, []byte("\n"))
+	return bytes.HasPrefix(header, []byte("# ")) && bytes.Contains(header, []byte(" sorted"))
+}
+
+// packedFrom finds the first of sorted packed refs whose name is not before another; none: both are empty.
+func packedFrom(packed []byte, from string) (id, name string) {
+	low, high := 0, len(packed) // beginnings of lines: the one looked for begins in between, or is the last
+	for low < high {
+		at := bytes.LastIndexByte(packed[:low+(high-low)/2], '\n') + 1
+		line, next := refLine(packed, at)
+		if line == "" || line >= from { // of a header, or of what a tag stands for, the one before decides
+			if line == "" {
+				for at > low && line == "" {
+					at = bytes.LastIndexByte(packed[:at-1], '\n') + 1
+					line, _ = refLine(packed, at)
+				}
+			}
+			if line != "" && line >= from {
+				high = at
+				continue
+			}
+		}
+		low = next
+	}
+	for at := low; at < len(packed); {
+		line, next := refLine(packed, at)
+		if line != "" {
+			return string(packed[at : at+40]), line
+		}
+		at = next
+	}
+	return "", ""
+}
+
+// refLine is the name that a line of packed refs holds, and where the next line begins; empty: it is a comment, or says what the tag
+// before it stands for.
+func refLine(packed []byte, at int) (name string, next int) {
+	end := bytes.IndexByte(packed[at:], '\n')
+	if end < 0 {
+		end = len(packed) - at
+	}
+	line := packed[at : at+end]
+	if next = min(len(packed), at+end+1); len(line) < 42 || line[0] == '#' || line[0] == '^' {
+		return "", next
+	}
+	return string(line[41:]), next
+}
+
+// Any says whether there is any ref below a prefix that ends with a slash.
+func (f *RefFiles) Any(prefix string) (bool, error) {
+	found := errors.New("found")
+	err := filepath.WalkDir(filepath.Join(f.dir, filepath.FromSlash(prefix)), func(_ string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err == nil && !d.IsDir() && !strings.HasSuffix(d.Name(), ".lock") {
+			return found
+		}
+		return err
+	})
+	if err != nil {
+		if err == found {
+			return true, nil
+		}
+		return false, err
+	}
+	packed, err := os.ReadFile(filepath.Join(f.dir, "packed-refs"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil || !sortedRefs(packed) {
+		return bytes.Contains(packed, []byte(" "+prefix)), err
+	}
+	_, name := packedFrom(packed, prefix)
+	return strings.HasPrefix(name, prefix), nil
 }
 
 // Keep makes a name of the service's own point at a commit, wherever it pointed before, so that it is not lost.

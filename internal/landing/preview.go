@@ -65,7 +65,7 @@ func (s *Conductor) Preview(ctx context.Context, a accounts.Actor, name string,
 	}
 	v := wire.Preview{Source: n.Source, Description: description, Target: n.Target, Head: head, Base: p.Row.Base,
 		Commits: len(p.Brought), Files: p.Row.Files, Added: p.Row.Added, Removed: p.Row.Removed,
-		Report: g.Judge(), Areas: facts.AreasOf(g), Reviewers: []wire.Reviewer{}}
+		Report: gate.Judge(g.Set, g.Facts), Areas: facts.AreasOf(g), Reviewers: []wire.Reviewer{}}
 	for _, r := range changes.WantedReviewers(g.Set, c, gate.Comes(g.Set, g.Facts)) {
 		v.Reviewers = append(v.Reviewers, wire.Reviewer{Who: r.Who, Optional: r.Optional, Reason: r.Reason})
 	}

@@ -81,6 +81,11 @@ func Keep[T any](m *Memory, k Key, n int, v T) {
 	m.cache.SetIfAbsent(k, kept{v, weight(n)})
 }
 
+// Put remembers something that was worked out already, in the place of what was remembered.
+func Put[T any](m *Memory, k Key, n int, v T) {
+	m.cache.Set(k, kept{v, weight(n)})
+}
+
 // Light weighs what takes no more than a kilobyte or so, whatever it is.
 func Light[T any](T) int { return 1 }
 

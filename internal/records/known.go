@@ -2,29 +2,56 @@ package records
 
 import (
 	"context"
+	"errors"
+	"strings"
 	"sync"
 
 	"gorm.io/gorm"
 )
 
-// Who there is and what they may do is asked by everything and altered by little: accounts, teams, roles, deletions of them. What
-// is worked out from that alone is kept until a write touches it (event.Kind.Access).
+// Who there is, what they may do and which rules hold is asked by everything and altered by little. What is worked out from that
+// alone is kept until something is written to their tables, or a write says nothing of itself, which touches everything. Of each repository it is known which write concerned it last, for those who keep what they worked out from it themselves.
 
-// access is what was worked out since the last write that touched who may do what.
-type access struct {
-	mu      sync.Mutex
-	edition uint64 // the number of that write; committing: it is under way
-	values  map[any]any
+// About is what something is worked out from.
+type About int
+
+// What something may be worked out from.
+const (
+	Access About = iota // accounts, teams and roles
+	Rules               // versions of rules documents
+	abouts
+)
+
+// knowledge is what is known since the writes that touched it last.
+type knowledge struct {
+	mu       sync.Mutex
+	editions [abouts]uint64 // numbers of those writes; committing: it is under way
+	values   [abouts]map[any]any
+	all      uint64 // the last that touched everything
+	repos    map[int64]uint64
 }
 
 // committing stands for a write that is being committed: nobody knows yet on which side of it a snapshot is.
 const committing = ^uint64(0)
 
-// touched forgets everything.
-func (a *access) touched(edition uint64) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.edition, a.values = edition, nil
+// touched forgets what a write touched.
+func (k *knowledge) touched(t Touched, edition uint64) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for about, is := range t.About {
+		if is || !t.Said {
+			k.editions[about], k.values[about] = edition, nil
+		}
+	}
+	if t.All || !t.Said {
+		k.all = edition
+	}
+	if k.repos == nil {
+		k.repos = map[int64]uint64{}
+	}
+	for repo := range t.Concerns {
+		k.repos[repo] = edition
+	}
 }
 
 // seen is what a handle on the records is known to see.
@@ -38,46 +65,82 @@ type seenKey struct{}
 
 func (s seen) in(ctx context.Context) context.Context { return context.WithValue(ctx, seenKey{}, s) }
 
-// edition is the write by whose access a handle sees the records; false: it cannot be told, or the write is its own.
-func (s seen) edition() (uint64, bool) {
-	e := s.records.access.edition
-	switch {
-	case e == committing:
-		return e, false
-	case s.tx != nil:
-		return e, !s.tx.commit.Touched.Access
-	case s.view != nil:
-		return e, e <= s.view.since
-	}
-	return e, true
+// certain says whether a handle surely sees what a write has left, and nothing newer of the kind.
+func (s seen) certain(edition uint64) bool {
+	return edition != committing && (s.view == nil || edition <= s.view.since)
 }
 
-// Known returns what work makes of accounts, teams and roles, and of nothing else, as a handle sees them. It is worked out
-// once for as long as they stay as they are, and is shared: nobody may alter it. key names it.
-func Known[T any](db *gorm.DB, key any, work func() (T, error)) (T, error) {
+// own says whether a handle is that of a write which has touched something itself.
+func (s seen) own(about About) bool { return s.tx != nil && s.tx.commit.Touched.About[about] }
+
+// aboutOf is what tables are about.
+var aboutOf = map[string]About{"accounts": Access, "teams": Access, "team_members": Access, "grants": Access, "rules_versions": Rules}
+
+// watchTables has writes note which of those tables they write to.
+func watchTables(db *gorm.DB) error {
+	note := func(tx *gorm.DB) {
+		s, is := tx.Statement.Context.Value(seenKey{}).(seen)
+		if !is || s.tx == nil {
+			return
+		}
+		if about, counts := aboutOf[tx.Statement.Table]; counts {
+			s.tx.commit.Touched.About[about] = true
+			return
+		}
+		for table, about := range aboutOf { // a statement that was written out
+			if tx.Statement.Table == "" && strings.Contains(tx.Statement.SQL.String(), table) {
+				s.tx.commit.Touched.About[about] = true
+			}
+		}
+	}
+	c := db.Callback()
+	return errors.Join(c.Create().After("gorm:create").Register("known", note), c.Update().After("gorm:update").Register("known", note),
+		c.Delete().After("gorm:delete").Register("known", note), c.Raw().After("gorm:raw").Register("known", note))
+}
+
+// Known returns what work makes of accounts, teams and roles, or of rules, and of nothing else, as a handle sees them. It is worked
+// out once for as long as they stay as they are, and is shared: nobody may alter it. key names it.
+func Known[T any](db *gorm.DB, about About, key any, work func() (T, error)) (T, error) {
 	s, is := db.Statement.Context.Value(seenKey{}).(seen)
-	if !is {
+	if !is || s.own(about) {
 		return work()
 	}
-	a := &s.records.access
-	a.mu.Lock()
-	edition, certain := s.edition()
-	had, there := a.values[key]
-	a.mu.Unlock()
-	if certain && there {
+	k := &s.records.knowledge
+	k.mu.Lock()
+	edition := k.editions[about]
+	had, there := k.values[about][key]
+	k.mu.Unlock()
+	if !s.certain(edition) {
+		return work()
+	}
+	if there {
 		return had.(T), nil
 	}
 	v, err := work()
-	if err != nil || !certain {
+	if err != nil || s.tx != nil { // what a write sees may be its own, and may never come to be
 		return v, err
 	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.edition == edition {
-		if a.values == nil {
-			a.values = map[any]any{}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.editions[about] == edition {
+		if k.values[about] == nil {
+			k.values[about] = map[any]any{}
 		}
-		a.values[key] = v
+		k.values[about][key] = v
 	}
 	return v, nil
+}
+
+// EditionOf is the number of the last write that concerned a repository in any way, or people, or everything; false: a handle may
+// see it or not. What is worked out from a repository's records, and from no clock, is the same under the same edition.
+func EditionOf(db *gorm.DB, repo int64) (uint64, bool) {
+	s, is := db.Statement.Context.Value(seenKey{}).(seen)
+	if !is || s.tx != nil {
+		return 0, false
+	}
+	k := &s.records.knowledge
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	edition := max(k.all, k.repos[repo], k.editions[Access], k.editions[Rules])
+	return edition, s.certain(edition)
 }

@@ -69,6 +69,9 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Records, err
 		db.Close()
 		return nil, err
 	}
+	if err := watchTables(writer); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
 	return &Records{writer: writer, reader: reader, now: now, readers: newBroker(),
 		writing: make(chan struct{}, 1)}, nil
 }

@@ -26,7 +26,7 @@ type Records struct {
 	writing        chan struct{} // holds one while there is a writer
 	commits        atomic.Uint64
 	nested         func()
-	access         access
+	knowledge      knowledge
 }
 
 // Commit is what a write transaction has brought, for those who go by it.
@@ -89,9 +89,7 @@ func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
 		}
 		t.commit.Seq = r.commits.Load() + 1 // there is one writer
 		begun = true
-		if t.commit.Touched.Access || !t.commit.Touched.Said {
-			r.access.touched(committing)
-		}
+		r.knowledge.touched(t.commit.Touched, committing)
 		for _, l := range r.listeners {
 			if l.Before != nil {
 				l.Before(t.commit)
@@ -107,9 +105,7 @@ func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
 	}
 	if begun {
 		r.commits.Store(t.commit.Seq)
-		if t.commit.Touched.Access || !t.commit.Touched.Said {
-			r.access.touched(t.commit.Seq)
-		}
+		r.knowledge.touched(t.commit.Touched, t.commit.Seq)
 	}
 	if err == nil && t.commit.Lines > 0 {
 		r.readers.announce()
@@ -186,11 +182,12 @@ const Itself = "tavrin"
 
 // Touched is what a write touches: where it says nothing, everything.
 type Touched struct {
-	Said    bool
-	All     bool
-	Access  bool // who there is, or what they may do
-	Repos   map[int64]bool
-	Changes map[ChangeKey]bool
+	Said     bool
+	All      bool
+	About    [abouts]bool
+	Repos    map[int64]bool
+	Things   map[Thing]bool
+	Concerns map[int64]bool // repositories of which anything at all is said
 }
 
 // ChangeKey names a change by its repository and number.
@@ -199,18 +196,39 @@ type ChangeKey struct {
 	Number int
 }
 
+// Thing is something in a repository that gates depend on.
+type Thing struct {
+	Repo int64
+	Of   string // change/4, the whole name of a branch, or commit/ and its id: the checks on it
+}
+
+// ChangeThing is a change.
+func ChangeThing(repo int64, number int) Thing { return Thing{repo, fmt.Sprintf("change/%d", number)} }
+
+// BranchThing is where a branch stands.
+func BranchThing(repo int64, branch string) Thing { return Thing{repo, "refs/heads/" + branch} }
+
+// CommitThing is the checks on a commit.
+func CommitThing(repo int64, commit string) Thing { return Thing{repo, "commit/" + commit} }
+
 // by adds what an event in a repository, or in none, touches.
-func (t *Touched) by(repo *Repository, touch event.Touch, number int) {
+func (t *Touched) by(repo *Repository, touch event.Touch, e event.Event) {
+	number := event.ChangeOf(e)
+	commit, asked := event.CheckedOn(e)
 	t.Said = true
+	if repo != nil {
+		t.concerns(repo)
+	}
 	switch {
 	case touch == event.Nothing:
 	case touch == event.Everything || repo == nil:
 		t.All = true
 	case touch == event.Own && number != 0:
-		if t.Changes == nil {
-			t.Changes = map[ChangeKey]bool{}
-		}
-		t.Changes[ChangeKey{repo.ID, number}] = true
+		t.thing(ChangeThing(repo.ID, number))
+	case touch == event.Branch:
+		t.thing(Thing{repo.ID, e.Subject()})
+	case touch == event.Commit && asked != 0:
+		t.thing(CommitThing(repo.ID, commit))
 	default:
 		if t.Repos == nil {
 			t.Repos = map[int64]bool{}
@@ -219,16 +237,36 @@ func (t *Touched) by(repo *Repository, touch event.Touch, number int) {
 	}
 }
 
+func (t *Touched) thing(x Thing) {
+	if t.Things == nil {
+		t.Things = map[Thing]bool{}
+	}
+	t.Things[x] = true
+}
+
+// concerns notes that something was said of a repository.
+func (t *Touched) concerns(repo *Repository) {
+	t.Said = true
+	if t.Concerns == nil {
+		t.Concerns = map[int64]bool{}
+	}
+	t.Concerns[repo.ID] = true
+}
+
 // Touches says that what is written concerns a repository, for a write that leaves no line about it in the journal.
-func (t *Tx) Touches(repo *Repository) { t.commit.Touched.by(repo, event.Repository, 0) }
+func (t *Tx) Touches(repo *Repository) { t.commit.Touched.by(repo, event.Repository, nil) }
 
 // TouchesChange says that the gate of one change depends on what is written, for a write that leaves no line in the journal.
 func (t *Tx) TouchesChange(repo *Repository, number int) {
-	t.commit.Touched.by(repo, event.Own, number)
+	t.commit.Touched.concerns(repo)
+	t.commit.Touched.thing(ChangeThing(repo.ID, number))
 }
 
 // TouchesNothing says that no gate depends on what is written, for a write that leaves no line in the journal.
-func (t *Tx) TouchesNothing() { t.commit.Touched.by(nil, event.Nothing, 0) }
+func (t *Tx) TouchesNothing() { t.commit.Touched.Said = true }
+
+// Concerns says that what is written is about a repository, although no gate depends on it.
+func (t *Tx) Concerns(repo *Repository) { t.commit.Touched.concerns(repo) }
 
 // Record adds a line to the journal within the transaction: who did it, in which repository (nil: it is not about one),
 // and what. Of a repository that is stopped nothing is recorded but what the service does itself: it is only to be
@@ -269,8 +307,7 @@ func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 		}
 		t.commit.Moved[repo.ID] = row.Seq
 	}
-	t.commit.Touched.by(repo, kind.Touches, event.ChangeOf(e))
-	t.commit.Touched.Access = t.commit.Touched.Access || kind.Access
+	t.commit.Touched.by(repo, kind.Touches, e)
 	if err := t.Create(&row).Error; err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"errors"
+	"maps"
 	"path/filepath"
 	"testing"
 	"testing/fstest"
@@ -87,14 +88,26 @@ func TestTouched(t *testing.T) {
 		{"a review", func(tx *Tx) error {
 			return tx.Record("ines", repo, event.ReviewApproved{Word: event.Word{OfChange: change}})
 		},
-			Touched{Said: true, Changes: map[ChangeKey]bool{{3, 7}: true}}},
+			Touched{Said: true, Things: map[Thing]bool{{3, "change/7"}: true}}},
 		{"a waiver of a push", func(tx *Tx) error {
 			return tx.Record("ines", repo, event.WaiverUsed{OfWaiver: event.OfWaiver{Ref: "refs/heads/main"}})
 		},
 			Touched{Said: true, Repos: map[int64]bool{3: true}}},
+		{"a push", func(tx *Tx) error {
+			return tx.Record("ines", repo, event.BranchMoved{RefMove: event.RefMove{Ref: "refs/heads/evening", Old: "a", New: "b"}})
+		},
+			Touched{Said: true, Things: map[Thing]bool{{3, "refs/heads/evening"}: true}}},
+		{"a check for a change", func(tx *Tx) error {
+			return tx.Record("bench", repo, event.CheckReported{OfCheck: event.OfCheck{Name: "unit", Commit: "c", Attempt: 1, Number: 7}})
+		},
+			Touched{Said: true, Things: map[Thing]bool{{3, "commit/c"}: true}}},
+		{"a check on a tip", func(tx *Tx) error {
+			return tx.Record("bench", repo, event.CheckReported{OfCheck: event.OfCheck{Name: "unit", Commit: "c", Attempt: 1}})
+		},
+			Touched{Said: true, Repos: map[int64]bool{3: true}}},
 		{"a landing", func(tx *Tx) error { return tx.Record("ines", repo, event.ChangeLanded{OfChange: change}) }, Touched{Said: true, Repos: map[int64]bool{3: true}}},
 		{"rules of a house", func(tx *Tx) error { return tx.Record("ines", nil, event.RulesApplied{RulesOf: "growers"}) }, Touched{Said: true, All: true}},
-		{"a team", func(tx *Tx) error { return tx.Record("ines", nil, event.TeamChanged{Team: "duty"}) }, Touched{Said: true, All: true, Access: true}},
+		{"a team", func(tx *Tx) error { return tx.Record("ines", nil, event.TeamChanged{Team: "duty"}) }, Touched{Said: true, All: true}},
 		{"somebody signs in", func(tx *Tx) error { return tx.Record("ines", nil, event.SessionBegun{}) }, Touched{Said: true}},
 		{"without a line", func(tx *Tx) error { tx.Touches(repo); return nil }, Touched{Said: true, Repos: map[int64]bool{3: true}}},
 		{"nothing that counts", func(tx *Tx) error { tx.TouchesNothing(); return nil }, Touched{Said: true}},
@@ -108,11 +121,11 @@ func TestTouched(t *testing.T) {
 			t.Fatalf("%s: %v", c.name, err)
 		}
 		got := last.Touched
-		if got.Said != c.want.Said || got.All != c.want.All || got.Access != c.want.Access || len(got.Repos) != len(c.want.Repos) || len(got.Changes) != len(c.want.Changes) ||
-			got.Repos[3] != c.want.Repos[3] || got.Changes[ChangeKey{3, 7}] != c.want.Changes[ChangeKey{3, 7}] {
+		if got.Said != c.want.Said || got.All != c.want.All || len(got.Repos) != len(c.want.Repos) || !maps.Equal(got.Things, c.want.Things) ||
+			got.Repos[3] != c.want.Repos[3] {
 			t.Errorf("%s touches %+v, want %+v", c.name, got, c.want)
 		}
-		if moved := last.Moved[3] != 0; moved != (c.name == "a landing") {
+		if moved := last.Moved[3] != 0; moved != (c.name == "a landing" || c.name == "a push") {
 			t.Errorf("%s: a branch moved: %v", c.name, moved)
 		}
 	}

@@ -57,10 +57,20 @@ func (h shelf) ids() (repo, house *int64) {
 
 // Newest returns the version in force; version 0 when there is none.
 func (h shelf) Newest(db *gorm.DB) (records.RulesVersion, error) {
-	var row records.RulesVersion
-	err := h.rows(db).Order("version DESC").Limit(1).Find(&row).Error
-	return row, err
+	key := newestKey{}
+	if h.repo != nil {
+		key.repo = h.repo.ID
+	} else {
+		key.house = h.house.ID
+	}
+	return records.Known(db, records.Rules, key, func() (row records.RulesVersion, err error) {
+		err = h.rows(db).Order("version DESC").Limit(1).Find(&row).Error
+		return row, err
+	})
 }
+
+// newestKey names the newest version of a repository's or a house's rules.
+type newestKey struct{ repo, house int64 }
 
 // at returns one version; version 0 is the empty one.
 func (h shelf) at(db *gorm.DB, version int) (records.RulesVersion, error) {
@@ -134,7 +144,7 @@ func (s *Rulebook) setOf(repo *records.Repository, house, own records.RulesVersi
 	of := fmt.Sprintf("%q %d %d %d ", repo.Name, house.Version, own.Version, len(house.Text)) + house.Text + own.Text
 	weigh := func(*rules.Set) int { return 1 + len(of)/200 }
 	return recall.Of(s.memory, recall.Key{What: "set", Repo: repo.ID, Of: of}, weigh, func() (*rules.Set, error) {
-		houseDoc, err := documentOf(house, ofHouse)
+		houseDoc, err := s.houseDocument(house)
 		if err != nil {
 			return nil, err
 		}
@@ -151,6 +161,14 @@ func layered(repo *records.Repository, house *rules.Document, houseVersion int, 
 	version int) *rules.Set {
 	return rules.NewSet(repo.Name, rules.Layer{Document: house, Of: "house " + houseName(repo), Version: houseVersion},
 		rules.Layer{Document: own, Version: version})
+}
+
+// houseDocument is documentOf for a house, whose repositories share what is read.
+func (s *Rulebook) houseDocument(row records.RulesVersion) (*rules.Document, error) {
+	weigh := func(*rules.Document) int { return 1 + len(row.Text)/50 }
+	return recall.Of(s.memory, recall.Key{What: "house rules", Of: fmt.Sprint(row.ID != 0) + row.Text}, weigh, func() (*rules.Document, error) {
+		return documentOf(row, ofHouse)
+	})
 }
 
 // ofHouse is how a house's document on record is read.

@@ -120,7 +120,7 @@ func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo 
 		if err != nil {
 			return err
 		}
-		out.Changes = append(out.Changes, changeTrial(repo.Name, c, g.Judge(), gate.Judge(then, g.Facts)))
+		out.Changes = append(out.Changes, changeTrial(repo.Name, c, g.Judge(), gate.JudgeAsked(then, g.Facts)))
 	}
 	var landings []records.Landing
 	if err := db.Where("repository_id = ?", repo.ID).Order("id DESC").Limit(last).Find(&landings).Error; err != nil {
@@ -192,7 +192,7 @@ func landingTrial(db *gorm.DB, repo *records.Repository, l records.Landing, set 
 	if err != nil {
 		return wire.LandingTrial{}, fmt.Errorf("landing %d: %w", l.ID, err)
 	}
-	report := gate.Judge(set, given)
+	report := gate.JudgeAsked(set, given)
 	t := wire.LandingTrial{Repository: repo.Name, Number: c.Number, Title: c.Title, Target: given.Target,
 		LandedAt: l.LandedAt, Stopped: !report.Clear, By: []string{}}
 	for _, q := range report.Requirements {

@@ -31,6 +31,10 @@ const (
 	Nothing Touch = iota // no gate depends on it
 	// the gate of the change that it is of, and nobody else's; where it is of none, the repository's
 	Own
+	// the gates of changes from or to the branch that it is of
+	Branch
+	// the gates that go by the checks on its commit; where it is of no change, the repository's
+	Commit
 	Repository // every gate of its repository: others wait for a change, or count what it is
 	Everything // every gate: people, teams, houses belong to no repository
 )
@@ -54,7 +58,6 @@ type Kind struct {
 	Hears   Hearer
 	Leaves  bool  // whether it may be sent out of the service; what is about access stays
 	Moves   bool  // whether a branch or tag moved with it
-	Access  bool  // whether who there is, or what somebody may do, is another since
 	Apart   bool  // whether it may happen to a repository that is stopped, whoever does it
 	Example Event // of the kind's type, with content that is made up
 }
@@ -125,6 +128,14 @@ func ChangeOf(e Event) int {
 		return c.Change()
 	}
 	return 0
+}
+
+// CheckedOn returns the commit that an event of a check is about, and the change for whose sake it was asked for; 0: of none.
+func CheckedOn(e Event) (commit string, change int) {
+	if c, ok := e.(interface{ CheckedOn() (string, int) }); ok {
+		return c.CheckedOn()
+	}
+	return "", 0
 }
 
 // short is how commits are named in sentences.

@@ -19,6 +19,9 @@ type OfCheck struct {
 // OfChange is the number of the change for whose sake it was asked for; 0: of none. Other changes may depend on it too.
 func (c OfCheck) OfChange() int { return c.Number }
 
+// CheckedOn is the commit that the check is on, and the change for whose sake it was asked for; 0: of none.
+func (c OfCheck) CheckedOn() (commit string, change int) { return c.Commit, c.Number }
+
 // Branches is the target of the change that the check is for.
 func (c OfCheck) Branches() []string { return only(c.Target) }
 

@@ -105,7 +105,7 @@ func Tickets(set *rules.Set, f change.Facts) []string {
 // Fewest finds the smallest set of people whose approvals would meet every requirement of approvals that is open; see
 // require.Case.
 func Fewest(set *rules.Set, f change.Facts) (logins []string, hopeless []string, exact bool) {
-	_, j := judged(set, f)
+	_, j := judged(set, f, true)
 	return j.Fewest()
 }
 

@@ -39,24 +39,37 @@ type Report struct {
 
 // Judge gives the gate report of a change under its target's rules. A nil set is one without protections.
 func Judge(set *rules.Set, f change.Facts) Report {
-	r, _ := judged(set, f)
+	r, _ := judged(set, f, false)
+	return r
+}
+
+// JudgeAsked is Judge without the lines of what is not asked of the change, which most rules of a large house are of most
+// changes.
+func JudgeAsked(set *rules.Set, f change.Facts) Report {
+	r, _ := judged(set, f, true)
 	return r
 }
 
 // JudgeInFull is Judge with each review weighed, which is for showing and costs more than the rest.
 func JudgeInFull(set *rules.Set, f change.Facts) Report {
-	r, j := judged(set, f)
+	r, j := judged(set, f, false)
 	r.Reviews = j.Weigh()
 	return r
 }
 
-func judged(set *rules.Set, f change.Facts) (Report, *judge) {
+func judged(set *rules.Set, f change.Facts, brief bool) (Report, *judge) {
 	j := begin(set, f)
+	if j.Brief = brief; brief {
+		j.Outcomes = make([]require.Outcome, 0, 8)
+	}
 	j.open()
 	j.shown()
 	j.dependencies()
 	for _, q := range j.all.Requirements {
-		q, binds := j.effective.Asked(q) // where another protection asks the same, at the level at which it does
+		binds := true
+		if j.effective != j.all {
+			q, binds = j.effective.Asked(q) // where another protection asks the same, at the level at which it does
+		}
 		j.judge(q, !binds)
 	}
 	j.areas()

@@ -971,3 +971,21 @@ func beside(e people.Everyone, p people.Person) people.Everyone {
 	all[p.Login] = p
 	return people.Known(all)
 }
+
+// A report without what is not asked is the whole one but for those lines.
+func TestBriefReportsAreTheSame(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 7))
+	left := 0
+	for range often.Times(300) {
+		doc, f := parsed(t, around+randomProtection(rng, "p1")+randomProtection(rng, "p2")+randomProtection(rng, "p3")), randomFacts(rng)
+		whole, brief := Judge(doc, f), JudgeAsked(doc, f)
+		all := len(whole.Requirements)
+		whole.Requirements = slices.DeleteFunc(whole.Requirements, func(q require.Outcome) bool { return q.State == require.NotAsked })
+		if left += all - len(whole.Requirements); !reflect.DeepEqual(whole, brief) {
+			t.Fatalf("whole\n%+v\nbrief\n%+v", whole, brief)
+		}
+	}
+	if left < 100 {
+		t.Errorf("%d lines were left out: the test says little", left)
+	}
+}

@@ -105,12 +105,15 @@ type Case struct {
 	Nearly func(path string) (area string, found bool)
 
 	Outcomes []Outcome
+	// Brief leaves out the lines of what is not asked. The others are the same, down to their keys.
+	Brief bool
 
 	wanted     []Wanted
 	strays     map[Place][]stray // once somebody asked
 	pools      map[int]Pool      // of the demands for approvals, by their places in Outcomes
 	objections []int             // places of lines that objections hold up
 	same       map[string]int    // places in Outcomes, by what is asked
+	keys       map[string]int    // given out, with how often the same was wanted
 	counted    []string          // whose approvals count for one of them
 	given      []approval
 }
@@ -144,8 +147,17 @@ func (c *Case) Add(q Outcome, because string, sources []Source) {
 	if q.Because = because; because == "" {
 		q.Because = Because(sources)
 	}
-	for n, key := 2, q.Key; slices.ContainsFunc(c.Outcomes, func(o Outcome) bool { return o.Key == q.Key }); n++ {
-		q.Key = fmt.Sprintf("%s/%d", key, n)
+	if c.keys == nil {
+		c.keys = map[string]int{}
+	}
+	// Of a key that was given out the next free number is known, so that a hundred lines of one key are no more work than one.
+	for key, taken := q.Key, c.keys[q.Key]; taken > 0; taken = c.keys[q.Key] {
+		c.keys[key]++
+		q.Key = fmt.Sprintf("%s/%d", key, c.keys[key])
+	}
+	c.keys[q.Key] = 1
+	if c.Brief && q.State == NotAsked {
+		return
 	}
 	c.Outcomes = append(c.Outcomes, q)
 }

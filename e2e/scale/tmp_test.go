@@ -1,0 +1,70 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"runtime"
+	"runtime/pprof"
+	"testing"
+	"time"
+
+	"tavrin/internal/service"
+	"tavrin/wire"
+)
+
+func TestTmp(t *testing.T) {
+	dir := os.Getenv("SCALED")
+	if dir == "" {
+		t.Skip()
+	}
+	statements := 0
+	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Queries: func(string) { statements++ }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	tokens := map[string]string{}
+	b, _ := os.ReadFile(dir + "/tokens.json")
+	json.Unmarshal(b, &tokens)
+	a, err := s.Access.Authenticate(t.Context(), tokens[os.Getenv("WHO")])
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 4 {
+		at, was := time.Now(), statements
+		switch os.Getenv("WHAT") {
+		case "desk":
+			items, err := s.Desk.Desk(t.Context(), a)
+			fmt.Println(len(items), err)
+		case "repos":
+			items, err := s.Repositories.Repositories(t.Context(), a)
+			fmt.Println(len(items), err)
+		case "loads":
+			items, err := s.Desk.ReviewLoads(t.Context(), a, big())
+			fmt.Println(len(items), err)
+		case "queue":
+			q, err := s.Queues.Queue(t.Context(), a, big(), "main")
+			fmt.Println(len(q.Entries), err)
+		case "try":
+			_, err := s.Trials.TryRules(t.Context(), a, house, houseRules(true), 100)
+			fmt.Println(err)
+		case "apply":
+			_, err := s.Rulebook.ApplyRules(t.Context(), a, house, houseRules(was%2 == 0), "for a season", -1)
+			fmt.Println(err)
+		case "idle":
+			time.Sleep(5 * time.Second)
+		case "changes":
+			_, err := s.Changes.Changes(t.Context(), a, big(), wire.ChangeFilter{Limit: 50})
+			fmt.Println(err)
+		}
+		fmt.Println(time.Since(at), statements-was, "statements")
+	}
+	runtime.GC()
+	var ms runtime.MemStats
+	runtime.ReadMemStats(&ms)
+	fmt.Println("heap", ms.HeapAlloc>>20, "MiB, sys", ms.Sys>>20)
+	f, _ := os.Create("/tmp/heap.prof")
+	pprof.WriteHeapProfile(f)
+	f.Close()
+}
