@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -28,7 +30,7 @@ func timeLimit(r records.CheckRun) time.Duration {
 // and the second time stays without a pass, so that what waits for it goes on without it.
 func (s *Checks) EndSilentChecks(ctx context.Context) error {
 	var open []records.CheckRun
-	if err := s.records.Read(ctx).Where("state IN ('waiting', 'running') AND command = ''").Find(&open).Error; err != nil {
+	if err := s.records.Read(ctx).Where("state IN ('waiting', 'running') AND command = '' AND "+waitedFor(1), s.records.Now()).Find(&open).Error; err != nil {
 		return err
 	}
 	var errs []error
@@ -76,21 +78,38 @@ func (s *Checks) endSilent(ctx context.Context, id int64) error {
 	})
 }
 
-// SilentChecks lists the checks of a repository that were asked for and are not answered: those that have used up half
-// of their time, those asked for once more, and commands that no runner takes.
-func (s *Checks) SilentChecks(db *gorm.DB, repo *records.Repository) ([]wire.SilentCheck, error) {
+// waitedFor is a condition on attempts of checks: that one n-th of the time that there is for an answer has gone by at a time. Where
+// it is nearly so, they may be told of too.
+func waitedFor(n int) string {
+	return fmt.Sprintf("(unixepoch(?) - unixepoch(created_at) + 1) * %d >= CASE WHEN timeout_seconds > 0 THEN timeout_seconds ELSE %d END",
+		n, int(require.DefaultAnswer/time.Second))
+}
+
+// Silent is a check that is not answered, in a repository.
+type Silent struct {
+	wire.SilentCheck
+	Repo int64
+}
+
+// SilentIn lists the checks of repositories that were asked for and are not answered: those that have used up half of their time, those
+// asked for once more, and commands that no runner takes.
+func (s *Checks) SilentIn(db *gorm.DB, repos map[int64]*records.Repository) ([]Silent, error) {
 	var open []struct {
 		records.CheckRun `gorm:"embedded"`
 		SilentSince      *time.Time // when the attempt before was asked for, if nobody answered that
 	}
-	if err := db.Raw("SELECT r.*, before.created_at AS silent_since FROM check_runs r LEFT JOIN check_runs before "+
-		"ON before.repository_id = r.repository_id AND before.commit_id = r.commit_id AND before.name = r.name "+
-		"AND before.attempt = r.attempt - 1 AND before.silent WHERE r.repository_id = ? "+
-		"AND r.state IN ('waiting', 'running') AND r.asked_for <> '' AND (r.command = '' OR r.state = 'waiting') "+
-		"ORDER BY r.id", repo.ID).Scan(&open).Error; err != nil {
+	if len(repos) == 0 {
+		return nil, nil
+	}
+	query := "WITH r AS (SELECT * FROM check_runs WHERE repository_id IN ? AND state IN ('waiting', 'running') AND asked_for <> '' " +
+		"AND (command = '' OR state = 'waiting') AND (attempt > 1 OR " + waitedFor(2) + ")) " +
+		"SELECT r.*, before.created_at AS silent_since FROM r LEFT JOIN check_runs before " +
+		"ON before.repository_id = r.repository_id AND before.commit_id = r.commit_id AND before.name = r.name " +
+		"AND before.attempt = r.attempt - 1 AND before.silent ORDER BY r.repository_id, r.id"
+	if err := db.Raw(query, slices.Sorted(maps.Keys(repos)), s.records.Now()).Scan(&open).Error; err != nil {
 		return nil, err
 	}
-	out := []wire.SilentCheck{}
+	var out []Silent
 	for _, r := range open {
 		since := r.CreatedAt
 		if r.SilentSince != nil {
@@ -104,7 +123,17 @@ func (s *Checks) SilentChecks(db *gorm.DB, repo *records.Repository) ([]wire.Sil
 			until := r.CreatedAt.Add(timeLimit(r.CheckRun))
 			c.Until = &until
 		}
-		out = append(out, c)
+		out = append(out, Silent{c, r.RepositoryID})
 	}
 	return out, nil
+}
+
+// SilentChecks is SilentIn for one repository.
+func (s *Checks) SilentChecks(db *gorm.DB, repo *records.Repository) ([]wire.SilentCheck, error) {
+	all, err := s.SilentIn(db, map[int64]*records.Repository{repo.ID: repo})
+	out := []wire.SilentCheck{}
+	for _, c := range all {
+		out = append(out, c.SilentCheck)
+	}
+	return out, err
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -17,8 +18,10 @@ import (
 	"tavrin/internal/core/people"
 	"tavrin/internal/core/require"
 	"tavrin/internal/facts"
+	"tavrin/internal/freezes"
 	"tavrin/internal/outbox"
 	"tavrin/internal/problem"
+	"tavrin/internal/recall"
 	"tavrin/internal/records"
 	"tavrin/internal/rulebook"
 	"tavrin/internal/waivers"
@@ -28,7 +31,8 @@ import (
 // deskOrder is the order of what waits for somebody: what holds others up first.
 var deskOrder = []string{"disk", "stopped", "red-tip", "silent", "webhook", "acknowledge", "review", "look-again", "ejected", "conflict", "answer", "decide", "own"}
 
-// Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first.
+// Desk lists what waits for the actor, in every repository in which they have a role: the oldest of each kind first. What follows
+// from the records of a repository is worked out anew only when something was written about that repository.
 func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, error) {
 	if !a.Known() {
 		return nil, problem.New(problem.SignInNeeded, "sign in to see what waits for you")
@@ -40,27 +44,38 @@ func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, err
 	if err != nil {
 		return nil, err
 	}
+	roles, err := accounts.RolesOf(db, a.Account())
+	if err != nil {
+		return nil, err
+	}
+	kept := map[int64]*records.Repository{} // those that the actor keeps going
 	out := []wire.DeskItem{}
 	for i := range repos {
-		items, err := s.deskIn(snap, a, &repos[i])
+		repo := &repos[i]
+		keeps := roles.In(repo).AtLeast(people.Maintainer) && !a.Account().Robot
+		if keeps {
+			kept[repo.ID] = repo
+		}
+		items, err := s.deskIn(snap, a, repo, keeps)
 		if err != nil {
-			return nil, fmt.Errorf("look into %s: %w", repos[i].Name, err)
+			return nil, fmt.Errorf("look into %s: %w", repo.Name, err)
 		}
 		out = append(out, items...)
 	}
-	proposals, err := deskProposals(ctx, db, a)
-	if err != nil {
-		return nil, err
+	for _, more := range []func() ([]wire.DeskItem, error){
+		func() ([]wire.DeskItem, error) { return s.deskSilent(db, kept) },
+		func() ([]wire.DeskItem, error) { return deskProposals(ctx, db, a) },
+		func() ([]wire.DeskItem, error) { return deskWebhooks(db, a, kept) },
+	} {
+		items, err := more()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, items...)
 	}
-	out = append(out, proposals...)
 	if full := s.disk.Full(); full != "" && a.Account().Admin {
 		out = append(out, wire.DeskItem{Kind: "disk", Title: "no push is taken, and nothing lands", What: full, Since: s.records.Now()})
 	}
-	hooks, err := deskWebhooks(db, a)
-	if err != nil {
-		return nil, err
-	}
-	out = append(out, hooks...)
 	slices.SortStableFunc(out, func(x, y wire.DeskItem) int {
 		return cmp.Or(slices.Index(deskOrder, x.Kind)-slices.Index(deskOrder, y.Kind), boolOrder(x.Asked, y.Asked),
 			x.Since.Compare(y.Since))
@@ -78,32 +93,73 @@ func boolOrder(x, y bool) int {
 	return 1
 }
 
-// deskIn lists what waits for the actor in one repository.
-func (s *Desk) deskIn(snap *records.View, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
+// deskIn is what waits for the actor in one repository, as far as it follows from the repository's records: remembered for as long
+// as nothing is written about it, where it does not depend on the time.
+func (s *Desk) deskIn(snap *records.View, a accounts.Actor, repo *records.Repository, keeps bool) ([]wire.DeskItem, error) {
+	standing, err := freezes.InForce(snap.DB, repo, s.records.Now())
+	if err != nil {
+		return nil, err
+	}
+	edition, certain := records.EditionOf(snap.DB, repo.ID)
+	key := recall.Key{What: "desk", Repo: repo.ID, Of: fmt.Sprintf("%s %d%s", a.Login(), edition, standing.IDs)}
+	if certain {
+		if had, known := recall.Found[[]wire.DeskItem](s.memory, key); known {
+			return had, s.doubted(snap, a, repo, keeps, standing, had)
+		}
+	}
+	out, lasts, err := s.lookIn(snap, a, repo, keeps, standing)
+	if err == nil && certain && lasts {
+		recall.Keep(s.memory, key, recall.ByLength(out), out)
+	}
+	return out, err
+}
+
+// doubted works out anew what was remembered, where that was asked for, and tells when it is another.
+func (s *Desk) doubted(snap *records.View, a accounts.Actor, repo *records.Repository, keeps bool, standing freezes.Standing, had []wire.DeskItem) error {
+	if !s.facts.Doubts() {
+		return nil
+	}
+	now, _, err := s.lookIn(snap, a, repo, keeps, standing)
+	if err == nil && !reflect.DeepEqual(now, had) {
+		if edition, certain := records.EditionOf(snap.DB, repo.ID); certain {
+			s.facts.Doubt(fmt.Sprintf("the desk of %s in %s is remembered as %+v and is %+v (%d)", a.Login(), repo.Name, had, now, edition))
+		}
+	}
+	return err
+}
+
+// lookIn finds out what waits for the actor in one repository, and whether that lasts until something is written about it.
+func (s *Desk) lookIn(snap *records.View, a accounts.Actor, repo *records.Repository, keeps bool, standing freezes.Standing) (out []wire.DeskItem, lasts bool, err error) {
+	if repo.Trouble != "" && repo.TroubleSince != nil && a.Account().Admin {
+		out = append(out, wire.DeskItem{Kind: "stopped", Repository: repo.Name, Title: "read-only",
+			What: repo.Trouble, Since: *repo.TroubleSince})
+	}
+	if keeps {
+		kept, err := s.deskKept(snap.DB, a, repo)
+		if err != nil {
+			return nil, false, err
+		}
+		out = append(out, kept...)
+	}
+	everybody, err := accounts.PeopleOf(snap.DB, repo)
+	if err != nil {
+		return nil, false, err
+	}
+	if _, belongs := everybody.Of(a.Login()); !belongs {
+		return out, true, nil // nothing else is asked of somebody without a role
+	}
 	var open []records.Change
 	if err := snap.Where("repository_id = ? AND state IN ('draft', 'open')",
-		repo.ID).Order("number").Find(&open).Error; err != nil {
-		return nil, err
+		repo.ID).Order("number").Find(&open).Error; err != nil || len(open) == 0 {
+		return out, true, err
 	}
-	out, err := deskWaivers(snap.DB, a, repo)
+	all, err := s.facts.RememberedUnder(snap, repo, open, standing)
 	if err != nil {
-		return nil, err
-	}
-	kept, err := s.deskKept(snap.DB, a, repo)
-	if err != nil {
-		return nil, err
-	}
-	out = append(out, kept...)
-	all, err := s.facts.RememberedAll(snap, repo, open)
-	if err != nil || len(all) == 0 {
-		return out, err
-	}
-	if _, belongs := all[0].Facts.People.Of(a.Login()); !belongs {
-		return out, nil // nothing else is asked of somebody without a role
+		return nil, false, err
 	}
 	said, err := saidOf(snap.DB, open)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	ids := make([]int64, len(open))
 	for i, c := range open {
@@ -111,15 +167,17 @@ func (s *Desk) deskIn(snap *records.View, a accounts.Actor, repo *records.Reposi
 	}
 	found, err := conflicts.Found(snap.DB, ids)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
+	lasts = true
 	for _, g := range all {
+		lasts = lasts && !g.DependsOnTime()
 		for _, item := range deskOf(a, g, said, found[g.Change.ID]) {
 			item.Repository, item.Number, item.Title = repo.Name, g.Change.Number, g.Change.Title
 			out = append(out, item)
 		}
 	}
-	return out, nil
+	return out, lasts, nil
 }
 
 // said is who was asked to look at changes, and their open discussions with who spoke last, by change.
@@ -162,14 +220,14 @@ func saidOf(db *gorm.DB, changes []records.Change) (said, error) {
 	return s, nil
 }
 
-// deskWaivers lists the waivers of others that nobody has acknowledged since they were used, for maintainers.
-func deskWaivers(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
-	role, err := accounts.RoleIn(db, a.Account(), repo)
-	if err != nil || !role.AtLeast(people.Maintainer) || a.Account().Robot {
-		return nil, err
-	}
+// deskKept lists what asks for a maintainer of a repository: waivers of others that nobody has acknowledged since they were used,
+// and branches whose tips are red.
+func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
 	rows, err := waivers.WaiverViews(db.Where("waivers.repository_id = ? AND used_at IS NOT NULL AND acknowledged_at "+
 		"IS NULL AND made_by <> ?", repo.ID, a.Login()))
+	if err != nil {
+		return nil, err
+	}
 	var out []wire.DeskItem
 	for _, o := range rows {
 		var waived []string
@@ -180,30 +238,7 @@ func deskWaivers(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wir
 			Title: fmt.Sprintf("waiver %d on %s", o.ID, o.Branch), Since: *o.UsedAt,
 			What: fmt.Sprintf("%s waived: %s. The reason given: %s", o.By, strings.Join(waived, "; "), o.Reason), ID: o.ID})
 	}
-	return out, err
-}
-
-// deskKept lists what asks for somebody who keeps a repository going: for administrators that it is stopped, for its
-// maintainers which checks nobody answers.
-func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository) ([]wire.DeskItem, error) {
-	var out []wire.DeskItem
-	if repo.Trouble != "" && repo.TroubleSince != nil && a.Account().Admin {
-		out = append(out, wire.DeskItem{Kind: "stopped", Repository: repo.Name, Title: "read-only",
-			What: repo.Trouble, Since: *repo.TroubleSince})
-	}
-	role, err := accounts.RoleIn(db, a.Account(), repo)
-	if err != nil || !role.AtLeast(people.Maintainer) || a.Account().Robot {
-		return out, err
-	}
-	hooks, err := webhookItems(db, &repo.ID, nil, repo.Name)
-	if err != nil {
-		return out, err
-	}
-	out = append(out, hooks...)
 	red, err := s.checks.RedTips(db, repo)
-	if err != nil {
-		return out, err
-	}
 	for _, r := range red {
 		what := fmt.Sprintf("%s %s on the tip %.10s", r.Check, r.State, r.Commit)
 		if r.Summary != "" {
@@ -211,66 +246,76 @@ func (s *Desk) deskKept(db *gorm.DB, a accounts.Actor, repo *records.Repository)
 		}
 		out = append(out, wire.DeskItem{Kind: "red-tip", Repository: repo.Name, Title: r.Branch + " is red", What: what, Since: r.Since})
 	}
-	silent, err := s.checks.SilentChecks(db, repo)
+	return out, err
+}
+
+// deskSilent lists the checks that nobody answers, for maintainers. It depends on the time.
+func (s *Desk) deskSilent(db *gorm.DB, kept map[int64]*records.Repository) ([]wire.DeskItem, error) {
+	silent, err := s.checks.SilentIn(db, kept)
+	var out []wire.DeskItem
 	for _, c := range silent {
 		who := "nobody answers for it"
 		if c.Runner {
 			who = "no runner takes it"
 		}
-		out = append(out, wire.DeskItem{Kind: "silent", Repository: repo.Name,
+		out = append(out, wire.DeskItem{Kind: "silent", Repository: kept[c.Repo].Name,
 			Title: fmt.Sprintf("check %s on %.10s", c.Name, c.Commit), What: fmt.Sprintf("%s, attempt %d, asked for %s",
 				who, c.Attempt, c.For), Since: c.Since})
 	}
 	return out, err
 }
 
-// deskWebhooks lists the webhooks of houses, for their maintainers, and of the service, for administrators, that have given
-// up deliveries.
-func deskWebhooks(db *gorm.DB, a accounts.Actor) ([]wire.DeskItem, error) {
-	var out []wire.DeskItem
-	var houses []records.House
-	if err := db.Where("id IN (SELECT house_id FROM webhooks WHERE deleted_at IS NULL)").Find(&houses).Error; err != nil {
+// deskWebhooks lists the webhooks of repositories and houses, for their maintainers, and of the service, for administrators, that
+// have given up deliveries.
+func deskWebhooks(db *gorm.DB, a accounts.Actor, kept map[int64]*records.Repository) ([]wire.DeskItem, error) {
+	hooks, err := outbox.InTrouble(db)
+	if err != nil {
 		return nil, err
 	}
-	for _, h := range houses {
-		role, err := accounts.HouseRole(db, a.Account(), h.ID)
-		if err != nil {
-			return nil, err
-		}
-		if role != string(people.Maintainer) && !a.Account().Admin {
-			continue
-		}
-		items, err := webhookItems(db, nil, &h.ID, h.Name)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, items...)
-	}
-	if !a.Account().Admin {
-		return out, nil
-	}
-	items, err := webhookItems(db, nil, nil, "")
-	return append(out, items...), err
-}
-
-// webhookItems says which webhooks of a place somebody has to look at.
-func webhookItems(db *gorm.DB, repository, house *int64, where string) ([]wire.DeskItem, error) {
-	hooks, err := outbox.InTrouble(db, repository, house)
 	var out []wire.DeskItem
 	for _, h := range hooks {
-		item := wire.DeskItem{Kind: "webhook", Repository: where, Title: "webhook " + h.Name, ID: h.ID, Since: h.CreatedAt}
-		if h.FailingSince != nil {
-			item.Since = *h.FailingSince
+		where := ""
+		switch {
+		case h.RepositoryID != nil:
+			repo, ours := kept[*h.RepositoryID]
+			if !ours {
+				continue
+			}
+			where = repo.Name
+		case h.HouseID != nil:
+			var house records.House
+			if err := db.First(&house, *h.HouseID).Error; err != nil {
+				return nil, err
+			}
+			role, err := accounts.HouseRole(db, a.Account(), house.ID)
+			if err != nil {
+				return nil, err
+			}
+			if role != string(people.Maintainer) && !a.Account().Admin {
+				continue
+			}
+			where = house.Name
+		case !a.Account().Admin:
+			continue
 		}
-		if h.Parked > 0 {
-			item.What = fmt.Sprintf("%s given up; %s", deliveries(h.Parked), cmp.Or(h.Trouble, "others went through since"))
-		}
-		if h.Off != "" {
-			item.What = "it is off: " + h.Off
-		}
-		out = append(out, item)
+		out = append(out, webhookItem(h.Webhook, where))
 	}
-	return out, err
+	return out, nil
+}
+
+// webhookItem says why somebody has to look at a webhook.
+func webhookItem(h wire.Webhook, where string) wire.DeskItem {
+	item := wire.DeskItem{Kind: "webhook", Repository: where, Title: "webhook " + h.Name, ID: h.ID, Since: h.CreatedAt}
+	if h.FailingSince != nil {
+		item.Since = *h.FailingSince
+	}
+	if h.Parked > 0 {
+		item.What = fmt.Sprintf("%s given up; %s", deliveries(h.Parked), cmp.Or(h.Trouble, "others went through since"))
+	}
+	if h.Off != "" {
+		item.What = "it is off: " + h.Off
+	}
+	return item
 }
 
 func deliveries(n int) string {

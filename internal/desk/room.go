@@ -8,6 +8,7 @@ import (
 	"tavrin/internal/checks"
 	"tavrin/internal/facts"
 	"tavrin/internal/hosted"
+	"tavrin/internal/recall"
 	"tavrin/internal/records"
 	"tavrin/internal/rulebook"
 )
@@ -19,6 +20,7 @@ type Desk struct {
 	checks   *checks.Checks
 	rulebook *rulebook.Rulebook
 	disk     *hosted.Disk
+	memory   *recall.Memory
 }
 
 // Notifications are what people hear of. Its methods may be called concurrently.
@@ -28,8 +30,8 @@ type Notifications struct {
 }
 
 // New returns the desk of a service.
-func New(r *records.Records, f *facts.Gatherer, c *checks.Checks, book *rulebook.Rulebook, disk *hosted.Disk) *Desk {
-	return &Desk{r, f, c, book, disk}
+func New(r *records.Records, f *facts.Gatherer, c *checks.Checks, book *rulebook.Rulebook, disk *hosted.Disk, memory *recall.Memory) *Desk {
+	return &Desk{r, f, c, book, disk, memory}
 }
 
 // NewNotifications returns the notifications of a service.

@@ -28,6 +28,16 @@ type Gatherer struct {
 // Counts says how many gates were judged to be read since the start, and how many were remembered.
 func (s *Gatherer) Counts() (judged, remembered uint64) { return s.judged.Load(), s.remembered.Load() }
 
+// Doubts says whether what is remembered is worked out anew and compared; Doubt tells of something that was remembered wrongly.
+func (s *Gatherer) Doubts() bool { return s.doubt != nil }
+
+// Doubt tells of something that was remembered wrongly, where that was asked for.
+func (s *Gatherer) Doubt(what string) {
+	if s.doubt != nil {
+		s.doubt(what)
+	}
+}
+
 // New returns what gathers facts. doubt, unless it is nil, has every remembered gate judged anew, and is told of those
 // that were remembered wrongly; tests use it.
 func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, memory *recall.Memory,

@@ -72,12 +72,33 @@ const (
 	ofBoth = "f.id IN (SELECT id FROM freezes WHERE deleted_at IS NULL AND repository_id = ? UNION ALL SELECT id FROM freezes WHERE deleted_at IS NULL AND house_id = ?)"
 )
 
-// InForce finds what stops landings in a repository now.
+// InForce finds what stops landings in a repository now. All times that are not over are read once for all repositories, and anew
+// when something of them has become another.
 func InForce(db *gorm.DB, repo *records.Repository, now time.Time) (Standing, error) {
-	var rows []listed
+	all, err := records.Known(db, records.Freezes, "times", func() ([]coming, error) { return comingTimes(db) })
 	var s Standing
-	err := db.Raw(columns+"WHERE "+ofBoth+" AND t.state <> 'over' AND t.begins <= ? "+
-		"AND (t.ends IS NULL OR t.ends > ?) ORDER BY t.begins, t.id", repo.ID, repo.HouseID, now, now).Scan(&rows).Error
+	for _, c := range all {
+		ours := c.RepositoryID != nil && *c.RepositoryID == repo.ID || c.HouseID != nil && *c.HouseID == repo.HouseID
+		if ours && !c.Begins.After(now) && (c.Ends == nil || c.Ends.After(now)) {
+			s.stops = append(s.stops, c.stop)
+			s.IDs += fmt.Sprintf("+%d", c.TimeID)
+		}
+	}
+	return s, err
+}
+
+// coming is a time of a freeze that is not over.
+type coming struct {
+	listed
+	stop stop
+}
+
+// comingTimes reads the times that are not over, by when they begin.
+func comingTimes(db *gorm.DB) ([]coming, error) {
+	var rows []listed
+	err := db.Raw(soonest + "WHERE t.id IN (SELECT id FROM freeze_times WHERE state = 'planned' UNION ALL SELECT id FROM freeze_times WHERE state = 'on') " +
+		"AND f.deleted_at IS NULL ORDER BY t.begins, t.id").Scan(&rows).Error
+	out := make([]coming, 0, len(rows))
 	for _, r := range rows {
 		x := stop{Stop: change.Stop{ID: r.FreezeID, Hold: r.Hold, Name: r.Name, Reason: r.Reason, By: r.MadeBy, Since: r.Begins.UTC()}}
 		if r.Hold {
@@ -85,7 +106,7 @@ func InForce(db *gorm.DB, repo *records.Repository, now time.Time) (Standing, er
 		} else {
 			list, e := glob.CompileList(r.Branches)
 			if e != nil {
-				return s, fmt.Errorf("freeze %d: %w", r.FreezeID, e)
+				return nil, fmt.Errorf("freeze %d: %w", r.FreezeID, e)
 			}
 			x.on = list.Match
 		}
@@ -95,10 +116,9 @@ func InForce(db *gorm.DB, repo *records.Repository, now time.Time) (Standing, er
 		if r.Ends != nil {
 			x.Until = r.Ends.UTC()
 		}
-		s.stops = append(s.stops, x)
-		s.IDs += fmt.Sprintf("+%d", r.TimeID)
+		out = append(out, coming{r, x})
 	}
-	return s, err
+	return out, err
 }
 
 func of(r listed) event.OfFreeze {

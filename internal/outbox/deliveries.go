@@ -192,19 +192,30 @@ func (s *Outbox) Again(ctx context.Context, a accounts.Actor, id int64) (wire.De
 	return out, err
 }
 
-// InTrouble lists the webhooks of a repository, a house or the service that have given up deliveries, or were asked for no
-// more by their destination.
-func InTrouble(db *gorm.DB, repository, house *int64) ([]wire.Webhook, error) {
+// Troubled is a webhook that somebody has to look at, of a repository, of a house, or of the service.
+type Troubled struct {
+	wire.Webhook
+	RepositoryID, HouseID *int64
+}
+
+// InTrouble lists the webhooks that have given up deliveries, or were asked for no more by their destination.
+func InTrouble(db *gorm.DB) ([]Troubled, error) {
 	var rows []records.Webhook
-	err := place{repository: repository, house: house}.in(db).
-		Where("id IN (SELECT webhook_id FROM deliveries WHERE state = 'parked') OR (off <> '' AND failing_since IS NOT NULL)").
+	err := db.Where("deleted_at IS NULL AND (id IN (SELECT webhook_id FROM deliveries WHERE state = 'parked') OR (off <> '' AND failing_since IS NOT NULL))").
 		Order("id").Find(&rows).Error
-	out := []wire.Webhook{}
-	for _, h := range rows {
-		out = append(out, view(h, ""))
+	if err != nil || len(rows) == 0 {
+		return nil, err
 	}
-	if err != nil || len(out) == 0 {
-		return out, err
+	views := make([]wire.Webhook, len(rows))
+	for i, h := range rows {
+		views[i] = view(h, "")
 	}
-	return out, counted(db, out)
+	if err := counted(db, views); err != nil {
+		return nil, err
+	}
+	out := make([]Troubled, len(rows))
+	for i, h := range rows {
+		out[i] = Troubled{views[i], h.RepositoryID, h.HouseID}
+	}
+	return out, nil
 }

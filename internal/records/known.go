@@ -3,13 +3,14 @@ package records
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"sync"
 
 	"gorm.io/gorm"
 )
 
-// Who there is, what they may do and which rules hold is asked by everything and altered by little. What is worked out from that
+// Who there is, what they may do, which rules hold and when nothing lands is asked by everything and altered by little. What is worked out from that
 // alone is kept until something is written to their tables, or a write says nothing of itself, which touches everything. Of each repository it is known which write concerned it last, for those who keep what they worked out from it themselves.
 
 // About is what something is worked out from.
@@ -19,6 +20,7 @@ type About int
 const (
 	Access About = iota // accounts, teams and roles
 	Rules               // versions of rules documents
+	Freezes             // freezes and their times
 	abouts
 )
 
@@ -74,7 +76,7 @@ func (s seen) certain(edition uint64) bool {
 func (s seen) own(about About) bool { return s.tx != nil && s.tx.commit.Touched.About[about] }
 
 // aboutOf is what tables are about.
-var aboutOf = map[string]About{"accounts": Access, "teams": Access, "team_members": Access, "grants": Access, "rules_versions": Rules}
+var aboutOf = map[string]About{"accounts": Access, "teams": Access, "team_members": Access, "grants": Access, "rules_versions": Rules, "freezes": Freezes, "freeze_times": Freezes}
 
 // watchTables has writes note which of those tables they write to.
 func watchTables(db *gorm.DB) error {
@@ -98,7 +100,7 @@ func watchTables(db *gorm.DB) error {
 		c.Delete().After("gorm:delete").Register("known", note), c.Raw().After("gorm:raw").Register("known", note))
 }
 
-// Known returns what work makes of accounts, teams and roles, or of rules, and of nothing else, as a handle sees them. It is worked
+// Known returns what work makes of one of these, and of nothing else, as a handle sees them. It is worked
 // out once for as long as they stay as they are, and is shared: nobody may alter it. key names it.
 func Known[T any](db *gorm.DB, about About, key any, work func() (T, error)) (T, error) {
 	s, is := db.Statement.Context.Value(seenKey{}).(seen)
@@ -141,6 +143,6 @@ func EditionOf(db *gorm.DB, repo int64) (uint64, bool) {
 	k := &s.records.knowledge
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	edition := max(k.all, k.repos[repo], k.editions[Access], k.editions[Rules])
+	edition := max(k.all, k.repos[repo], slices.Max(k.editions[:]))
 	return edition, s.certain(edition)
 }

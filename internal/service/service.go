@@ -234,7 +234,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	})
 	s.Forecasts = forecasts.New(r, s.Rulebook)
 	s.Trials = trials.New(r, s.Disk, s.Rulebook, s.Facts, s.Forecasts)
-	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook, s.Disk)
+	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook, s.Disk, memory)
 	s.Notifications = desk.NewNotifications(r, s.Desk)
 	s.Mail = mail.New(r, s.Notifications, o.Relay, o.Address, o.Log)
 	s.Audit = audit.New(r, s.Disk, s.Moves, key, o.Log)
