@@ -275,6 +275,10 @@ func (m *maker) years(ctx context.Context) error {
 				return err
 			}
 		}
+		// What follows the journal has followed it all along.
+		if err := tx.Save(&records.Cursor{Name: "conflicts", Seq: m.last.Seq}).Error; err != nil {
+			return err
+		}
 		return tx.Exec("ANALYZE").Error
 	})
 }

@@ -140,23 +140,71 @@ func (s *Gatherer) RememberedUnder(snap *records.View, repo *records.Repository,
 	var missing []records.Change
 	var at []int
 	for i, c := range list {
-		had, there := recall.Found[kept](s.memory, gateKey(c.ID))
-		if there && had.standing == standing.IDs {
-			if newest := s.editions.of(repo.ID, had.things...); newest <= had.asOf && newest <= snap.Since() {
-				if err := s.doubted(snap.DB, repo, c, had); err != nil {
-					return nil, err
-				}
-				s.remembered.Add(1)
-				out[i] = had.Gathered
-				continue
-			}
+		g, there, err := s.known(snap, repo, c.ID, standing)
+		if err != nil {
+			return nil, err
 		}
-		missing, at = append(missing, c), append(at, i)
+		if out[i] = g; !there {
+			missing, at = append(missing, c), append(at, i)
+		}
+	}
+	found, err := s.judgeAnew(snap, repo, missing, standing)
+	for n, g := range found {
+		out[at[n]] = g
+	}
+	return out, err
+}
+
+// RememberedOf is RememberedAll for changes by their ids: those that are remembered are not even read.
+func (s *Gatherer) RememberedOf(snap *records.View, repo *records.Repository, ids []int64) (map[int64]Gathered, error) {
+	standing, err := freezes.InForce(snap.DB, repo, s.records.Now())
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[int64]Gathered, len(ids))
+	var missing []int64
+	for _, id := range ids {
+		g, there, err := s.known(snap, repo, id, standing)
+		if err != nil {
+			return nil, err
+		}
+		if out[id] = g; !there {
+			missing = append(missing, id)
+		}
 	}
 	if len(missing) == 0 {
 		return out, nil
 	}
-	found, err := s.GatherAll(snap.DB, repo, missing)
+	var rows []records.Change
+	if err := snap.Where("id IN ?", missing).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	found, err := s.judgeAnew(snap, repo, rows, standing)
+	for _, g := range found {
+		out[g.Change.ID] = g
+	}
+	return out, err
+}
+
+// known is the gate that is remembered of a change, if it is what would be judged from a snapshot.
+func (s *Gatherer) known(snap *records.View, repo *records.Repository, change int64, standing freezes.Standing) (Gathered, bool, error) {
+	had, there := recall.Found[kept](s.memory, gateKey(change))
+	if !there || had.standing != standing.IDs {
+		return Gathered{}, false, nil
+	}
+	if newest := s.editions.of(repo.ID, had.things...); newest > had.asOf || newest > snap.Since() {
+		return Gathered{}, false, nil
+	}
+	s.remembered.Add(1)
+	return had.Gathered, true, s.doubted(snap.DB, repo, had)
+}
+
+// judgeAnew gathers and judges changes together, and remembers what may be.
+func (s *Gatherer) judgeAnew(snap *records.View, repo *records.Repository, list []records.Change, standing freezes.Standing) ([]Gathered, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	found, err := s.GatherAll(snap.DB, repo, list)
 	if err != nil {
 		return nil, err
 	}
@@ -165,7 +213,7 @@ func (s *Gatherer) RememberedUnder(snap *records.View, repo *records.Repository,
 		report.Requirements = slices.Clip(report.Requirements)
 		s.judged.Add(1)
 		g.report = &report
-		out[at[n]] = g
+		found[n] = g
 		things := g.things(repo.ID)
 		// A snapshot may have later transactions than those it is sure to have: where one of them touched any of this, it is not known
 		// on which side of it the snapshot is.
@@ -173,7 +221,7 @@ func (s *Gatherer) RememberedUnder(snap *records.View, repo *records.Repository,
 			recall.Put(s.memory, gateKey(g.Change.ID), g.weight(), kept{g, snap.Since(), things, standing.IDs})
 		}
 	}
-	return out, nil
+	return found, nil
 }
 
 func gateKey(change int64) recall.Key {
@@ -182,9 +230,13 @@ func gateKey(change int64) recall.Key {
 
 // doubted judges a remembered gate anew where that was asked for, and tells when it has become another although nothing
 // that it depends on was written.
-func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, c records.Change, had kept) error {
+func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, had kept) error {
 	if s.doubt == nil {
 		return nil
+	}
+	var c records.Change
+	if err := db.First(&c, had.Change.ID).Error; err != nil {
+		return err
 	}
 	now, err := s.Gather(db, repo, c)
 	if err != nil || reflect.DeepEqual(now.Judge(), *had.report) {

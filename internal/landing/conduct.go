@@ -29,6 +29,9 @@ import (
 //     they tell the queue themselves. A worker whose rehearsal is of no more use is called off.
 //  4. lands what the plan says can land (landing.go), under the repository's lock.
 //
+// A repository in which there was nothing to do, and nothing comes by itself, is not looked at again before something is written
+// about it (quiet.go).
+//
 // Pushes and landings settle what is open before they begin (package moves); a round does so at its beginning.
 
 // tick is how often queues are looked at when nothing happens, for what rests.
@@ -100,6 +103,9 @@ func (s *Conductor) advanceAll(ctx context.Context) error {
 	}
 	for i := range repos {
 		repo := &repos[i]
+		if s.quiet.still(s.records.Read(ctx), repo.ID) {
+			continue
+		}
 		s.movers.move(repo.ID, &s.tasks, func() {
 			if s.queues.Rests.Resting(repo.ID, s.records.Now()) != "" || ctx.Err() != nil {
 				return
@@ -148,21 +154,25 @@ func (s *Conductor) advance(ctx context.Context, repo *records.Repository) error
 		return err
 	}
 	for range maxRounds {
+		edition, certain := records.EditionOf(s.records.Read(ctx), repo.ID) // before anything is looked at
 		var targets []string
 		err := s.records.Read(ctx).Model(&records.Entry{}).Where("repository_id = ? AND ended_at IS NULL",
 			repo.ID).Distinct().Order("target").Pluck("target", &targets).Error
 		if err != nil {
 			return err
 		}
-		moved := false
+		moved, quiet := false, true
 		for _, target := range targets {
-			on, err := s.round(ctx, repo, target)
+			on, rests, err := s.round(ctx, repo, target)
 			if err != nil {
 				return err
 			}
-			moved = moved || on
+			moved, quiet = moved || on, quiet && rests
 		}
 		if !moved || ctx.Err() != nil {
+			if certain && quiet && !moved {
+				s.quiet.until(repo.ID, edition)
+			}
 			return nil
 		}
 	}
@@ -191,13 +201,14 @@ type seen struct {
 	events   []queue.Event // what the queue does not know yet
 	gates    map[int64]queue.Gate
 	verdicts map[int64]queue.Verdict // of rehearsals that are built
+	lasts    bool                    // no gate becomes another by the time alone
 }
 
-// round takes a queue one round on, and says whether there may be more to do.
-func (s *Conductor) round(ctx context.Context, repo *records.Repository, target string) (bool, error) {
+// round takes a queue one round on, and says whether there may be more to do; and, if not, whether nothing comes by itself.
+func (s *Conductor) round(ctx context.Context, repo *records.Repository, target string) (more, quiet bool, err error) {
 	look, err := s.look(ctx, repo, target)
 	if err != nil {
-		return false, err
+		return false, false, err
 	}
 	q := look.queue
 	if len(look.events) > 0 {
@@ -211,23 +222,23 @@ func (s *Conductor) round(ctx context.Context, repo *records.Repository, target 
 			return err
 		})
 		if errors.Is(err, queues.ErrMovedOn) {
-			return true, nil // look again
+			return true, false, nil // look again
 		}
 		if err != nil {
-			return false, err
+			return false, false, err
 		}
 		if q, err = s.queues.Loaded(s.records.Read(ctx), repo, target); err != nil {
-			return false, err
+			return false, false, err
 		}
 	}
 	s.build(ctx, repo, target, q.State)
 	landed, err := s.landClear(ctx, repo, target, q.State)
-	return len(look.events) > 0 || landed, err
+	return len(look.events) > 0 || landed, look.lasts && waits(&q.State), err
 }
 
 // look finds out what a queue does not know yet.
 func (s *Conductor) look(ctx context.Context, repo *records.Repository, target string) (seen, error) {
-	v := seen{gates: map[int64]queue.Gate{}, verdicts: map[int64]queue.Verdict{}}
+	v := seen{gates: map[int64]queue.Gate{}, verdicts: map[int64]queue.Verdict{}, lasts: true}
 	var err error
 	snap := s.records.View(ctx)
 	defer snap.Close()
@@ -239,24 +250,23 @@ func (s *Conductor) look(ctx context.Context, repo *records.Repository, target s
 		return v, err
 	}
 	rested := false
-	gathered := map[int64]facts.Gathered{}
+	gathered, err := s.entries(snap, repo, state)
+	if err != nil {
+		return v, err
+	}
 	for _, e := range state.Entries {
 		if e.State.Ended() {
 			continue
 		}
 		rested = rested || e.Resting(state.At) && !e.Resting(at.At)
-		_, c, err := facts.EntryAndChange(snap.DB, e.ID)
-		if err != nil {
-			return v, err
+		g, there := gathered[e.ID]
+		if !there {
+			return v, fmt.Errorf("entry %d of %s is not on record", e.ID, repo.Name)
 		}
-		g, err := s.facts.Remembered(snap, repo, c)
-		if err != nil {
-			return v, err
-		}
+		v.lasts = v.lasts && !g.DependsOnTime()
 		if err := s.checks.Renew(ctx, repo, g); err != nil {
 			return v, err
 		}
-		gathered[e.ID] = g
 		if v.gates[e.ID] = gateOf(g, state.Settings); !v.gates[e.ID].Equal(e.Gate) {
 			v.events = append(v.events, queue.Seen{At: at, Entry: e.ID, Gate: v.gates[e.ID]})
 		}
@@ -268,6 +278,32 @@ func (s *Conductor) look(ctx context.Context, repo *records.Repository, target s
 		v.events = append(v.events, queue.Tick{At: at})
 	}
 	return v, nil
+}
+
+// entries gathers what judging the entries of a queue needs, by entry. Those whose gates nothing has touched are not read again.
+func (s *Conductor) entries(snap *records.View, repo *records.Repository, state *queue.State) (map[int64]facts.Gathered, error) {
+	var ids []int64
+	for _, e := range state.Entries {
+		if !e.State.Ended() {
+			ids = append(ids, e.ID)
+		}
+	}
+	var rows []struct{ ID, ChangeID int64 }
+	if err := snap.Model(&records.Entry{}).Where("id IN ?", ids).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	changes := make([]int64, len(rows))
+	for i, r := range rows {
+		changes[i] = r.ChangeID
+	}
+	all, err := s.facts.RememberedOf(snap, repo, changes)
+	out := make(map[int64]facts.Gathered, len(rows))
+	for _, r := range rows {
+		if g, there := all[r.ChangeID]; there {
+			out[r.ID] = g
+		}
+	}
+	return out, err
 }
 
 // surroundings finds out what is new around a queue: what the rules say of it, where the target stands, whether it is held.

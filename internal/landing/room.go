@@ -43,6 +43,7 @@ type Conductor struct {
 	full     bool           // the disk was nearly full at the last look; only Run knows
 	tasks    sync.WaitGroup // what runs until the service stops
 	movers   movers
+	quiet    quiet
 	building building
 }
 

@@ -18,9 +18,9 @@ type About int
 
 // What something may be worked out from.
 const (
-	Access About = iota // accounts, teams and roles
-	Rules               // versions of rules documents
-	Freezes             // freezes and their times
+	Access  About = iota // accounts, teams and roles
+	Rules                // versions of rules documents
+	Freezes              // freezes and their times
 	abouts
 )
 

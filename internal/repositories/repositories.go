@@ -244,15 +244,7 @@ func (s *Repositories) Repositories(ctx context.Context, a accounts.Actor) ([]wi
 	if err != nil {
 		return nil, err
 	}
-	repos := []wire.Repository{}
-	for _, r := range rows {
-		view, err := s.repositoryView(ctx, snap.DB, a, &r)
-		if err != nil {
-			return nil, err
-		}
-		repos = append(repos, view)
-	}
-	return repos, nil
+	return s.repositoryViews(snap.DB, a, rows)
 }
 
 // Repository describes one repository.
@@ -263,36 +255,61 @@ func (s *Repositories) Repository(ctx context.Context, a accounts.Actor, name st
 	if err != nil {
 		return wire.Repository{}, err
 	}
-	return s.repositoryView(ctx, snap.DB, a, repo)
-}
-
-func (s *Repositories) repositoryView(ctx context.Context, db *gorm.DB, a accounts.Actor,
-	repo *records.Repository) (wire.Repository, error) {
-	role, err := accounts.RoleIn(db, a.Account(), repo)
+	views, err := s.repositoryViews(snap.DB, a, []records.Repository{*repo})
 	if err != nil {
 		return wire.Repository{}, err
 	}
-	if role == people.NoRole {
-		role = "none"
-	}
-	v := wire.Repository{Trouble: repo.Trouble, Name: repo.Name, Description: repo.Description, ReadOnly: repo.ReadOnly, DefaultBranch: repo.DefaultBranch, Public: repo.Public,
-		Role: string(role)}
-	heads, err := s.disk.Bare(repo).Refs(ctx, "refs/heads/")
+	return views[0], nil
+}
+
+// repositoryViews describes repositories, in their order: each table is asked once for all of them.
+func (s *Repositories) repositoryViews(db *gorm.DB, a accounts.Actor, rows []records.Repository) ([]wire.Repository, error) {
+	roles, err := accounts.RolesOf(db, a.Account())
 	if err != nil {
-		return v, err
+		return nil, err
 	}
-	v.Empty = len(heads) == 0
-	force, err := s.rulebook.RulesOf(db, repo)
+	ids := make([]int64, len(rows))
+	for i, r := range rows {
+		ids[i] = r.ID
+	}
+	open, err := counted(db, "SELECT repository_id, count(*) AS n FROM changes WHERE repository_id IN ? AND state IN ('draft', 'open') GROUP BY repository_id", ids)
 	if err != nil {
-		return v, err
+		return nil, err
 	}
-	v.RulesVersion, v.HouseVersion = force.Own.Version, force.House.Version
-	var open, queued int64
-	if err := db.Model(&records.Change{}).Where("repository_id = ? AND state IN ('open', 'draft')",
-		repo.ID).Count(&open).Error; err != nil {
-		return v, err
+	queued, err := counted(db, "SELECT repository_id, count(*) AS n FROM entries WHERE repository_id IN ? AND ended_at IS NULL GROUP BY repository_id", ids)
+	if err != nil {
+		return nil, err
 	}
-	err = db.Model(&records.Entry{}).Where("repository_id = ? AND ended_at IS NULL", repo.ID).Count(&queued).Error
-	v.OpenChanges, v.InQueue = int(open), int(queued)
-	return v, err
+	out := make([]wire.Repository, len(rows))
+	for i := range rows {
+		repo := &rows[i]
+		v := wire.Repository{Trouble: repo.Trouble, Name: repo.Name, Description: repo.Description, ReadOnly: repo.ReadOnly, DefaultBranch: repo.DefaultBranch, Public: repo.Public,
+			Role: cmp.Or(string(roles.In(repo)), "none"), OpenChanges: open[repo.ID], InQueue: queued[repo.ID]}
+		any, err := s.disk.Bare(repo).RefFiles().Any("refs/heads/")
+		if err != nil {
+			return nil, err
+		}
+		v.Empty = !any
+		force, err := s.rulebook.Versions(db, repo)
+		if err != nil {
+			return nil, err
+		}
+		v.RulesVersion, v.HouseVersion = force.Own.Version, force.House.Version
+		out[i] = v
+	}
+	return out, nil
+}
+
+// counted counts rows by repository.
+func counted(db *gorm.DB, query string, repos []int64) (map[int64]int, error) {
+	var rows []struct {
+		RepositoryID int64
+		N            int
+	}
+	err := db.Raw(query, repos).Scan(&rows).Error
+	out := map[int64]int{}
+	for _, r := range rows {
+		out[r.RepositoryID] = r.N
+	}
+	return out, err
 }

@@ -97,15 +97,21 @@ func (f *InForce) SameAs(o *InForce) bool {
 	return f.Own.ID == o.Own.ID && f.House.ID == o.House.ID && slices.Equal(f.Suspended, o.Suspended)
 }
 
-// RulesOf returns the rules in force for a repository.
-func (s *Rulebook) RulesOf(db *gorm.DB, repo *records.Repository) (*InForce, error) {
+// Versions are those that hold for a repository, without being read.
+func (s *Rulebook) Versions(db *gorm.DB, repo *records.Repository) (InForce, error) {
 	var f InForce
 	var err error
 	if f.Own, err = (shelf{repo: repo}).Newest(db); err != nil {
-		return nil, err
+		return f, err
 	}
-	house := records.House{ID: repo.HouseID}
-	if f.House, err = (shelf{house: &house}).Newest(db); err != nil {
+	f.House, err = (shelf{house: &records.House{ID: repo.HouseID}}).Newest(db)
+	return f, err
+}
+
+// RulesOf returns the rules in force for a repository.
+func (s *Rulebook) RulesOf(db *gorm.DB, repo *records.Repository) (*InForce, error) {
+	f, err := s.Versions(db, repo)
+	if err != nil {
 		return nil, err
 	}
 	if f.Set, err = s.setOf(repo, f.House, f.Own); err != nil {

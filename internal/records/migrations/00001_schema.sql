@@ -70,6 +70,8 @@ CREATE TABLE team_members (
   PRIMARY KEY (team_id, account_id)
 );
 
+CREATE INDEX team_members_account ON team_members (account_id);
+
 CREATE TABLE team_managers (                         -- who may change a team, besides administrators
   team_id    INTEGER NOT NULL REFERENCES teams (id),
   account_id INTEGER NOT NULL REFERENCES accounts (id),
@@ -89,6 +91,8 @@ CREATE TABLE grants (
 CREATE UNIQUE INDEX grants_once ON grants (ifnull(account_id, 0), ifnull(team_id, 0), ifnull(house_id, 0), ifnull(repository_id, 0));
 CREATE INDEX grants_account ON grants (account_id);
 CREATE INDEX grants_team ON grants (team_id);
+CREATE INDEX grants_house ON grants (house_id);
+CREATE INDEX grants_repository ON grants (repository_id);
 
 CREATE TABLE tokens (
   id           INTEGER PRIMARY KEY,
@@ -192,7 +196,7 @@ CREATE TABLE changes (
 CREATE INDEX changes_source ON changes (repository_id, source, state);
 CREATE INDEX changes_opener ON changes (opened_by);
 CREATE INDEX changes_state ON changes (repository_id, state, number);
-CREATE INDEX changes_open ON changes (state) WHERE state IN ('draft', 'open');
+CREATE INDEX changes_open ON changes (repository_id, number) WHERE state IN ('draft', 'open');
 CREATE INDEX changes_target ON changes (repository_id, target, number);
 
 CREATE TABLE change_labels (
@@ -415,6 +419,7 @@ CREATE INDEX check_runs_names ON check_runs (repository_id, name);
 CREATE INDEX check_runs_finished ON check_runs (finished_at) WHERE finished_at IS NOT NULL;
 CREATE INDEX check_runs_silent ON check_runs (created_at) WHERE state IN ('waiting', 'running') AND command = '';
 CREATE INDEX check_runs_leased ON check_runs (lease_token) WHERE lease_hash <> '';
+CREATE INDEX check_runs_leases ON check_runs (lease_until) WHERE state = 'running' AND lease_hash <> '';
 
 CREATE TABLE commit_trees (                         -- of the commits on which checks are asked for: heads of changes, and rehearsals
   repository_id INTEGER NOT NULL REFERENCES repositories (id),
@@ -488,6 +493,7 @@ CREATE TABLE entries (                              -- places in queues; those t
 );
 CREATE UNIQUE INDEX entries_one_alive ON entries (change_id) WHERE state IN ('waiting', 'queued', 'rehearsing', 'landing');
 CREATE INDEX entries_target ON entries (repository_id, target, state);
+CREATE INDEX entries_alive ON entries (repository_id, target) WHERE ended_at IS NULL;
 CREATE INDEX entries_change ON entries (change_id, id);
 CREATE INDEX entries_ended ON entries (repository_id, target, ended_at) WHERE ended_at IS NOT NULL;
 CREATE INDEX entries_ended_at ON entries (ended_at) WHERE ended_at IS NOT NULL;
