@@ -200,7 +200,8 @@ func (s *Access) Confirm(ctx context.Context, session, token string) (time.Time,
 
 // SignOut ends a browser session.
 func (s *Access) SignOut(ctx context.Context, session string) error {
-	return s.records.Note(ctx, func(tx *records.Tx) error {
+	return s.records.Write(ctx, func(tx *records.Tx) error {
+		tx.TouchesNothing()
 		return tx.Where("hash = ?", Digest(session)).Delete(&records.Session{}).Error
 	})
 }

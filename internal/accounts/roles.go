@@ -232,6 +232,12 @@ func Reach(db *gorm.DB, a Actor, name string, need people.Role) (*records.Reposi
 	return &repo, nil
 }
 
+// Reads says whether an actor may read a repository that is at hand, by the roles of this moment.
+func Reads(db *gorm.DB, a Actor, repo *records.Repository) (bool, error) {
+	role, err := RoleIn(db, a.account, repo)
+	return err == nil && repo.DeletedAt == nil && a.confined(role, repo) != people.NoRole, err
+}
+
 // MustMaintainHouse refuses everybody but the maintainers of a house and administrators.
 func MustMaintainHouse(db *gorm.DB, a Actor, house records.House, what string) error {
 	if a.scope != ScopeAll {

@@ -12,6 +12,7 @@ import (
 
 	"tavrin/internal/core/journal"
 	"tavrin/internal/problem"
+	"tavrin/internal/records"
 )
 
 const (
@@ -65,22 +66,22 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			asked = time.Now()
 		}
 		grown := s.Service.Records.Grown()
-		lines, err := s.Service.Audit.Following(ctx, a, r.URL.Query().Get("repository"), last, 200)
+		was := last
+		last, err = s.Service.Audit.Hear(ctx, a, r.URL.Query().Get("repository"), last, func(t *records.Told) error {
+			text := t.Text(s.cloud)
+			if text == nil {
+				return errNotWritten
+			}
+			_, err := w.Write(text)
+			return err
+		})
 		if err != nil {
 			return
-		}
-		for _, l := range lines {
-			data, err := json.Marshal(journal.Cloud(l, s.Address))
-			if err != nil {
-				return
-			}
-			fmt.Fprintf(w, "id: %d\ndata: %s\n\n", l.Seq, data)
-			last = l.Seq
 		}
 		if c.Flush() != nil {
 			return
 		}
-		if len(lines) > 0 {
+		if last > was {
 			continue
 		}
 		select {
@@ -96,6 +97,17 @@ func (s *server) events(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+}
+
+var errNotWritten = errors.New("an event could not be written out")
+
+// cloud writes a line out as an event of a stream; nil: it cannot be.
+func (s *server) cloud(l journal.Line) []byte {
+	data, err := json.Marshal(journal.Cloud(l, s.Address))
+	if err != nil {
+		return nil
+	}
+	return fmt.Appendf(nil, "id: %d\ndata: %s\n\n", l.Seq, data)
 }
 
 func (s *server) streamStart(r *http.Request) (int64, error) {

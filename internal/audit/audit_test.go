@@ -1,8 +1,10 @@
 package audit_test
 
 import (
+	"slices"
 	"testing"
 
+	"tavrin/internal/accounts"
 	"tavrin/internal/core/event"
 	"tavrin/internal/lab"
 	"tavrin/internal/problem"
@@ -91,5 +93,52 @@ func TestP11JournalIsForReaders(t *testing.T) {
 		return out
 	}(page); len(seqs) != 2 || seqs[0] != 3 || seqs[1] != 4 {
 		t.Errorf("after line 2 come %v", seqs)
+	}
+}
+
+// Whoever follows the journal hears the lines that they may read at the moment, the same from what is at hand as from the records.
+func TestP11Hear(t *testing.T) {
+	l := lab.New(t)
+	ctx := t.Context()
+	from, err := l.Records.JournalEnd(ctx)
+	l.Ok(err)
+	ines := l.Person("ines", "reader")
+	l.Rules("tavrin: rules/1\nprotect:\n  - name: kept\n    branches: main\n    delete: never\n")
+	l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error { return tx.Record("admin", nil, event.HouseCreated{House: "millers"}) }))
+	hear := func(a accounts.Actor, repository string, after int64) (seqs []int64) {
+		t.Helper()
+		_, err := l.Audit.Hear(ctx, a, repository, after, func(told *records.Told) error { seqs = append(seqs, told.Seq); return nil })
+		l.Ok(err)
+		return seqs
+	}
+	follow := func(a accounts.Actor, repository string, after int64) (seqs []int64) {
+		t.Helper()
+		lines, err := l.Audit.Following(ctx, a, repository, after, 200)
+		l.Ok(err)
+		for _, x := range lines {
+			seqs = append(seqs, x.Seq)
+		}
+		return seqs
+	}
+	for _, a := range []accounts.Actor{l.Admin, ines} {
+		for _, of := range []string{"", lab.Name} {
+			for after := from - 2; after <= from+4; after++ {
+				if got, want := hear(a, of, after), follow(a, of, after); !slices.Equal(got, want) {
+					t.Errorf("%s hears %v of %q after %d, and the records have %v", a.Login(), got, of, after, want)
+				}
+			}
+		}
+	}
+	if len(hear(ines, "", from)) == 0 {
+		t.Error("a reader hears nothing")
+	}
+	l.Ok(l.People.Grant(ctx, l.Admin, lab.Name, "ines", "none"))
+	if got := hear(ines, "", from); len(got) > 0 {
+		t.Errorf("without a role they still hear %v", got)
+	}
+	_, err = l.Repositories.DeleteRepository(ctx, l.Admin, lab.Name, wire.RepositoryDeletion{Reason: "it is elsewhere", Confirm: lab.Name})
+	l.Ok(err)
+	if _, err := l.Audit.Hear(ctx, l.Admin, lab.Name, from, func(*records.Told) error { return nil }); err == nil {
+		t.Error("who follows a repository is not told that it is gone")
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -38,6 +39,46 @@ func (s *Auditor) Journal(ctx context.Context, a accounts.Actor, q wire.JournalQ
 func (s *Auditor) Following(ctx context.Context, a accounts.Actor, repository string, after int64, limit int) ([]wire.JournalLine, error) {
 	return s.lines(ctx, a, repository, limit, func(query *gorm.DB) *gorm.DB { return query.Where("seq > ?", after).Order("seq") })
 }
+
+// Hear goes on with what somebody follows after a line: of one repository, or, with no name, of all that they may read at this moment.
+// The newest lines are at hand; who is further behind is told from the records. It returns the line that was reached.
+func (s *Auditor) Hear(ctx context.Context, a accounts.Actor, repository string, after int64, hear func(*records.Told) error) (int64, error) {
+	told, recent := s.records.Recent(after)
+	if !recent {
+		lines, err := s.Following(ctx, a, repository, after, 200)
+		for _, l := range lines {
+			if err == nil {
+				err = hear(&records.Told{Line: l})
+			}
+			after = l.Seq
+		}
+		return after, err
+	}
+	for _, t := range told {
+		heard := repository == "" && a.Account().Admin
+		if r := t.Repository; r != nil && !heard && (repository == "" || repository == r.Name) {
+			var err error
+			if heard, err = accounts.Reads(s.records.Read(ctx), a, r); err != nil {
+				return after, err
+			}
+		}
+		if heard {
+			if err := hear(t); err != nil {
+				return after, err
+			}
+		}
+		after = t.Seq
+		if repository != "" && slices.Contains(goesAway, t.Kind) { // what is followed may be there no more, or have another name
+			if _, err := s.Following(ctx, a, repository, after, 1); err != nil {
+				return after, err
+			}
+		}
+	}
+	return after, nil
+}
+
+// goesAway are kinds of events after which a repository may be there no more under its name.
+var goesAway = []string{"repository.renamed", "repository.deleted", "repository.purged"}
 
 // lines reads those lines that an actor may read.
 func (s *Auditor) lines(ctx context.Context, a accounts.Actor, repository string, limit int,

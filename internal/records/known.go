@@ -21,6 +21,7 @@ const (
 	Access  About = iota // accounts, teams and roles
 	Rules                // versions of rules documents
 	Freezes              // freezes and their times
+	SignIns              // tokens and sessions, but for when they were last used
 	abouts
 )
 
@@ -76,7 +77,8 @@ func (s seen) certain(edition uint64) bool {
 func (s seen) own(about About) bool { return s.tx != nil && s.tx.commit.Touched.About[about] }
 
 // aboutOf is what tables are about.
-var aboutOf = map[string]About{"accounts": Access, "teams": Access, "team_members": Access, "grants": Access, "rules_versions": Rules, "freezes": Freezes, "freeze_times": Freezes}
+var aboutOf = map[string]About{"accounts": Access, "teams": Access, "team_members": Access, "grants": Access, "rules_versions": Rules, "freezes": Freezes, "freeze_times": Freezes,
+	"tokens": SignIns, "sessions": SignIns}
 
 // watchTables has writes note which of those tables they write to.
 func watchTables(db *gorm.DB) error {
@@ -143,6 +145,6 @@ func EditionOf(db *gorm.DB, repo int64) (uint64, bool) {
 	k := &s.records.knowledge
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	edition := max(k.all, k.repos[repo], slices.Max(k.editions[:]))
+	edition := max(k.all, k.repos[repo], slices.Max(k.editions[:SignIns]))
 	return edition, s.certain(edition)
 }

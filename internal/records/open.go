@@ -72,8 +72,14 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Records, err
 	if err := watchTables(writer); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
-	return &Records{writer: writer, reader: reader, now: now, readers: newBroker(),
-		writing: make(chan struct{}, 1)}, nil
+	r := &Records{writer: writer, reader: reader, now: now, readers: newBroker(),
+		writing: make(chan struct{}, 1)}
+	end, err := r.JournalEnd(ctx)
+	if err != nil {
+		return nil, errors.Join(err, r.Close())
+	}
+	r.recent.begin(end)
+	return r, nil
 }
 
 // ErrSchema is returned for records that this program does not understand.

@@ -27,6 +27,7 @@ type Records struct {
 	commits        atomic.Uint64
 	nested         func()
 	knowledge      knowledge
+	recent         recent
 }
 
 // Commit is what a write transaction has brought, for those who go by it.
@@ -63,6 +64,7 @@ type Tx struct {
 	*gorm.DB
 	records *Records
 	commit  Commit
+	told    []*Told
 }
 
 // Now is the time, as Records.Now.
@@ -82,7 +84,7 @@ func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
 	t := &Tx{records: r}
 	begun := false
 	err := r.writer.WithContext(ctx).Transaction(func(db *gorm.DB) error {
-		t.commit = Commit{}
+		t.commit, t.told = Commit{}, nil
 		t.DB = db.WithContext(seen{records: r, tx: t}.in(ctx))
 		if err := f(t); err != nil {
 			return err
@@ -97,7 +99,9 @@ func (r *Records) Write(ctx context.Context, f func(tx *Tx) error) error {
 		}
 		return nil
 	})
-	t.commit.Done = err == nil
+	if t.commit.Done = err == nil; t.commit.Done {
+		r.recent.add(t.told)
+	}
 	for _, l := range r.listeners {
 		if begun {
 			l.After(t.commit)
@@ -312,8 +316,14 @@ func (t *Tx) Record(by string, repo *Repository, e event.Event) error {
 		return err
 	}
 	line.Hash = row.Hash
-	for _, told := range t.records.recorded {
-		if err := told(t, repo, line, e); err != nil {
+	told := &Told{Line: line}
+	if repo != nil {
+		as := *repo
+		told.Repository = &as
+	}
+	t.told = append(t.told, told)
+	for _, tell := range t.records.recorded {
+		if err := tell(t, repo, line, e); err != nil {
 			return err
 		}
 	}
