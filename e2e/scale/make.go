@@ -357,7 +357,7 @@ func (m *maker) change(x moment, talk int) error {
 	m.tell(w.login, repo, event.ReviewAsked{OfChange: of, Who: []string{asked}})
 	head := "passed"
 	if w.landed == "" && w.number%7 == 0 {
-		head = "waiting"
+		head = "failed"
 	}
 	m.check(repo, w.head, "lint", fmt.Sprintf("change/%d", w.number), &c, head)
 	thread := records.Thread{ID: m.next("threads"), ChangeID: c.ID, Revision: 1, Path: w.path, FirstLine: 1, LastLine: 1, Quoted: "a line", NeedsAnswer: w.landed != "" || w.number%3 == 0,

@@ -6,6 +6,8 @@ import (
 	"os"
 	"runtime"
 	"runtime/pprof"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -19,7 +21,9 @@ func TestTmp(t *testing.T) {
 		t.Skip()
 	}
 	statements := 0
-	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Queries: func(string) { statements++ }})
+	var mu sync.Mutex
+	by := map[string]int{}
+	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Queries: func(q string) { mu.Lock(); statements++; if i := strings.Index(q, "IN ("); i > 0 { q = q[:i] }; by[q]++; mu.Unlock() }})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -59,6 +63,14 @@ func TestTmp(t *testing.T) {
 			fmt.Println(err)
 		}
 		fmt.Println(time.Since(at), statements-was, "statements")
+		if os.Getenv("BY") != "" {
+			for q, n := range by {
+				if n > 100 {
+					fmt.Println(n, q[:min(len(q), 150)])
+				}
+			}
+			clear(by)
+		}
 	}
 	runtime.GC()
 	var ms runtime.MemStats

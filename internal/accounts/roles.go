@@ -77,94 +77,108 @@ func RoleIn(db *gorm.DB, account records.Account, repo *records.Repository) (peo
 // repositories, and both anew only when somebody's access has become another.
 func PeopleOf(db *gorm.DB, repo *records.Repository) (people.Everyone, error) {
 	house, err := records.Known(db, records.Access, crowdKey{house: repo.HouseID}, func() (*people.Crowd, error) {
-		return crowd(db, 0, repo.HouseID)
+		return crowd(db, repo.HouseID)
 	})
 	if err != nil {
 		return people.Everyone{}, err
 	}
-	own, err := records.Known(db, records.Access, crowdKey{repo.ID, repo.HouseID}, func() (*people.Crowd, error) {
-		var any int64
-		if err := db.Model(&records.Grant{}).Where("repository_id = ?", repo.ID).Limit(1).Count(&any).Error; err != nil || any == 0 {
-			return nil, err
-		}
-		return crowd(db, repo.ID, repo.HouseID)
-	})
+	own, err := records.Known(db, records.Access, crowdKey{repo.ID, repo.HouseID}, func() (*people.Crowd, error) { return ownCrowd(db, repo, house) })
 	return people.Layered(house, own), err
 }
 
 // PeopleAnew is PeopleOf, read anew whatever is known. Tests compare the two.
 func PeopleAnew(db *gorm.DB, repo *records.Repository) (people.Everyone, error) {
-	house, err := crowd(db, 0, repo.HouseID)
+	house, err := crowd(db, repo.HouseID)
 	if err != nil {
 		return people.Everyone{}, err
 	}
-	own, err := crowd(db, repo.ID, repo.HouseID)
+	own, err := ownCrowd(db, repo, house)
 	return people.Layered(house, own), err
 }
 
 // crowdKey names the people of a house, or those that a repository knows otherwise than its house.
 type crowdKey struct{ repo, house int64 }
 
-// crowd reads the people of a house, or, of a repository that is given, those who have been given a role in itself.
-func crowd(db *gorm.DB, repo, house int64) (*people.Crowd, error) {
-	var rows []struct {
-		Login   string
-		Robot   bool
-		Role    string
-		Standby bool
-	}
-	which := "SELECT id FROM accounts WHERE admin UNION SELECT account_id FROM grants WHERE house_id = @house " +
-		"UNION SELECT m.account_id FROM grants g JOIN team_members m ON m.team_id = g.team_id WHERE g.house_id = @house"
-	if repo != 0 {
-		which = "SELECT account_id FROM grants WHERE repository_id = @repo " +
-			"UNION SELECT m.account_id FROM grants g JOIN team_members m ON m.team_id = g.team_id WHERE g.repository_id = @repo"
-	}
-	given := map[string]any{"repo": repo, "house": house}
-	err := db.Raw(`
-WITH those AS (`+which+`), granted AS (SELECT * FROM grants WHERE repository_id = @repo OR house_id = @house)
-SELECT a.login, a.robot, g.role, FALSE AS standby FROM granted g JOIN accounts a ON a.id = g.account_id
- WHERE NOT a.disabled AND a.id IN those
+// crowd reads the people of a house.
+func crowd(db *gorm.DB, house int64) (*people.Crowd, error) {
+	var rows []granted
+	err := db.Raw(grantedBy("house_id")+`
 UNION ALL
-SELECT a.login, a.robot, g.role, FALSE FROM granted g JOIN team_members m ON m.team_id = g.team_id JOIN accounts a ON a.id = m.account_id
- WHERE NOT a.disabled AND a.id IN those
-UNION ALL
-SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabled AND id IN those`, given).Scan(&rows).Error
+SELECT login, robot, 'maintainer', TRUE FROM accounts WHERE admin AND NOT disabled`, map[string]any{"id": house}).Scan(&rows).Error
 	if err != nil {
 		return nil, err
 	}
+	return gathered(db, rows, people.Everyone{})
+}
+
+// ownCrowd reads the people who were given a role in a repository itself. They stand in for what they are in its house.
+func ownCrowd(db *gorm.DB, repo *records.Repository, house *people.Crowd) (*people.Crowd, error) {
+	var rows []granted
+	if err := db.Raw(grantedBy("repository_id"), map[string]any{"id": repo.ID}).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	return gathered(db, rows, people.Layered(house, nil))
+}
+
+// granted is a role that somebody was given, themselves or in a team.
+type granted struct {
+	Login   string
+	Robot   bool
+	Role    string
+	Standby bool
+}
+
+// grantedBy selects what was granted in a house or a repository, @id.
+func grantedBy(where string) string {
+	return "SELECT a.login, a.robot, g.role, FALSE AS standby FROM grants g JOIN accounts a ON a.id = g.account_id WHERE g." + where + " = @id AND NOT a.disabled " +
+		"UNION ALL SELECT a.login, a.robot, g.role, FALSE FROM grants g JOIN team_members m ON m.team_id = g.team_id JOIN accounts a ON a.id = m.account_id " +
+		"WHERE g." + where + " = @id AND NOT a.disabled"
+}
+
+// gathered puts together what people were given, on top of what they are already: of each the strongest role counts, and whoever has
+// one of their own is not on standby.
+func gathered(db *gorm.DB, rows []granted, already people.Everyone) (*people.Crowd, error) {
 	known := map[string]people.Person{}
+	var strangers []string
 	for _, r := range rows {
-		p, already := known[r.Login]
-		p.Login, p.Robot, p.Standby = r.Login, r.Robot, r.Standby && (!already || p.Standby)
+		p, there := known[r.Login]
+		if !there {
+			if p, there = already.Of(r.Login); !there {
+				p.Standby = r.Standby
+				strangers = append(strangers, r.Login)
+			}
+		}
+		p.Login, p.Robot, p.Standby = r.Login, r.Robot, p.Standby && r.Standby
 		if role := people.Role(r.Role); role.AtLeast(p.Role) {
 			p.Role = role
 		}
 		known[r.Login] = p
 	}
-	var members []struct{ Login, Team string }
-	err = db.Raw(`WITH those AS (`+which+`)
-SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN teams t ON t.id = m.team_id
- WHERE m.account_id IN those ORDER BY t.name`, given).Scan(&members).Error
-	for _, m := range members {
-		if p, ok := known[m.Login]; ok {
-			p.Teams = append(p.Teams, m.Team)
-			known[m.Login] = p
-		}
+	teams, err := TeamsOf(db, strangers)
+	for login, of := range teams {
+		p := known[login]
+		p.Teams = of
+		known[login] = p
 	}
 	return people.CrowdOf(known), err
 }
 
 // TeamsOf returns the teams of people, by login, whether or not they have any access.
 func TeamsOf(db *gorm.DB, logins []string) (map[string][]string, error) {
-	var members []struct{ Login, Team string }
-	err := db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN "+
-		"teams t ON t.id = m.team_id WHERE a.login IN ? ORDER BY t.name", logins).
-		Scan(&members).Error
 	teams := map[string][]string{}
-	for _, m := range members {
-		teams[m.Login] = append(teams[m.Login], m.Team)
+	for some := range slices.Chunk(logins, 5000) {
+		var members []struct{ Login, Team string }
+		err := db.Raw("SELECT a.login, t.name AS team FROM team_members m JOIN accounts a ON a.id = m.account_id JOIN "+
+			"teams t ON t.id = m.team_id WHERE a.login IN ? ORDER BY t.name", some).
+			Scan(&members).Error
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range members {
+			teams[m.Login] = append(teams[m.Login], m.Team)
+		}
 	}
-	return teams, err
+	return teams, nil
 }
 
 // Grace is how long a deleted repository can be brought back.

@@ -3,9 +3,11 @@ package desk
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -36,6 +38,9 @@ var deskOrder = []string{"disk", "stopped", "red-tip", "silent", "webhook", "ack
 func (s *Desk) Desk(ctx context.Context, a accounts.Actor) ([]wire.DeskItem, error) {
 	if !a.Known() {
 		return nil, problem.New(problem.SignInNeeded, "sign in to see what waits for you")
+	}
+	if err := s.prepare(ctx, a); err != nil {
+		return nil, err
 	}
 	snap := s.records.View(ctx)
 	defer snap.Close()
@@ -96,33 +101,53 @@ func boolOrder(x, y bool) int {
 // deskIn is what waits for the actor in one repository, as far as it follows from the repository's records: remembered for as long
 // as nothing is written about it, where it does not depend on the time.
 func (s *Desk) deskIn(snap *records.View, a accounts.Actor, repo *records.Repository, keeps bool) ([]wire.DeskItem, error) {
-	standing, err := freezes.InForce(snap.DB, repo, s.records.Now())
+	had, known, err := s.known(snap, a, repo)
 	if err != nil {
 		return nil, err
 	}
-	edition, certain := records.EditionOf(snap.DB, repo.ID)
-	key := recall.Key{What: "desk", Repo: repo.ID, Of: fmt.Sprintf("%s %d%s", a.Login(), edition, standing.IDs)}
-	if certain {
-		if had, known := recall.Found[[]wire.DeskItem](s.memory, key); known {
-			return had, s.doubted(snap, a, repo, keeps, standing, had)
-		}
+	if known {
+		return had.items, s.doubted(snap, a, repo, keeps, had)
 	}
-	out, lasts, err := s.lookIn(snap, a, repo, keeps, standing)
-	if err == nil && certain && lasts {
-		recall.Keep(s.memory, key, recall.ByLength(out), out)
+	out, lasts, err := s.lookIn(snap, a, repo, keeps, had.standing)
+	if err == nil && had.certain && lasts {
+		recall.Keep(s.memory, had.key, recall.ByLength(out), out)
 	}
 	return out, err
 }
 
+// remembered is what is known of what waits for somebody in a repository, and under what it is found.
+type remembered struct {
+	items    []wire.DeskItem
+	key      recall.Key
+	certain  bool // the snapshot is surely of that edition
+	standing freezes.Standing
+}
+
+// known finds what is remembered of what waits for the actor in one repository.
+func (s *Desk) known(snap *records.View, a accounts.Actor, repo *records.Repository) (remembered, bool, error) {
+	standing, err := freezes.InForce(snap.DB, repo, s.records.Now())
+	if err != nil {
+		return remembered{}, false, err
+	}
+	edition, certain := records.EditionOf(snap.DB, repo.ID)
+	r := remembered{certain: certain, standing: standing, key: recall.Key{What: "desk", Repo: repo.ID, Of: a.Login() + " " + strconv.FormatUint(edition, 10) + standing.IDs}}
+	if !certain {
+		return r, false, nil
+	}
+	var there bool
+	r.items, there = recall.Found[[]wire.DeskItem](s.memory, r.key)
+	return r, there, nil
+}
+
 // doubted works out anew what was remembered, where that was asked for, and tells when it is another.
-func (s *Desk) doubted(snap *records.View, a accounts.Actor, repo *records.Repository, keeps bool, standing freezes.Standing, had []wire.DeskItem) error {
+func (s *Desk) doubted(snap *records.View, a accounts.Actor, repo *records.Repository, keeps bool, had remembered) error {
 	if !s.facts.Doubts() {
 		return nil
 	}
-	now, _, err := s.lookIn(snap, a, repo, keeps, standing)
-	if err == nil && !reflect.DeepEqual(now, had) {
+	now, _, err := s.lookIn(snap, a, repo, keeps, had.standing)
+	if err == nil && !reflect.DeepEqual(now, had.items) {
 		if edition, certain := records.EditionOf(snap.DB, repo.ID); certain {
-			s.facts.Doubt(fmt.Sprintf("the desk of %s in %s is remembered as %+v and is %+v (%d)", a.Login(), repo.Name, had, now, edition))
+			s.facts.Doubt(fmt.Sprintf("the desk of %s in %s is remembered as %+v and is %+v (%d)", a.Login(), repo.Name, had.items, now, edition))
 		}
 	}
 	return err
@@ -145,13 +170,69 @@ func (s *Desk) lookIn(snap *records.View, a accounts.Actor, repo *records.Reposi
 	if err != nil {
 		return nil, false, err
 	}
-	if _, belongs := everybody.Of(a.Login()); !belongs {
+	person, belongs := everybody.Of(a.Login())
+	if !belongs {
 		return out, true, nil // nothing else is asked of somebody without a role
 	}
+	force, err := s.rulebook.RulesOf(snap.DB, repo)
+	if err != nil {
+		return nil, false, err
+	}
 	var open []records.Change
-	if err := snap.Where("repository_id = ? AND state IN ('draft', 'open')",
-		repo.ID).Order("number").Find(&open).Error; err != nil || len(open) == 0 {
-		return out, true, err
+	if force.Set.MayCount(person) {
+		err = snap.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Order("number").Find(&open).Error
+	} else {
+		open, err = partsIn(snap.DB, repo, person)
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	items, lasts, err := s.itemsOf(snap, a, repo, open, standing)
+	if err == nil && s.facts.Doubts() {
+		err = s.doubtParts(snap, a, repo, standing, items)
+	}
+	return append(out, items...), lasts, err
+}
+
+// partsIn lists the open changes that somebody has a part in whose approval the rules of a repository ask for in no case: nothing
+// else of theirs can wait for them.
+func partsIn(db *gorm.DB, repo *records.Repository, p people.Person) ([]records.Change, error) {
+	who := []string{"person:" + p.Login}
+	for _, team := range p.Teams {
+		who = append(who, "team:"+team)
+	}
+	quoted, err := json.Marshal(p.Login)
+	if err != nil {
+		return nil, err
+	}
+	var open []records.Change
+	return open, db.Raw("SELECT c.* FROM changes c JOIN revisions r ON r.change_id = c.id AND r.number = c.revision "+
+		"WHERE c.repository_id = @repo AND c.state IN ('draft', 'open') AND (c.opened_by = @login OR instr(r.authors, @quoted) > 0 "+
+		"OR EXISTS (SELECT 1 FROM reviews v WHERE v.change_id = c.id AND v.login = @login) "+
+		"OR EXISTS (SELECT 1 FROM threads t WHERE t.change_id = c.id AND t.begun_by = @login) "+
+		"OR EXISTS (SELECT 1 FROM change_reviewers a WHERE a.change_id = c.id AND a.who IN @who) "+
+		"OR EXISTS (SELECT 1 FROM entries e WHERE e.change_id = c.id AND e.joined_by = @login)) ORDER BY c.number",
+		map[string]any{"repo": repo.ID, "login": p.Login, "quoted": string(quoted), "who": who}).Scan(&open).Error
+}
+
+// doubtParts goes through all open changes, and tells if something of others waits for somebody after all.
+func (s *Desk) doubtParts(snap *records.View, a accounts.Actor, repo *records.Repository, standing freezes.Standing, had []wire.DeskItem) error {
+	var open []records.Change
+	err := snap.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Order("number").Find(&open).Error
+	if err != nil {
+		return err
+	}
+	if all, _, err := s.itemsOf(snap, a, repo, open, standing); err != nil || !reflect.DeepEqual(all, had) {
+		s.facts.Doubt(fmt.Sprintf("of %s waits %+v for %s, and %+v of what they have a part in (%v)", repo.Name, all, a.Login(), had, err))
+	}
+	return nil
+}
+
+// itemsOf lists what some open changes ask of the actor.
+func (s *Desk) itemsOf(snap *records.View, a accounts.Actor, repo *records.Repository, open []records.Change,
+	standing freezes.Standing) (out []wire.DeskItem, lasts bool, err error) {
+	if len(open) == 0 {
+		return nil, true, nil
 	}
 	all, err := s.facts.RememberedUnder(snap, repo, open, standing)
 	if err != nil {

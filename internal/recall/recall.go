@@ -29,7 +29,7 @@ type kept struct {
 }
 
 // usual is how much is remembered, in kilobytes or so.
-const usual = 32 << 10
+const usual = 64 << 10
 
 // New returns a memory of the usual size.
 func New() *Memory { return newSized(usual) }

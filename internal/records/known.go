@@ -19,7 +19,7 @@ type About int
 // What something may be worked out from.
 const (
 	Access  About = iota // accounts, teams and roles
-	Rules                // versions of rules documents
+	Rules                // versions of rules documents, and suspensions
 	Freezes              // freezes and their times
 	SignIns              // tokens and sessions, but for when they were last used
 	abouts
@@ -77,7 +77,7 @@ func (s seen) certain(edition uint64) bool {
 func (s seen) own(about About) bool { return s.tx != nil && s.tx.commit.Touched.About[about] }
 
 // aboutOf is what tables are about.
-var aboutOf = map[string]About{"accounts": Access, "teams": Access, "team_members": Access, "grants": Access, "rules_versions": Rules, "freezes": Freezes, "freeze_times": Freezes,
+var aboutOf = map[string]About{"accounts": Access, "teams": Access, "team_members": Access, "grants": Access, "rules_versions": Rules, "suspensions": Rules, "freezes": Freezes, "freeze_times": Freezes,
 	"tokens": SignIns, "sessions": SignIns}
 
 // watchTables has writes note which of those tables they write to.

@@ -124,11 +124,15 @@ func (s *Rulebook) RulesOf(db *gorm.DB, repo *records.Repository) (*InForce, err
 // suspendedNow lists the protections that are suspended for a repository at this moment, in its own rules and its
 // house's.
 func (s *Rulebook) suspendedNow(db *gorm.DB, repo *records.Repository) ([]change.Suspension, error) {
-	var rows []records.Suspension
-	err := db.Where("ended_at IS NULL AND until > ? AND (repository_id = ? OR house_id = ?)", s.records.Now(), repo.ID,
-		repo.HouseID).Order("id").Find(&rows).Error
+	open, err := records.Known(db, records.Rules, "suspensions", func() (rows []records.Suspension, err error) {
+		return rows, db.Where("ended_at IS NULL").Order("id").Find(&rows).Error
+	})
+	now := s.records.Now()
 	var out []change.Suspension
-	for _, r := range rows {
+	for _, r := range open {
+		if !r.Until.After(now) || !is(r.RepositoryID, repo.ID) && !is(r.HouseID, repo.HouseID) {
+			continue
+		}
 		x := change.Suspension{Protection: r.Protection, Until: r.Until.UTC(), By: r.SuspendedBy, Reason: r.Reason}
 		if r.HouseID != nil {
 			x.Document = "house " + houseName(repo)
@@ -137,6 +141,8 @@ func (s *Rulebook) suspendedNow(db *gorm.DB, repo *records.Repository) ([]change
 	}
 	return out, err
 }
+
+func is(id *int64, wanted int64) bool { return id != nil && *id == wanted }
 
 func houseName(repo *records.Repository) string {
 	house, _, _ := strings.Cut(repo.Name, "/")

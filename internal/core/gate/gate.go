@@ -167,6 +167,10 @@ func (j *judge) judge(q require.Sourced, exempt bool) {
 		}
 		asked, why = q.AskedOf(*j.facts)
 	}
+	if !asked && j.Brief {
+		j.Leave(q.Kind.Name)
+		return
+	}
 	line := q.Outcome(q.Kind.Name)
 	switch {
 	case !asked:

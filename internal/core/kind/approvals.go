@@ -58,6 +58,9 @@ func (a *approvals) Read(r *grammar.Reader, f grammar.Field) {
 	}
 }
 
+// Approvers implements require.Approving.
+func (a *approvals) Approvers() []people.Principal { return a.from }
+
 func (a *approvals) Ages() bool { return a.maxAge > 0 }
 
 // owners says whether the approvals asked for are those of the area's owners.

@@ -3,6 +3,7 @@ package require
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"tavrin/internal/core/change"
@@ -147,19 +148,28 @@ func (c *Case) Add(q Outcome, because string, sources []Source) {
 	if q.Because = because; because == "" {
 		q.Because = Because(sources)
 	}
-	if c.keys == nil {
-		c.keys = map[string]int{}
-	}
-	// Of a key that was given out the next free number is known, so that a hundred lines of one key are no more work than one.
-	for key, taken := q.Key, c.keys[q.Key]; taken > 0; taken = c.keys[q.Key] {
-		c.keys[key]++
-		q.Key = fmt.Sprintf("%s/%d", key, c.keys[key])
-	}
-	c.keys[q.Key] = 1
-	if c.Brief && q.State == NotAsked {
+	if q.Key = c.free(q.Key); c.Brief && q.State == NotAsked {
 		return
 	}
 	c.Outcomes = append(c.Outcomes, q)
+}
+
+// Leave gives a line's key out without adding the line.
+func (c *Case) Leave(key string) { c.free(key) }
+
+// free gives out a key, or, where it was given out, the next number of it. Of each that number is known, so that a hundred lines of
+// one key are no more work than one.
+func (c *Case) free(key string) string {
+	if c.keys == nil {
+		c.keys = map[string]int{}
+	}
+	out := key
+	for c.keys[out] > 0 {
+		c.keys[key]++
+		out = key + "/" + strconv.Itoa(c.keys[key])
+	}
+	c.keys[out] = 1
+	return out
 }
 
 // Outcome begins the line of a requirement: it is met, until it is found not to be.

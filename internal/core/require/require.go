@@ -87,6 +87,9 @@ type Joined interface {
 	Join(same Ask) Ask
 }
 
+// Approving is what asks for approvals of whom it names: beside those who may write, and the owners of areas.
+type Approving interface{ Approvers() []people.Principal }
+
 // Aging is an Ask that may no longer be met although nothing has happened but that time has passed.
 type Aging interface {
 	Ages() bool

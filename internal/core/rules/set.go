@@ -190,6 +190,25 @@ func (s *Set) Label(name string) (setBy [][]people.Principal, known bool) {
 // Areas returns every area that is meant for the repository, by name.
 func (s *Set) Areas() []PlacedArea { return s.areas }
 
+// MayCount says whether an approval of somebody could count for anything that the documents ask of any change.
+func (s *Set) MayCount(p people.Person) bool {
+	if p.Role.AtLeast(people.Writer) || slices.ContainsFunc(s.areas, func(a PlacedArea) bool { return p.IsAny(a.Owners) }) {
+		return true
+	}
+	named := func(q require.Requirement) bool {
+		asks, approving := q.Asks.(require.Approving)
+		return approving && p.IsAny(asks.Approvers())
+	}
+	for _, l := range s.layers {
+		for _, x := range l.Document.Protections {
+			if slices.ContainsFunc(x.Require, named) {
+				return true
+			}
+		}
+	}
+	return slices.ContainsFunc(s.areas, func(a PlacedArea) bool { return slices.ContainsFunc(a.Require, named) })
+}
+
 // AreasOf returns the areas that a path lies in, by name.
 func (s *Set) AreasOf(path string) []PlacedArea {
 	var out []PlacedArea
