@@ -23,6 +23,7 @@ type Rules struct {
 	AppliedBy string    `json:"applied_by"`
 	AgreedBy  string    `json:"agreed_by,omitempty" doc:"the second person, where one was needed"`
 	AppliedAt time.Time `json:"applied_at"`
+	ToJudge   int       `json:"to_judge,omitempty" doc:"open changes for which it is still to be found out which checks the rules in force ask for; it goes on by itself, and nothing lands by other rules meanwhile"`
 }
 
 // RulesApplied is what came of applying a document: a version in force, or a proposal that waits for a second person.

@@ -68,7 +68,8 @@ func (s *Auditor) Hear(ctx context.Context, a accounts.Actor, repository string,
 			}
 		}
 		after = t.Seq
-		if repository != "" && slices.Contains(goesAway, t.Kind) { // what is followed may be there no more, or have another name
+		if repository != "" && (t.Repository == nil || slices.Contains(goesAway, t.Kind)) {
+			// What is followed may be there no more, or have another name, or be no more for them.
 			if _, err := s.Following(ctx, a, repository, after, 1); err != nil {
 				return after, err
 			}
@@ -77,8 +78,9 @@ func (s *Auditor) Hear(ctx context.Context, a accounts.Actor, repository string,
 	return after, nil
 }
 
-// goesAway are kinds of events after which a repository may be there no more under its name.
-var goesAway = []string{"repository.renamed", "repository.deleted", "repository.purged"}
+// goesAway are kinds of events of repositories after which one may be there no more under its name, or not for everybody. What is
+// about people belongs to none.
+var goesAway = []string{"repository.renamed", "repository.deleted", "repository.purged", "repository.edited", "role.granted"}
 
 // lines reads those lines that an actor may read.
 func (s *Auditor) lines(ctx context.Context, a accounts.Actor, repository string, limit int,

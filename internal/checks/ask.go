@@ -124,18 +124,15 @@ func (s *Checks) AskForHead(tx *records.Tx, repo *records.Repository, g facts.Ga
 	return nil
 }
 
-// AskUnderNewRules asks, after the rules changed, for what they want on the heads of open changes and on rehearsals
+// AskUnderNewRules asks, after the rules changed, for what they want on the heads of some open changes and on their rehearsals
 // under way: a new check runs on the same commit, a changed one runs again.
-func (s *Checks) AskUnderNewRules(tx *records.Tx, repo *records.Repository) error {
-	var changes []records.Change
-	if err := tx.Where("repository_id = ? AND state IN ('draft', 'open')", repo.ID).Find(&changes).Error; err != nil {
+func (s *Checks) AskUnderNewRules(tx *records.Tx, repo *records.Repository, changes []records.Change) error {
+	all, err := s.facts.GatherAll(tx.DB, repo, changes)
+	if err != nil {
 		return err
 	}
-	for _, c := range changes {
-		g, err := s.facts.Gather(tx.DB, repo, c)
-		if err == nil {
-			err = s.AskForHead(tx, repo, g)
-		}
+	for _, g := range all {
+		err := s.AskForHead(tx, repo, g)
 		if err == nil {
 			err = s.askRehearsals(tx, repo, g)
 		}

@@ -121,6 +121,16 @@ type RulesVersion struct {
 	AppliedAt    time.Time
 }
 
+// RulesDue is a repository whose open changes are still to be looked at under other rules.
+type RulesDue struct {
+	RepositoryID int64 `gorm:"primaryKey"`
+	After        int   // the number of the change up to which that was done
+	Since        time.Time
+}
+
+// TableName is that of the schema.
+func (RulesDue) TableName() string { return "rules_due" }
+
 // RulesProposal is a document that loosens rules and waits for a second person.
 type RulesProposal struct {
 	ID           int64

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -75,54 +76,160 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 	if err := errors.Join(rulesReason(reason), a.MayChangeRules(s.records.Now())); err != nil {
 		return wire.RulesApplied{}, problem.First(err)
 	}
-	out := wire.RulesApplied{Advice: []wire.Advice{}, Differences: []wire.Difference{}}
-	err := s.records.Write(ctx, func(tx *records.Tx) error {
+	for try := 1; ; try++ {
+		out, done, err := s.apply(ctx, a, where, text, reason, ifVersion, try == mostTries)
+		if errors.Is(err, errRulesMoved) {
+			continue // other rules came in between: it is read again what it means
+		}
+		if err != nil || !done {
+			return out, err
+		}
+		s.judgeNow(ctx)
+		return s.advised(ctx, a, where, text, out), nil
+	}
+}
+
+// mostTries is how often it is read outside of the write what a document means, if others apply rules meanwhile. The last time it is
+// read within.
+const mostTries = 4
+
+// errRulesMoved says that rules are others than when a document was read.
+var errRulesMoved = errors.New("other rules came in between")
+
+// draft is what a document to be applied means, by what it was read with.
+type prepared struct {
+	last        records.RulesVersion
+	was         *rules.Document
+	differences []wire.Difference
+	basis       []string
+}
+
+// prepare reads a document that is to be applied, with everything that it has to fit.
+func (s *Rulebook) prepare(db *gorm.DB, a accounts.Actor, where, text string, ifVersion int) (p prepared, h shelf, err error) {
+	if h, err = RuleShelf(db, a, where, true); err != nil {
+		return p, h, err
+	}
+	if p.last, err = h.Newest(db); err != nil {
+		return p, h, err
+	}
+	if ifVersion >= 0 && ifVersion != p.last.Version {
+		return p, h, problem.New(problem.Precondition, "the rules of %s are at version %d, not %d: read them again "+
+			"(tavrin rules show), carry your edit over, and apply with --if-version %d",
+			where, p.last.Version, ifVersion, p.last.Version)
+	}
+	repos, err := repositoriesUnder(db, h)
+	if err != nil {
+		return p, h, err
+	}
+	was, now, err := readNew(db, h, p.last, text, repos)
+	if err != nil {
+		return p, h, err
+	}
+	if p.was = was; p.last.Version > 0 && text == p.last.Text {
+		return p, h, nil
+	}
+	if p.differences, err = Differences(db, h, was, now); err != nil {
+		return p, h, err
+	}
+	p.basis, err = s.basisOf(db, h)
+	return p, h, err
+}
+
+// basisOf names everything that a document of a shelf is read with.
+func (s *Rulebook) basisOf(db *gorm.DB, h shelf) ([]string, error) {
+	repos := []records.Repository{}
+	if h.repo != nil {
+		repos = append(repos, *h.repo)
+	} else {
+		var err error
+		if repos, err = repositoriesUnder(db, h); err != nil {
+			return nil, err
+		}
+	}
+	var out []string
+	for i := range repos {
+		f, err := s.Versions(db, &repos[i])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, fmt.Sprintf("%s %d %d", repos[i].Name, f.Own.ID, f.House.ID))
+	}
+	return out, nil
+}
+
+// apply puts a document in force, or proposes it. What takes long is read before, from a snapshot, and compared with what there is in
+// the write; inside, that is done within it.
+func (s *Rulebook) apply(ctx context.Context, a accounts.Actor, where, text, reason string, ifVersion int,
+	inside bool) (out wire.RulesApplied, done bool, err error) {
+	out = wire.RulesApplied{Advice: []wire.Advice{}, Differences: []wire.Difference{}}
+	var p prepared
+	if !inside {
+		snap := s.records.View(ctx)
+		p, _, err = s.prepare(snap.DB, a, where, text, ifVersion)
+		snap.Close()
+		if err != nil {
+			return wire.RulesApplied{}, false, err
+		}
+	}
+	err = s.records.Write(ctx, func(tx *records.Tx) error {
 		h, err := RuleShelf(tx.DB, a, where, true)
 		if err != nil {
 			return err
 		}
-		last, err := h.Newest(tx.DB)
+		if inside {
+			p, h, err = s.prepare(tx.DB, a, where, text, ifVersion)
+		} else {
+			err = s.stillSo(tx.DB, h, p)
+		}
 		if err != nil {
 			return err
 		}
-		if ifVersion >= 0 && ifVersion != last.Version {
-			return problem.New(problem.Precondition, "the rules of %s are at version %d, not %d: read them again "+
-				"(tavrin rules show), carry your edit over, and apply with --if-version %d",
-				where, last.Version, ifVersion, last.Version)
-		}
-		repos, err := repositoriesUnder(tx.DB, h)
-		if err != nil {
-			return err
-		}
-		was, now, err := readNew(tx.DB, h, last, text, repos)
-		if err != nil {
-			return err
-		}
-		if last.Version > 0 && text == last.Text {
-			out.Rules, out.Unchanged = rulesView(last), true
+		if p.last.Version > 0 && text == p.last.Text {
+			tx.TouchesNothing()
+			out.Rules, out.Unchanged = rulesView(p.last), true
 			return nil
 		}
-		differences, err := Differences(tx.DB, h, was, now)
-		if err != nil {
-			return err
-		}
-		out.Differences = append(out.Differences, differences...)
-		if was != nil && len(was.AgreedBy) > 0 && rules.Loosens(differences) {
-			row := records.RulesProposal{BasedOn: last.Version, Text: text, Reason: reason, ProposedBy: a.Login(),
+		out.Differences = append(out.Differences, p.differences...)
+		if p.was != nil && len(p.was.AgreedBy) > 0 && rules.Loosens(p.differences) {
+			row := records.RulesProposal{BasedOn: p.last.Version, Text: text, Reason: reason, ProposedBy: a.Login(),
 				ProposedAt: s.records.Now(), State: "open"}
-			proposal, err := propose(tx, h, &row, was)
-			out.Rules, out.Proposal = rulesView(last), &proposal
+			proposal, err := propose(tx, h, &row, p.was)
+			out.Rules, out.Proposal = rulesView(p.last), &proposal
 			return err
 		}
-		row := records.RulesVersion{Version: last.Version + 1, Text: text, Reason: reason, AppliedBy: a.Login(),
+		row := records.RulesVersion{Version: p.last.Version + 1, Text: text, Reason: reason, AppliedBy: a.Login(),
 			AppliedAt: s.records.Now()}
 		out.Rules = rulesView(row)
 		return s.putInForce(tx, h, row)
 	})
+	return out, err == nil, err
+}
+
+// stillSo says whether everything that a document was read with is as it was.
+func (s *Rulebook) stillSo(db *gorm.DB, h shelf, p prepared) error {
+	last, err := h.Newest(db)
 	if err != nil {
-		return wire.RulesApplied{}, err
+		return err
 	}
-	// It is in force, or proposed: that it cannot be looked at now takes nothing of that back.
+	if p.basis == nil { // it is the one in force, to the letter
+		if last.ID != p.last.ID {
+			return errRulesMoved
+		}
+		return nil
+	}
+	basis, err := s.basisOf(db, h)
+	if err == nil && (last.ID != p.last.ID || !slices.Equal(basis, p.basis)) {
+		err = errRulesMoved
+	}
+	return err
+}
+
+// adviceTime is how long whoever applies rules waits for lint to look at what they hold for. A house may have hundreds of repositories.
+const adviceTime = 300 * time.Millisecond
+
+// advised adds what lint says of rules that were applied, or proposed, and what is still to be judged by them. That it cannot be looked
+// at now takes nothing of that back.
+func (s *Rulebook) advised(ctx context.Context, a accounts.Actor, where, text string, out wire.RulesApplied) wire.RulesApplied {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	d, err := DraftOf(snap.DB, a, where, text)
@@ -130,12 +237,15 @@ func (s *Rulebook) ApplyRules(ctx context.Context, a accounts.Actor, where, text
 		d.version = out.Version // what is said of it names the version that it is
 	}
 	if err == nil {
-		out.Advice, err = s.Advice(ctx, snap.DB, d)
+		out.Advice, err = s.adviceWithin(ctx, snap.DB, d, adviceTime)
+	}
+	if err == nil {
+		out.ToJudge, err = toJudge(snap.DB, d.Shelf)
 	}
 	if err != nil {
 		s.log.Warn("rules could not be linted", "rules_of", where, "error", err)
 	}
-	return out, nil
+	return out
 }
 
 // readNew reads a document that is to be applied, and the one in force; nil for none. A house's has to fit the rules of
@@ -227,20 +337,6 @@ func (s *Rulebook) putInForce(tx *records.Tx, h shelf, row records.RulesVersion)
 	return s.judgeAgain(tx, h)
 }
 
-// judgeAgain asks for what the rules of a repository, or of every repository of a house, have come to want.
-func (s *Rulebook) judgeAgain(tx *records.Tx, h shelf) error {
-	if h.repo != nil {
-		return s.changed(tx, h.repo)
-	}
-	repos, err := accounts.RepositoriesOf(tx.DB, *h.house)
-	for i := range repos {
-		if err == nil {
-			err = s.changed(tx, &repos[i])
-		}
-	}
-	return err
-}
-
 // unreadable makes one problem of the findings of a document.
 func unreadable(findings []grammar.Finding) error {
 	var b strings.Builder
@@ -272,7 +368,12 @@ func (s *Rulebook) Rules(ctx context.Context, a accounts.Actor, where string, ve
 	} else {
 		row, err = h.at(db, version)
 	}
-	return rulesView(row), err
+	if err != nil {
+		return wire.Rules{}, err
+	}
+	v := rulesView(row)
+	v.ToJudge, err = toJudge(db, h)
+	return v, err
 }
 
 // RulesHistory lists the versions of rules, newest first, without their texts.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -130,9 +131,22 @@ func must[T any](v T, err error) T {
 
 // Advice lints a draft in every repository where it would hold and that the actor may read.
 func (s *Rulebook) Advice(ctx context.Context, db *gorm.DB, d Draft) ([]wire.Advice, error) {
+	return s.adviceWithin(ctx, db, d, 0)
+}
+
+// adviceWithin is Advice, which says so where it did not come to all repositories within a time; 0: however long it takes.
+func (s *Rulebook) adviceWithin(ctx context.Context, db *gorm.DB, d Draft, most time.Duration) ([]wire.Advice, error) {
 	out := []wire.Advice{}
+	begun := time.Now()
 	for i := range d.Repos {
 		repo := &d.Repos[i]
+		if most > 0 && i > 0 && time.Since(begun) > most {
+			out = append(out, wire.Advice{Severity: lint.Note, Text: fmt.Sprintf("it was looked at in %d of %d repositories: tavrin rules lint looks at all of them", i, len(d.Repos))})
+			break
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		force, err := s.RulesOf(db, repo)
 		if err != nil {
 			return nil, err
@@ -183,17 +197,14 @@ func hooks(db *gorm.DB, repo *records.Repository, w *lint.World) error {
 	return err
 }
 
-// world gathers what lint knows of a repository.
-func (s *Rulebook) world(ctx context.Context, db *gorm.DB, repo *records.Repository) (lint.World, error) {
-	w := lint.World{Repository: repo.Name, At: s.records.Now(), Known: map[string]bool{}, Disabled: map[string]bool{},
-		Reporters: map[string][]string{}, Reported: map[string]time.Time{}}
-	var err error
-	if w.People, err = accounts.PeopleOf(db, repo); err != nil {
-		return w, err
-	}
+// principals are whom a document may name, and those of them who are disabled.
+type principals struct{ known, disabled map[string]bool }
+
+func principalsOf(db *gorm.DB) (principals, error) {
+	out := principals{map[string]bool{}, map[string]bool{}}
 	var all []records.Account
-	if err := db.Find(&all).Error; err != nil {
-		return w, err
+	if err := db.Select("login", "robot", "disabled").Find(&all).Error; err != nil {
+		return out, err
 	}
 	for _, a := range all {
 		kind := people.ByLogin
@@ -201,15 +212,29 @@ func (s *Rulebook) world(ctx context.Context, db *gorm.DB, repo *records.Reposit
 			kind = people.ByRobot
 		}
 		who := people.Principal{Kind: kind, Name: a.Login}.String()
-		w.Known[who], w.Disabled[who] = !a.Disabled, a.Disabled
+		out.known[who], out.disabled[who] = !a.Disabled, a.Disabled
 	}
 	var teams []string
-	if err := db.Model(&records.Team{}).Pluck("name", &teams).Error; err != nil {
+	err := db.Model(&records.Team{}).Pluck("name", &teams).Error
+	for _, t := range teams {
+		out.known["team:"+t] = true
+	}
+	return out, err
+}
+
+// world gathers what lint knows of a repository.
+func (s *Rulebook) world(ctx context.Context, db *gorm.DB, repo *records.Repository) (lint.World, error) {
+	w := lint.World{Repository: repo.Name, At: s.records.Now(),
+		Reporters: map[string][]string{}, Reported: map[string]time.Time{}}
+	var err error
+	if w.People, err = accounts.PeopleOf(db, repo); err != nil {
 		return w, err
 	}
-	for _, t := range teams {
-		w.Known["team:"+t] = true
+	who, err := records.Known(db, records.Access, "principals", func() (principals, error) { return principalsOf(db) })
+	if err != nil {
+		return w, err
 	}
+	w.Known, w.Disabled = who.known, who.disabled
 	var bindings []struct{ Login, CheckName, Scope string }
 	err = db.Raw(`SELECT a.login, b.check_name, t.scope FROM token_bindings b JOIN tokens t ON t.id = b.token_id JOIN accounts a ON a.id = t.account_id
 WHERE b.repository_id = ? AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR t.expires_at > ?) AND NOT a.disabled`, repo.ID, s.records.Now()).Scan(&bindings).Error
@@ -223,9 +248,13 @@ WHERE b.repository_id = ? AND t.revoked_at IS NULL AND (t.expires_at IS NULL OR 
 			w.Reporters[b.CheckName] = append(w.Reporters[b.CheckName], b.Login)
 		}
 	}
+	// Each name by itself, and of each the newest: however many attempts there were, none of them is gone through.
 	var runs []records.CheckRun
-	err = db.Raw("SELECT * FROM check_runs WHERE id IN (SELECT max(id) FROM check_runs WHERE repository_id = ? AND "+
-		"finished_at IS NOT NULL GROUP BY name)", repo.ID).Scan(&runs).Error
+	err = db.Raw(`WITH RECURSIVE names (name) AS (
+  SELECT min(name) FROM check_runs WHERE repository_id = @repo
+  UNION ALL SELECT (SELECT min(name) FROM check_runs WHERE repository_id = @repo AND name > names.name) FROM names WHERE names.name IS NOT NULL)
+SELECT r.* FROM names n JOIN check_runs r ON r.id = (SELECT max(id) FROM check_runs WHERE repository_id = @repo AND name = n.name AND finished_at IS NOT NULL)`,
+		map[string]any{"repo": repo.ID}).Scan(&runs).Error
 	if err != nil {
 		return w, err
 	}

@@ -100,6 +100,10 @@ func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where s
 	if err := a.MayChangeRules(s.records.Now()); err != nil {
 		return wire.Proposal{}, err
 	}
+	var fits []string
+	if agree {
+		fits = s.fitsNow(ctx, a, where, id)
+	}
 	var out wire.Proposal
 	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		h, err := RuleShelf(tx.DB, a, where, false)
@@ -144,7 +148,7 @@ func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where s
 		}
 		err = tx.Record(a.Login(), h.repo, told)
 		if err == nil && agree {
-			err = s.carryOutProposal(tx, h, row, last)
+			err = s.carryOutProposal(tx, h, row, last, fits)
 		}
 		if err != nil {
 			return err
@@ -152,7 +156,41 @@ func (s *Rulebook) DecideProposal(ctx context.Context, a accounts.Actor, where s
 		out, err = proposalView(tx.DB, h, row, was)
 		return err
 	})
+	if err == nil && agree {
+		s.judgeNow(ctx)
+	}
 	return out, err
+}
+
+// fitsNow finds out, before a write, that a proposed document fits everything that it has to fit, and what that was; nothing where it does
+// not, or not surely: it is read again within the write, which says why.
+func (s *Rulebook) fitsNow(ctx context.Context, a accounts.Actor, where string, id int64) []string {
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	h, err := RuleShelf(snap.DB, a, where, false)
+	if err != nil {
+		return nil
+	}
+	var row records.RulesProposal
+	if err := h.rows(snap.DB).Where("id = ?", id).First(&row).Error; err != nil || row.Protection != "" {
+		return nil
+	}
+	last, err := h.Newest(snap.DB)
+	if err != nil {
+		return nil
+	}
+	repos, err := repositoriesUnder(snap.DB, h)
+	if err == nil {
+		_, _, err = readNew(snap.DB, h, last, row.Text, repos)
+	}
+	if err != nil {
+		return nil
+	}
+	basis, err := s.basisOf(snap.DB, h)
+	if err != nil {
+		return nil
+	}
+	return basis
 }
 
 func MayDecide(db *gorm.DB, a accounts.Actor, h shelf, row records.RulesProposal, was *rules.Document,
@@ -204,17 +242,23 @@ func personAt(db *gorm.DB, a accounts.Actor, h shelf) (people.Person, error) {
 }
 
 func (s *Rulebook) carryOutProposal(tx *records.Tx, h shelf, row records.RulesProposal,
-	last records.RulesVersion) error {
+	last records.RulesVersion, fits []string) error {
 	if row.Protection != "" {
 		_, err := s.suspend(tx, h, row.Protection, time.Duration(row.Seconds)*time.Second, row.Reason, row.ProposedBy)
 		return err
 	}
-	repos, err := repositoriesUnder(tx.DB, h)
+	basis, err := s.basisOf(tx.DB, h)
 	if err != nil {
 		return err
 	}
-	if _, _, err := readNew(tx.DB, h, last, row.Text, repos); err != nil {
-		return err
+	if fits == nil || !slices.Equal(basis, fits) {
+		repos, err := repositoriesUnder(tx.DB, h)
+		if err != nil {
+			return err
+		}
+		if _, _, err := readNew(tx.DB, h, last, row.Text, repos); err != nil {
+			return err
+		}
 	}
 	return s.putInForce(tx, h, records.RulesVersion{Version: last.Version + 1, Text: row.Text, Reason: row.Reason,
 		AppliedBy: row.ProposedBy, AgreedBy: row.DecidedBy, AppliedAt: s.records.Now()})
@@ -272,6 +316,9 @@ func (s *Rulebook) Suspend(ctx context.Context, a accounts.Actor, where, protect
 		out.Suspension, err = s.suspend(tx, h, protection, length, reason, a.Login())
 		return err
 	})
+	if err == nil {
+		s.judgeNow(ctx)
+	}
 	return out, err
 }
 
@@ -335,7 +382,7 @@ func (s *Rulebook) Suspensions(ctx context.Context, a accounts.Actor, where stri
 
 // Resume ends a suspension before its time.
 func (s *Rulebook) Resume(ctx context.Context, a accounts.Actor, where, protection string) error {
-	return s.records.Write(ctx, func(tx *records.Tx) error {
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
 		h, err := RuleShelf(tx.DB, a, where, true)
 		if err != nil {
 			return err
@@ -348,4 +395,8 @@ func (s *Rulebook) Resume(ctx context.Context, a accounts.Actor, where, protecti
 		}
 		return s.endSuspension(tx, &row, a.Login(), s.records.Now(), a.Login()+" ended the suspension")
 	})
+	if err == nil {
+		s.judgeNow(ctx)
+	}
+	return err
 }

@@ -22,15 +22,17 @@ type Rulebook struct {
 	memory  *recall.Memory
 	log     *slog.Logger
 	changed Changed
+	due     chan struct{} // holds one where open changes are to be looked at under other rules
 }
 
-// Changed is told, in the transaction in which they come into force, that other rules hold for a repository.
-type Changed func(tx *records.Tx, repo *records.Repository) error
+// Changed is told that other rules hold for a repository, with some of its open changes, in a transaction of their own: until all have
+// been, that is on record.
+type Changed func(tx *records.Tx, repo *records.Repository, changes []records.Change) error
 
 // New returns the rulebook of a service.
 func New(r *records.Records, disk *hosted.Disk, memory *recall.Memory, log *slog.Logger) *Rulebook {
-	return &Rulebook{records: r, disk: disk, memory: memory, log: log,
-		changed: func(*records.Tx, *records.Repository) error { return nil }}
+	return &Rulebook{records: r, disk: disk, memory: memory, log: log, due: make(chan struct{}, 1),
+		changed: func(*records.Tx, *records.Repository, []records.Change) error { return nil }}
 }
 
 // OnChange says who is told that other rules hold. It is for the start.

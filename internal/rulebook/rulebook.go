@@ -247,6 +247,7 @@ func (s *Rulebook) EndSuspensions(ctx context.Context) error {
 		len(over) == 0 {
 		return err
 	}
+	defer s.judgeNow(ctx)
 	return s.records.Write(ctx, func(tx *records.Tx) error {
 		for i := range over {
 			if err := s.endSuspension(tx, &over[i], records.Itself, over[i].Until, "its time is over"); err != nil {

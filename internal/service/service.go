@@ -154,6 +154,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.tasks.Go(func() { s.Landing.Run(running) })
 	s.tasks.Go(func() { s.Changes.Trace(running) })
 	s.tasks.Go(func() { s.Outbox.Run(running) })
+	s.tasks.Go(func() { s.Rulebook.JudgeDue(running) })
 	s.tasks.Go(func() { s.Tickets.Run(running) })
 	s.tasks.Go(func() { s.Conflicts.Run(running) })
 	s.tasks.Go(func() {
@@ -240,8 +241,8 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	s.Audit = audit.New(r, s.Disk, s.Moves, key, o.Log)
 
 	s.Access.OnEnd(checks.EndLeases)
-	s.Rulebook.OnChange(func(tx *records.Tx, repo *records.Repository) error {
-		return errors.Join(s.Tickets.RulesChanged(tx, repo), s.Checks.AskUnderNewRules(tx, repo))
+	s.Rulebook.OnChange(func(tx *records.Tx, repo *records.Repository, changes []records.Change) error {
+		return errors.Join(s.Tickets.RulesChanged(tx, repo), s.Checks.AskUnderNewRules(tx, repo, changes))
 	})
 	return s
 }

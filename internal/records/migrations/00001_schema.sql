@@ -139,6 +139,12 @@ CREATE UNIQUE INDEX rules_versions_once ON rules_versions (ifnull(repository_id,
 CREATE INDEX rules_versions_repository ON rules_versions (repository_id, version);
 CREATE INDEX rules_versions_house ON rules_versions (house_id, version);
 
+CREATE TABLE rules_due (                            -- repositories whose open changes are still to be looked at under other rules
+  repository_id INTEGER PRIMARY KEY REFERENCES repositories (id),
+  after         INTEGER NOT NULL,                   -- the number of the change up to which that was done
+  since         DATETIME NOT NULL
+);
+
 CREATE TABLE rules_proposals (                      -- a loosening that waits for a second person
   id            INTEGER PRIMARY KEY,
   repository_id INTEGER REFERENCES repositories (id),
