@@ -26,14 +26,20 @@ func (c journal) JournalAfter(ctx context.Context, repo string, after int64, lim
 	return do(ctx, c.connection, wire.ListJournal, wire.JournalQuery{Repository: repo, After: after, Limit: limit})
 }
 
-// VerifyJournal has the service check its whole journal, that it goes on from a head exported earlier (nil: none), and
-// that records and branches are as it tells. It returns the head, signed.
-func (c journal) VerifyJournal(ctx context.Context, earlier *wire.SignedHead) (wire.SignedHead, error) {
-	var q wire.EarlierHead
+// VerifyJournal has the service check its journal, that it goes on from a head exported earlier (nil: none), and that records and
+// branches are as it tells; with whole, from the first line on, else from the service's last checkpoint. It returns the head, signed.
+// progress is told how far it is; nil: nobody is.
+func (c journal) VerifyJournal(ctx context.Context, earlier *wire.SignedHead, whole bool, progress func(wire.Task)) (wire.SignedHead, error) {
+	q := wire.EarlierHead{Whole: whole}
 	if earlier != nil {
-		q = wire.EarlierHead{Seq: earlier.Seq, Hash: earlier.Hash, PublicKey: earlier.PublicKey, Signature: earlier.Signature}
+		q.Seq, q.Hash, q.PublicKey, q.Signature = earlier.Seq, earlier.Hash, earlier.PublicKey, earlier.Signature
 	}
-	return do(ctx, c.connection, wire.VerifyJournal, q)
+	begun, err := do(ctx, c.connection, wire.VerifyJournal, q)
+	t, err := finished(ctx, c.connection, begun, err, progress)
+	if err != nil || t.Head == nil {
+		return wire.SignedHead{}, err
+	}
+	return *t.Head, nil
 }
 
 // JournalHead returns the newest line's place and hash, signed, for somebody else to keep.

@@ -62,6 +62,17 @@ func (c rules) LintRules(ctx context.Context, where, text string) (wire.RulesChe
 	return ofRules(ctx, c.connection, wire.LintRules, where, wire.RulesDraft{Text: text})
 }
 
+// TryHouseRules is TryRules for the rules of a house, whose repositories may be many: it is worked out in the background. progress is
+// told how far it is; nil: nobody is.
+func (c rules) TryHouseRules(ctx context.Context, house, text string, last int, progress func(wire.Task)) (wire.RulesTrial, error) {
+	begun, err := ofRules(ctx, c.connection, wire.StartTrial, house, wire.RulesTry{Text: text, Last: last})
+	t, err := finished(ctx, c.connection, begun, err, progress)
+	if err != nil || t.Trial == nil {
+		return wire.RulesTrial{}, err
+	}
+	return *t.Trial, nil
+}
+
 // TryRules says what a document would change if it were applied, and what of the last landings it would have stopped.
 func (c rules) TryRules(ctx context.Context, where, text string, last int) (wire.RulesTrial, error) {
 	return ofRules(ctx, c.connection, wire.TryRules, where, wire.RulesTry{Text: text, Last: last})

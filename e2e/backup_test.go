@@ -102,12 +102,12 @@ func TestP4BackupsUnderLoad(t *testing.T) {
 		}
 		r := &town{t: t, dir: filepath.Dir(dir), tokens: w.tokens}
 		r.reopen()
-		if _, err := r.admin.VerifyJournal(t.Context(), nil); err != nil {
+		if _, err := r.admin.VerifyJournal(t.Context(), nil, true, nil); err != nil {
 			t.Errorf("%s: %v", from, err)
 		}
 		if i == len(made)-1 { // and it goes on
 			r.calm(changes)
-			_, err := r.admin.VerifyJournal(t.Context(), nil)
+			_, err := r.admin.VerifyJournal(t.Context(), nil, true, nil)
 			r.ok(err)
 			has(t, strings.Join(r.kinds(), " "), "service.restored", "change.landed")
 		}
@@ -116,7 +116,7 @@ func TestP4BackupsUnderLoad(t *testing.T) {
 	// The service itself, killed three times under backups, is as whole.
 	w.reopen()
 	w.calm(changes)
-	_, err := w.admin.VerifyJournal(t.Context(), nil)
+	_, err := w.admin.VerifyJournal(t.Context(), nil, true, nil)
 	w.ok(err)
 }
 
@@ -244,7 +244,7 @@ func TestP4FoldersInNoCondition(t *testing.T) {
 	// A killed one starts as it is.
 	w.ok(os.Rename(killed, data))
 	w.reopen()
-	_, err = w.admin.VerifyJournal(ctx, nil)
+	_, err = w.admin.VerifyJournal(ctx, nil, true, nil)
 	w.ok(err)
 }
 
@@ -267,7 +267,7 @@ func TestP4KilledWhileStartingAndStopping(t *testing.T) {
 		}
 	}
 	w.reopen()
-	_, err := w.admin.VerifyJournal(t.Context(), nil)
+	_, err := w.admin.VerifyJournal(t.Context(), nil, true, nil)
 	w.ok(err)
 }
 

@@ -120,7 +120,7 @@ func (w *town) answerUntil(k wire.Change) {
 // journal holds together.
 func (w *town) agree(changes ...wire.Change) {
 	w.t.Helper()
-	_, err := w.admin.VerifyJournal(w.t.Context(), nil)
+	_, err := w.admin.VerifyJournal(w.t.Context(), nil, true, nil)
 	w.ok(err)
 	dir := w.clone("ines")
 	history := w.must("ines", dir, "log", "--format=%H", "origin/main")
@@ -172,7 +172,7 @@ func TestP4KilledWhileAPushMovesABranch(t *testing.T) {
 			if now.Revision != 2 || now.Head != head || strings.Join(now.Authors, " ") != "tamsin wren" {
 				t.Errorf("revision %d at %s by %v", now.Revision, now.Head, now.Authors)
 			}
-			_, err = w.admin.VerifyJournal(t.Context(), nil)
+			_, err = w.admin.VerifyJournal(t.Context(), nil, true, nil)
 			w.ok(err)
 		})
 	}
@@ -229,7 +229,7 @@ func TestP4KilledWhileAnWaiverIsUsed(t *testing.T) {
 			if n := strings.Count(strings.Join(w.kinds(), "\n"), "waiver.used"); n != 1 {
 				t.Errorf("it was used %d times, says the journal", n)
 			}
-			_, err = w.admin.VerifyJournal(ctx, nil)
+			_, err = w.admin.VerifyJournal(ctx, nil, true, nil)
 			w.ok(err)
 		})
 	}

@@ -244,7 +244,7 @@ func (c *campaign) verify(first string, landed []wire.Change) {
 		}
 		return nil
 	})
-	_, err = c.admin.VerifyJournal(c.t.Context(), nil)
+	_, err = c.admin.VerifyJournal(c.t.Context(), nil, true, nil)
 	c.ok(err)
 }
 

@@ -80,7 +80,7 @@ func (w *town) statement(k wire.Change) {
 	w.ok(json.Unmarshal([]byte(l.Statement), &e))
 	payload, err := base64.StdEncoding.DecodeString(e.Payload)
 	w.ok(err)
-	head, err := w.admin.VerifyJournal(w.t.Context(), nil)
+	head, err := w.admin.VerifyJournal(w.t.Context(), nil, true, nil)
 	w.ok(err)
 	key, err := base64.StdEncoding.DecodeString(head.PublicKey)
 	w.ok(err)
@@ -390,7 +390,7 @@ func TestP8ConcurrentEventsHaveOneOrder(t *testing.T) {
 	for range 30 {
 		w.ok(<-done)
 	}
-	_, err := w.admin.VerifyJournal(t.Context(), nil)
+	_, err := w.admin.VerifyJournal(t.Context(), nil, true, nil)
 	w.ok(err)
 	reviews, err := w.as("ines").Reviews(t.Context(), repo, k.Number)
 	w.ok(err)
@@ -415,7 +415,7 @@ func TestP10JournalTellsTheSameStory(t *testing.T) {
 	w.begin(simple)
 	k := w.propose("tamsin", "topic", "a", "a\n")
 	w.land(k, "")
-	head, err := w.admin.VerifyJournal(t.Context(), nil)
+	head, err := w.admin.VerifyJournal(t.Context(), nil, true, nil)
 	w.ok(err)
 	key, _ := base64.StdEncoding.DecodeString(head.PublicKey)
 	sig, _ := base64.StdEncoding.DecodeString(head.Signature)
@@ -436,7 +436,7 @@ func TestP10JournalTellsTheSameStory(t *testing.T) {
 	}
 	w.ok(db.Exec("DROP TRIGGER journal_lines_stay").Error)
 	w.ok(db.Exec("UPDATE journal_lines SET text = 'x' WHERE seq = 3").Error)
-	_, err = w.admin.VerifyJournal(t.Context(), nil)
+	_, err = w.admin.VerifyJournal(t.Context(), nil, true, nil)
 	problem(t, err, 409, "line 3 was altered")
 }
 
@@ -449,7 +449,7 @@ func TestP10RecordsAndJournalAreCompared(t *testing.T) {
 	db, err := gorm.Open(sqlite.Open(w.dir+"/data/records.sqlite"), &gorm.Config{})
 	w.ok(err)
 	w.ok(db.Exec("DELETE FROM landings").Error)
-	_, err = w.admin.VerifyJournal(t.Context(), nil)
+	_, err = w.admin.VerifyJournal(t.Context(), nil, true, nil)
 	problem(t, err, 409, "the journal says that growers/irrigation change 1 landed, the records do not")
 }
 

@@ -77,7 +77,7 @@ func storm(t *testing.T, rng *rand.Rand) {
 		}
 		at = w.must("ines", dir, "rev-parse", at+"^1")
 	}
-	_, err := w.admin.VerifyJournal(t.Context(), nil)
+	_, err := w.admin.VerifyJournal(t.Context(), nil, true, nil)
 	w.ok(err)
 	if n := strings.Count(strings.Join(w.kinds(), "\n"), "change.landed"); n != len(landed) {
 		t.Errorf("%d landings in the journal, %d changes have landed", n, len(landed))

@@ -72,7 +72,7 @@ func TestP4MovedAlthoughReportedAsFailed(t *testing.T) {
 	if n := w.must("ines", w.bareDir(), "rev-list", "--count", "refs/heads/main"); n != "2" {
 		t.Errorf("main has %s commits", n)
 	}
-	_, err := w.admin.VerifyJournal(t.Context(), nil)
+	_, err := w.admin.VerifyJournal(t.Context(), nil, true, nil)
 	w.ok(err)
 }
 

@@ -156,10 +156,10 @@ func TestP10WhatWasAlteredIsFound(t *testing.T) {
 	}{{func(h *wire.SignedHead) { h.Seq++ }, "does not fit it"}, {func(h *wire.SignedHead) { h.PublicKey = "AAAA" }, "another service, or the key was replaced"}, {func(h *wire.SignedHead) { h.Signature = "" }, "does not fit it"}} {
 		altered := h
 		c.alter(&altered)
-		_, err := w.admin.VerifyJournal(ctx, &altered)
+		_, err := w.admin.VerifyJournal(ctx, &altered, true, nil)
 		problem(t, err, 422, c.says)
 	}
-	_, err := w.as("ines").VerifyJournal(ctx, nil)
+	_, err := w.as("ines").VerifyJournal(ctx, nil, true, nil)
 	problem(t, err, 403, "administrators")
 	_, err = w.as("ines").JournalHead(ctx)
 	problem(t, err, 403, "administrators")

@@ -131,7 +131,7 @@ func TestP1WaiverLanding(t *testing.T) {
 	w.landed(other)
 	kinds := strings.Join(w.kinds(), " ")
 	has(t, kinds, "waiver.made", "waiver.used", "waiver.acknowledged")
-	if _, err := w.admin.VerifyJournal(ctx, nil); err != nil {
+	if _, err := w.admin.VerifyJournal(ctx, nil, true, nil); err != nil {
 		t.Error(err)
 	}
 }

@@ -55,6 +55,7 @@ var (
 	CheckRules           = define[RulesCheckQuery, RulesCheck]("rules", "check-rules", "POST", "/rules/check", "Read a rules document without applying it")
 	LintRules            = both[RulesDraft, RulesCheck]("lint-rules", "POST", "/rules/lint", "Read a rules document as this one's and say what it means and what is wrong with it")
 	TryRules             = both[RulesTry, RulesTrial]("try-rules", "POST", "/rules/try", "What a rules document would change if it were applied")
+	StartTrial           = both[RulesTry, Task]("start-rules-trial", "POST", "/rules/trials", "Begin to find out what a rules document would change, for a house with many repositories")
 	TestRules            = define[RepoBody[RulesTest], ExampleResults]("rules", "test-rules", "POST", inRepo+"/rules/test", "Run examples against rules")
 	ListProposals        = bothRead[[]Proposal]("list-rules-proposals", "/rules/proposals", "Loosenings that wait for a second person")
 	DecideProposal       = both[Decision, Proposal]("decide-rules-proposal", "POST", "/rules/decisions", "Agree to a proposal, or decline it")
@@ -172,6 +173,8 @@ var (
 	DeleteFeed           = define[Nothing, Done]("desk", "delete-feed", "DELETE", "/me/feed", "Revoke the address of your Atom feed")
 
 	ListJournal    = define[JournalQuery, []JournalLine]("journal", "list-journal", "GET", "/journal", "Lines of the journal")
-	VerifyJournal  = define[EarlierHead, SignedHead]("journal", "verify-journal", "POST", "/journal/verify", "Check the whole journal, that records and branches are as it tells, and sign its head")
+	VerifyJournal  = define[EarlierHead, Task]("journal", "verify-journal", "POST", "/journal/verifications", "Begin to check the journal, and that records and branches are as it tells; what comes of it is its head, signed")
+	GetTask        = define[InTask, Task]("tasks", "get-task", "GET", "/tasks/{id}", "Work of yours that takes longer than a call may, as far as it is")
+	StopTask       = define[InTask, Done]("tasks", "stop-task", "DELETE", "/tasks/{id}", "Give a task up")
 	GetJournalHead = define[Nothing, SignedHead]("journal", "get-journal-head", "GET", "/journal/head", "The newest line of the journal, signed, for somebody else to keep")
 )

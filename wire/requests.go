@@ -676,6 +676,7 @@ type EarlierHead struct {
 	Hash      string `query:"hash"`
 	PublicKey string `query:"public_key"`
 	Signature string `query:"signature"`
+	Whole     bool   `query:"whole" doc:"from the first line on, although the service has a signed checkpoint of its own"`
 }
 
 // TrackerSet says which tracker a house asks.

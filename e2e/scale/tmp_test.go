@@ -23,7 +23,15 @@ func TestTmp(t *testing.T) {
 	statements := 0
 	var mu sync.Mutex
 	by := map[string]int{}
-	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Queries: func(q string) { mu.Lock(); statements++; if i := strings.Index(q, "IN ("); i > 0 { q = q[:i] }; by[q]++; mu.Unlock() }})
+	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Queries: func(q string) {
+		mu.Lock()
+		statements++
+		if i := strings.Index(q, "IN ("); i > 0 {
+			q = q[:i]
+		}
+		by[q]++
+		mu.Unlock()
+	}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -128,6 +128,9 @@ func (s *server) rulesBeforehand() {
 	atBoth(s, wire.LintRules, func(ctx context.Context, a accounts.Actor, where string, b wire.RulesDraft) (wire.RulesCheck, error) {
 		return s.Service.Rulebook.CheckRules(ctx, a, where, b.Text, false)
 	})
+	atBoth(s, wire.StartTrial, func(ctx context.Context, a accounts.Actor, where string, b wire.RulesTry) (wire.Task, error) {
+		return s.Service.Tasks.Begin(ctx, a, s.Service.Trials.Trial(a, where, b.Text, b.Last))
+	})
 	atBoth(s, wire.TryRules, func(ctx context.Context, a accounts.Actor, where string, b wire.RulesTry) (wire.RulesTrial, error) {
 		return s.Service.Trials.TryRules(ctx, a, where, b.Text, b.Last)
 	})

@@ -1,7 +1,11 @@
 package audit_test
 
 import (
+	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"tavrin/internal/accounts"
@@ -16,10 +20,10 @@ import (
 func TestP10VerifyFindsWhatDoesNotAgree(t *testing.T) {
 	l := lab.New(t)
 	ctx := t.Context()
-	head, err := l.Audit.VerifyJournal(ctx, l.Admin, nil)
+	head, err := l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {})
 	l.Ok(err)
 	l.Rules("tavrin: rules/1\nprotect:\n  - name: kept\n    branches: main\n    delete: never\n")
-	_, err = l.Audit.VerifyJournal(ctx, l.Admin, &head)
+	_, err = l.Audit.VerifyJournal(ctx, l.Admin, &head, true, func(float64, string) {})
 	l.Ok(err)
 	for _, c := range []struct {
 		name  string
@@ -36,15 +40,15 @@ func TestP10VerifyFindsWhatDoesNotAgree(t *testing.T) {
 			l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error { return tx.Exec(sql).Error }))
 		}
 		alter(c.alter)
-		_, err := l.Audit.VerifyJournal(ctx, l.Admin, nil)
+		_, err := l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {})
 		l.Is(err, problem.Conflict, c.words)
 		alter(c.back)
-		if _, err := l.Audit.VerifyJournal(ctx, l.Admin, nil); err != nil {
+		if _, err := l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {}); err != nil {
 			t.Errorf("%s: put back: %v", c.name, err)
 		}
 	}
 	l.Commit("main", "", "a=1") // a branch that moved behind the service's back
-	_, err = l.Audit.VerifyJournal(ctx, l.Admin, nil)
+	_, err = l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {})
 	l.Is(err, problem.Conflict, "refs/heads/main of growers/irrigation is at")
 }
 
@@ -54,16 +58,16 @@ func TestP10Heads(t *testing.T) {
 	head, err := l.Audit.JournalHead(t.Context(), l.Admin)
 	l.Ok(err)
 	l.Ok(l.Records.Write(t.Context(), func(tx *records.Tx) error { return tx.Record("admin", nil, event.HouseCreated{House: "millers"}) }))
-	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &head)
+	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &head, true, func(float64, string) {})
 	l.Ok(err)
 	later := l.Key.Head(head.JournalHead)
 	later.Seq += 100
-	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &later)
+	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &later, true, func(float64, string) {})
 	l.Is(err, problem.Invalid, "was altered")
 	cut := l.Key.Head(later.JournalHead)
-	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &cut)
+	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &cut, true, func(float64, string) {})
 	l.Is(err, problem.Conflict, "the journal was cut")
-	_, err = l.Audit.VerifyJournal(t.Context(), l.Person("ines", "reader"), nil)
+	_, err = l.Audit.VerifyJournal(t.Context(), l.Person("ines", "reader"), nil, true, func(float64, string) {})
 	l.Is(err, problem.Forbidden, "for service administrators")
 }
 
@@ -141,4 +145,86 @@ func TestP11Hear(t *testing.T) {
 	if _, err := l.Audit.Hear(ctx, l.Admin, lab.Name, from, func(*records.Told) error { return nil }); err == nil {
 		t.Error("who follows a repository is not told that it is gone")
 	}
+}
+
+// A verification goes on from the last one's checkpoint, which nobody but the service can have made; asked for the whole, or from a head
+// of before, it reads everything.
+func TestP10Checkpoints(t *testing.T) {
+	l := lab.New(t)
+	ctx := t.Context()
+	l.Rules("tavrin: rules/1\nprotect:\n  - name: kept\n    branches: main\n    delete: never\n")
+	old, err := l.Audit.JournalHead(ctx, l.Admin)
+	l.Ok(err)
+	verify := func(earlier *wire.SignedHead, whole bool) (from string, err error) {
+		_, err = l.Audit.VerifyJournal(ctx, l.Admin, earlier, whole, func(_ float64, words string) {
+			if from == "" {
+				from = words
+			}
+		})
+		return from, err
+	}
+	house := func(name string) {
+		t.Helper()
+		l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error { return tx.Record("admin", nil, event.HouseCreated{House: name}) }))
+	}
+	if from, err := verify(nil, false); err != nil || !strings.HasPrefix(from, "line 0 ") {
+		t.Fatalf("the first began at %q: %v", from, err)
+	}
+	house("millers")
+	end, err := l.Records.JournalEnd(ctx)
+	l.Ok(err)
+	if from, err := verify(nil, false); err != nil || from != fmt.Sprintf("line %d of %d", end-1, end) {
+		t.Errorf("the second began at %q: %v", from, err)
+	}
+	for _, earlier := range []*wire.SignedHead{nil, &old} {
+		if from, err := verify(earlier, earlier == nil); err != nil || !strings.HasPrefix(from, "line 0 ") {
+			t.Errorf("the whole, and from a head of before, began at %q: %v", from, err)
+		}
+	}
+	// A line that the checkpoint stands on was altered; and one before it, which only the whole sees.
+	alter := func(seq int64, text string) {
+		t.Helper()
+		l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error {
+			for _, sql := range []string{"DROP TRIGGER IF EXISTS journal_lines_stay", "UPDATE journal_lines SET text = '" + text + "' WHERE seq = " + fmt.Sprint(seq)} {
+				if err := tx.Exec(sql).Error; err != nil {
+					return err
+				}
+			}
+			return nil
+		}))
+	}
+	alter(2, "nothing")
+	if _, err := verify(nil, false); err != nil {
+		t.Errorf("what is before the checkpoint was read: %v", err)
+	}
+	_, err = verify(nil, true)
+	l.Is(err, problem.Conflict, "line 2 was altered")
+	// One that another has made is left aside: everything is read, and the line found.
+	file := filepath.Join(l.Dir, "journal.checkpoint")
+	text, err := os.ReadFile(file)
+	l.Ok(err)
+	for name, forged := range map[string]string{"cut short": string(text[:len(text)/2]), "of another payload": strings.Replace(string(text), `"payload":"`, `"payload":"AAAA`, 1)} {
+		l.Ok(os.WriteFile(file, []byte(forged), 0o600))
+		if _, err := verify(nil, false); err == nil || !strings.Contains(err.Error(), "line 2 was altered") {
+			t.Errorf("%s: a forged checkpoint is believed: %v", name, err)
+		}
+	}
+	sealed, err := l.Key.Seal("text/plain", []byte("hello"))
+	l.Ok(err)
+	l.Ok(os.WriteFile(file, []byte(sealed), 0o600))
+	if _, err := verify(nil, false); err == nil {
+		t.Error("whatever the service has signed is taken for a checkpoint")
+	}
+	// A journal that was cut back to before the checkpoint.
+	l.Ok(os.WriteFile(file, text, 0o600))
+	l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error {
+		for _, sql := range []string{"DROP TRIGGER journal_lines_stay_too", fmt.Sprintf("DELETE FROM journal_lines WHERE seq >= %d", end)} {
+			if err := tx.Exec(sql).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	_, err = verify(nil, false)
+	l.Is(err, problem.Conflict, "rewritten or cut")
 }

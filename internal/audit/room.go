@@ -19,10 +19,11 @@ type Auditor struct {
 	disk    *hosted.Disk
 	moves   *moves.Moves
 	key     *signing.Key
+	dir     string // of the service
 	log     *slog.Logger
 }
 
 // New returns the auditor of a service.
-func New(r *records.Records, disk *hosted.Disk, m *moves.Moves, key *signing.Key, log *slog.Logger) *Auditor {
-	return &Auditor{r, disk, m, key, log}
+func New(r *records.Records, disk *hosted.Disk, m *moves.Moves, key *signing.Key, dir string, log *slog.Logger) *Auditor {
+	return &Auditor{r, disk, m, key, dir, log}
 }

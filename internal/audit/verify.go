@@ -15,12 +15,13 @@ import (
 	"tavrin/internal/core/journal"
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
+	"tavrin/internal/tasks"
 	"tavrin/wire"
 )
 
 // NoteLoss puts on record that a loss was accepted, and returns what does not agree with the journal.
 func (s *Auditor) NoteLoss(ctx context.Context) ([]string, error) {
-	v := verification{s: s, story: journal.NewStory()}
+	v := verification{s: s, story: journal.NewStory(), tell: func(float64, string) {}}
 	err := v.lines(s.records.Read(ctx))
 	if err == nil {
 		err = v.refs(ctx)
@@ -38,26 +39,56 @@ func (s *Auditor) NoteLoss(ctx context.Context) ([]string, error) {
 // mostFindings is how many things that do not agree are told at once.
 const mostFindings = 20
 
-// VerifyJournal reads the whole journal and checks that it is unbroken, that it goes on from a head exported earlier,
-// if one is given, and that the records and the branches on disk are as it tells. It returns the head, signed.
-//
-// What it can not find is written in docs/security.md: who has the key and rewrites everything, back to before the last
-// head that somebody else keeps; and what no line holds.
-func (s *Auditor) VerifyJournal(ctx context.Context, a accounts.Actor,
-	earlier *wire.SignedHead) (wire.SignedHead, error) {
+// Verification is the task of verifying the journal: from the service's last checkpoint on, where there is one that its key has signed,
+// or, with whole, from the first line; and that it goes on from a head that was exported earlier.
+func (s *Auditor) Verification(a accounts.Actor, earlier *wire.SignedHead, whole bool) (tasks.Work, error) {
+	if earlier != nil {
+		if err := s.key.IsOurs(*earlier); err != nil {
+			return tasks.Work{}, err
+		}
+	}
+	return tasks.Work{
+		What: "verify the journal",
+		May:  func(_ context.Context, a accounts.Actor) error { return a.MustAdminister("verifying the journal") },
+		Do: func(ctx context.Context, tell func(float64, string), result *wire.Task) error {
+			head, err := s.VerifyJournal(ctx, a, earlier, whole, tell)
+			result.Head = &head
+			return err
+		},
+	}, nil
+}
+
+// VerifyJournal checks the journal, and that records and branches are as it tells; see Verification. It tells how far it is.
+func (s *Auditor) VerifyJournal(ctx context.Context, a accounts.Actor, earlier *wire.SignedHead, whole bool,
+	tell func(done float64, words string)) (wire.SignedHead, error) {
 	if err := a.MustAdminister("verifying the journal"); err != nil {
 		return wire.SignedHead{}, err
 	}
-	v := verification{s: s, story: journal.NewStory()}
+	v := verification{s: s, story: journal.NewStory(), tell: tell}
 	if earlier != nil {
 		if err := s.key.IsOurs(*earlier); err != nil {
 			return wire.SignedHead{}, err
 		}
 		v.earlier = earlier.JournalHead
 	}
+	if !whole {
+		v.goOn()
+	}
+	if at := v.chain.Head(); v.earlier.Seq == at.Seq && v.earlier != at || v.earlier.Seq != 0 && v.earlier.Seq < at.Seq {
+		v.chain, v.story = journal.Verifier{}, journal.NewStory() // the head is of before: the lines from it on are to be read
+	}
 	// One snapshot: what is written meanwhile is not half of it.
+	var checkpoint []byte
 	err := s.records.Read(ctx).Transaction(func(db *gorm.DB) error {
-		for _, compare := range []func(*gorm.DB) error{v.lines, v.checks, v.reviews, v.landings, v.rules} {
+		if err := v.lines(db); err != nil {
+			return err
+		}
+		var err error
+		if checkpoint, err = v.checkpoint(); err != nil {
+			return err
+		}
+		for i, compare := range []func(*gorm.DB) error{v.checks, v.reviews, v.landings, v.rules} {
+			v.tell(0.7+0.05*float64(i), "the records are compared")
 			if err := compare(db); err != nil {
 				return err
 			}
@@ -65,6 +96,7 @@ func (s *Auditor) VerifyJournal(ctx context.Context, a accounts.Actor,
 		return nil
 	})
 	if err == nil {
+		v.tell(0.9, "the branches are compared")
 		err = v.refs(ctx)
 	}
 	if err != nil {
@@ -78,6 +110,9 @@ func (s *Auditor) VerifyJournal(ctx context.Context, a accounts.Actor,
 		return wire.SignedHead{}, problem.New(problem.Conflict, "the journal does not agree with what there is: %s%s",
 			strings.Join(v.found, "; "), more)
 	}
+	if err := v.keep(checkpoint); err != nil {
+		s.log.Warn("the checkpoint of a verification could not be kept", "error", err)
+	}
 	return s.key.Head(v.chain.Head()), nil
 }
 
@@ -88,6 +123,7 @@ type verification struct {
 	chain   journal.Verifier
 	story   *journal.Story
 	found   []string
+	tell    func(done float64, words string)
 }
 
 func (v *verification) say(format string, args ...any) {
@@ -96,7 +132,25 @@ func (v *verification) say(format string, args ...any) {
 
 // lines reads the journal. A chain that does not hold together ends it: what follows says nothing.
 func (v *verification) lines(db *gorm.DB) error {
-	for {
+	var end int64
+	if err := db.Raw("SELECT ifnull(max(seq), 0) FROM journal_lines").Scan(&end).Error; err != nil {
+		return err
+	}
+	from := v.chain.Head().Seq
+	if from > 0 { // a checkpoint says what stood there
+		var at records.JournalLine
+		if err := db.Limit(1).Find(&at, from).Error; err != nil {
+			return err
+		}
+		if at.Hash != v.chain.Head().Hash {
+			return problem.New(problem.Conflict, "the journal was rewritten or cut: its line %d has the hash %q, and %q when it was verified last", from, at.Hash, v.chain.Head().Hash)
+		}
+	}
+	for n := 0; ; n++ {
+		if n%20 == 0 {
+			at := v.chain.Head().Seq
+			v.tell(0.7*float64(at-from)/float64(max(1, end-from)), fmt.Sprintf("line %d of %d", at, end))
+		}
 		lines, err := readLines(db.Where("seq > ?", v.chain.Head().Seq).Order("seq").Limit(maxLines))
 		if err != nil {
 			return err
@@ -203,33 +257,56 @@ func sortedBy[K any](keys func(func(K) bool), by func(K) string) []K {
 
 // landings compares every landing and its statement.
 func (v *verification) landings(db *gorm.DB) error {
-	var rows []struct {
-		Name, Old, New, Strategy, State string
-		Statement                       string `gorm:"serializer:packed"`
-		Number                          int
-		There                           bool // a landing is on record
+	// Statements are long, and there is one for each landing: some at a time.
+	for after := int64(0); ; {
+		var rows []struct {
+			ID                              int64
+			Name, Old, New, Strategy, State string
+			Statement                       string `gorm:"serializer:packed"`
+			Number                          int
+		}
+		err := db.Raw(`SELECT l.id, r.name, c.number, c.state, l.old, l.new, l.strategy, l.statement FROM landings l JOIN changes c ON c.id = l.change_id
+JOIN repositories r ON r.id = c.repository_id WHERE l.id > ? ORDER BY l.id LIMIT 200`, after).Scan(&rows).Error
+		if err != nil {
+			return err
+		}
+		for _, r := range rows {
+			after = r.ID
+			key := journal.Change{Repository: r.Name, Number: r.Number}
+			said, known := v.story.Landings[key]
+			delete(v.story.Landings, key)
+			switch {
+			case !known:
+				v.say("the records say that %s change %d landed, the journal does not", r.Name, r.Number)
+			case r.State != "landed" || said.Old != r.Old || said.New != r.New || said.Strategy != r.Strategy:
+				v.say("the landing of %s change %d is not what the journal tells", r.Name, r.Number)
+			case said.Statement != accounts.Digest(r.Statement):
+				v.say("the statement of %s change %d was altered", r.Name, r.Number)
+			case !v.s.key.Sealed(r.Statement):
+				v.say("the statement of %s change %d does not carry this service's signature", r.Name, r.Number)
+			}
+		}
+		if len(rows) == 0 {
+			break
+		}
 	}
-	err := db.Raw(`SELECT r.name, c.number, c.state, l.id IS NOT NULL AS there, l.old, l.new, l.strategy, l.statement FROM changes c JOIN repositories r ON r.id = c.repository_id LEFT JOIN landings l ON l.change_id = c.id
-WHERE l.id IS NOT NULL OR c.state = 'landed'`).Scan(&rows).Error
+	var missing []struct {
+		Name   string
+		Number int
+	}
+	err := db.Raw(`SELECT r.name, c.number FROM changes c JOIN repositories r ON r.id = c.repository_id
+WHERE c.state = 'landed' AND NOT EXISTS (SELECT 1 FROM landings l WHERE l.change_id = c.id)`).Scan(&missing).Error
 	if err != nil {
 		return err
 	}
-	for _, r := range rows {
+	for _, r := range missing {
 		key := journal.Change{Repository: r.Name, Number: r.Number}
-		said, known := v.story.Landings[key]
-		delete(v.story.Landings, key)
-		switch {
-		case !known:
-			v.say("the records say that %s change %d landed, the journal does not", r.Name, r.Number)
-		case !r.There:
+		if _, known := v.story.Landings[key]; known {
 			v.say("the journal says that %s change %d landed, the records do not", r.Name, r.Number)
-		case r.State != "landed" || said.Old != r.Old || said.New != r.New || said.Strategy != r.Strategy:
-			v.say("the landing of %s change %d is not what the journal tells", r.Name, r.Number)
-		case said.Statement != accounts.Digest(r.Statement):
-			v.say("the statement of %s change %d was altered", r.Name, r.Number)
-		case !v.s.key.Sealed(r.Statement):
-			v.say("the statement of %s change %d does not carry this service's signature", r.Name, r.Number)
+		} else {
+			v.say("the records say that %s change %d landed, the journal does not", r.Name, r.Number)
 		}
+		delete(v.story.Landings, key)
 	}
 	for _, key := range sortedBy(maps.Keys(v.story.Landings), func(k journal.Change) string { return fmt.Sprint(k) }) {
 		v.say("the journal says that %s change %d landed, the records do not", key.Repository, key.Number)

@@ -100,6 +100,16 @@ func (p *program) foresee(ctx context.Context, h here, n wire.NewForecast) (wire
 	return f, err
 }
 
+// progress shows on a terminal how far a task is.
+func (p *program) progress() func(wire.Task) {
+	if !toTerminal(p.err) {
+		return nil
+	}
+	return func(t wire.Task) {
+		fmt.Fprintf(p.err, "\r%s %3.0f %%  %-50s\r", bar(t.Done, 30), 100*t.Done, t.Words)
+	}
+}
+
 // bar draws a share of a width.
 func bar(share float64, width int) string {
 	n := min(max(0, int(share*float64(width)+.5)), width)

@@ -342,7 +342,13 @@ func (r *rulesOf) try() *cobra.Command {
 			if err != nil {
 				return wire.RulesTrial{}, err
 			}
-			t, err := c.TryRules(ctx, where, text, last)
+			try := c.TryRules
+			if !strings.Contains(where, "/") { // a house may have hundreds of repositories
+				try = func(ctx context.Context, where, text string, last int) (wire.RulesTrial, error) {
+					return c.TryHouseRules(ctx, where, text, last, r.p.progress())
+				}
+			}
+			t, err := try(ctx, where, text, last)
 			if err == nil && len(t.Findings) > 0 {
 				r.p.printFindings(args[0], t.Findings)
 				err = &exitError{status: statusError}

@@ -42,6 +42,7 @@ import (
 	"tavrin/internal/repositories"
 	"tavrin/internal/rulebook"
 	"tavrin/internal/signing"
+	"tavrin/internal/tasks"
 	"tavrin/internal/tickets"
 	"tavrin/internal/trials"
 	"tavrin/internal/waivers"
@@ -110,6 +111,7 @@ type Rooms struct {
 	Landing       *landing.Conductor
 	Trials        *trials.Trials
 	Forecasts     *forecasts.Forecasts
+	Tasks         *tasks.Tasks
 	Desk          *desk.Desk
 	Notifications *desk.Notifications
 	Audit         *audit.Auditor
@@ -234,11 +236,12 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Key: key, SignCommits: o.SignCommits, Log: o.Log,
 	})
 	s.Forecasts = forecasts.New(r, s.Rulebook)
+	s.Tasks = tasks.New(r)
 	s.Trials = trials.New(r, s.Disk, s.Rulebook, s.Facts, s.Forecasts)
 	s.Desk = desk.New(r, s.Facts, s.Checks, s.Rulebook, s.Disk, memory)
 	s.Notifications = desk.NewNotifications(r, s.Desk)
 	s.Mail = mail.New(r, s.Notifications, o.Relay, o.Address, o.Log)
-	s.Audit = audit.New(r, s.Disk, s.Moves, key, o.Log)
+	s.Audit = audit.New(r, s.Disk, s.Moves, key, dir, o.Log)
 
 	s.Access.OnEnd(checks.EndLeases)
 	s.Rulebook.OnChange(func(tx *records.Tx, repo *records.Repository, changes []records.Change) error {
@@ -284,6 +287,7 @@ func (s *Service) every(ctx context.Context, pause time.Duration, what string, w
 func (s *Service) Close() error {
 	s.stop()
 	s.Forecasts.Close()
+	s.Tasks.Close()
 	s.tasks.Wait()
 	s.Disk.Git.Close()
 	s.Records.EndStreams()

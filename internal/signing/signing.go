@@ -143,6 +143,20 @@ func (k *Key) Sealed(text string) bool {
 	return err == nil && ed25519.Verify(k.public(), preAuthentication(e.PayloadType, payload), sig)
 }
 
+// Opened returns what an envelope holds that carries this key's signature and is of a type.
+func (k *Key) Opened(payloadType, text string) ([]byte, error) {
+	e, payload, err := opened(text)
+	switch {
+	case err != nil:
+		return nil, err
+	case !k.Sealed(text):
+		return nil, errors.New("it does not carry this service's signature")
+	case e.PayloadType != payloadType:
+		return nil, fmt.Errorf("it is of type %q, not %q", e.PayloadType, payloadType)
+	}
+	return payload, nil
+}
+
 // HeadText is what the signature of a journal's head is over.
 func HeadText(h journal.Head) []byte {
 	return fmt.Appendf(nil, "tavrin journal head\n%d\n%s\n", h.Seq, h.Hash)

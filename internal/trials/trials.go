@@ -19,6 +19,7 @@ import (
 	"tavrin/internal/problem"
 	"tavrin/internal/records"
 	"tavrin/internal/rulebook"
+	"tavrin/internal/tasks"
 	"tavrin/wire"
 )
 
@@ -28,29 +29,65 @@ const mostLandings = 500
 // mostQueues is for how many queues it is foreseen what other settings would have changed.
 const mostQueues = 3
 
+// Trial is the task of TryRules, for the rules of a house whose repositories are many.
+func (s *Trials) Trial(a accounts.Actor, where, text string, last int) tasks.Work {
+	return tasks.Work{
+		What: "try rules of " + where,
+		May: func(ctx context.Context, a accounts.Actor) error {
+			_, err := rulebook.RuleShelf(s.records.Read(ctx), a, where, false)
+			return err
+		},
+		Do: func(ctx context.Context, tell func(float64, string), result *wire.Task) error {
+			trial, err := s.try(ctx, a, where, text, last, tell)
+			result.Trial = &trial
+			return err
+		},
+	}
+}
+
 // TryRules says what a document would change if it were applied: the effective settings of branches, the gate of every
 // open change, and what it would have stopped of the last landings.
 func (s *Trials) TryRules(ctx context.Context, a accounts.Actor, where, text string,
 	last int) (wire.RulesTrial, error) {
+	return s.try(ctx, a, where, text, last, func(float64, string) {})
+}
+
+// try is TryRules, which tells how far it is. Each repository is looked at as it is at one moment.
+func (s *Trials) try(ctx context.Context, a accounts.Actor, where, text string, last int, tell func(float64, string)) (wire.RulesTrial, error) {
 	out := wire.RulesTrial{Findings: []wire.Finding{}, Advice: []wire.Advice{}, Differences: []wire.Difference{},
 		SecondBy: []string{}, Branches: []wire.BranchTrial{}, Changes: []wire.ChangeTrial{}, Landed: []wire.LandingTrial{}, Queues: []wire.QueueTrial{}}
 	if last < 0 || last > mostLandings {
 		return out, problem.Wrong("last", "a document is tried on the last 0 to %d landings", mostLandings)
 	}
+	d, err := s.begin(ctx, a, where, text, &out)
+	if err != nil || len(out.Findings) > 0 {
+		return out, err
+	}
+	for i := range d.Repos {
+		tell(0.05+0.95*float64(i)/float64(len(d.Repos)), fmt.Sprintf("repository %d of %d", i+1, len(d.Repos)))
+		if err := s.tryIn(ctx, d, &d.Repos[i], last, &out); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// begin reads a document that is tried, and says in what it differs from the one in force.
+func (s *Trials) begin(ctx context.Context, a accounts.Actor, where, text string, out *wire.RulesTrial) (rulebook.Draft, error) {
 	snap := s.records.View(ctx)
 	defer snap.Close()
 	db := snap.DB
 	d, err := rulebook.DraftOf(db, a, where, text)
 	if found := problem.FindingsOf(err); found != nil {
 		out.Findings = found
-		return out, nil
+		return d, nil
 	}
 	if err != nil {
-		return out, err
+		return d, err
 	}
 	differences, err := rulebook.Differences(db, d.Shelf, d.Was, d.Now)
 	if err != nil {
-		return out, err
+		return d, err
 	}
 	out.Differences = append(out.Differences, differences...)
 	out.Loosens = rules.Loosens(out.Differences)
@@ -60,19 +97,17 @@ func (s *Trials) TryRules(ctx context.Context, a accounts.Actor, where, text str
 		}
 	}
 	if out.Advice, err = s.rulebook.Advice(ctx, db, d); err != nil {
-		return out, err
+		return d, err
 	}
-	for i := range d.Repos {
-		if err := s.tryIn(ctx, db, d, &d.Repos[i], last, &out); err != nil {
-			return out, err
-		}
-	}
-	return out, nil
+	return d, nil
 }
 
 // tryIn tries a draft on one repository.
-func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo *records.Repository, last int,
+func (s *Trials) tryIn(ctx context.Context, d rulebook.Draft, repo *records.Repository, last int,
 	out *wire.RulesTrial) error {
+	snap := s.records.View(ctx)
+	defer snap.Close()
+	db := snap.DB
 	force, err := s.rulebook.RulesOf(db, repo)
 	if err != nil {
 		return err
@@ -115,12 +150,15 @@ func (s *Trials) tryIn(ctx context.Context, db *gorm.DB, d rulebook.Draft, repo 
 		repo.ID).Order("number DESC").Find(&open).Error; err != nil {
 		return err
 	}
-	for _, c := range open {
-		g, err := s.facts.Gather(db, repo, c)
-		if err != nil {
+	gathered, err := s.facts.GatherAll(db, repo, open)
+	if err != nil {
+		return err
+	}
+	for _, g := range gathered {
+		if err := ctx.Err(); err != nil {
 			return err
 		}
-		out.Changes = append(out.Changes, changeTrial(repo.Name, c, g.Judge(), gate.JudgeAsked(then, g.Facts)))
+		out.Changes = append(out.Changes, changeTrial(repo.Name, g.Change, g.Judge(), gate.JudgeAsked(then, g.Facts)))
 	}
 	var landings []records.Landing
 	if err := db.Where("repository_id = ?", repo.ID).Order("id DESC").Limit(last).Find(&landings).Error; err != nil {

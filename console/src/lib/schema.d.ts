@@ -448,6 +448,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/houses/{house}/rules/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to find out what a rules document would change, for a house with many repositories, of a house
+         * @description Begin to find out what a rules document would change, for a house with many repositories, of a house.
+         */
+        post: operations["start-rules-trial-of-house"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/houses/{house}/rules/try": {
         parameters: {
             query?: never;
@@ -672,7 +692,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/journal/verify": {
+    "/journal/verifications": {
         parameters: {
             query?: never;
             header?: never;
@@ -682,8 +702,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Check the whole journal, that records and branches are as it tells, and sign its head
-         * @description Check the whole journal, that records and branches are as it tells, and sign its head.
+         * Begin to check the journal, and that records and branches are as it tells; what comes of it is its head, signed
+         * @description Begin to check the journal, and that records and branches are as it tells; what comes of it is its head, signed.
          */
         post: operations["verify-journal"];
         delete?: never;
@@ -2452,6 +2472,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/repositories/{house}/{name}/rules/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to find out what a rules document would change, for a house with many repositories
+         * @description Begin to find out what a rules document would change, for a house with many repositories.
+         */
+        post: operations["start-rules-trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/repositories/{house}/{name}/rules/try": {
         parameters: {
             query?: never;
@@ -2691,6 +2731,30 @@ export interface paths {
          */
         post: operations["confirm-session"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tasks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Work of yours that takes longer than a call may, as far as it is
+         * @description Work of yours that takes longer than a call may, as far as it is.
+         */
+        get: operations["get-task"];
+        put?: never;
+        post?: never;
+        /**
+         * Give a task up
+         * @description Give a task up.
+         */
+        delete: operations["stop-task"];
         options?: never;
         head?: never;
         patch?: never;
@@ -5168,6 +5232,11 @@ export interface components {
             text: string;
             /**
              * Format: int64
+             * @description open changes for which it is still to be found out which checks the rules in force ask for; it goes on by itself, and nothing lands by other rules meanwhile
+             */
+            to_judge?: number;
+            /**
+             * Format: int64
              * @description 0: none applied yet
              */
             version: number;
@@ -5186,6 +5255,11 @@ export interface components {
             proposal?: components["schemas"]["Proposal"];
             reason: string;
             text: string;
+            /**
+             * Format: int64
+             * @description open changes for which it is still to be found out which checks the rules in force ask for; it goes on by itself, and nothing lands by other rules meanwhile
+             */
+            to_judge?: number;
             /** @description the document is the one in force already, to the letter: no version was made of it */
             unchanged: boolean;
             /**
@@ -5382,6 +5456,26 @@ export interface components {
             rules_of: string;
             /** Format: date-time */
             until: string;
+        };
+        Task: {
+            /**
+             * Format: double
+             * @description the share that is done, from 0 to 1
+             */
+            done: number;
+            /** @description of verifying the journal: its head, signed */
+            head?: components["schemas"]["SignedHead"];
+            id: string;
+            /** @description why it failed */
+            problem?: string;
+            /** @enum {string} */
+            state: "running" | "ready" | "failed" | "stopped";
+            /** @description of trying rules: what they would change */
+            trial?: components["schemas"]["RulesTrial"];
+            /** @description what is done */
+            what: string;
+            /** @description how far it is */
+            words?: string;
         };
         Team: {
             /** @description who may change it, besides administrators */
@@ -8143,6 +8237,96 @@ export interface operations {
             };
         };
     };
+    "start-rules-trial-of-house": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesTry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "try-rules-of-house": {
         parameters: {
             query?: never;
@@ -9210,6 +9394,8 @@ export interface operations {
                 hash?: string;
                 public_key?: string;
                 signature?: string;
+                /** @description from the first line on, although the service has a signed checkpoint of its own */
+                whole?: boolean;
             };
             header?: never;
             path?: never;
@@ -9223,7 +9409,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SignedHead"];
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             /** @description Bad Request */
@@ -18418,6 +18604,98 @@ export interface operations {
             };
         };
     };
+    "start-rules-trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description house */
+                house: string;
+                /** @description name within the house */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesTry"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "try-rules": {
         parameters: {
             query?: never;
@@ -19521,6 +19799,178 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Confirmed"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "get-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description of the task */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stop-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description of the task */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Done"];
                 };
             };
             /** @description Bad Request */

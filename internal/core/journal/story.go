@@ -65,6 +65,26 @@ func NewStory() *Story {
 		Landings: map[Change]Landing{}, Rules: map[Rules]string{}}
 }
 
+// Filled gives a story that was read back the parts of which there was nothing.
+func (s *Story) Filled() {
+	empty := NewStory()
+	if s.Refs == nil {
+		s.Refs = empty.Refs
+	}
+	if s.Checks == nil {
+		s.Checks = empty.Checks
+	}
+	if s.Reviews == nil {
+		s.Reviews = empty.Reviews
+	}
+	if s.Landings == nil {
+		s.Landings = empty.Landings
+	}
+	if s.Rules == nil {
+		s.Rules = empty.Rules
+	}
+}
+
 // Take goes on with one more line. Lines have to come in their order. Kinds that the story says nothing of are passed
 // over.
 func (s *Story) Take(l Line) error {
