@@ -31,6 +31,9 @@ func finished(ctx context.Context, c *connection, t wire.Task, err error, progre
 		}
 		t, err = do(ctx, c, wire.GetTask, wire.InTask{ID: t.ID})
 	}
+	if progress != nil && err == nil {
+		progress(t)
+	}
 	switch {
 	case err != nil || t.State == "ready":
 		return t, err

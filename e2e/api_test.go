@@ -505,7 +505,7 @@ func bodyFor(path string) string {
 		return `{"reason":"mine"}`
 	case strings.HasSuffix(path, "/tracker/try"):
 		return `{"ticket":"FEN-1"}`
-	case strings.HasSuffix(path, "/try"), strings.HasSuffix(path, "/lint"):
+	case strings.HasSuffix(path, "/try"), strings.HasSuffix(path, "/rules/trials"), strings.HasSuffix(path, "/lint"):
 		return `{"text":"tavrin: rules/1"}`
 	case strings.HasSuffix(path, "/webhooks/{id}/test"):
 		return ""

@@ -10,6 +10,7 @@ type Task struct {
 	Problem string  `json:"problem,omitempty" doc:"why it failed"`
 
 	Head  *SignedHead `json:"head,omitempty" doc:"of verifying the journal: its head, signed"`
+	From  int64       `json:"from,omitempty" doc:"of verifying the journal: the line up to which it had been verified before; absent: all of it was read"`
 	Trial *RulesTrial `json:"trial,omitempty" doc:"of trying rules: what they would change"`
 }
 

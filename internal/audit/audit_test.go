@@ -20,10 +20,10 @@ import (
 func TestP10VerifyFindsWhatDoesNotAgree(t *testing.T) {
 	l := lab.New(t)
 	ctx := t.Context()
-	head, err := l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {})
+	head, _, err := l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {})
 	l.Ok(err)
 	l.Rules("tavrin: rules/1\nprotect:\n  - name: kept\n    branches: main\n    delete: never\n")
-	_, err = l.Audit.VerifyJournal(ctx, l.Admin, &head, true, func(float64, string) {})
+	_, _, err = l.Audit.VerifyJournal(ctx, l.Admin, &head, true, func(float64, string) {})
 	l.Ok(err)
 	for _, c := range []struct {
 		name  string
@@ -40,15 +40,15 @@ func TestP10VerifyFindsWhatDoesNotAgree(t *testing.T) {
 			l.Ok(l.Records.Write(ctx, func(tx *records.Tx) error { return tx.Exec(sql).Error }))
 		}
 		alter(c.alter)
-		_, err := l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {})
+		_, _, err := l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {})
 		l.Is(err, problem.Conflict, c.words)
 		alter(c.back)
-		if _, err := l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {}); err != nil {
+		if _, _, err := l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {}); err != nil {
 			t.Errorf("%s: put back: %v", c.name, err)
 		}
 	}
 	l.Commit("main", "", "a=1") // a branch that moved behind the service's back
-	_, err = l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {})
+	_, _, err = l.Audit.VerifyJournal(ctx, l.Admin, nil, true, func(float64, string) {})
 	l.Is(err, problem.Conflict, "refs/heads/main of growers/irrigation is at")
 }
 
@@ -58,16 +58,16 @@ func TestP10Heads(t *testing.T) {
 	head, err := l.Audit.JournalHead(t.Context(), l.Admin)
 	l.Ok(err)
 	l.Ok(l.Records.Write(t.Context(), func(tx *records.Tx) error { return tx.Record("admin", nil, event.HouseCreated{House: "millers"}) }))
-	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &head, true, func(float64, string) {})
+	_, _, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &head, true, func(float64, string) {})
 	l.Ok(err)
 	later := l.Key.Head(head.JournalHead)
 	later.Seq += 100
-	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &later, true, func(float64, string) {})
+	_, _, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &later, true, func(float64, string) {})
 	l.Is(err, problem.Invalid, "was altered")
 	cut := l.Key.Head(later.JournalHead)
-	_, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &cut, true, func(float64, string) {})
+	_, _, err = l.Audit.VerifyJournal(t.Context(), l.Admin, &cut, true, func(float64, string) {})
 	l.Is(err, problem.Conflict, "the journal was cut")
-	_, err = l.Audit.VerifyJournal(t.Context(), l.Person("ines", "reader"), nil, true, func(float64, string) {})
+	_, _, err = l.Audit.VerifyJournal(t.Context(), l.Person("ines", "reader"), nil, true, func(float64, string) {})
 	l.Is(err, problem.Forbidden, "for service administrators")
 }
 
@@ -156,7 +156,7 @@ func TestP10Checkpoints(t *testing.T) {
 	old, err := l.Audit.JournalHead(ctx, l.Admin)
 	l.Ok(err)
 	verify := func(earlier *wire.SignedHead, whole bool) (from string, err error) {
-		_, err = l.Audit.VerifyJournal(ctx, l.Admin, earlier, whole, func(_ float64, words string) {
+		_, _, err = l.Audit.VerifyJournal(ctx, l.Admin, earlier, whole, func(_ float64, words string) {
 			if from == "" {
 				from = words
 			}

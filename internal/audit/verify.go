@@ -51,23 +51,23 @@ func (s *Auditor) Verification(a accounts.Actor, earlier *wire.SignedHead, whole
 		What: "verify the journal",
 		May:  func(_ context.Context, a accounts.Actor) error { return a.MustAdminister("verifying the journal") },
 		Do: func(ctx context.Context, tell func(float64, string), result *wire.Task) error {
-			head, err := s.VerifyJournal(ctx, a, earlier, whole, tell)
-			result.Head = &head
+			head, from, err := s.VerifyJournal(ctx, a, earlier, whole, tell)
+			result.Head, result.From = &head, from
 			return err
 		},
 	}, nil
 }
 
-// VerifyJournal checks the journal, and that records and branches are as it tells; see Verification. It tells how far it is.
+// VerifyJournal checks the journal, and that records and branches are as it tells; see Verification. It tells how far it is, and from which line on it was read.
 func (s *Auditor) VerifyJournal(ctx context.Context, a accounts.Actor, earlier *wire.SignedHead, whole bool,
-	tell func(done float64, words string)) (wire.SignedHead, error) {
+	tell func(done float64, words string)) (head wire.SignedHead, from int64, err error) {
 	if err := a.MustAdminister("verifying the journal"); err != nil {
-		return wire.SignedHead{}, err
+		return head, 0, err
 	}
 	v := verification{s: s, story: journal.NewStory(), tell: tell}
 	if earlier != nil {
 		if err := s.key.IsOurs(*earlier); err != nil {
-			return wire.SignedHead{}, err
+			return head, 0, err
 		}
 		v.earlier = earlier.JournalHead
 	}
@@ -77,9 +77,10 @@ func (s *Auditor) VerifyJournal(ctx context.Context, a accounts.Actor, earlier *
 	if at := v.chain.Head(); v.earlier.Seq == at.Seq && v.earlier != at || v.earlier.Seq != 0 && v.earlier.Seq < at.Seq {
 		v.chain, v.story = journal.Verifier{}, journal.NewStory() // the head is of before: the lines from it on are to be read
 	}
+	from = v.chain.Head().Seq
 	// One snapshot: what is written meanwhile is not half of it.
 	var checkpoint []byte
-	err := s.records.Read(ctx).Transaction(func(db *gorm.DB) error {
+	err = s.records.Read(ctx).Transaction(func(db *gorm.DB) error {
 		if err := v.lines(db); err != nil {
 			return err
 		}
@@ -100,20 +101,20 @@ func (s *Auditor) VerifyJournal(ctx context.Context, a accounts.Actor, earlier *
 		err = v.refs(ctx)
 	}
 	if err != nil {
-		return wire.SignedHead{}, err
+		return head, 0, err
 	}
 	if len(v.found) > 0 {
 		more := ""
 		if n := len(v.found) - mostFindings; n > 0 {
 			v.found, more = v.found[:mostFindings], fmt.Sprintf("; and %d more", n)
 		}
-		return wire.SignedHead{}, problem.New(problem.Conflict, "the journal does not agree with what there is: %s%s",
+		return head, 0, problem.New(problem.Conflict, "the journal does not agree with what there is: %s%s",
 			strings.Join(v.found, "; "), more)
 	}
 	if err := v.keep(checkpoint); err != nil {
 		s.log.Warn("the checkpoint of a verification could not be kept", "error", err)
 	}
-	return s.key.Head(v.chain.Head()), nil
+	return s.key.Head(v.chain.Head()), from, nil
 }
 
 // verification is one verification of the journal.

@@ -53,22 +53,30 @@ func printHead(w io.Writer, head wire.SignedHead) {
 }
 
 func (p *program) verifyJournal() *cobra.Command {
-	file, whole := "", false
+	file, whole, from := "", false, int64(0)
+	progress := func(t wire.Task) {
+		if from = t.From; p.progress() != nil {
+			p.progress()(t)
+		}
+	}
 	c := answer(p, "verify", "Check that no line was altered, and that records and branches are as the journal tells",
 		cobra.NoArgs, func(ctx context.Context, c *client.Client, _ []string) (wire.SignedHead, error) {
 			if file == "" {
-				return c.VerifyJournal(ctx, nil, whole, p.progress())
+				return c.VerifyJournal(ctx, nil, whole, progress)
 			}
 			earlier, err := newestHead(file)
 			if err != nil {
 				return wire.SignedHead{}, err
 			}
-			return c.VerifyJournal(ctx, &earlier, whole, p.progress())
+			return c.VerifyJournal(ctx, &earlier, whole, progress)
 		}, func(w io.Writer, head wire.SignedHead) {
 			if file != "" {
 				row(w, "the journal goes on from the head in "+file)
 			}
 			row(w, "the journal is unbroken, and records and branches are as it tells")
+			if from > 0 {
+				row(w, fmt.Sprintf("read were the lines after %d, up to which it was verified before; --whole reads all of them", from))
+			}
 			printHead(w, head)
 		})
 	c.Flags().BoolVar(&whole, "whole", false, "read every line from the first on, not only those since the last verification")

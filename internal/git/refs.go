@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"tavrin/internal/git/internal/process"
@@ -19,17 +20,62 @@ type Ref struct {
 	ID   string
 }
 
-// Refs lists the refs below a prefix such as "refs/heads/", by name.
+// Refs lists the refs below a prefix such as "refs/heads/", by name. It reads Git's files and starts no process: every push asks, and
+// there may be thousands.
 func (r RefStore) Refs(ctx context.Context, prefix string) ([]Ref, error) {
-	out, err := r.at.Run(ctx, nil, "for-each-ref", "--format=%(objectname) %(refname)", prefix)
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if head, err := os.Stat(filepath.Join(r.at.Dir, "HEAD")); err != nil || head.IsDir() {
+		return nil, fmt.Errorf("list the refs of %s: it is no repository", r.at.Dir)
+	}
+	return r.RefFiles().below(prefix)
+}
+
+// below lists refs. Those with a file of their own are read first: what is packed meanwhile is found among the packed ones then. A
+// name that stands for another one is none of the service's, and left out, as what is no id is.
+func (f *RefFiles) below(prefix string) ([]Ref, error) {
+	root := strings.TrimSuffix(prefix, "/")
+	loose := map[string]string{}
+	err := filepath.WalkDir(filepath.Join(f.dir, filepath.FromSlash(root)), func(path string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil // it went meanwhile
+		}
+		if err != nil || d.IsDir() || strings.HasSuffix(d.Name(), ".lock") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if id := strings.TrimSpace(string(text)); err == nil && IsID(id) {
+			loose[filepath.ToSlash(strings.TrimPrefix(path, f.dir+string(filepath.Separator)))] = id
+		}
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
+	if f.packed, err = os.ReadFile(filepath.Join(f.dir, "packed-refs")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
 	var refs []Ref
-	for line := range strings.Lines(string(out)) {
-		id, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
+	for at := 0; at < len(f.packed); {
+		name, next := refLine(f.packed, at)
+		if name != "" && strings.HasPrefix(name, root) && (len(name) == len(root) || name[len(root)] == '/') {
+			id := string(f.packed[at : at+40])
+			if now, moved := loose[name]; moved {
+				id = now
+				delete(loose, name)
+			}
+			refs = append(refs, Ref{Name: name, ID: id})
+		}
+		at = next
+	}
+	for name, id := range loose {
 		refs = append(refs, Ref{Name: name, ID: id})
 	}
+	slices.SortFunc(refs, func(a, b Ref) int { return strings.Compare(a.Name, b.Name) })
 	return refs, nil
 }
 

@@ -119,22 +119,26 @@ type push struct {
 	force  *rulebook.InForce // the rules it was judged by
 	takes  []int64           // comments whose suggestions it applies
 	beside bool              // whether it has branches or tags
+	stops  string            // the freezes in force
+	apart  bool              // it depends on more than the refs that it moves
 	// address is that of the service, as whoever pushes reaches it; empty: not known.
 	address string
 }
 
-// decide judges a push and carries out what is allowed. It holds the repository's lock from judgement until the
-// refs have moved; the objects have arrived before.
+// decide judges a push and carries out what is allowed: judged before the repository's lock is taken, compared and moved under it,
+// together with others that wait for it (together.go).
 func (p *push) decide(ctx context.Context, in *transport.Incoming) ([]transport.Result, []string) {
 	ctx = context.WithoutCancel(ctx) // from here on a client that hangs up changes nothing
 	if err := p.s.roomy(); err != nil {
 		return p.failed(in, err)
 	}
-	unlock, err := p.s.moves.Lock(ctx, p.repo)
-	if err != nil {
-		return p.failed(in, err)
-	}
-	defer unlock()
+	x := p.prepare(ctx, in)
+	p.s.lines.of(p.repo.ID).carryOut(ctx, p.s, x)
+	return x.results, x.lines
+}
+
+// alone judges a push and carries out what is allowed, all of it under the repository's lock, which is held.
+func (p *push) alone(ctx context.Context, in *transport.Incoming) ([]transport.Result, []string) {
 	for {
 		results, lines, err := p.attempt(ctx, in)
 		switch {
@@ -166,9 +170,14 @@ func (p *push) attempt(ctx context.Context, in *transport.Incoming) ([]transport
 			}
 		}
 	}
-	results := make([]transport.Result, len(verdicts))
-	var lines []string
-	var wanted []wantedMove
+	results, lines, wanted := p.sorted(in, verdicts)
+	more, err := p.carryOut(ctx, in, wanted, results)
+	return results, append(lines, more...), err
+}
+
+// sorted makes of verdicts what is to be moved, and says of the rest why not.
+func (p *push) sorted(in *transport.Incoming, verdicts []guard.Verdict) (results []transport.Result, lines []string, wanted []wantedMove) {
+	results = make([]transport.Result, len(verdicts))
 	var leftOut []string
 	for i, v := range verdicts {
 		lines = append(lines, v.Lines...)
@@ -184,11 +193,10 @@ func (p *push) attempt(ctx context.Context, in *transport.Incoming) ([]transport
 				v.Short)
 		}
 	}
-	more, err := p.carryOut(ctx, in, wanted, results)
 	if len(leftOut) > 0 {
-		more = append(more, fmt.Sprintf("Left out: %s%s. Only branches and tags are kept here.", leftOut[0], andOthers(len(leftOut)-1)))
+		lines = append(lines, fmt.Sprintf("Left out: %s%s. Only branches and tags are kept here.", leftOut[0], andOthers(len(leftOut)-1)))
 	}
-	return results, append(lines, more...), err
+	return results, lines, wanted
 }
 
 func andOthers(n int) string {
@@ -258,7 +266,8 @@ func (p *push) judge(ctx context.Context, in *transport.Incoming) ([]guard.Verdi
 	if err != nil {
 		return nil, err
 	}
-	facts.Stops = standing.Of
+	facts.Stops, p.stops = standing.Of, standing.IDs
+	p.apart = facts.Empty || len(refs)+len(in.Updates)+mostTogether > int(p.s.bounds.RepositoryRefs)
 	if err := p.names(in, &facts, refs); err != nil {
 		return nil, err
 	}
@@ -424,7 +433,7 @@ func (p *push) carryOut(ctx context.Context, in *transport.Incoming, wanted []wa
 	if err := in.Admit(); err != nil {
 		return nil, fmt.Errorf("let the objects in: %w", err)
 	}
-	intents, err := p.intend(ctx, wanted, slices.Concat(in.Commits(), in.Rode()))
+	intents, err := p.s.intend(ctx, []*part{{push: p, in: in, wanted: wanted}})
 	if err != nil {
 		return nil, err
 	}
@@ -436,31 +445,49 @@ func (p *push) carryOut(ctx context.Context, in *transport.Incoming, wanted []wa
 		groups = together(wanted)
 	}
 	var lines []string
-	n := 0
-	for _, group := range groups {
-		moves := make([]git.Move, len(group))
+	for n := 0; len(groups) > 0; groups = groups[1:] {
+		group := groups[0]
+		told, refused := p.s.moveAll(ctx, p.repo, group, intents[n:n+len(group)], in.Atomic)
 		for i, w := range group {
-			moves[i] = w.Move
+			results[w.place].Refused = refused[i]
+			lines = append(lines, told[i]...)
 		}
-		err := p.bare.MoveRefs(ctx, moves...)
-		p.s.moves.At("push:moved")
-		for _, w := range group {
-			intent := intents[n]
-			n++
-			if err != nil && len(group) > 1 && !in.Atomic { // one of them did not go: each by itself
-				err := p.bare.MoveRefs(ctx, w.Move)
-				p.s.moves.At("push:moved")
-				told, why := p.settleMove(ctx, &intent, err)
-				results[w.place].Refused = why
-				lines = append(lines, told...)
-				continue
-			}
-			told, why := p.settleMove(ctx, &intent, err)
-			results[w.place].Refused = why
-			lines = append(lines, told...)
-		}
+		n += len(group)
 	}
 	return lines, nil
+}
+
+// moveAll moves refs whose intents are on record by one run of Git, and records what came of it. Where one of them does not go, each is
+// moved by itself, unless they go together or not at all.
+func (s *Intake) moveAll(ctx context.Context, repo *records.Repository, group []wantedMove, intents []records.Intent,
+	atomic bool) (told [][]string, refused []string) {
+	told, refused = make([][]string, len(group)), make([]string, len(group))
+	list, refs := make([]git.Move, len(group)), make([]string, len(group))
+	for i, w := range group {
+		list[i], refs[i] = w.Move, w.Ref
+	}
+	s.moves.Note(repo.ID, refs...) // before they do: whoever has looked may not go by what was
+	err := s.disk.Bare(repo).MoveRefs(ctx, list...)
+	s.moves.At("push:moved")
+	if err == nil {
+		done := make([]*records.Intent, len(intents))
+		for i := range intents {
+			done[i] = &intents[i]
+		}
+		lines, err := s.finishAll(ctx, repo, done)
+		if err == nil {
+			return lines, refused
+		}
+	}
+	for i := range group {
+		why := err
+		if err != nil && len(group) > 1 && !atomic { // one of them did not go: each by itself
+			why = s.disk.Bare(repo).MoveRefs(ctx, group[i].Move)
+			s.moves.At("push:moved")
+		}
+		told[i], refused[i] = s.settleMove(ctx, repo, &intents[i], why)
+	}
+	return told, refused
 }
 
 // atOnce is how many new refs are made by one run of Git.
@@ -482,26 +509,26 @@ func together(wanted []wantedMove) [][]wantedMove {
 
 // settleMove finds out what came of a move, and records it. What cannot be written down now is settled by the next
 // round: nobody is told that a branch stands where it does not stand.
-func (p *push) settleMove(ctx context.Context, intent *records.Intent, failed error) (told []string, refused string) {
+func (s *Intake) settleMove(ctx context.Context, repo *records.Repository, intent *records.Intent, failed error) (told []string, refused string) {
 	later := func(err error, text string) []string {
-		p.s.log.Error("a push is not on record yet", "repository", p.repo.Name, "ref", intent.Ref, "error", err)
-		p.s.moves.Nudge()
+		s.log.Error("a push is not on record yet", "repository", repo.Name, "ref", intent.Ref, "error", err)
+		s.moves.Nudge()
 		return []string{text}
 	}
 	if failed != nil {
-		moved, _, err := p.s.moves.HasMoved(ctx, p.repo, intent.Ref, intent.Old, intent.New)
+		moved, _, err := s.moves.HasMoved(ctx, repo, intent.Ref, intent.Old, intent.New)
 		if err != nil {
 			return later(errors.Join(failed, err), fmt.Sprintf("The service could not find out whether %s has "+
 				"moved: git fetch shows it. What follows from it is recorded as soon as it can be.", intent.Ref)), "the service could not tell whether it moved"
 		}
 		if !moved {
-			if err := p.s.moves.Close(ctx, intent, moves.Dropped); err != nil {
+			if err := s.moves.Close(ctx, intent, moves.Dropped); err != nil {
 				return later(err, "It did not move."), refusedByGit(failed)
 			}
 			return nil, refusedByGit(failed)
 		}
 	}
-	told, err := p.s.FinishPush(ctx, p.repo, intent)
+	told, err := s.FinishPush(ctx, repo, intent)
 	if err != nil {
 		return later(err, fmt.Sprintf("%s has moved. What follows from it, such as new revisions of changes, could "+
 			"not be written down yet; the service does it as soon as it can.", intent.Ref)), ""
@@ -516,44 +543,49 @@ func refusedByGit(err error) string {
 	return "git could not move the ref: mostly another branch stands in the way of its name"
 }
 
-// intend records, in one transaction, whose commits these are and which refs are about to move.
-func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string) ([]records.Intent, error) {
-	intents := make([]records.Intent, len(wanted))
-	err := p.s.records.Write(ctx, func(tx *records.Tx) error {
-		tx.Touches(p.repo)
-		force, err := p.s.rulebook.RulesOf(tx.DB, p.repo)
-		if err != nil {
-			return err
-		}
-		if !force.SameAs(p.force) {
-			return errRulesMoved
-		}
-		owned := make([]records.PushedCommit, len(brought))
-		for i, id := range brought {
-			owned[i] = records.PushedCommit{RepositoryID: p.repo.ID, CommitID: id, Login: p.a.Login()}
-		}
-		if len(owned) > 0 {
-			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(owned, 500).Error; err != nil {
-				return err
-			}
-		}
-		for i, w := range wanted {
-			intents[i] = records.Intent{RepositoryID: p.repo.ID, Kind: moves.Push, Ref: w.Ref, Old: w.Old, New: w.New,
-				Actor: p.a.Login(), Takes: p.takes,
-				RulesVersion: force.Own.Version, HouseVersion: force.House.Version, CreatedAt: p.s.records.Now()}
-			if w.permit != 0 {
-				intents[i].WaiverID = &w.permit
-			}
-		}
-		for _, w := range wanted {
-			if len(w.exempted) == 0 {
-				continue
-			}
-			err := tx.Record(p.a.Login(), p.repo, event.RulesExempted{
-				Ref: w.Ref, New: w.New, Sources: []string{require.Because(w.exempted)}, Asker: p.a.Login(),
-			})
+// intend records, in one transaction, whose commits came with some pushes, and which refs are about to move: the rules are still those
+// that each was judged by. The intents are in the order of the pushes' moves.
+func (s *Intake) intend(ctx context.Context, parts []*part) ([]records.Intent, error) {
+	var intents []records.Intent
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		intents = nil
+		for _, x := range parts {
+			p := x.push
+			tx.Touches(p.repo)
+			force, err := s.rulebook.RulesOf(tx.DB, p.repo)
 			if err != nil {
 				return err
+			}
+			if !force.SameAs(p.force) {
+				return errRulesMoved
+			}
+			brought := slices.Concat(x.in.Commits(), x.in.Rode())
+			owned := make([]records.PushedCommit, len(brought))
+			for i, id := range brought {
+				owned[i] = records.PushedCommit{RepositoryID: p.repo.ID, CommitID: id, Login: p.a.Login()}
+			}
+			if len(owned) > 0 {
+				if err := tx.Clauses(clause.OnConflict{DoNothing: true}).CreateInBatches(owned, 500).Error; err != nil {
+					return err
+				}
+			}
+			for _, w := range x.wanted {
+				i := records.Intent{RepositoryID: p.repo.ID, Kind: moves.Push, Ref: w.Ref, Old: w.Old, New: w.New,
+					Actor: p.a.Login(), Takes: p.takes,
+					RulesVersion: force.Own.Version, HouseVersion: force.House.Version, CreatedAt: s.records.Now()}
+				if w.permit != 0 {
+					i.WaiverID = &w.permit
+				}
+				intents = append(intents, i)
+				if len(w.exempted) == 0 {
+					continue
+				}
+				err := tx.Record(p.a.Login(), p.repo, event.RulesExempted{
+					Ref: w.Ref, New: w.New, Sources: []string{require.Because(w.exempted)}, Asker: p.a.Login(),
+				})
+				if err != nil {
+					return err
+				}
 			}
 		}
 		return tx.CreateInBatches(&intents, 500).Error
@@ -564,59 +596,90 @@ func (p *push) intend(ctx context.Context, wanted []wantedMove, brought []string
 // FinishPush records a ref that has moved by a push, and makes the revisions that follow from it. It returns
 // lines for the pusher's terminal. The repository's lock is held.
 func (s *Intake) FinishPush(ctx context.Context, repo *records.Repository, i *records.Intent) ([]string, error) {
-	isBranch := strings.HasPrefix(i.Ref, "refs/heads/")
-	var revisions []changes.PendingRevision
-	var told []string
-	if isBranch && i.New != "" {
-		var err error
-		if revisions, told, err = s.changes.Followed(ctx, repo, i); err != nil {
-			return nil, err
-		}
-		more, err := s.rewritten(ctx, repo, i)
-		if err != nil {
-			return nil, err
-		}
-		told = append(told, more...)
-	}
-	if err := s.changes.Keep(ctx, repo, revisions...); err != nil {
+	lines, err := s.finishAll(ctx, repo, []*records.Intent{i})
+	if err != nil {
 		return nil, err
 	}
-	var lines []string
-	err := s.records.Write(ctx, func(tx *records.Tx) error {
-		lines = told
-		err := tx.Record(i.Actor, repo, moveOf(i))
-		if err != nil {
-			return err
-		}
-		for _, r := range revisions {
-			if err := s.changes.SaveRevision(tx, repo, r); err != nil {
-				return err
-			}
-			lines = append(lines, fmt.Sprintf("Change %d, %q, is now at revision %d: tavrin change show %d --repo %s",
-				r.Change.Number, r.Change.Title, r.Row.Number, r.Change.Number, repo.Name))
-		}
-		if err := s.threads.RecordTaken(tx, repo, i); err != nil {
-			return err
-		}
-		if i.WaiverID != nil {
-			if err := s.waivers.Use(tx, repo, []int64{*i.WaiverID}, 0, i.New); err != nil {
-				return err
-			}
-		}
-		return tx.Model(i).Update("outcome", moves.Done).Error
-	})
-	for _, r := range revisions {
-		if err != nil {
-			break
-		}
-		more, why := s.changes.Outlives(ctx, repo, r.Change.ID)
-		if why != nil { // the push is done and on record; this only tells of it
-			s.log.Warn("the approvals of a pushed change could not be weighed", "repository", repo.Name, "change", r.Change.Number,
-				"error", why)
-		}
-		lines = append(lines, more...)
+	return lines[0], nil
+}
+
+// followed is what follows from a ref that has moved, worked out with Git before it is recorded.
+type followed struct {
+	revisions []changes.PendingRevision
+	told      []string
+}
+
+// follows works that out.
+func (s *Intake) follows(ctx context.Context, repo *records.Repository, i *records.Intent) (f followed, err error) {
+	if !strings.HasPrefix(i.Ref, "refs/heads/") || i.New == "" {
+		return f, nil
 	}
-	return lines, err
+	if f.revisions, f.told, err = s.changes.Followed(ctx, repo, i); err != nil {
+		return f, err
+	}
+	more, err := s.rewritten(ctx, repo, i)
+	if err != nil {
+		return f, err
+	}
+	f.told = append(f.told, more...)
+	return f, s.changes.Keep(ctx, repo, f.revisions...)
+}
+
+// finishAll is FinishPush for several refs, recorded in one transaction: all, or none. It returns the lines of each.
+func (s *Intake) finishAll(ctx context.Context, repo *records.Repository, intents []*records.Intent) ([][]string, error) {
+	all := make([]followed, len(intents))
+	for n, i := range intents {
+		var err error
+		if all[n], err = s.follows(ctx, repo, i); err != nil {
+			return nil, err
+		}
+	}
+	lines := make([][]string, len(intents))
+	err := s.records.Write(ctx, func(tx *records.Tx) error {
+		ids := make([]int64, len(intents))
+		for n, i := range intents {
+			ids[n] = i.ID
+			lines[n] = all[n].told
+			if err := tx.Record(i.Actor, repo, moveOf(i)); err != nil {
+				return err
+			}
+			for _, r := range all[n].revisions {
+				if err := s.changes.SaveRevision(tx, repo, r); err != nil {
+					return err
+				}
+				lines[n] = append(lines[n], fmt.Sprintf("Change %d, %q, is now at revision %d: tavrin change show %d --repo %s",
+					r.Change.Number, r.Change.Title, r.Row.Number, r.Change.Number, repo.Name))
+			}
+			if err := s.threads.RecordTaken(tx, repo, i); err != nil {
+				return err
+			}
+			if i.WaiverID != nil {
+				if err := s.waivers.Use(tx, repo, []int64{*i.WaiverID}, 0, i.New); err != nil {
+					return err
+				}
+			}
+		}
+		for some := range slices.Chunk(ids, 500) {
+			if err := tx.Model(&records.Intent{}).Where("id IN ?", some).Update("outcome", moves.Done).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for n := range all {
+		for _, r := range all[n].revisions {
+			more, why := s.changes.Outlives(ctx, repo, r.Change.ID)
+			if why != nil { // the push is done and on record; this only tells of it
+				s.log.Warn("the approvals of a pushed change could not be weighed", "repository", repo.Name, "change", r.Change.Number,
+					"error", why)
+			}
+			lines[n] = append(lines[n], more...)
+		}
+	}
+	return lines, nil
 }
 
 // moveOf is the event of a ref that has moved.

@@ -37,6 +37,7 @@ type Intake struct {
 	receiver  transport.Receiver
 	bounds    *bounds.Bounds
 	log       *slog.Logger
+	lines     lines
 }
 
 // Needs is what the intake stands on.

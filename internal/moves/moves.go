@@ -53,6 +53,7 @@ type Moves struct {
 
 	mu    sync.Mutex
 	locks map[int64]*sync.Mutex // one writer per repository
+	noted map[int64]*noted
 }
 
 // New returns the moves of hosted repositories. at is called at each named step, nil: by nobody; tests stop the process
@@ -63,7 +64,7 @@ func New(r *records.Records, disk *hosted.Disk, log *slog.Logger, at func(step s
 	}
 	return &Moves{
 		records: r, disk: disk, log: log, at: at,
-		settlers: map[string]Settler{}, woken: make(chan struct{}, 1), locks: map[int64]*sync.Mutex{},
+		settlers: map[string]Settler{}, woken: make(chan struct{}, 1), locks: map[int64]*sync.Mutex{}, noted: map[int64]*noted{},
 	}
 }
 
@@ -152,6 +153,7 @@ func (m *Moves) settle(ctx context.Context, repo *records.Repository, i *records
 // known, the error is returned, and the intent stays open for the next round.
 func (m *Moves) Try(ctx context.Context, repo *records.Repository,
 	i *records.Intent) (made bool, tip string, err error) {
+	m.Note(repo.ID, i.Ref)
 	failed := m.disk.Bare(repo).MoveRefs(ctx, git.Move{Ref: i.Ref, Old: i.Old, New: i.New})
 	if failed == nil {
 		return true, i.New, nil

@@ -5463,6 +5463,11 @@ export interface components {
              * @description the share that is done, from 0 to 1
              */
             done: number;
+            /**
+             * Format: int64
+             * @description of verifying the journal: the line up to which it had been verified before; absent: all of it was read
+             */
+            from?: number;
             /** @description of verifying the journal: its head, signed */
             head?: components["schemas"]["SignedHead"];
             id: string;
