@@ -42,7 +42,7 @@ var growing = []string{"changes", "revisions", "reviews", "check_runs", "entries
 	"deliveries", "delivery_attempts", "report_keys", "freeze_times", "ticket_answers"}
 
 // meant are statements that may go through everything: those by which the journal is verified, and the newest lines of it.
-var meant = regexp.MustCompile(`^SELECT \* FROM .journal_lines. ORDER BY seq DESC LIMIT|reported_by. FROM .check_runs.( WHERE .check_runs...id. > \?)? ORDER BY|^SELECT coalesce\(r\.name, h\.name\)|^SELECT r\.name, c\.number, (c\.state|v\.login)`)
+var meant = regexp.MustCompile(`^SELECT \* FROM .journal_lines. ORDER BY seq DESC LIMIT|reported_by. FROM .check_runs.( WHERE .check_runs...id. > \?)? ORDER BY|^SELECT coalesce\(r\.name, h\.name\)|^SELECT r\.name, c\.number, (c\.state|v\.login)|^SELECT r\.name, c\.number FROM changes c JOIN repositories`)
 
 var scanned = regexp.MustCompile(`^SCAN (\w+)(?: USING (?:COVERING )?INDEX (\w+))?`)
 

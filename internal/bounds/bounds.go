@@ -21,6 +21,7 @@ type Bounds struct {
 	TokenCalls, AddressCalls, FailedSignIns, PersonStreams                            int64
 	MarkdownBytes, MarkdownHTML                                                       int64
 	Webhooks                                                                          int64
+	KeepLogs, KeepDeliveries, KeepRehearsals                                          int64
 }
 
 // Bound is one row of the table.
@@ -65,6 +66,9 @@ var Table = []Bound{
 	{"calls.failed-sign-ins", 20, "tries a minute", "sign-ins with a token that is not known, from one address", func(b *Bounds) *int64 { return &b.FailedSignIns }},
 	{"calls.streams", 20, "streams", "event streams open at once of one person or address", func(b *Bounds) *int64 { return &b.PersonStreams }},
 	{"webhooks", 50, "webhooks", "webhooks of one repository, of one house, and of the service itself", func(b *Bounds) *int64 { return &b.Webhooks }},
+	{"keep.log-days", 90, "days", "how long what a check wrote is kept, after it was asked for; that it passed or not, and what it says in a line, stays", func(b *Bounds) *int64 { return &b.KeepLogs }},
+	{"keep.delivery-days", 14, "days", "how long deliveries of webhooks that have ended are kept", func(b *Bounds) *int64 { return &b.KeepDeliveries }},
+	{"keep.rehearsal-days", 14, "days", "how long a rehearsal that has not landed is kept, with its commit", func(b *Bounds) *int64 { return &b.KeepRehearsals }},
 	{"markdown.bytes", 64 << 10, "bytes", "a text that is laid out; a longer one is shown as it was typed", func(b *Bounds) *int64 { return &b.MarkdownBytes }},
 	{"markdown.html-bytes", 256 << 10, "bytes", "what a text is laid out as; where it would be longer it is shown as it was typed", func(b *Bounds) *int64 { return &b.MarkdownHTML }},
 }

@@ -385,6 +385,13 @@ func parts(r records.CheckRun) []wire.CheckPart {
 	return out
 }
 
+// ForgetLogs forgets what checks wrote that were asked for long ago. How they ended, and what they say in a line, stays.
+func (s *Checks) ForgetLogs(ctx context.Context) error {
+	return s.records.Forget(ctx, "check logs", "check_runs", s.records.Now().AddDate(0, 0, -int(s.bounds.KeepLogs)), func(tx *records.Tx, ids []int64) error {
+		return tx.Exec("UPDATE check_runs SET log = '' WHERE id IN ? AND log <> ''", ids).Error
+	})
+}
+
 // ForgetKeys forgets the keys of reports of long ago.
 func (s *Checks) ForgetKeys(ctx context.Context) error {
 	return s.records.Note(ctx, func(tx *records.Tx) error {

@@ -6,6 +6,7 @@
 package checks
 
 import (
+	"tavrin/internal/bounds"
 	"tavrin/internal/facts"
 	"tavrin/internal/hosted"
 	"tavrin/internal/records"
@@ -18,12 +19,13 @@ type Checks struct {
 	disk     *hosted.Disk
 	rulebook *rulebook.Rulebook
 	facts    *facts.Gatherer
+	bounds   *bounds.Bounds
 	dir      string // the service's folder, which no runner may read
 }
 
 // New returns the checks of a service whose folder is dir.
-func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, f *facts.Gatherer, dir string) *Checks {
-	s := &Checks{r, disk, book, f, dir}
+func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, f *facts.Gatherer, b *bounds.Bounds, dir string) *Checks {
+	s := &Checks{r, disk, book, f, b, dir}
 	r.OnRecord(s.moved)
 	return s
 }

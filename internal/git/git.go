@@ -138,8 +138,60 @@ func (r *Repo) Pack(ctx context.Context) (bool, error) {
 	if err != nil || (len(loose)*256 < manyLoose && len(packs) < ManyPacks) {
 		return false, err
 	}
-	_, err = r.at.Run(ctx, nil, "repack", "-d", "-q", "--geometric=2")
-	return true, err
+	if _, err = r.at.Run(ctx, nil, "repack", "-d", "-q", "--geometric=2"); err != nil {
+		return true, err
+	}
+	return true, r.Graph(ctx)
+}
+
+// Graph writes down how commits hang together, as far as that is not written down yet, which makes walks over thousands of them
+// quick.
+func (r *Repo) Graph(ctx context.Context) error {
+	_, err := r.at.Run(ctx, nil, "commit-graph", "write", "--reachable", "--split", "--no-progress")
+	return err
+}
+
+// manyLooseRefs make it worth while to pack refs.
+const manyLooseRefs = 200
+
+// ManyLooseRefs says whether so many refs have a file of their own that it is worth while to pack them.
+func (r *Repo) ManyLooseRefs() (bool, error) {
+	loose := 0
+	err := filepath.WalkDir(filepath.Join(r.at.Dir, "refs"), func(_ string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			loose++
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
+	})
+	return loose >= manyLooseRefs, err
+}
+
+// PackRefs packs the refs when many have a file of their own, and says whether it did. Only the sole writer may call it.
+func (r *Repo) PackRefs(ctx context.Context) (bool, error) {
+	if many, err := r.ManyLooseRefs(); err != nil || !many {
+		return false, err
+	}
+	defer r.at.Use()()
+	_, err := r.at.Run(ctx, nil, "pack-refs", "--all")
+	return err == nil, err
+}
+
+// Release takes names of the service's own away, of commits that need not be kept by them any more. Only the sole writer may call it.
+func (r *Repo) Release(ctx context.Context, names ...string) error {
+	defer r.at.Use()()
+	var in strings.Builder
+	moves := make([]Move, len(names))
+	for i, name := range names {
+		moves[i].Ref = ReservedRefs + name
+		fmt.Fprintf(&in, "delete %s\x00\x00", moves[i].Ref)
+	}
+	return r.writingRefs(moves, func() error {
+		_, err := r.at.Run(ctx, strings.NewReader(in.String()), "update-ref", "-z", "--stdin")
+		return err
+	})
 }
 
 // ErrUsed says that a repository was in use, so that nothing could be removed from it.

@@ -2,9 +2,11 @@ package landing_test
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"tavrin/internal/accounts"
 	"tavrin/internal/core/change"
@@ -212,5 +214,53 @@ func TestP2ANamedApprovalIsAskedForOnceMore(t *testing.T) {
 	l.Ok(err)
 	if body := log[0].Body; strings.Contains(body, "odo") || !strings.Contains(body, "Approved-by:") {
 		t.Errorf("it says %q", body)
+	}
+}
+
+// Of what was long ago as much is kept as the bounds say: what checks wrote, and rehearsals that did not land, with their names in Git. How
+// checks ended, and what landed, stays.
+func TestOldRehearsalsAreForgotten(t *testing.T) {
+	l, bench := running(t, guarded)
+	odo := l.Person("odo", "writer")
+	var commits []string
+	for n, state := range []change.CheckState{change.Failed, change.Passed} {
+		source := []string{"red", "good"}[n]
+		number := proposed(l, source, source+"=1")
+		approve(l, odo, number)
+		_, err := l.Queues.Join(t.Context(), l.Admin, lab.Name, number, wire.NewEntry{})
+		l.Ok(err)
+		commits = append(commits, rehearsed(l, number))
+		_, err = l.Checks.ReportCheck(t.Context(), bench, lab.Name, wire.NewReport{Commit: commits[n], Name: "unit", State: state, Log: strings.Repeat("it ran\n", 50)})
+		l.Ok(err)
+		until(l, func() bool { return entry(l, number).EndedAt != nil })
+	}
+	look := func() (logs, rehearsals, names int) {
+		t.Helper()
+		l.Ok(errors.Join(l.Checks.ForgetLogs(t.Context()), l.Landing.ForgetRehearsals(t.Context()), l.Repositories.Tidy(t.Context())))
+		var n, m int64
+		l.Ok(l.Records.Read(t.Context()).Model(&records.CheckRun{}).Where("log <> ''").Count(&n).Error)
+		l.Ok(l.Records.Read(t.Context()).Model(&records.Rehearsal{}).Count(&m).Error)
+		refs, err := l.Disk.Bare(l.Repo).Refs(t.Context(), "refs/tavrin/rehearsals/")
+		l.Ok(err)
+		return int(n), int(m), len(refs)
+	}
+	if logs, rehearsals, names := look(); logs != 2 || rehearsals != 2 || names != 1 {
+		t.Errorf("at once there are %d logs, %d rehearsals and %d names; what has landed needs none", logs, rehearsals, names)
+	}
+	l.Wait(15 * 24 * time.Hour)
+	if logs, rehearsals, names := look(); logs != 2 || rehearsals != 1 || names != 0 {
+		t.Errorf("after 15 days there are %d logs, %d rehearsals and %d names", logs, rehearsals, names)
+	}
+	l.Wait(90 * 24 * time.Hour)
+	if logs, rehearsals, names := look(); logs != 0 || rehearsals != 1 || names != 0 {
+		t.Errorf("after 105 days there are %d logs, %d rehearsals and %d names", logs, rehearsals, names)
+	}
+	var runs []records.CheckRun
+	l.Ok(l.Records.Read(t.Context()).Order("id").Find(&runs).Error)
+	if len(runs) != 2 || runs[0].State != "failed" || runs[1].State != "passed" {
+		t.Errorf("the checks are %+v", runs)
+	}
+	if l.Tip("main") != commits[1] {
+		t.Error("main is not at what landed")
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"sync"
 
+	"tavrin/internal/bounds"
 	"tavrin/internal/changes"
 	"tavrin/internal/checks"
 	"tavrin/internal/facts"
@@ -36,6 +37,7 @@ type Conductor struct {
 	queues   *queues.Queues
 	changes  *changes.Changes
 	intake   *intake.Intake
+	bounds   *bounds.Bounds
 	key      *signing.Key
 	signs    bool // the commits that landings write
 	log      *slog.Logger
@@ -59,6 +61,7 @@ type Needs struct {
 	Queues   *queues.Queues
 	Changes  *changes.Changes
 	Intake   *intake.Intake
+	Bounds   *bounds.Bounds
 	Key      *signing.Key
 	// SignCommits has the commits that landings write signed with the key.
 	SignCommits bool
@@ -69,10 +72,18 @@ type Needs struct {
 func New(n Needs) *Conductor {
 	s := &Conductor{
 		records: n.Records, disk: n.Disk, moves: n.Moves, rulebook: n.Rulebook, facts: n.Facts, checks: n.Checks, waivers: n.Waivers,
-		queues: n.Queues, changes: n.Changes, intake: n.Intake, key: n.Key, signs: n.SignCommits, log: n.Log,
+		queues: n.Queues, changes: n.Changes, intake: n.Intake, bounds: n.Bounds, key: n.Key, signs: n.SignCommits, log: n.Log,
 	}
 	s.building.at, s.building.slots = map[job]context.CancelFunc{}, make(chan struct{}, builders)
 	n.Moves.Settles(moves.Landing, s.settleLanding)
 	n.Moves.Settles(moves.Removal, s.settleRemoval)
 	return s
+}
+
+// ForgetRehearsals forgets rehearsals of long ago that have not landed, and are of no more use.
+func (s *Conductor) ForgetRehearsals(ctx context.Context) error {
+	return s.records.Forget(ctx, "rehearsals", "rehearsals", s.records.Now().AddDate(0, 0, -int(s.bounds.KeepRehearsals)), func(tx *records.Tx, ids []int64) error {
+		return tx.Exec("DELETE FROM rehearsals WHERE id IN ? AND ended <> '' AND NOT EXISTS (SELECT 1 FROM intents i WHERE i.rehearsal_id = rehearsals.id) "+
+			"AND EXISTS (SELECT 1 FROM entries e WHERE e.id = rehearsals.entry_id AND e.ended_at IS NOT NULL)", ids).Error
+	})
 }

@@ -90,7 +90,7 @@ func (s *Outbox) Delivery(ctx context.Context, a accounts.Actor, id int64) (wire
 
 func (s *Outbox) findDelivery(db *gorm.DB, a accounts.Actor, id int64) (records.Delivery, records.Webhook, error) {
 	var d records.Delivery
-	missing := problem.New(problem.Unknown, "there is no delivery %d, or it is not yours to see; they are kept for 14 days", id)
+	missing := problem.New(problem.Unknown, "there is no delivery %d, or it is not yours to see; they are kept for %d days", id, s.bounds.KeepDeliveries)
 	if !a.Known() {
 		return d, records.Webhook{}, problem.New(problem.SignInNeeded, "sign in to see deliveries")
 	}

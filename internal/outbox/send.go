@@ -23,8 +23,6 @@ const (
 	batch = 20
 	// soon is how long what came of a try may be known to the lane alone.
 	soon = 250 * time.Millisecond
-	// kept is how long deliveries that have ended can be looked up and sent again.
-	kept = 14 * 24 * time.Hour
 	// eventType is the content type of an event that no template has given another form.
 	eventType = "application/cloudevents+json; charset=UTF-8"
 )
@@ -479,6 +477,6 @@ func hide(text string, h records.Webhook) string {
 func (s *Outbox) Tidy(ctx context.Context) error {
 	return s.records.Note(ctx, func(tx *records.Tx) error {
 		return tx.Exec("DELETE FROM deliveries WHERE id IN (SELECT id FROM deliveries WHERE state <> 'waiting' AND ended_at < ? LIMIT 5000)",
-			tx.Now().Add(-kept)).Error
+			tx.Now().AddDate(0, 0, -int(s.bounds.KeepDeliveries))).Error
 	})
 }

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 
 	"tavrin/internal/accounts"
+	"tavrin/internal/bounds"
 	"tavrin/internal/facts"
 	"tavrin/internal/hosted"
 	"tavrin/internal/moves"
@@ -26,6 +27,7 @@ type Repositories struct {
 	rulebook *rulebook.Rulebook
 	facts    *facts.Gatherer
 	reading  *reading.Reader
+	bounds   *bounds.Bounds
 	memory   *recall.Memory
 	log      *slog.Logger
 	imports  []string // URL prefixes from which repositories may be imported
@@ -40,6 +42,7 @@ type Needs struct {
 	Rulebook *rulebook.Rulebook
 	Facts    *facts.Gatherer
 	Reading  *reading.Reader
+	Bounds   *bounds.Bounds
 	Memory   *recall.Memory
 	Log      *slog.Logger
 	Imports  []string
@@ -47,6 +50,6 @@ type Needs struct {
 
 // New returns the repositories of a service.
 func New(n Needs) *Repositories {
-	return &Repositories{n.Records, n.Disk, n.Moves, n.Access, n.Rulebook, n.Facts, n.Reading, n.Memory, n.Log,
+	return &Repositories{n.Records, n.Disk, n.Moves, n.Access, n.Rulebook, n.Facts, n.Reading, n.Bounds, n.Memory, n.Log,
 		n.Imports}
 }

@@ -3,6 +3,10 @@ package repositories
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"tavrin/internal/core/event"
@@ -37,9 +41,58 @@ func (s *Repositories) Tidy(ctx context.Context) error {
 		if pruned {
 			s.log.Info("objects that nothing reaches were removed", "repository", repo.Name)
 		}
-		errs = append(errs, err, pruneErr, s.clearScratch(ctx, &repo))
+		errs = append(errs, err, pruneErr, s.clearScratch(ctx, &repo), s.tidyRefs(ctx, &repo))
 	}
 	return errors.Join(errs...)
+}
+
+// tidyRefs takes away the names by which rehearsals are kept that are of no more use, and packs the refs where many have a file of
+// their own. What has landed is held by its branch.
+func (s *Repositories) tidyRefs(ctx context.Context, repo *records.Repository) error {
+	bare := s.disk.Bare(repo)
+	refs, err := bare.Refs(ctx, git.ReservedRefs+"rehearsals/")
+	if err != nil {
+		return err
+	}
+	var useless []string
+	for some := range slices.Chunk(refs, 1000) {
+		names := map[int64]string{}
+		for _, r := range some {
+			name := strings.TrimPrefix(r.Name, git.ReservedRefs)
+			if id, err := strconv.ParseInt(strings.TrimPrefix(name, "rehearsals/"), 10, 64); err == nil {
+				names[id] = name
+			}
+		}
+		var still []int64
+		err := s.records.Read(ctx).Raw("SELECT p.id FROM rehearsals p JOIN entries e ON e.id = p.entry_id WHERE p.id IN ? AND "+
+			"(p.ended = '' OR e.ended_at IS NULL OR e.state <> 'landed' AND e.ended_at > ?)", slices.Sorted(maps.Keys(names)),
+			s.records.Now().AddDate(0, 0, -int(s.bounds.KeepRehearsals))).Scan(&still).Error
+		if err != nil {
+			return err
+		}
+		for _, id := range still {
+			delete(names, id)
+		}
+		useless = slices.AppendSeq(useless, maps.Values(names))
+	}
+	if len(useless) == 0 {
+		// it may be that nothing is to be done: the lock is not taken for that
+		if many, err := bare.ManyLooseRefs(); err != nil || !many {
+			return err
+		}
+	}
+	unlock, err := s.moves.Lock(ctx, repo)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	for some := range slices.Chunk(useless, 1000) {
+		if err := bare.Release(ctx, some...); err != nil {
+			return err
+		}
+	}
+	_, err = bare.PackRefs(ctx)
+	return err
 }
 
 const (

@@ -161,7 +161,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.tasks.Go(func() { s.Conflicts.Run(running) })
 	s.tasks.Go(func() {
 		s.every(running, time.Hour, "what is kept for a while only", func(ctx context.Context) error {
-			return errors.Join(s.Outbox.Tidy(ctx), s.Checks.ForgetKeys(ctx), s.Freezes.Extend(ctx))
+			return errors.Join(s.Outbox.Tidy(ctx), s.Checks.ForgetKeys(ctx), s.Checks.ForgetLogs(ctx), s.Landing.ForgetRehearsals(ctx), s.Freezes.Extend(ctx))
 		})
 	})
 	s.tasks.Go(func() { s.every(running, 2*time.Second, "what ends by itself", s.endings) })
@@ -215,7 +215,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	s.Freezes = freezes.New(r, o.Address)
 	s.Tickets = tickets.New(r, s.Facts, caller, o.Log)
 	s.Conflicts = conflicts.New(r, s.Disk, s.Facts, o.Log)
-	s.Checks = checks.New(r, s.Disk, s.Rulebook, s.Facts, dir)
+	s.Checks = checks.New(r, s.Disk, s.Rulebook, s.Facts, b, dir)
 	s.Waivers = waivers.New(r, s.Disk, s.Moves, s.Rulebook, s.Facts)
 	s.Queues = queues.New(r, s.Disk, s.Moves, s.Facts, s.Checks)
 	s.Changes, s.Threads = changes.New(changes.Needs{
@@ -225,7 +225,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	s.Reading = reading.New(r, s.Disk, s.Facts, memory)
 	s.Repositories = repositories.New(repositories.Needs{
 		Records: r, Disk: s.Disk, Moves: s.Moves, Access: s.Access, Rulebook: s.Rulebook, Facts: s.Facts, Reading: s.Reading,
-		Memory: memory, Log: o.Log, Imports: o.Imports,
+		Memory: memory, Bounds: b, Log: o.Log, Imports: o.Imports,
 	})
 	s.Intake = intake.New(intake.Needs{
 		Records: r, Disk: s.Disk, Moves: s.Moves, Access: s.Access, Rulebook: s.Rulebook, Waivers: s.Waivers, Changes: s.Changes,
@@ -233,7 +233,7 @@ func Furnish(r *records.Records, key *signing.Key, dir, repos, home string, o Op
 	})
 	s.Landing = landing.New(landing.Needs{
 		Records: r, Disk: s.Disk, Moves: s.Moves, Rulebook: s.Rulebook, Facts: s.Facts, Checks: s.Checks, Waivers: s.Waivers,
-		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Key: key, SignCommits: o.SignCommits, Log: o.Log,
+		Queues: s.Queues, Changes: s.Changes, Intake: s.Intake, Bounds: b, Key: key, SignCommits: o.SignCommits, Log: o.Log,
 	})
 	s.Forecasts = forecasts.New(r, s.Rulebook)
 	s.Tasks = tasks.New(r)

@@ -597,6 +597,7 @@ CREATE TABLE intents (                              -- a protected branch is abo
 );
 CREATE INDEX intents_open ON intents (repository_id) WHERE outcome = '';
 CREATE INDEX intents_ref ON intents (repository_id, ref, id);
+CREATE INDEX intents_rehearsal ON intents (rehearsal_id) WHERE rehearsal_id IS NOT NULL;
 
 CREATE TABLE landings (
   id            INTEGER PRIMARY KEY,
