@@ -93,8 +93,13 @@ func (m *measurer) git(ctx context.Context) error {
 
 // tags measures a push of 999 tags beside a local one.
 func (m *measurer) tags(ctx context.Context, dir string) error {
+	backend, url, err := m.backend(ctx, 2)
+	if err != nil {
+		return err
+	}
+	defer backend()
 	for n := range 999 {
-		if err := m.command(ctx, dir, "admin", "tag", fmt.Sprintf("try-%d", n)); err != nil {
+		if err := m.command(ctx, dir, "admin", "tag", fmt.Sprintf("try-%d-%d", os.Getpid(), n)); err != nil {
 			return err
 		}
 	}
@@ -124,6 +129,12 @@ func (m *measurer) tags(ctx context.Context, dir string) error {
 		return err
 	}
 	took := time.Since(at)
+	at = time.Now()
+	if err := m.command(ctx, dir, "admin", "push", "--quiet", url, "--tags"); err != nil {
+		return err
+	}
+	http := time.Since(at)
+	m.say(figure{Name: "a push of 999 tags, of one to git's own HTTP backend", Goal: "-", Median: float64(took) / float64(http), Unit: "times", Note: fmt.Sprintf("%.0f ms beside %.0f ms", milliseconds(took), milliseconds(http))})
 	m.say(figure{Name: "a push of 999 tags, of a local one", Goal: "3", Median: float64(took) / float64(beside), Unit: "times", Note: fmt.Sprintf("%.0f ms beside %.0f ms", milliseconds(took), milliseconds(beside))})
 	return nil
 }
@@ -133,32 +144,16 @@ func (m *measurer) many(ctx context.Context) error {
 	if _, err := m.run(ctx); err != nil {
 		return err
 	}
-	root, err := os.MkdirTemp(m.dir, "backend-")
+	stop, theirs, err := m.backend(ctx, 3)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(root)
-	out, err := exec.CommandContext(ctx, "git", "--exec-path").Output()
-	if err != nil {
-		return err
-	}
-	bare := filepath.Join(root, "r.git")
-	if err := m.command(ctx, root, "admin", "clone", "--quiet", "--bare", filepath.Join(m.dir, "data", "repositories", "2.git"), bare); err != nil {
-		return err
-	}
-	for _, set := range [][]string{{"core.fsync", "all"}, {"core.fsyncMethod", "batch"}, {"http.receivepack", "true"}} {
-		if err := m.command(ctx, bare, "admin", "config", set[0], set[1]); err != nil {
-			return err
-		}
-	}
-	backend := httptest.NewServer(&cgi.Handler{Path: filepath.Join(strings.TrimSpace(string(out)), "git-http-backend"), Dir: root,
-		Env: []string{"GIT_PROJECT_ROOT=" + root, "GIT_HTTP_EXPORT_ALL=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null"}})
-	defer backend.Close()
-	ours := m.served.url + "/git/" + repositoryName(1) + ".git"
+	defer stop()
+	ours := m.served.url + "/git/" + repositoryName(2) + ".git"
 	for _, pushers := range []int{1, 8, 40} {
 		rates := make([]float64, 2)
 		for round := 0; round < 2; round++ {
-			for side, url := range []string{backend.URL + "/r.git", ours} {
+			for side, url := range []string{theirs, ours} {
 				rate, err := m.rate(ctx, url, pushers)
 				if err != nil {
 					return err
@@ -219,4 +214,28 @@ func (m *measurer) rate(ctx context.Context, url string, pushers int) (float64, 
 		}
 	}
 	return float64(pushers*each) / took.Seconds(), nil
+}
+
+// backend serves a copy of a repository, by its number, by git's own HTTP backend, with the settings of the service.
+func (m *measurer) backend(ctx context.Context, repo int) (stop func(), url string, err error) {
+	root, err := os.MkdirTemp(m.dir, "backend-")
+	if err != nil {
+		return nil, "", err
+	}
+	out, err := exec.CommandContext(ctx, "git", "--exec-path").Output()
+	if err != nil {
+		return nil, "", err
+	}
+	bare := filepath.Join(root, "r.git")
+	if err := m.command(ctx, root, "admin", "clone", "--quiet", "--bare", filepath.Join(m.dir, "data", "repositories", fmt.Sprintf("%d.git", repo)), bare); err != nil {
+		return nil, "", err
+	}
+	for _, set := range [][]string{{"core.fsync", "all"}, {"core.fsyncMethod", "batch"}, {"http.receivepack", "true"}} {
+		if err := m.command(ctx, bare, "admin", "config", set[0], set[1]); err != nil {
+			return nil, "", err
+		}
+	}
+	backend := httptest.NewServer(&cgi.Handler{Path: filepath.Join(strings.TrimSpace(string(out)), "git-http-backend"), Dir: root,
+		Env: []string{"GIT_PROJECT_ROOT=" + root, "GIT_HTTP_EXPORT_ALL=1", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null"}})
+	return func() { backend.Close(); os.RemoveAll(root) }, backend.URL + "/r.git", nil
 }

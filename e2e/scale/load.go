@@ -79,9 +79,28 @@ func (m *measurer) settled(ctx context.Context) error {
 	return nil
 }
 
+// wrote is what each of some writes costs the service, with all that follows.
+func (m *measurer) wrote(ctx context.Context, times int) (float64, error) {
+	by, open := m.as(m.writer()), m.openOf(0)
+	was := m.cpu()
+	for n := range times {
+		if _, err := by.BeginThread(ctx, big(), open[n%len(open)], wire.NewThread{Text: "And at noon?", NoAnswer: true}); err != nil {
+			return 0, err
+		}
+		time.Sleep(30 * time.Millisecond) // one event is to be one, and not half of two
+	}
+	time.Sleep(time.Second)
+	return milliseconds(m.cpu()-was) / float64(times), nil
+}
+
 // listeners measures what an event costs with many who listen.
 func (m *measurer) listeners(ctx context.Context) error {
 	const listening, events = 200, 30
+	alone, err := m.wrote(ctx, events)
+	if err != nil {
+		return err
+	}
+	m.say(figure{Name: "a write of which nobody hears", Goal: "-", Median: alone, Unit: "CPU ms"})
 	hearing, stop := context.WithCancel(ctx)
 	defer stop()
 	var heard atomic.Int64
@@ -94,18 +113,11 @@ func (m *measurer) listeners(ctx context.Context) error {
 		})
 	}
 	time.Sleep(2 * time.Second)
-	by, open := m.as(m.writer()), m.openOf(0)
-	was := m.cpu()
-	for n := range events {
-		if _, err := by.BeginThread(ctx, big(), open[n%len(open)], wire.NewThread{Text: "And at noon?", NoAnswer: true}); err != nil {
-			return err
-		}
+	each, err := m.wrote(ctx, events)
+	if err != nil {
+		return err
 	}
-	for wait := 0; heard.Load() < listening*events && wait < 100; wait++ {
-		time.Sleep(20 * time.Millisecond)
-	}
-	m.say(figure{Name: fmt.Sprintf("an event that %d listeners hear of, with the write", listening), Goal: "5", Median: milliseconds(m.cpu()-was) / events, Unit: "CPU ms",
-		Note: fmt.Sprintf("%d of %d heard", heard.Load(), listening*events)})
+	m.say(figure{Name: fmt.Sprintf("that %d hear of one, besides", listening), Goal: "5", Median: each - alone, Unit: "CPU ms", Note: fmt.Sprintf("%d of %d heard", heard.Load(), listening*events)})
 	stop()
 	all.Wait()
 	return nil
@@ -123,17 +135,29 @@ func (m *measurer) rules(ctx context.Context) error {
 	}); err != nil {
 		return err
 	}
-	at := time.Now()
-	if _, err := ines.TryRules(ctx, house, houseRules(true), 100); err != nil {
+	at, looks := time.Now(), 0
+	if _, err := ines.TryHouseRules(ctx, house, houseRules(true), 100, func(wire.Task) { looks++ }); err != nil {
 		return err
 	}
-	m.say(figure{Name: "house rules tried on 100 landings and what is open", Goal: "with progress", Median: milliseconds(time.Since(at)), Unit: "ms"})
+	m.say(figure{Name: "house rules tried on 100 landings of each repository and on what is open", Goal: "with progress", Median: time.Since(at).Seconds(), Unit: "s",
+		Note: fmt.Sprintf("told how far it was %d times", looks)})
+	at = time.Now()
+	giving, stop := context.WithTimeout(ctx, 500*time.Millisecond)
+	defer stop()
+	if _, err := ines.TryHouseRules(giving, house, houseRules(true), 100, nil); giving.Err() == nil {
+		return fmt.Errorf("it was not given up: %w", err)
+	}
+	was := m.cpu()
+	if err := m.settled(ctx); err != nil {
+		return err
+	}
+	m.say(figure{Name: "the same, given up after half a second: what it still costs", Goal: "-", Median: (m.cpu() - was).Seconds(), Unit: "CPU s"})
 	if _, err := m.run(ctx); err != nil {
 		return err
 	}
 	ines = m.as(maintainer)
-	writing, stop := context.WithCancel(ctx)
-	defer stop()
+	writing, stopWriting := context.WithCancel(ctx)
+	defer stopWriting()
 	waits := make(chan []float64, 1)
 	open := m.openOf(1)
 	go func() {
@@ -159,7 +183,7 @@ func (m *measurer) rules(ctx context.Context) error {
 	}
 	at = time.Now()
 	time.Sleep(2 * time.Second)
-	stop()
+	stopWriting()
 	all := <-waits
 	if err := m.settled(ctx); err != nil {
 		return err

@@ -3,6 +3,8 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"log/slog"
+	"net/http/httptest"
 	"os"
 	"runtime"
 	"runtime/pprof"
@@ -11,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"tavrin/internal/api"
+	"tavrin/internal/bounds"
 	"tavrin/internal/service"
 	"tavrin/wire"
 )
@@ -87,4 +91,39 @@ func TestTmp(t *testing.T) {
 	f, _ := os.Create("/tmp/heap.prof")
 	pprof.WriteHeapProfile(f)
 	f.Close()
+}
+
+func TestPushProf(t *testing.T) {
+	dir := os.Getenv("SCALED")
+	if dir == "" {
+		t.Skip()
+	}
+	b := bounds.Default()
+	for _, x := range []string{"calls.token=1000000", "git.transfers=100", "git.person-processes=48"} {
+		b.Set(x)
+	}
+	s, err := service.Open(t.Context(), service.Options{Dir: dir + "/data", Bounds: b})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	h := api.New(api.Options{Service: s, Log: slog.New(slog.DiscardHandler), Bounds: b})
+	srv := httptest.NewServer(h)
+	defer srv.Close()
+	m := &measurer{size: sizes[3], dir: dir}
+	text, _ := os.ReadFile(dir + "/tokens.json")
+	json.Unmarshal(text, &m.tokens)
+	if os.Getenv("WHAT") == "tags" {
+		m.served = &served{url: srv.URL}
+		dir, err := m.clone(t.Context(), srv.URL+"/git/growers/"+os.Getenv("REPO")+".git", "admin")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := m.tags(t.Context(), dir); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	rate, err := m.rate(t.Context(), srv.URL+"/git/growers/"+os.Getenv("REPO")+".git", 8)
+	fmt.Println(rate, err)
 }

@@ -476,6 +476,7 @@ func (s *Intake) moveAll(ctx context.Context, repo *records.Repository, group []
 		}
 		lines, err := s.finishAll(ctx, repo, done)
 		if err == nil {
+			s.packMany(ctx, repo, len(group))
 			return lines, refused
 		}
 	}
@@ -488,6 +489,19 @@ func (s *Intake) moveAll(ctx context.Context, repo *records.Repository, group []
 		told[i], refused[i] = s.settleMove(ctx, repo, &intents[i], why)
 	}
 	return told, refused
+}
+
+// many is from how many refs on a push has them packed at once, and not when the repository is tidied: until then everybody reads a file
+// for each.
+const many = 200
+
+func (s *Intake) packMany(ctx context.Context, repo *records.Repository, moved int) {
+	if moved < many {
+		return
+	}
+	if _, err := s.disk.Bare(repo).PackRefs(ctx); err != nil {
+		s.log.Warn("refs could not be packed", "repository", repo.Name, "error", err)
+	}
 }
 
 // atOnce is how many new refs are made by one run of Git.

@@ -225,7 +225,7 @@ func (s *Rulebook) stillSo(db *gorm.DB, h shelf, p prepared) error {
 }
 
 // adviceTime is how long whoever applies rules waits for lint to look at what they hold for. A house may have hundreds of repositories.
-const adviceTime = 300 * time.Millisecond
+const adviceTime = 150 * time.Millisecond
 
 // advised adds what lint says of rules that were applied, or proposed, and what is still to be judged by them. That it cannot be looked
 // at now takes nothing of that back.

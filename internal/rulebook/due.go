@@ -20,7 +20,7 @@ const (
 	dueAtOnce = 20
 	// dueInline is for how long whoever applies rules waits for that. With few open changes, all of it is done when they have their
 	// answer.
-	dueInline = 300 * time.Millisecond
+	dueInline = 150 * time.Millisecond
 	// dueRest is how long it is waited after trouble.
 	dueRest = 5 * time.Second
 )
