@@ -3,7 +3,7 @@
 GO      ?= go
 console := console/dist/index.html
 
-.PHONY: build demo test check bench docs share shots histories kills properties fuzz steady clean queue-events queue-figures queue-likely landings
+.PHONY: build demo test check bench docs share shots histories kills properties fuzz steady clean queue-events queue-figures queue-likely landings scale
 
 build: bin/tavrin
 
@@ -56,6 +56,14 @@ queue-figures:
 # Five hundred landings through the real service, which holds on to nothing. Some minutes.
 landings:
 	cd e2e && LANDINGS=$${LANDINGS:-500} TMPDIR=$$(./scratch.sh) $(GO) test -count=1 -timeout 1h -run TestLandingsLeaveNothingBehind -v .
+
+# A service that an organisation has worked with for years, in three sizes, measured; docs/performance.md gets the table. Half an hour, and
+# 3 GB of disk in TMPDIR.
+scale: build
+	$(GO) build -o bin/scale ./e2e/scale
+	dir=$$(mktemp -d) && mkdir $$dir/figures && trap 'rm -rf '$$dir EXIT && for size in $${SIZES:-small middle large}; do \
+	  bin/scale -size $$size -dir $$dir/$$size -figures $$dir/figures/$$size.json make measure || exit 1; rm -rf $$dir/$$size; done && \
+	  bin/scale -figures $$dir/figures table
 
 # Every reader of what people send, ten minutes each.
 fuzz:

@@ -15,8 +15,8 @@ func main() {
 	name := flag.String("size", "small", "tiny, small, middle or large")
 	dir := flag.String("dir", "", "folder for the service, which must not be there yet to make it")
 	program := flag.String("program", "bin/tavrin", "the program that serves it")
-	only := flag.String("only", "", "parts to measure: start, reading, queue, rules, git, many, audit, disk; all if empty")
-	figures := flag.String("figures", "", "file for the figures, as JSON")
+	only := flag.String("only", "", "parts to measure: start, reading, queue, rules, git, many, audit, disk, statements; all if empty")
+	figures := flag.String("figures", "", "file for the figures, as JSON; for the table, the folder of the files, each named SIZE.json")
 	flag.Parse()
 	s, err := sizeNamed(*name)
 	for _, what := range flag.Args() {
@@ -31,8 +31,10 @@ func main() {
 			if all, err = measure(context.Background(), *dir, *program, s, *only); err == nil && *figures != "" {
 				err = write(*figures, all)
 			}
+		case "table":
+			err = table(*figures, "docs/performance.md")
 		default:
-			log.Fatalf("%q is neither make nor measure", what)
+			log.Fatalf("%q is none of make, measure and table", what)
 		}
 	}
 	if err != nil {

@@ -57,7 +57,7 @@ func measure(ctx context.Context, dir, program string, s size, only string) ([]f
 	for _, part := range []struct {
 		name string
 		of   func(context.Context) error
-	}{{"start", m.start}, {"reading", m.reading}, {"queue", m.queue}, {"rules", m.rules}, {"git", m.git}, {"many", m.many}, {"audit", m.audit}, {"disk", m.disk}} {
+	}{{"start", m.start}, {"reading", m.reading}, {"queue", m.queue}, {"rules", m.rules}, {"git", m.git}, {"many", m.many}, {"audit", m.audit}, {"disk", m.disk}, {"statements", m.statements}} {
 		if only != "" && !slices.Contains(strings.Split(only, ","), part.name) {
 			continue
 		}
@@ -231,7 +231,7 @@ func (m *measurer) start(ctx context.Context) error {
 		all = append(all, milliseconds(took))
 	}
 	m.say(figure{Name: "first answer after the start", Goal: "500", Cold: all[0], Median: quantile(all, 0.5), P99: quantile(all, 0.99), Unit: "ms"})
-	time.Sleep(3 * time.Second)
+	time.Sleep(3 * m.second)
 	m.say(figure{Name: "memory, idle", Goal: "100", Median: m.memory(), Unit: "MB"})
 	return nil
 }

@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"strings"
+	"time"
 )
 
 // size is how much there is of everything.
@@ -15,17 +16,18 @@ type size struct {
 	lines        int // of the journal
 	people       int
 	teams        int
-	files        int // of the big repository
-	live         int // entries that are in line while it is measured
-	branches     int // of the big repository at least
-	calls        int // of which the median and P99 are told
+	files        int           // of the big repository
+	live         int           // entries that are in line while it is measured
+	branches     int           // of the big repository at least
+	calls        int           // of which the median and P99 are told
+	second       time.Duration // for which it is waited where a second is
 }
 
 var sizes = []size{
-	{name: "tiny", repositories: 3, changes: 60, open: 20, big: 12, lines: 2_000, people: 30, teams: 6, files: 40, live: 6, branches: 20, calls: 3},
-	{name: "small", repositories: 5, changes: 500, open: 100, big: 60, lines: 20_000, people: 60, teams: 12, files: 200, live: 50, branches: 100, calls: 30},
-	{name: "middle", repositories: 50, changes: 5_000, open: 800, big: 400, lines: 200_000, people: 500, teams: 60, files: 1_000, live: 200, branches: 400, calls: 30},
-	{name: "large", repositories: 300, changes: 30_000, open: 5_000, big: 2_000, lines: 1_000_000, people: 3_000, teams: 150, files: 5_000, live: 200, branches: 2_000, calls: 30},
+	{name: "tiny", repositories: 3, changes: 60, open: 20, big: 12, lines: 2_000, people: 30, teams: 6, files: 40, live: 6, branches: 20, calls: 3, second: 50 * time.Millisecond},
+	{name: "small", repositories: 5, changes: 500, open: 100, big: 60, lines: 20_000, people: 60, teams: 12, files: 200, live: 50, branches: 100, calls: 30, second: time.Second},
+	{name: "middle", repositories: 50, changes: 5_000, open: 800, big: 400, lines: 200_000, people: 500, teams: 60, files: 1_000, live: 200, branches: 400, calls: 30, second: time.Second},
+	{name: "large", repositories: 300, changes: 30_000, open: 5_000, big: 2_000, lines: 1_000_000, people: 3_000, teams: 150, files: 5_000, live: 200, branches: 2_000, calls: 30, second: time.Second},
 }
 
 // sizeNamed finds a size.
