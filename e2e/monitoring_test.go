@@ -108,6 +108,7 @@ func TestMetrics(t *testing.T) {
 		{"tavrin_git_processes_total", []string{"command=index-pack"}, 1},
 		{"tavrin_webhook_delivery_seconds", []string{"outcome=delivered"}, 1},
 		{"tavrin_repositories_stopped", nil, 0},
+		{"tavrin_rules_to_judge", nil, 0},
 		{"tavrin_build_info", nil, 1},
 		{"tavrin_gates_total", []string{"how=judged"}, 1},
 		{"tavrin_gates_total", []string{"how=remembered"}, 0},

@@ -76,10 +76,19 @@ func (r *rulesOf) show() *cobra.Command {
 			}
 			fmt.Fprintf(r.p.err, "version %d, applied by %s %s: %s\n", v.Version, whoApplied(v), ago(v.AppliedAt),
 				plain(v.Reason))
+			if v.ToJudge > 0 {
+				fmt.Fprintln(r.p.err, toJudge(v))
+			}
 			fmt.Fprint(r.p.out, block(v.Text))
 		})
 	c.Flags().IntVar(&version, "version", 0, "an earlier version")
 	return c
+}
+
+// toJudge says how many open changes are still to be looked at under rules that are in force.
+func toJudge(v wire.Rules) string {
+	return fmt.Sprintf("%s still to be looked at, for the checks that they ask for now; it goes on by itself (tavrin rules show says how far it is)",
+		counted(v.ToJudge, "open change"))
 }
 
 func whoApplied(v wire.Rules) string {
@@ -212,6 +221,9 @@ func (p *program) printApplied(w io.Writer, v wire.RulesApplied) {
 		row(w, fmt.Sprintf("rules version %d is this very document, and in force: no version was made of it again", v.Version))
 	} else {
 		row(w, fmt.Sprintf("rules version %d is in force", v.Version))
+	}
+	if v.ToJudge > 0 {
+		row(w, toJudge(v.Rules))
 	}
 	loosened := slices.DeleteFunc(slices.Clone(v.Differences), func(d wire.Difference) bool { return !d.Loosens })
 	if len(loosened) > 0 && v.Version > 1 { // the first loosens nothing that there was

@@ -222,10 +222,11 @@ func (s *Desk) doubtParts(snap *records.View, a accounts.Actor, repo *records.Re
 	if err != nil {
 		return err
 	}
-	if all, _, err := s.itemsOf(snap, a, repo, open, standing); err != nil || !reflect.DeepEqual(all, had) {
-		s.facts.Doubt(fmt.Sprintf("of %s waits %+v for %s, and %+v of what they have a part in (%v)", repo.Name, all, a.Login(), had, err))
+	all, _, err := s.itemsOf(snap, a, repo, open, standing)
+	if err == nil && !reflect.DeepEqual(all, had) {
+		s.facts.Doubt(fmt.Sprintf("of %s waits %+v for %s, and %+v of what they have a part in", repo.Name, all, a.Login(), had))
 	}
-	return nil
+	return err
 }
 
 // itemsOf lists what some open changes ask of the actor.

@@ -172,6 +172,8 @@ var gauges = []gauge{
 		"SELECT count(*) AS n, webhook_id AS a, '' AS b, '' AS c FROM deliveries WHERE state = 'waiting' GROUP BY webhook_id"},
 	{"tavrin_webhook_parked", "Deliveries that were given up, by webhook.", []string{"webhook"},
 		"SELECT count(*) AS n, webhook_id AS a, '' AS b, '' AS c FROM deliveries WHERE state = 'parked' GROUP BY webhook_id"},
+	{"tavrin_rules_to_judge", "Open changes still to be looked at under rules that are in force.", nil,
+		"SELECT count(*) AS n, '' AS a, '' AS b, '' AS c FROM rules_due d JOIN changes c ON c.repository_id = d.repository_id AND c.state IN ('draft', 'open') AND c.number > d.after"},
 	{"tavrin_repositories_stopped", "Repositories that are read-only until an administrator has looked.", nil,
 		"SELECT count(*) AS n, '' AS a, '' AS b, '' AS c FROM repositories WHERE trouble <> ''"},
 }

@@ -49,6 +49,12 @@
     void branch;
     return follow(rules, explained, versions, proposals, suspensions);
   });
+  // What is still to be judged becomes less without an event.
+  $effect(() => {
+    if (!rules.value?.to_judge) return;
+    const again = setTimeout(() => void rules.reload(), 1000);
+    return () => clearTimeout(again);
+  });
   const lines = $derived(rules.value?.text.replace(/\n$/, '').split('\n') ?? []);
   let compared = $state<{ version: number; differences: Difference[] }>();
   let problem = $state<string>();
@@ -143,6 +149,12 @@
     </span>
   </div>
 
+  {#if rules.value?.to_judge}
+    <p class="mb-4 border-l-4 border-ochre bg-panel p-3" role="status">
+      {count(rules.value.to_judge, 'open change')} still to be looked at, for the checks that these rules ask for. It goes
+      on by itself, and nothing lands by other rules meanwhile.
+    </p>
+  {/if}
   {#each suspensions.value ?? [] as s (s.rules_of + s.protection)}
     <p class="mb-4 border-l-4 border-ochre bg-panel p-3">
       “{s.protection}” of {s.rules_of} is suspended by {s.by} until {exactly(s.until)}: {s.reason}
