@@ -13,12 +13,18 @@ import (
 	"tavrin/wire"
 )
 
-// A change of 2,000 files and 100,000 lines: from asking for its page to its first content, to the first lines of its
+// Changes of 2,000 files with 100,000 lines, and of 20,000 with a million: from asking for its page to its first content, to the first lines of its
 // difference, and how long the page is held up while one scrolls through all of it.
 func BenchmarkLargeChange(b *testing.B) {
+	for _, files := range []int{2000, 20_000} {
+		b.Run(fmt.Sprint(files), func(b *testing.B) { largeChange(b, files) })
+	}
+}
+
+func largeChange(b *testing.B, files int) {
 	w := newTown(b)
 	w.begin(simple)
-	w.wide(2000, 50)
+	w.wide(files, 50)
 	p := w.visit()
 	p.signIn("odo")
 	var content, lines, frame float64
@@ -30,7 +36,7 @@ func BenchmarkLargeChange(b *testing.B) {
 		p.do(clicking(`a[href="/growers/irrigation/changes/1"]`))
 		p.shows("Not ready for main")
 		content += time.Since(begun).Seconds()
-		p.shows("2000 files, 0 read")
+		p.shows(fmt.Sprintf("%d files, 0 read", files))
 		p.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`))
 		p.shows("plot 0 line 0")
 		lines += time.Since(begun).Seconds()
