@@ -23,7 +23,7 @@ func (c journal) Journal(ctx context.Context, repo string, limit int) ([]wire.Jo
 
 // JournalAfter lists the lines after one, oldest first.
 func (c journal) JournalAfter(ctx context.Context, repo string, after int64, limit int) ([]wire.JournalLine, error) {
-	return do(ctx, c.connection, wire.ListJournal, wire.JournalQuery{Repository: repo, After: after, Limit: limit})
+	return do(ctx, c.connection, wire.ListJournal, wire.JournalQuery{Repository: repo, From: after + 1, Limit: limit})
 }
 
 // VerifyJournal has the service check its journal, that it goes on from a head exported earlier (nil: none), and that records and

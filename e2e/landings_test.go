@@ -48,6 +48,12 @@ func TestLandingsLeaveNothingBehind(t *testing.T) {
 	dir := w.nearby("tamsin")
 	const atOnce = 5
 	var after holding
+	var pushes, landed []time.Duration // of the last fifty
+	median := func(all *[]time.Duration) time.Duration {
+		*all = (*all)[max(0, len(*all)-50):]
+		sorted := slices.Sorted(slices.Values(*all))
+		return sorted[len(sorted)/2].Round(time.Millisecond / 10)
+	}
 	for n := 0; n < max(landings, 2*atOnce); n += atOnce {
 		var all []wire.Change
 		w.must("tamsin", dir, "fetch", "-q", "origin", "main")
@@ -55,15 +61,22 @@ func TestLandingsLeaveNothingBehind(t *testing.T) {
 			branch := fmt.Sprintf("topic-%d", n+i)
 			w.must("tamsin", dir, "checkout", "-q", "-B", branch, "origin/main")
 			w.commit("tamsin", dir, fmt.Sprintf("f/%d", n+i), "x\n", branch)
+			begun := time.Now()
 			w.must("tamsin", dir, "push", "-q", "origin", branch)
+			pushes = append(pushes, time.Since(begun))
 			k := w.openChange("tamsin", branch)
 			w.join("tamsin", k, "")
 			all = append(all, k)
 		}
+		begun := time.Now()
 		w.verdicts(nil, "", w.allLanded(all...))
+		for range atOnce {
+			landed = append(landed, time.Since(begun)/atOnce)
+		}
 		now := held()
-		if n%100 == 100-atOnce {
-			t.Logf("%d have landed: %d KiB, %d files, %d processes, %d goroutines", n+atOnce, now.memory>>10, now.files, now.processes, now.goroutines)
+		if n == 50-atOnce || n%100 == 100-atOnce {
+			t.Logf("%d have landed: %d KiB, %d files, %d processes, %d goroutines; of the last fifty, a push took %s, and a landing %s", n+atOnce, now.memory>>10, now.files,
+				now.processes, now.goroutines, median(&pushes), median(&landed))
 		}
 		if n+atOnce <= 100 {
 			after = now

@@ -666,6 +666,7 @@ type FollowChoice struct {
 type JournalQuery struct {
 	Repository string `query:"repository" doc:"HOUSE/NAME; absent: of everything that you may read"`
 	After      int64  `query:"after" minimum:"0" doc:"lines after this one, oldest first"`
+	From       int64  `query:"from" minimum:"0" doc:"this line and those after it, oldest first; 1: from the beginning"`
 	Before     int64  `query:"before" minimum:"0" doc:"lines before this one, newest first"`
 	Limit      int    `query:"limit" minimum:"0" maximum:"500" default:"50"`
 }

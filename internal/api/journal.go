@@ -10,7 +10,7 @@ import (
 // journal: what was decided and done.
 func (s *server) journal() {
 	serve(s, wire.ListJournal, func(ctx context.Context, a accounts.Actor, q *wire.JournalQuery) ([]wire.JournalLine, error) {
-		return s.Service.Audit.Journal(ctx, a, wire.JournalQuery{Repository: q.Repository, After: q.After,
+		return s.Service.Audit.Journal(ctx, a, wire.JournalQuery{Repository: q.Repository, After: q.After, From: q.From,
 			Before: q.Before, Limit: q.Limit})
 	})
 	serve(s, wire.VerifyJournal, func(ctx context.Context, a accounts.Actor, q *wire.EarlierHead) (wire.Task, error) {

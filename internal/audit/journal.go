@@ -24,8 +24,8 @@ const maxLines = 500
 // Journal lists lines. Lines that belong to no repository are for administrators; others for those who may read
 // their repository.
 func (s *Auditor) Journal(ctx context.Context, a accounts.Actor, q wire.JournalQuery) ([]wire.JournalLine, error) {
-	if q.After > 0 {
-		return s.Following(ctx, a, q.Repository, q.After, q.Limit)
+	if q.After > 0 || q.From > 0 {
+		return s.Following(ctx, a, q.Repository, max(q.After, q.From-1), q.Limit)
 	}
 	return s.lines(ctx, a, q.Repository, q.Limit, func(query *gorm.DB) *gorm.DB {
 		if q.Before > 0 {

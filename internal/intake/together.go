@@ -27,6 +27,7 @@ type part struct {
 	in      *transport.Incoming
 	wanted  []wantedMove
 	seen    uint64 // the moves of the repository that were known when it was judged
+	access  uint64 // the last write to what people may do, then
 	simple  bool   // it may be carried out with others, if nothing has come in between
 	results []transport.Result
 	lines   []string
@@ -42,8 +43,10 @@ func (p *push) prepare(ctx context.Context, in *transport.Incoming) *part {
 		return x
 	}
 	x.seen = p.s.moves.Noted(p.repo.ID)
+	access, certain := records.Edition(p.s.records.Read(ctx), records.Access)
+	x.access = access
 	verdicts, err := p.judge(ctx, in)
-	if err != nil {
+	if err != nil || !certain {
 		return x
 	}
 	for i, v := range verdicts {
@@ -65,6 +68,9 @@ func (p *push) prepare(ctx context.Context, in *transport.Incoming) *part {
 func (x *part) still(ctx context.Context) bool {
 	p := x.push
 	if !x.simple || p.s.access.Still(ctx, p.a) != nil {
+		return false
+	}
+	if access, certain := records.Edition(p.s.records.Read(ctx), records.Access); !certain || access != x.access {
 		return false
 	}
 	standing, err := freezes.InForce(p.s.records.Read(ctx), p.repo, p.s.records.Now())

@@ -101,9 +101,13 @@ func (s *Conductor) advanceAll(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var unsettled []int64 // whose moves may have to be settled, whatever the queue has to do
+	if err := s.records.Read(ctx).Raw("SELECT DISTINCT repository_id FROM intents WHERE outcome = ''").Scan(&unsettled).Error; err != nil {
+		return err
+	}
 	for i := range repos {
 		repo := &repos[i]
-		if s.quiet.still(s.records.Read(ctx), repo.ID) {
+		if !slices.Contains(unsettled, repo.ID) && s.quiet.still(s.records.Read(ctx), repo.ID) {
 			continue
 		}
 		s.movers.move(repo.ID, &s.tasks, func() {

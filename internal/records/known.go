@@ -135,6 +135,18 @@ func Known[T any](db *gorm.DB, about About, key any, work func() (T, error)) (T,
 	return v, nil
 }
 
+// Edition is the number of the last write that touched what something may be worked out from; false: a handle may see it or not.
+func Edition(db *gorm.DB, about About) (uint64, bool) {
+	s, is := db.Statement.Context.Value(seenKey{}).(seen)
+	if !is || s.tx != nil {
+		return 0, false
+	}
+	k := &s.records.knowledge
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.editions[about], s.certain(k.editions[about])
+}
+
 // EditionOf is the number of the last write that concerned a repository in any way, or people, or everything; false: a handle may
 // see it or not. What is worked out from a repository's records, and from no clock, is the same under the same edition.
 func EditionOf(db *gorm.DB, repo int64) (uint64, bool) {

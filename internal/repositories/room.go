@@ -30,7 +30,8 @@ type Repositories struct {
 	bounds   *bounds.Bounds
 	memory   *recall.Memory
 	log      *slog.Logger
-	imports  []string // URL prefixes from which repositories may be imported
+	imports  []string         // URL prefixes from which repositories may be imported
+	tidied   map[int64]tidied // only Tidy knows, which is called by one
 }
 
 // Needs is what the repositories stand on.
@@ -51,5 +52,5 @@ type Needs struct {
 // New returns the repositories of a service.
 func New(n Needs) *Repositories {
 	return &Repositories{n.Records, n.Disk, n.Moves, n.Access, n.Rulebook, n.Facts, n.Reading, n.Bounds, n.Memory, n.Log,
-		n.Imports}
+		n.Imports, map[int64]tidied{}}
 }

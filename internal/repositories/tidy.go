@@ -26,10 +26,14 @@ func (s *Repositories) Tidy(ctx context.Context) error {
 		return err
 	}
 	var errs []error
+	now := s.records.Now()
 	for _, repo := range repos {
-		if err := s.disk.Bare(&repo).PointHead(ctx, repo.DefaultBranch); err != nil {
-			errs = append(errs, err)
+		edition, certain := records.EditionOf(s.records.Read(ctx), repo.ID)
+		if was, looked := s.tidied[repo.ID]; looked && certain && was.edition == edition && now.Sub(was.at) < tidyAnyhow && !now.Before(was.at) {
+			continue // nothing has come since
 		}
+		s.tidied[repo.ID] = tidied{edition, now}
+		headErr := s.disk.Bare(&repo).PointHead(ctx, repo.DefaultBranch)
 		packed, err := s.disk.Bare(&repo).Pack(ctx)
 		if packed {
 			s.log.Info("repository packed", "repository", repo.Name)
@@ -41,7 +45,10 @@ func (s *Repositories) Tidy(ctx context.Context) error {
 		if pruned {
 			s.log.Info("objects that nothing reaches were removed", "repository", repo.Name)
 		}
-		errs = append(errs, err, pruneErr, s.clearScratch(ctx, &repo), s.tidyRefs(ctx, &repo))
+		if err := errors.Join(headErr, err, pruneErr, s.clearScratch(ctx, &repo), s.tidyRefs(ctx, &repo)); err != nil {
+			errs = append(errs, err)
+			delete(s.tidied, repo.ID) // it is tried again
+		}
 	}
 	return errors.Join(errs...)
 }
@@ -94,6 +101,15 @@ func (s *Repositories) tidyRefs(ctx context.Context, repo *records.Repository) e
 	_, err = bare.PackRefs(ctx)
 	return err
 }
+
+// tidied is when a repository was last looked at, and under which edition.
+type tidied struct {
+	edition uint64
+	at      time.Time
+}
+
+// tidyAnyhow is after how long a repository is looked at in which nothing has happened: what it holds grows old.
+const tidyAnyhow = time.Hour
 
 const (
 	// unreachedStays is how long an object stays that no ref reaches; pruneEvery, how often such are looked for.

@@ -9224,6 +9224,8 @@ export interface operations {
                 repository?: string;
                 /** @description lines after this one, oldest first */
                 after?: number;
+                /** @description this line and those after it, oldest first; 1: from the beginning */
+                from?: number;
                 /** @description lines before this one, newest first */
                 before?: number;
                 limit?: number;
