@@ -93,8 +93,14 @@ type kept struct {
 	standing string // the freezes in force
 }
 
-// things are those of a gathered change that its gate depends on.
-func (g Gathered) things(repo int64) []records.Thing {
+// Edition is the newest write transaction that touched any of some things of a repository, or all of it, or everything; of one that is
+// being committed it is a number beyond all others.
+func (s *Gatherer) Edition(repo int64, things []records.Thing) uint64 {
+	return s.editions.of(repo, things...)
+}
+
+// Things are those of a gathered change that its gate depends on.
+func (g Gathered) Things(repo int64) []records.Thing {
 	out := []records.Thing{records.ChangeThing(repo, g.Change.Number), records.BranchThing(repo, g.Change.Source), records.BranchThing(repo, g.Change.Target),
 		records.CommitThing(repo, g.Revision.Head)}
 	if g.Rehearsal != nil && g.Rehearsal.Tested != "" {
@@ -214,7 +220,7 @@ func (s *Gatherer) judgeAnew(snap *records.View, repo *records.Repository, list 
 		s.judged.Add(1)
 		g.report = &report
 		found[n] = g
-		things := g.things(repo.ID)
+		things := g.Things(repo.ID)
 		// A snapshot may have later transactions than those it is sure to have: where one of them touched any of this, it is not known
 		// on which side of it the snapshot is.
 		if s.editions.of(repo.ID, things...) <= snap.Since() && !g.DependsOnTime() {

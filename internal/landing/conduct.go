@@ -30,7 +30,7 @@ import (
 //  4. lands what the plan says can land (landing.go), under the repository's lock.
 //
 // A repository in which there was nothing to do, and nothing comes by itself, is not looked at again before something is written
-// about it (quiet.go).
+// on which its queues depend (quiet.go).
 //
 // Pushes and landings settle what is open before they begin (package moves); a round does so at its beginning.
 
@@ -107,7 +107,7 @@ func (s *Conductor) advanceAll(ctx context.Context) error {
 	}
 	for i := range repos {
 		repo := &repos[i]
-		if !slices.Contains(unsettled, repo.ID) && s.quiet.still(s.records.Read(ctx), repo.ID) {
+		if !slices.Contains(unsettled, repo.ID) && s.quiet.still(s.facts, repo.ID) {
 			continue
 		}
 		s.movers.move(repo.ID, &s.tasks, func() {
@@ -158,7 +158,8 @@ func (s *Conductor) advance(ctx context.Context, repo *records.Repository) error
 		return err
 	}
 	for range maxRounds {
-		edition, certain := records.EditionOf(s.records.Read(ctx), repo.ID) // before anything is looked at
+		asOf := s.records.Done() // before anything is looked at
+		things := []records.Thing{records.QueueThing(repo.ID)}
 		var targets []string
 		err := s.records.Read(ctx).Model(&records.Entry{}).Where("repository_id = ? AND ended_at IS NULL",
 			repo.ID).Distinct().Order("target").Pluck("target", &targets).Error
@@ -167,15 +168,15 @@ func (s *Conductor) advance(ctx context.Context, repo *records.Repository) error
 		}
 		moved, quiet := false, true
 		for _, target := range targets {
-			on, rests, err := s.round(ctx, repo, target)
+			on, rests, looked, err := s.round(ctx, repo, target)
 			if err != nil {
 				return err
 			}
-			moved, quiet = moved || on, quiet && rests
+			moved, quiet, things = moved || on, quiet && rests, append(things, looked...)
 		}
 		if !moved || ctx.Err() != nil {
-			if certain && quiet && !moved {
-				s.quiet.until(repo.ID, edition)
+			if quiet && !moved {
+				s.quiet.until(repo.ID, asOf, things)
 			}
 			return nil
 		}
@@ -206,13 +207,15 @@ type seen struct {
 	gates    map[int64]queue.Gate
 	verdicts map[int64]queue.Verdict // of rehearsals that are built
 	lasts    bool                    // no gate becomes another by the time alone
+	things   []records.Thing         // on which all of it depends
 }
 
-// round takes a queue one round on, and says whether there may be more to do; and, if not, whether nothing comes by itself.
-func (s *Conductor) round(ctx context.Context, repo *records.Repository, target string) (more, quiet bool, err error) {
+// round takes a queue one round on, and says whether there may be more to do; and, if not, whether nothing comes by itself, and on what that
+// depends.
+func (s *Conductor) round(ctx context.Context, repo *records.Repository, target string) (more, quiet bool, things []records.Thing, err error) {
 	look, err := s.look(ctx, repo, target)
 	if err != nil {
-		return false, false, err
+		return false, false, nil, err
 	}
 	q := look.queue
 	if len(look.events) > 0 {
@@ -226,23 +229,24 @@ func (s *Conductor) round(ctx context.Context, repo *records.Repository, target 
 			return err
 		})
 		if errors.Is(err, queues.ErrMovedOn) {
-			return true, false, nil // look again
+			return true, false, nil, nil // look again
 		}
 		if err != nil {
-			return false, false, err
+			return false, false, nil, err
 		}
 		if q, err = s.queues.Loaded(s.records.Read(ctx), repo, target); err != nil {
-			return false, false, err
+			return false, false, nil, err
 		}
 	}
 	s.build(ctx, repo, target, q.State)
 	landed, err := s.landClear(ctx, repo, target, q.State)
-	return len(look.events) > 0 || landed, look.lasts && waits(&q.State), err
+	return len(look.events) > 0 || landed, look.lasts && waits(&q.State), look.things, err
 }
 
 // look finds out what a queue does not know yet.
 func (s *Conductor) look(ctx context.Context, repo *records.Repository, target string) (seen, error) {
-	v := seen{gates: map[int64]queue.Gate{}, verdicts: map[int64]queue.Verdict{}, lasts: true}
+	v := seen{gates: map[int64]queue.Gate{}, verdicts: map[int64]queue.Verdict{}, lasts: true,
+		things: []records.Thing{records.BranchThing(repo.ID, target)}}
 	var err error
 	snap := s.records.View(ctx)
 	defer snap.Close()
@@ -268,6 +272,7 @@ func (s *Conductor) look(ctx context.Context, repo *records.Repository, target s
 			return v, fmt.Errorf("entry %d of %s is not on record", e.ID, repo.Name)
 		}
 		v.lasts = v.lasts && !g.DependsOnTime()
+		v.things = append(v.things, g.Things(repo.ID)...)
 		if err := s.checks.Renew(ctx, repo, g); err != nil {
 			return v, err
 		}
@@ -348,6 +353,9 @@ func (s *Conductor) judgeAll(db *gorm.DB, repo *records.Repository, v *seen, gat
 	for _, r := range v.queue.State.Rehearsals {
 		if r.Ended == "" && len(r.Commits) > 0 {
 			numbers = append(numbers, r.ID)
+			for _, commit := range r.Commits {
+				v.things = append(v.things, records.CommitThing(repo.ID, commit))
+			}
 		}
 	}
 	on, err := facts.RehearsedIn(db, repo, v.queue.ID, numbers...)

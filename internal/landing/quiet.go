@@ -3,36 +3,40 @@ package landing
 import (
 	"sync"
 
-	"gorm.io/gorm"
-
 	"tavrin/internal/core/queue"
+	"tavrin/internal/facts"
 	"tavrin/internal/records"
 )
 
-// quiet knows of repositories in whose queues there was nothing to do, and nothing comes by itself: until something is written
-// about them, a round would find the same. Its zero value is ready.
+// quiet knows of repositories in whose queues there was nothing to do, and nothing comes by itself: until something is written on which
+// that depends, a round would find the same. Its zero value is ready.
 type quiet struct {
 	mu sync.Mutex
-	of map[int64]uint64 // the edition that was looked at
+	of map[int64]still
 }
 
-// until notes that under an edition of a repository there is nothing to do.
-func (q *quiet) until(repo int64, edition uint64) {
+// still is what stands until a thing is touched.
+type still struct {
+	asOf   uint64 // the newest write that was surely looked at
+	things []records.Thing
+}
+
+// until notes that there is nothing to do in a repository, as it is after a write.
+func (q *quiet) until(repo int64, asOf uint64, things []records.Thing) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if q.of == nil {
-		q.of = map[int64]uint64{}
+		q.of = map[int64]still{}
 	}
-	q.of[repo] = edition
+	q.of[repo] = still{asOf, things}
 }
 
-// still says whether nothing was written about a repository since there was nothing to do.
-func (q *quiet) still(db *gorm.DB, repo int64) bool {
-	edition, certain := records.EditionOf(db, repo)
+// still says whether nothing was written since there was nothing to do in a repository on which that depends.
+func (q *quiet) still(f *facts.Gatherer, repo int64) bool {
 	q.mu.Lock()
-	defer q.mu.Unlock()
 	was, known := q.of[repo]
-	return certain && known && was == edition
+	q.mu.Unlock()
+	return known && f.Edition(repo, was.things) <= was.asOf
 }
 
 // waits says whether a queue waits for what others write: nobody in it rests until a time, nothing is being built, and the plan wants

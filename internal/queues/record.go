@@ -78,7 +78,7 @@ func (s *Queues) TellIf(tx *records.Tx, repo *records.Repository, target string,
 
 // tell applies events to what a queue knows, plans after each, and saves all of it.
 func (s *Queues) tell(tx *records.Tx, repo *records.Repository, q *records.Queue, events []queue.Event) error {
-	tx.Concerns(repo) // no gate depends on what a queue knows but as it is said below, and as events of changes
+	tx.TouchesQueue(repo) // no gate depends on what a queue knows but as it is said below, and as events of changes
 	if q.ID == 0 {
 		if err := tx.Create(q).Error; err != nil {
 			return err

@@ -212,6 +212,9 @@ func ChangeThing(repo int64, number int) Thing { return Thing{repo, fmt.Sprintf(
 // BranchThing is where a branch stands.
 func BranchThing(repo int64, branch string) Thing { return Thing{repo, "refs/heads/" + branch} }
 
+// QueueThing is what the queues of a repository know.
+func QueueThing(repo int64) Thing { return Thing{repo, "queue"} }
+
 // CommitThing is the checks on a commit.
 func CommitThing(repo int64, commit string) Thing { return Thing{repo, "commit/" + commit} }
 
@@ -271,6 +274,15 @@ func (t *Tx) TouchesNothing() { t.commit.Touched.Said = true }
 
 // Concerns says that what is written is about a repository, although no gate depends on it.
 func (t *Tx) Concerns(repo *Repository) { t.commit.Touched.concerns(repo) }
+
+// TouchesQueue says that a queue of a repository has been told something.
+func (t *Tx) TouchesQueue(repo *Repository) {
+	t.commit.Touched.concerns(repo)
+	t.commit.Touched.thing(QueueThing(repo.ID))
+}
+
+// Done is the number of the newest write transaction that is done, with everything before it.
+func (r *Records) Done() uint64 { return r.commits.Load() }
 
 // Record adds a line to the journal within the transaction: who did it, in which repository (nil: it is not about one),
 // and what. Of a repository that is stopped nothing is recorded but what the service does itself: it is only to be
