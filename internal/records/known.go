@@ -137,6 +137,11 @@ func Known[T any](db *gorm.DB, about About, key any, work func() (T, error)) (T,
 
 // Edition is the number of the last write that touched what something may be worked out from; false: a handle may see it or not.
 func Edition(db *gorm.DB, about About) (uint64, bool) {
+	return asSeen(db, func(k *knowledge) uint64 { return k.editions[about] })
+}
+
+// asSeen finds an edition among what is known, and whether a handle surely sees what is of it; a write sees its own besides.
+func asSeen(db *gorm.DB, of func(*knowledge) uint64) (uint64, bool) {
 	s, is := db.Statement.Context.Value(seenKey{}).(seen)
 	if !is || s.tx != nil {
 		return 0, false
@@ -144,19 +149,12 @@ func Edition(db *gorm.DB, about About) (uint64, bool) {
 	k := &s.records.knowledge
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return k.editions[about], s.certain(k.editions[about])
+	edition := of(k)
+	return edition, s.certain(edition)
 }
 
 // EditionOf is the number of the last write that concerned a repository in any way, or people, or everything; false: a handle may
 // see it or not. What is worked out from a repository's records, and from no clock, is the same under the same edition.
 func EditionOf(db *gorm.DB, repo int64) (uint64, bool) {
-	s, is := db.Statement.Context.Value(seenKey{}).(seen)
-	if !is || s.tx != nil {
-		return 0, false
-	}
-	k := &s.records.knowledge
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	edition := max(k.all, k.repos[repo], slices.Max(k.editions[:SignIns]))
-	return edition, s.certain(edition)
+	return asSeen(db, func(k *knowledge) uint64 { return max(k.all, k.repos[repo], slices.Max(k.editions[:SignIns])) })
 }
