@@ -122,8 +122,12 @@ func begin(set *rules.Set, f change.Facts) *judge {
 		asker, _ := f.People.Of(f.Asker)
 		j.effective = set.Binding(f.Target, asker.Is)
 	}
+	lines := len(j.all.Requirements) + len(j.touched) + 3
+	for _, t := range j.touched {
+		lines += len(t.Requirements)
+	}
 	j.Case = &require.Case{Facts: f, Settings: settings(j.effective, f), Defined: set.Checks(), Define: set.Check,
-		Outcomes: make([]require.Outcome, 0, len(j.all.Requirements)+len(j.touched)+3),
+		Outcomes: make([]require.Outcome, 0, lines),
 		Nearly: func(path string) (string, bool) {
 			area, nearly := set.NearlyIn(path)
 			if !nearly {

@@ -392,6 +392,46 @@ func TestIdenticalDemandsAreShownOnceWithBothSources(t *testing.T) {
 	}
 }
 
+// What differs in anything that it asks is a line of its own, and what differs in nothing is one line.
+func TestOneLineForWhatAsksTheSame(t *testing.T) {
+	f := facts()
+	f.Added, f.Paths = 50, []string{"firmware/a.c", "ledger/b.csv"}
+	for _, c := range []struct {
+		asked [2]string
+		lines int
+	}{
+		{[2]string{"{approvals: 1}", "{approvals: 1}"}, 1},
+		{[2]string{"{approvals: 1}", "{approvals: 2}"}, 2},
+		{[2]string{"{approvals: 1, when: {lines: over 10}}", "{approvals: 1, when: {lines: over 20}}"}, 2},
+		{[2]string{"{approvals: 1, when: {lines: over 10}}", "{approvals: 1, when: {lines: over 10}}"}, 1},
+		{[2]string{"{approvals: 1, from: 'team:hydraulics'}", "{approvals: 1, from: 'team:accounts'}"}, 2},
+		{[2]string{"{approvals: 1, not_from: author}", "{approvals: 1, not_from: [author, last_pusher]}"}, 2},
+		{[2]string{"{approvals: 1, max_age: 24h}", "{approvals: 1, max_age: 48h}"}, 2},
+		{[2]string{"{approvals: 1, called: eyes}", "{approvals: 1, called: hands}"}, 1},
+		{[2]string{"{owners: every touched area}", "{owners: every touched area}"}, 2}, // one of each area
+		{[2]string{"{owners: every touched area}", "{owners: every touched area, not_from: last_pusher}"}, 4},
+		{[2]string{"{owners: every touched area}", "{owners: every touched area, max_age: 24h}"}, 4},
+		{[2]string{"{approvals: 1, on: newest_revision}", "{approvals: 1}"}, 2},
+	} {
+		head, _, _ := strings.Cut(document, "protect:")
+		set, findings := rules.Parse(strings.Replace(head, ", require: [{approvals: 2}]", "", 1) +
+			"protect:\n  - {name: a, branches: main, require: [" + c.asked[0] + "]}\n  - {name: b, branches: main, require: [" + c.asked[1] + "]}\n")
+		if findings != nil {
+			t.Errorf("%v: %v", c.asked, findings)
+			continue
+		}
+		lines := 0
+		for _, q := range Judge(set.Alone(3), f).Requirements {
+			if q.Group == "people" || strings.HasPrefix(q.Key, "approvals") || strings.HasPrefix(q.Key, "owners") {
+				lines++
+			}
+		}
+		if lines != c.lines {
+			t.Errorf("%v are %d lines, want %d", c.asked, lines, c.lines)
+		}
+	}
+}
+
 // What only advises is no source of what is required, and has no say in who may waive it; an exempt person is held by the
 // same demand at the level at which what binds them asks it.
 func TestAdviceIsNoSourceOfWhatIsRequired(t *testing.T) {

@@ -123,7 +123,7 @@ func (a *approvals) Judge(c *require.Case, q require.Sourced) {
 		p.Words = require.List(people.Texts(a.from), "or")
 		p.From = a.from
 	}
-	c.ApprovedBy(q.Outcome("approvals"), fmt.Sprintf("approvals %s %s", p.Stay, q.Identity()), a.count, p, q.From)
+	c.Approved(q.Outcome("approvals"), a.count, p, q)
 }
 
 func (a *approvals) Lint(l require.Lint, q *require.Requirement) {

@@ -112,7 +112,8 @@ func (s *checks) AtLeast(other require.Ask) bool {
 // Judge takes the requirement apart into demands for single checks, as far as it names them one by one.
 func (s *checks) Judge(k *require.Case, q require.Sourced) {
 	for _, at := range s.at {
-		w := require.Wanted{Kind: q.Kind, At: at, MaxAge: s.maxAge, Skipped: s.skipped, Level: q.Level, From: q.From}
+		w := require.Wanted{Kind: q.Kind, At: at, MaxAge: s.maxAge, Skipped: s.skipped, Level: q.Level, From: q.From,
+			Because: q.Because}
 		if s.reportedBy != "" {
 			w.Reporters = []string{s.reportedBy}
 		}

@@ -84,7 +84,7 @@ func (d *deployment) AtLeast(other require.Ask) bool {
 
 func (d *deployment) Judge(k *require.Case, q require.Sourced) {
 	for _, at := range d.at {
-		w := require.Wanted{Kind: q.Kind, At: at, MaxAge: d.maxAge, HealthyFor: d.healthyFor, Level: q.Level, From: q.From, Key: "deployment/" + d.to, AtLeast: 1,
+		w := require.Wanted{Kind: q.Kind, At: at, MaxAge: d.maxAge, HealthyFor: d.healthyFor, Level: q.Level, From: q.From, Because: q.Because, Key: "deployment/" + d.to, AtLeast: 1,
 			Title: fmt.Sprintf("a deployment to %s succeeds on the %s", d.to, at)}
 		for _, c := range k.Defined {
 			if c.Environment == d.to {

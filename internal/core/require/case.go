@@ -111,12 +111,12 @@ type Case struct {
 
 	wanted     []Wanted
 	strays     map[Place][]stray // once somebody asked
-	pools      map[int]Pool      // of the demands for approvals, by their places in Outcomes
+	pools      []placedPool      // of the demands for approvals, in the order of Outcomes
 	objections []int             // places of lines that objections hold up
-	same       map[string]int    // places in Outcomes, by what is asked
+	same       map[asking]int    // places in Outcomes, by what is asked
 	keys       map[string]int    // given out, with how often the same was wanted
-	counted    []string          // whose approvals count for one of them
-	given      []approval
+	given      []approval        // once somebody asked
+	counted    []string          // whose approvals count for the demand that is judged
 }
 
 // Add adds a line. A key that is there already gets a number.
@@ -181,12 +181,12 @@ func (q Sourced) Outcome(key string) Outcome {
 func (c *Case) Say(o Outcome, q Sourced) { c.Add(o, q.Because, q.From) }
 
 // shownAlready says whether a requirement that asks the same is in the report; if so, it gets the sources too, and
-// required wins over advisory. asks is equal for those that ask the same.
-func (c *Case) shownAlready(asks string, level Level, from []Source) bool {
+// required wins over advisory.
+func (c *Case) shownAlready(asks asking, level Level, from []Source) bool {
 	i, shown := c.same[asks]
 	if !shown {
 		if c.same == nil {
-			c.same = map[string]int{}
+			c.same = map[asking]int{}
 		}
 		c.same[asks] = len(c.Outcomes) // where the caller puts it
 		return false

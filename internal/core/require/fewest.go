@@ -16,9 +16,9 @@ func (c *Case) Fewest() (logins []string, hopeless []string, exact bool) {
 		meets []int // places in need
 	}
 	byLogin := map[string]*candidate{}
-	for n, q := range c.Outcomes {
-		pool, asksApprovals := c.pools[n]
-		if !asksApprovals || q.Holds() || q.Level != Required {
+	for _, p := range c.pools {
+		q, pool := c.Outcomes[p.at], p.Pool
+		if q.Holds() || q.Level != Required {
 			continue
 		}
 		could := 0

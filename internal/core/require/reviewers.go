@@ -51,29 +51,50 @@ func (p Pool) from() string {
 	return " from " + p.Words
 }
 
-// ApprovedBy judges one demand for n approvals out of a pool. asks is equal for demands that ask the same.
-func (c *Case) ApprovedBy(o Outcome, asks string, n int, p Pool, from []Source) {
-	if c.shownAlready(asks, o.Level, from) {
+// placedPool is whose approvals the line at a place of the report wants.
+type placedPool struct {
+	at int
+	Pool
+}
+
+// asking is equal for demands for approvals that ask the same.
+type asking struct {
+	what           string // the identity of the requirement; empty: the owners of an area
+	area, document string
+	count          int
+	newest         bool
+	not            [3]bool // for each of Exclusions
+	stay           Stay
+	maxAge         time.Duration
+}
+
+// asks is what a pool asks besides whose approvals they are.
+func (p Pool) asks() asking {
+	a := asking{newest: p.Newest, stay: p.Stay, maxAge: p.MaxAge}
+	for i, x := range Exclusions {
+		a.not[i] = slices.Contains(p.Not, x)
+	}
+	return a
+}
+
+// Approved judges one demand of a requirement for n approvals out of a pool.
+func (c *Case) Approved(o Outcome, n int, p Pool, q Sourced) {
+	c.approvedBy(o, asking{what: q.Identity(), stay: p.Stay}, n, p, q)
+}
+
+func (c *Case) approvedBy(o Outcome, asks asking, n int, p Pool, q Sourced) {
+	if c.shownAlready(asks, o.Level, q.From) {
 		return
 	}
 	o.State, o.Need = Missing, n
-	if c.pools == nil {
-		c.pools = map[int]Pool{}
-	}
-	c.pools[len(c.Outcomes)] = p
-	first := len(c.counted)
-	for i := range c.approvals() {
-		if a := &c.given[i]; c.discount(a, p) == counts {
-			c.counted = append(c.counted, a.By)
-		}
-	}
-	counted := c.counted[first:]
-	if o.Have = len(counted); o.Have >= n {
+	c.pools = append(c.pools, placedPool{len(c.Outcomes), p})
+	c.count(p)
+	if o.Have = len(c.counted); o.Have >= n {
 		o.State = Met
-		c.Add(o, "", from)
+		c.Say(o, q)
 		return
 	}
-	o.Who = c.couldApprove(p, counted, n-o.Have)
+	o.Who = c.couldApprove(p, c.counted, n-o.Have)
 	if o.Lacks = "needs " + Count(n-o.Have, "approval"); o.Have > 0 {
 		o.Lacks = strings.Replace(o.Lacks, " approval", " more approval", 1)
 	}
@@ -94,13 +115,23 @@ func (c *Case) ApprovedBy(o Outcome, asks string, n int, p Pool, from []Source) 
 	var notes []string
 	for i := range c.given {
 		if why := c.discount(&c.given[i], p); why != counts && why != notAsked {
-			notes = append(notes, c.said(&c.given[i].Review, p, why))
+			notes = append(notes, c.said(c.given[i].Review, p, why))
 		}
 	}
 	if len(notes) > 0 {
 		o.Next += " (" + strings.Join(notes, "; ") + ")"
 	}
-	c.Add(o, "", from)
+	c.Say(o, q)
+}
+
+// count finds whose approvals count for a pool.
+func (c *Case) count(p Pool) {
+	c.counted = c.counted[:0]
+	for i := range c.approvals() {
+		if a := &c.given[i]; c.discount(a, p) == counts {
+			a.counts, c.counted = true, append(c.counted, a.By)
+		}
+	}
 }
 
 // oneOrAll says how many approvals those who could give one could give.
@@ -141,19 +172,20 @@ func (c *Case) mayApprove(login string, person people.Person, p Pool) bool {
 
 // approval is an approval that stands, and who gave it.
 type approval struct {
-	change.Review
+	*change.Review
 	person people.Person
 	known  bool // they have access
+	counts bool // for a demand that was judged
 }
 
 // approvals lists the approvals that stand.
 func (c *Case) approvals() []approval {
 	if c.given == nil {
 		c.given = make([]approval, 0, len(c.Reviews))
-		for _, r := range c.Reviews {
-			if r.Verdict == change.Approve {
+		for i := range c.Reviews {
+			if r := &c.Reviews[i]; r.Verdict == change.Approve {
 				person, known := c.People.Of(r.By)
-				c.given = append(c.given, approval{r, person, known})
+				c.given = append(c.given, approval{Review: r, person: person, known: known})
 			}
 		}
 	}
@@ -278,16 +310,16 @@ func (c *Case) excluded(login string, not []Exclusion) discount {
 // Approvers lists whose approvals count, by login.
 func (c *Case) Approvers() []string {
 	if len(c.pools) == 0 {
-		everybody := Pool{From: readers, Not: []Exclusion{NotAuthor},
-			Stay: c.ApprovalsStay}
-		for i := range c.approvals() {
-			if a := &c.given[i]; c.discount(a, everybody) == counts {
-				c.counted = append(c.counted, a.By)
-			}
+		c.count(Pool{From: readers, Not: []Exclusion{NotAuthor}, Stay: c.ApprovalsStay})
+	}
+	out := []string{}
+	for i := range c.given {
+		if c.given[i].counts {
+			out = append(out, c.given[i].By)
 		}
 	}
-	slices.Sort(c.counted)
-	return append([]string{}, slices.Compact(c.counted)...)
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // Weighed is a review that stands, and what it does to the gate.
@@ -319,19 +351,19 @@ func (c *Case) Weigh() []Weighed {
 func (c *Case) weighApproval(r change.Review, w *Weighed) {
 	i := slices.IndexFunc(c.approvals(), func(a approval) bool { return a.By == r.By })
 	asked := false
-	for n, q := range c.Outcomes {
-		p, ok := c.pools[n]
-		if !ok || q.State == NotAsked {
+	for _, p := range c.pools {
+		q := c.Outcomes[p.at]
+		if q.State == NotAsked {
 			continue
 		}
 		asked = true
-		switch why := c.discount(&c.given[i], p); why {
+		switch why := c.discount(&c.given[i], p.Pool); why {
 		case counts:
 			w.For = append(w.For, q.Title)
 		case notAsked:
 			w.Not = append(w.Not, fmt.Sprintf("%s: asked for from %s", q.Title, cmp.Or(p.Words, "those who may write")))
 		default:
-			if said := c.said(&r, p, why); !slices.Contains(w.Not, said) {
+			if said := c.said(&r, p.Pool, why); !slices.Contains(w.Not, said) {
 				w.Not = append(w.Not, said)
 			}
 		}
@@ -374,16 +406,13 @@ func (c *Case) OwnersOf(t Area, n int, p Pool, q Sourced) {
 	p.From = t.Owners
 	o := q.Outcome("owners/" + t.Name)
 	o.Title = OwnersTitle(n, t) + p.Narrowed()
-	c.ApprovedBy(o, fmt.Sprintf("owners %d %s %q", n, p.identity(), grammar.Texts([]string{t.Name, t.Document})), n, p, q.From)
+	asks := p.asks()
+	asks.area, asks.document, asks.count = t.Name, t.Document, n
+	c.approvedBy(o, asks, n, p, q)
 }
 
 // OwnersTitle names so many approvals by the owners of an area.
 func OwnersTitle(n int, t Area) string { return Count(n, "approval") + " by an owner of " + t.Named() }
-
-// identity is equal for pools that ask the same besides whose approvals they are.
-func (p Pool) identity() string {
-	return fmt.Sprintf("%s|%v|%s|%d", grammar.Set(p.Not), p.Newest, p.Stay, p.MaxAge)
-}
 
 // Narrowed says in a title what a pool asks that is not always asked.
 func (p Pool) Narrowed() string {

@@ -28,6 +28,7 @@ type Wanted struct {
 	Reporters  []string
 	Level      Level
 	From       []Source
+	Because    string // the sources in words, where they are known
 	None       string // why there is no name at all
 }
 
@@ -46,7 +47,11 @@ func (k *Case) Want(w Wanted) {
 		o.Skipped = o.Skipped && w.Skipped
 		o.Reporters = slices.Concat(o.Reporters, w.Reporters)
 		o.From, o.Level = Stronger(o.Level, o.From, w.Level, w.From)
+		o.Because = ""
 		return
+	}
+	if k.wanted == nil {
+		k.wanted = make([]Wanted, 0, cap(k.Outcomes)/2)
 	}
 	k.wanted = append(k.wanted, w)
 }
@@ -133,18 +138,18 @@ func (k *Case) check(w Wanted) {
 				grammar.Brief(DefaultAnswer))
 		}
 		k.AskMaintainers(&q)
-		k.Add(q, "", w.From)
+		k.Add(q, w.Because, w.From)
 		return
 	case w.At == AtRehearsal && k.Rehearsal == nil:
 		q.State, q.Lacks, q.Next = Pending, strings.Join(w.Names, ", ")+" not run yet", "it runs when the queue rehearses the change"
 		if k.Asker == "" {
 			q.AnybodyDo(DoJoin, k.ThisChange())
 		}
-		k.Add(q, "", w.From)
+		k.Add(q, w.Because, w.From)
 		return
 	}
 	k.weigh(&q, w)
-	k.Add(q, "", w.From)
+	k.Add(q, w.Because, w.From)
 }
 
 // weigh counts the passes of a demand and says what is with the others: it is missing when so many cannot pass any more
@@ -154,8 +159,11 @@ func (k *Case) weigh(q *Outcome, w Wanted) {
 	for _, name := range w.Names {
 		declared := k.Define(name)
 		var c change.Check
-		if i := slices.IndexFunc(k.reported(w.At), func(c change.Check) bool { return c.Name == name }); i >= 0 {
-			c = k.reported(w.At)[i]
+		for reported, i := k.reported(w.At), 0; i < len(reported); i++ {
+			if reported[i].Name == name {
+				c = reported[i]
+				break
+			}
 		}
 		a := k.standing(declared, c, w)
 		switch a.state {
