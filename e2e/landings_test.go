@@ -39,8 +39,8 @@ func held() (h holding) {
 	return h
 }
 
-// LANDINGS changes land one after the other, many rehearsed at once, and the service holds on to no more memory, processes, files or
-// goroutines than after the first hundred. Without LANDINGS a few land, so that this is tried at all.
+// LANDINGS changes land one after the other, many rehearsed at once, each from a branch that goes with it, and the service holds on to no
+// more memory, processes, files or goroutines than after the first hundred. Without LANDINGS a few land, so that this is tried at all.
 func TestLandingsLeaveNothingBehind(t *testing.T) {
 	landings, _ := strconv.Atoi(os.Getenv("LANDINGS"))
 	w := newTown(t)
@@ -56,16 +56,17 @@ func TestLandingsLeaveNothingBehind(t *testing.T) {
 	}
 	for n := 0; n < max(landings, 2*atOnce); n += atOnce {
 		var all []wire.Change
-		w.must("tamsin", dir, "fetch", "-q", "origin", "main")
+		w.must("tamsin", dir, "fetch", "-q", "--prune", "origin")
 		for i := range atOnce {
 			branch := fmt.Sprintf("topic-%d", n+i)
-			w.must("tamsin", dir, "checkout", "-q", "-B", branch, "origin/main")
+			w.must("tamsin", dir, "checkout", "-q", "--detach", "origin/main")
 			w.commit("tamsin", dir, fmt.Sprintf("f/%d", n+i), "x\n", branch)
 			begun := time.Now()
-			w.must("tamsin", dir, "push", "-q", "origin", branch)
+			w.must("tamsin", dir, "push", "-q", "origin", "HEAD:refs/heads/"+branch)
 			pushes = append(pushes, time.Since(begun))
 			k := w.openChange("tamsin", branch)
-			w.join("tamsin", k, "")
+			_, err := w.as("tamsin").Join(t.Context(), repo, k.Number, wire.NewEntry{DeleteSource: new(true)})
+			w.ok(err)
 			all = append(all, k)
 		}
 		begun := time.Now()

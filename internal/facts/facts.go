@@ -45,7 +45,7 @@ func New(r *records.Records, disk *hosted.Disk, book *rulebook.Rulebook, memory 
 	s := &Gatherer{records: r, disk: disk, rulebook: book, memory: memory, editions: newEditions(), doubt: doubt}
 	r.Listen(records.Listener{
 		Before: func(c records.Commit) { s.editions.touch(c.Touched, writing) },
-		After:  func(c records.Commit) { s.editions.touch(c.Touched, c.Seq) },
+		After:  func(c records.Commit) { s.touched(c.Touched, c.Seq) },
 	})
 	return s
 }

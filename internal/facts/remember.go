@@ -7,7 +7,6 @@ import (
 	"math"
 	"reflect"
 	"slices"
-	"strconv"
 	"sync"
 
 	"gorm.io/gorm"
@@ -99,7 +98,7 @@ func (s *Gatherer) Edition(repo int64, things []records.Thing) uint64 {
 	return s.editions.of(repo, things...)
 }
 
-// Things are those of a gathered change that its gate depends on.
+// Things are those of a gathered change that its gate depends on, the change itself first.
 func (g Gathered) Things(repo int64) []records.Thing {
 	out := []records.Thing{records.ChangeThing(repo, g.Change.Number), records.BranchThing(repo, g.Change.Source), records.BranchThing(repo, g.Change.Target),
 		records.CommitThing(repo, g.Revision.Head)}
@@ -146,7 +145,7 @@ func (s *Gatherer) RememberedUnder(snap *records.View, repo *records.Repository,
 	var missing []records.Change
 	var at []int
 	for i, c := range list {
-		g, there, err := s.known(snap, repo, c.ID, standing)
+		g, there, err := s.known(snap, repo, c.Number, standing)
 		if err != nil {
 			return nil, err
 		}
@@ -161,40 +160,40 @@ func (s *Gatherer) RememberedUnder(snap *records.View, repo *records.Repository,
 	return out, err
 }
 
-// RememberedOf is RememberedAll for changes by their ids: those that are remembered are not even read.
-func (s *Gatherer) RememberedOf(snap *records.View, repo *records.Repository, ids []int64) (map[int64]Gathered, error) {
+// RememberedOf is RememberedAll for changes by their numbers: those that are remembered are not even read.
+func (s *Gatherer) RememberedOf(snap *records.View, repo *records.Repository, numbers []int) (map[int]Gathered, error) {
 	standing, err := freezes.InForce(snap.DB, repo, s.records.Now())
 	if err != nil {
 		return nil, err
 	}
-	out := make(map[int64]Gathered, len(ids))
-	var missing []int64
-	for _, id := range ids {
-		g, there, err := s.known(snap, repo, id, standing)
+	out := make(map[int]Gathered, len(numbers))
+	var missing []int
+	for _, number := range numbers {
+		g, there, err := s.known(snap, repo, number, standing)
 		if err != nil {
 			return nil, err
 		}
-		if out[id] = g; !there {
-			missing = append(missing, id)
+		if out[number] = g; !there {
+			missing = append(missing, number)
 		}
 	}
 	if len(missing) == 0 {
 		return out, nil
 	}
 	var rows []records.Change
-	if err := snap.Where("id IN ?", missing).Find(&rows).Error; err != nil {
+	if err := snap.Where("repository_id = ? AND number IN ?", repo.ID, missing).Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	found, err := s.judgeAnew(snap, repo, rows, standing)
 	for _, g := range found {
-		out[g.Change.ID] = g
+		out[g.Change.Number] = g
 	}
 	return out, err
 }
 
 // known is the gate that is remembered of a change, if it is what would be judged from a snapshot.
-func (s *Gatherer) known(snap *records.View, repo *records.Repository, change int64, standing freezes.Standing) (Gathered, bool, error) {
-	had, there := recall.Found[kept](s.memory, gateKey(change))
+func (s *Gatherer) known(snap *records.View, repo *records.Repository, number int, standing freezes.Standing) (Gathered, bool, error) {
+	had, there := recall.Found[kept](s.memory, gateKey(records.ChangeThing(repo.ID, number)))
 	if !there || had.standing != standing.IDs {
 		return Gathered{}, false, nil
 	}
@@ -224,14 +223,24 @@ func (s *Gatherer) judgeAnew(snap *records.View, repo *records.Repository, list 
 		// A snapshot may have later transactions than those it is sure to have: where one of them touched any of this, it is not known
 		// on which side of it the snapshot is.
 		if s.editions.of(repo.ID, things...) <= snap.Since() && !g.DependsOnTime() {
-			recall.Put(s.memory, gateKey(g.Change.ID), g.weight(), kept{g, snap.Since(), things, standing.IDs})
+			recall.Put(s.memory, gateKey(things[0]), g.weight(), kept{g, snap.Since(), things, standing.IDs})
 		}
 	}
 	return found, nil
 }
 
-func gateKey(change int64) recall.Key {
-	return recall.Key{What: "gate", Of: strconv.FormatInt(change, 10)}
+// gateKey is under what the gate of a change is remembered.
+func gateKey(change records.Thing) recall.Key {
+	return recall.Key{What: "gate", Repo: change.Repo, Of: change.Of}
+}
+
+// touched notes a transaction by what it has touched. The gates of the changes among that are of no more use, and mostly not
+// asked for again once the change has landed.
+func (s *Gatherer) touched(t records.Touched, seq uint64) {
+	s.editions.touch(t, seq)
+	for thing := range t.Things {
+		s.memory.Forget(gateKey(thing))
+	}
 }
 
 // doubted judges a remembered gate anew where that was asked for, and tells when it has become another although nothing

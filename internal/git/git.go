@@ -76,13 +76,20 @@ func Create(ctx context.Context, p *Program, dir, defaultBranch string) (*Repo, 
 	return Open(p, dir), nil
 }
 
+// HeadRef is the ref that clones check out, by its full name; empty: it cannot be told.
+func (r *Repo) HeadRef() string {
+	text, _ := os.ReadFile(filepath.Join(r.at.Dir, "HEAD"))
+	ref, _ := strings.CutPrefix(strings.TrimSpace(string(text)), "ref: ")
+	return ref
+}
+
 // PointHead has clones check out a branch, which need not be there yet. It does nothing where they do already.
 func (r *Repo) PointHead(ctx context.Context, branch string) error {
 	if err := CheckBranch(branch); err != nil {
 		return err
 	}
 	ref := "refs/heads/" + branch
-	if now, err := os.ReadFile(filepath.Join(r.at.Dir, "HEAD")); err == nil && strings.TrimSpace(string(now)) == "ref: "+ref {
+	if r.HeadRef() == ref {
 		return nil
 	}
 	_, err := r.at.Run(ctx, nil, "symbolic-ref", "HEAD", ref)

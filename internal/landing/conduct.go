@@ -297,18 +297,22 @@ func (s *Conductor) entries(snap *records.View, repo *records.Repository, state 
 			ids = append(ids, e.ID)
 		}
 	}
-	var rows []struct{ ID, ChangeID int64 }
-	if err := snap.Model(&records.Entry{}).Where("id IN ?", ids).Find(&rows).Error; err != nil {
+	var rows []struct {
+		ID     int64
+		Number int
+	}
+	if err := snap.Table("entries e").Joins("JOIN changes c ON c.id = e.change_id").Select("e.id, c.number").Where("e.id IN ?", ids).
+		Scan(&rows).Error; err != nil {
 		return nil, err
 	}
-	changes := make([]int64, len(rows))
+	numbers := make([]int, len(rows))
 	for i, r := range rows {
-		changes[i] = r.ChangeID
+		numbers[i] = r.Number
 	}
-	all, err := s.facts.RememberedOf(snap, repo, changes)
+	all, err := s.facts.RememberedOf(snap, repo, numbers)
 	out := make(map[int64]facts.Gathered, len(rows))
 	for _, r := range rows {
-		if g, there := all[r.ChangeID]; there {
+		if g, there := all[r.Number]; there {
 			out[r.ID] = g
 		}
 	}

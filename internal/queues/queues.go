@@ -369,18 +369,29 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 		return out, err
 	}
 	all := slices.Concat(alive, ended)
-	ids := make([]int64, len(all))
+	waits, ids := map[int64]bool{}, make([]int64, len(all))
 	for i, e := range all {
 		ids[i] = e.ChangeID
+		waits[e.ChangeID] = waits[e.ChangeID] || e.EndedAt == nil
 	}
 	var changes []records.Change
 	if err := snap.Where("id IN ?", ids).Find(&changes).Error; err != nil {
 		return out, err
 	}
-	gathered, err := s.facts.RememberedAll(snap, repo, changes)
+	var waiting []records.Change
+	var gathered []facts.Gathered
+	for _, c := range changes {
+		if waits[c.ID] {
+			waiting = append(waiting, c)
+		} else {
+			gathered = append(gathered, facts.Gathered{Change: c}) // nothing is said of its gate
+		}
+	}
+	judged, err := s.facts.RememberedAll(snap, repo, waiting)
 	if err != nil {
 		return out, err
 	}
+	gathered = append(gathered, judged...)
 	views, err := s.EntryViews(snap, repo, all, gathered)
 	if err != nil {
 		return out, err

@@ -86,6 +86,9 @@ func Put[T any](m *Memory, k Key, n int, v T) {
 	m.cache.Set(k, kept{v, weight(n)})
 }
 
+// Forget drops what is remembered under a key.
+func (m *Memory) Forget(k Key) { m.cache.Invalidate(k) }
+
 // Light weighs what takes no more than a kilobyte or so, whatever it is.
 func Light[T any](T) int { return 1 }
 

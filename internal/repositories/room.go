@@ -30,8 +30,9 @@ type Repositories struct {
 	bounds   *bounds.Bounds
 	memory   *recall.Memory
 	log      *slog.Logger
-	imports  []string         // URL prefixes from which repositories may be imported
-	tidied   map[int64]tidied // only Tidy knows, which is called by one
+	imports  []string // URL prefixes from which repositories may be imported
+	tidied   visits
+	packed   visits
 }
 
 // Needs is what the repositories stand on.
@@ -51,6 +52,6 @@ type Needs struct {
 
 // New returns the repositories of a service.
 func New(n Needs) *Repositories {
-	return &Repositories{n.Records, n.Disk, n.Moves, n.Access, n.Rulebook, n.Facts, n.Reading, n.Bounds, n.Memory, n.Log,
-		n.Imports, map[int64]tidied{}}
+	return &Repositories{records: n.Records, disk: n.Disk, moves: n.Moves, access: n.Access, rulebook: n.Rulebook, facts: n.Facts,
+		reading: n.Reading, bounds: n.Bounds, memory: n.Memory, log: n.Log, imports: n.Imports}
 }

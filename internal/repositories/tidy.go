@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"tavrin/internal/core/event"
@@ -15,11 +16,67 @@ import (
 	"tavrin/internal/records"
 )
 
-// Tidy packs the repositories that have grown untidy, clears their preview spaces, and removes those for good that were
-// deleted long ago.
+// Tidy clears the preview spaces of the repositories, takes away what is of no more use in them, and removes those for good
+// that were deleted long ago. What has grown many is packed by Pack.
 func (s *Repositories) Tidy(ctx context.Context) error {
 	if err := s.purge(ctx); err != nil {
 		return err
+	}
+	return s.tidied.visit(ctx, s, func(repo *records.Repository) error {
+		headErr := s.disk.Bare(repo).PointHead(ctx, repo.DefaultBranch)
+		pruned, err := s.disk.Bare(repo).Prune(ctx, s.records.Now(), unreachedStays, pruneEvery)
+		if errors.Is(err, git.ErrUsed) {
+			err = nil // another time
+		}
+		if pruned {
+			s.log.Info("objects that nothing reaches were removed", "repository", repo.Name)
+		}
+		return errors.Join(headErr, err, s.clearScratch(ctx, repo), s.tidyRefs(ctx, repo))
+	})
+}
+
+// Pack packs the objects and the refs of the repositories in which many lie by themselves. Every run of Git looks into each
+// pack, and a landing makes several.
+func (s *Repositories) Pack(ctx context.Context) error {
+	return s.packed.visit(ctx, s, func(repo *records.Repository) error {
+		bare := s.disk.Bare(repo)
+		packed, err := bare.Pack(ctx)
+		if packed {
+			s.log.Info("repository packed", "repository", repo.Name)
+		}
+		if many, refsErr := bare.ManyLooseRefs(); refsErr != nil || !many { // the lock is not taken for nothing
+			return errors.Join(err, refsErr)
+		}
+		unlock, lockErr := s.moves.Lock(ctx, repo)
+		if lockErr != nil {
+			return errors.Join(err, lockErr)
+		}
+		defer unlock()
+		_, refsErr := bare.PackRefs(ctx)
+		return errors.Join(err, refsErr)
+	})
+}
+
+// visits are when repositories were last looked at, each under which edition. They are for one who goes round.
+type visits struct {
+	round sync.Mutex
+	last  map[int64]visited
+}
+
+type visited struct {
+	edition uint64
+	at      time.Time
+}
+
+// visitAnyhow is after how long a repository is looked at in which nothing has happened: what it holds grows old.
+const visitAnyhow = time.Hour
+
+// visit looks at the repositories in which something has happened since it looked last.
+func (v *visits) visit(ctx context.Context, s *Repositories, look func(*records.Repository) error) error {
+	v.round.Lock()
+	defer v.round.Unlock()
+	if v.last == nil {
+		v.last = map[int64]visited{}
 	}
 	var repos []records.Repository
 	if err := records.Going(s.records.Read(ctx)).Find(&repos).Error; err != nil {
@@ -29,32 +86,19 @@ func (s *Repositories) Tidy(ctx context.Context) error {
 	now := s.records.Now()
 	for _, repo := range repos {
 		edition, certain := records.EditionOf(s.records.Read(ctx), repo.ID)
-		if was, looked := s.tidied[repo.ID]; looked && certain && was.edition == edition && now.Sub(was.at) < tidyAnyhow && !now.Before(was.at) {
+		if was, looked := v.last[repo.ID]; looked && certain && was.edition == edition && now.Sub(was.at) < visitAnyhow && !now.Before(was.at) {
 			continue // nothing has come since
 		}
-		s.tidied[repo.ID] = tidied{edition, now}
-		headErr := s.disk.Bare(&repo).PointHead(ctx, repo.DefaultBranch)
-		packed, err := s.disk.Bare(&repo).Pack(ctx)
-		if packed {
-			s.log.Info("repository packed", "repository", repo.Name)
-		}
-		pruned, pruneErr := s.disk.Bare(&repo).Prune(ctx, s.records.Now(), unreachedStays, pruneEvery)
-		if errors.Is(pruneErr, git.ErrUsed) {
-			pruneErr = nil // another time
-		}
-		if pruned {
-			s.log.Info("objects that nothing reaches were removed", "repository", repo.Name)
-		}
-		if err := errors.Join(headErr, err, pruneErr, s.clearScratch(ctx, &repo), s.tidyRefs(ctx, &repo)); err != nil {
+		v.last[repo.ID] = visited{edition, now}
+		if err := look(&repo); err != nil {
 			errs = append(errs, err)
-			delete(s.tidied, repo.ID) // it is tried again
+			delete(v.last, repo.ID) // it is tried again
 		}
 	}
 	return errors.Join(errs...)
 }
 
-// tidyRefs takes away the names by which rehearsals are kept that are of no more use, and packs the refs where many have a file of
-// their own. What has landed is held by its branch.
+// tidyRefs takes away the names by which rehearsals are kept that are of no more use. What has landed is held by its branch.
 func (s *Repositories) tidyRefs(ctx context.Context, repo *records.Repository) error {
 	bare := s.disk.Bare(repo)
 	refs, err := bare.Refs(ctx, git.ReservedRefs+"rehearsals/")
@@ -83,10 +127,7 @@ func (s *Repositories) tidyRefs(ctx context.Context, repo *records.Repository) e
 		useless = slices.AppendSeq(useless, maps.Values(names))
 	}
 	if len(useless) == 0 {
-		// it may be that nothing is to be done: the lock is not taken for that
-		if many, err := bare.ManyLooseRefs(); err != nil || !many {
-			return err
-		}
+		return nil // the lock is not taken for that
 	}
 	unlock, err := s.moves.Lock(ctx, repo)
 	if err != nil {
@@ -98,18 +139,8 @@ func (s *Repositories) tidyRefs(ctx context.Context, repo *records.Repository) e
 			return err
 		}
 	}
-	_, err = bare.PackRefs(ctx)
-	return err
+	return nil
 }
-
-// tidied is when a repository was last looked at, and under which edition.
-type tidied struct {
-	edition uint64
-	at      time.Time
-}
-
-// tidyAnyhow is after how long a repository is looked at in which nothing has happened: what it holds grows old.
-const tidyAnyhow = time.Hour
 
 const (
 	// unreachedStays is how long an object stays that no ref reaches; pruneEvery, how often such are looked for.

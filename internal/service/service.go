@@ -167,6 +167,7 @@ func Open(ctx context.Context, o Options) (*Service, error) {
 	s.tasks.Go(func() { s.every(running, 2*time.Second, "what ends by itself", s.endings) })
 	s.tasks.Go(func() { s.every(running, time.Minute, "digests that are due", s.Mail.SendDue) })
 	s.tasks.Go(func() { s.every(running, time.Minute, "untidy repositories", s.Repositories.Tidy) })
+	s.tasks.Go(func() { s.every(running, 5*time.Second, "what lies by itself", s.Repositories.Pack) })
 	return s, nil
 }
 

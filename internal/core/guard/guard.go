@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/mtibben/confusables"
 	"golang.org/x/text/unicode/norm"
@@ -186,6 +187,26 @@ func Judge(u Update, f Facts) Verdict {
 // Branches and tags share it: of both, git takes the one that was not meant.
 func Likeness(ref string) string {
 	_, name, _ := strings.Cut(strings.TrimPrefix(ref, "refs/"), "/")
+	var b strings.Builder
+	for i := range len(name) {
+		if name[i] >= utf8.RuneSelf {
+			return likeness(name)
+		}
+		b.WriteString(plainly[name[i]])
+	}
+	return b.String()
+}
+
+// plainly is the likeness of each ASCII character, of which none changes what is beside it: a push to a repository of
+// thousands of branches looks at all their names.
+var plainly = func() (table [utf8.RuneSelf]string) {
+	for c := range table {
+		table[c] = likeness(string(rune(c)))
+	}
+	return table
+}()
+
+func likeness(name string) string {
 	fold := func(text string) string {
 		return strings.Map(func(c rune) rune {
 			if unicode.In(c, unicode.Cf, unicode.Mn, unicode.Variation_Selector,

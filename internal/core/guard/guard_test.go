@@ -3,6 +3,7 @@ package guard
 import (
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"tavrin/internal/core/change"
 	"tavrin/internal/core/people"
@@ -186,6 +187,19 @@ func TestNamesThatLookAlike(t *testing.T) {
 		v := Judge(Update{Ref: name, New: b}, Facts{Repository: "growers/irrigation", Pusher: people.Person{Login: "wren", Role: people.Writer}, Default: "main", Taken: taken})
 		if v.Allowed != allowed {
 			t.Errorf("%q: allowed %v, %v", name, v.Allowed, v.Lines)
+		}
+	}
+}
+
+// The likeness of a name of plain characters is that of its characters, whatever stands beside them.
+func TestPlainNamesAreLikenedByCharacter(t *testing.T) {
+	for a := range rune(utf8.RuneSelf) {
+		for b := range rune(utf8.RuneSelf) {
+			for _, name := range []string{string(a), string([]rune{a, b}), string([]rune{'m', a, b, '1'})} {
+				if got, want := Likeness("refs/heads/"+name), likeness(name); got != want {
+					t.Fatalf("%q is like %q, and by its characters like %q", name, want, got)
+				}
+			}
 		}
 	}
 }
