@@ -95,7 +95,7 @@ func (m *measurer) wrote(ctx context.Context, times int) (float64, error) {
 
 // listeners measures what an event costs with many who listen.
 func (m *measurer) listeners(ctx context.Context) error {
-	const listening, events = 200, 30
+	listening, events := 200, 3*m.calls
 	alone, err := m.wrote(ctx, events)
 	if err != nil {
 		return err

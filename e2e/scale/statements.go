@@ -22,18 +22,13 @@ func (m *measurer) statements(ctx context.Context) error {
 		return err
 	}
 	defer s.Close()
-	for quiet := int64(-1); quiet != asked.Load(); time.Sleep(3 * time.Second) { // what a start brings
-		quiet = asked.Load()
-		if quiet > 0 && asked.Load()-quiet < 100 {
-			break
-		}
-	}
+	time.Sleep(65 * m.second) // what a start brings, and its first look at every repository
 	a, err := s.Access.Authenticate(ctx, m.tokens[m.writer()])
 	if err != nil {
 		return err
 	}
 	was := asked.Load()
-	time.Sleep(10 * time.Second)
+	time.Sleep(10 * m.second)
 	idle := asked.Load() - was
 	m.say(figure{Name: "statements in a minute in which nothing happens", Goal: "-", Median: float64(idle) * 6, Unit: ""})
 	from, err := s.Records.JournalEnd(ctx)
@@ -54,7 +49,7 @@ func (m *measurer) statements(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	all := float64(asked.Load()-was) - float64(idle)*time.Since(begun).Seconds()/10
+	all := float64(asked.Load()-was) - float64(idle)*time.Since(begun).Seconds()/(10*m.second.Seconds())
 	m.say(figure{Name: "statements for each line of the journal, what follows from it included", Goal: "-", Median: all / float64(to-from), Unit: "", Note: fmt.Sprintf("%d lines", to-from)})
 	return nil
 }

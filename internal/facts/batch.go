@@ -21,7 +21,7 @@ type batch struct {
 	labels     map[int64][]string
 	reviews    map[int64][]records.Review
 	disabled   map[string]bool                // logins of reviewers
-	then       map[numbered]*records.Revision // those that standing reviews are of
+	then       map[numbered]*records.Revision // earlier ones that standing reviews are of
 	threads    map[int64][]change.Thread
 	waits      map[int64][]change.Dependency
 	waivers    map[int64][]records.Waiver
@@ -75,7 +75,7 @@ func batchOf(db *gorm.DB, repo *records.Repository, all []Gathered, now time.Tim
 		func() (err error) { e.signers, err = signersOf(db, repo.ID, brought); return err },
 		func() (err error) { e.teams, err = accounts.TeamsOf(db, slices.Compact(logins)); return err },
 		func() error { return e.askLabels(db, ids) },
-		func() error { return e.askReviews(db, ids) },
+		func() error { return e.askReviews(db, all) },
 		func() error { return e.askThreads(db, ids) },
 		func() error { return e.askDependencies(db, ids) },
 		func() error { return e.askWaivers(db, ids) },
@@ -109,9 +109,13 @@ func (e *batch) askLabels(db *gorm.DB, ids []int64) error {
 	return err
 }
 
-func (e *batch) askReviews(db *gorm.DB, ids []int64) error {
+func (e *batch) askReviews(db *gorm.DB, all []Gathered) error {
 	var err error
 	e.disabled, e.then = map[string]bool{}, map[numbered]*records.Revision{}
+	ids, newest := make([]int64, len(all)), map[int64]int{}
+	for i, g := range all {
+		ids[i], newest[g.Change.ID] = g.Change.ID, g.Revision.Number
+	}
 	if e.reviews, err = standingReviews(db, ids); err != nil || len(e.reviews) == 0 {
 		return err
 	}
@@ -119,9 +123,11 @@ func (e *batch) askReviews(db *gorm.DB, ids []int64) error {
 	var changes []int64
 	var numbers []int
 	for id, of := range e.reviews {
-		changes = append(changes, id)
 		for _, r := range of {
-			logins, numbers = append(logins, r.Login), append(numbers, r.Revision)
+			logins = append(logins, r.Login)
+			if r.Revision != newest[id] {
+				changes, numbers = append(changes, id), append(numbers, r.Revision)
+			}
 		}
 	}
 	var disabled []string
@@ -132,8 +138,13 @@ func (e *batch) askReviews(db *gorm.DB, ids []int64) error {
 	for _, login := range disabled {
 		e.disabled[login] = true
 	}
+	if len(changes) == 0 {
+		return nil
+	}
+	slices.Sort(changes)
+	slices.Sort(numbers)
 	var rows []records.Revision
-	err = db.Where("change_id IN ? AND number IN ?", changes, numbers).Find(&rows).Error
+	err = db.Where("change_id IN ? AND number IN ?", slices.Compact(changes), slices.Compact(numbers)).Find(&rows).Error
 	for i, r := range rows {
 		e.then[numbered{r.ChangeID, r.Number}] = &rows[i]
 	}

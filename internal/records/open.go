@@ -36,8 +36,13 @@ type files interface {
 	fs.ReadDirFS
 }
 
-// readers is the number of connections that read.
-const readers = 8
+const (
+	// readers is the number of connections that read.
+	readers = 8
+	// statements is how many prepared statements each connection keeps. They are kept by the driver, by connection, and not by GORM,
+	// which prepares them anew in every transaction: and every snapshot is one.
+	statements = 100
+)
 
 // ErrNotFound is returned by First-like calls when there is no such record.
 var ErrNotFound = gorm.ErrRecordNotFound
@@ -50,7 +55,7 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Records, err
 	if err := touch(path); err != nil {
 		return nil, err
 	}
-	common := "?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=60000&_foreign_keys=on"
+	common := fmt.Sprintf("?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=60000&_foreign_keys=on&_stmt_cache_size=%d", statements)
 	file := "file:" + (&url.URL{Path: path}).EscapedPath()
 	writer, err := open(file+common+"&_txlock=immediate", 1)
 	if err != nil {
@@ -139,7 +144,7 @@ func touch(path string) error {
 
 func open(dsn string, connections int) (*gorm.DB, error) {
 	g, err := gorm.Open(sqlite.Open(dsn), &gorm.Config{
-		SkipDefaultTransaction: true, PrepareStmt: true, TranslateError: true,
+		SkipDefaultTransaction: true, TranslateError: true,
 		NowFunc: func() time.Time { return time.Now().UTC() },
 		Logger:  logger.NewSlogLogger(slog.Default(), logger.Config{LogLevel: logger.Silent}),
 	})

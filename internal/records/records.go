@@ -241,6 +241,9 @@ func (t *Touched) by(repo *Repository, touch event.Touch, e event.Event) {
 			t.Repos = map[int64]bool{}
 		}
 		t.Repos[repo.ID] = true
+		if number != 0 {
+			t.thing(ChangeThing(repo.ID, number)) // which it is mostly the end of
+		}
 	}
 }
 

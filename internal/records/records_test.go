@@ -105,7 +105,8 @@ func TestTouched(t *testing.T) {
 			return tx.Record("bench", repo, event.CheckReported{OfCheck: event.OfCheck{Name: "unit", Commit: "c", Attempt: 1}})
 		},
 			Touched{Said: true, Repos: map[int64]bool{3: true}}},
-		{"a landing", func(tx *Tx) error { return tx.Record("ines", repo, event.ChangeLanded{OfChange: change}) }, Touched{Said: true, Repos: map[int64]bool{3: true}}},
+		{"a landing", func(tx *Tx) error { return tx.Record("ines", repo, event.ChangeLanded{OfChange: change}) }, Touched{Said: true, Repos: map[int64]bool{3: true},
+			Things: map[Thing]bool{{3, "change/7"}: true}}},
 		{"rules of a house", func(tx *Tx) error { return tx.Record("ines", nil, event.RulesApplied{RulesOf: "growers"}) }, Touched{Said: true, All: true}},
 		{"a team", func(tx *Tx) error { return tx.Record("ines", nil, event.TeamChanged{Team: "duty"}) }, Touched{Said: true, All: true}},
 		{"somebody signs in", func(tx *Tx) error { return tx.Record("ines", nil, event.SessionBegun{}) }, Touched{Said: true}},
