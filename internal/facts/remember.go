@@ -259,7 +259,7 @@ func (s *Gatherer) doubted(db *gorm.DB, repo *records.Repository, had kept) erro
 	}
 	// Where branches stand is read from disk. A move that is under way is written down when it is made.
 	var moving int64
-	err = s.records.Read(context.WithoutCancel(db.Statement.Context)).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''", repo.ID).Count(&moving).Error
+	err = s.records.Read(context.Background()).Model(&records.Intent{}).Where("repository_id = ? AND outcome = ''", repo.ID).Count(&moving).Error
 	if moving == 0 && s.editions.of(repo.ID, had.things...) <= had.asOf {
 		s.doubt(fmt.Sprintf("change %d of %s is remembered as %+v and is %+v", c.Number, repo.Name, *had.report,
 			now.Judge()))
