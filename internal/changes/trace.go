@@ -107,11 +107,14 @@ func (t *tracer) look(ctx context.Context) error {
 	repos := records.Going(db).Order("id")
 	if t.seen > 0 {
 		var where []int64
+		// Not DISTINCT, for which SQLite would go through the lines by repository.
 		err := db.Model(&records.JournalLine{}).Where("seq > ? AND seq <= ? AND kind IN ?", t.seen, upTo, telling).
-			Distinct().Pluck("repository_id", &where).Error
+			Pluck("repository_id", &where).Error
 		if err != nil {
 			return err
 		}
+		slices.Sort(where)
+		where = slices.Compact(where)
 		if where = slices.AppendSeq(where, maps.Keys(t.again)); len(where) == 0 {
 			t.seen = upTo
 			return nil

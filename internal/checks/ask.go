@@ -180,6 +180,9 @@ func rehearsalChecks(g facts.Gathered) []rules.Check {
 // Renew asks once more for the checks of a live entry whose pass has grown too old.
 func (s *Checks) Renew(ctx context.Context, repo *records.Repository, g facts.Gathered) error {
 	for _, q := range g.Judge().Requirements {
+		if len(q.Rerun) == 0 {
+			continue
+		}
 		commit, why := g.Revision.Head, forHead(g)
 		if q.At == "rehearsal" && g.Rehearsal != nil {
 			commit, why = g.Rehearsal.Tested, forRehearsal(g, *g.Rehearsal)

@@ -291,29 +291,17 @@ func (s *Conductor) look(ctx context.Context, repo *records.Repository, target s
 
 // entries gathers what judging the entries of a queue needs, by entry. Those whose gates nothing has touched are not read again.
 func (s *Conductor) entries(snap *records.View, repo *records.Repository, state *queue.State) (map[int64]facts.Gathered, error) {
-	var ids []int64
+	var numbers []int
 	for _, e := range state.Entries {
 		if !e.State.Ended() {
-			ids = append(ids, e.ID)
+			numbers = append(numbers, e.Change)
 		}
 	}
-	var rows []struct {
-		ID     int64
-		Number int
-	}
-	if err := snap.Table("entries e").Joins("JOIN changes c ON c.id = e.change_id").Select("e.id, c.number").Where("e.id IN ?", ids).
-		Scan(&rows).Error; err != nil {
-		return nil, err
-	}
-	numbers := make([]int, len(rows))
-	for i, r := range rows {
-		numbers[i] = r.Number
-	}
 	all, err := s.facts.RememberedOf(snap, repo, numbers)
-	out := make(map[int64]facts.Gathered, len(rows))
-	for _, r := range rows {
-		if g, there := all[r.Number]; there {
-			out[r.ID] = g
+	out := make(map[int64]facts.Gathered, len(all))
+	for _, e := range state.Entries {
+		if g, there := all[e.Change]; there && !e.State.Ended() {
+			out[e.ID] = g
 		}
 	}
 	return out, err

@@ -39,7 +39,7 @@ func (s *Queues) Numbers(ctx context.Context, a accounts.Actor, name string, q w
 	}
 	out.Branch, out.Until = cmp.Or(q.Branch, repo.DefaultBranch), s.records.Now().UTC()
 	out.Since = out.Until.AddDate(0, 0, -days)
-	line, err := load(snap.DB, repo.ID, out.Branch)
+	line, err := s.load(snap.DB, repo.ID, out.Branch)
 	if err != nil {
 		return out, err
 	}

@@ -266,7 +266,7 @@ type line struct {
 }
 
 func (s *Queues) lineOf(db *gorm.DB, repo *records.Repository, target string) (*line, error) {
-	q, err := load(db, repo.ID, target)
+	q, err := s.load(db, repo.ID, target)
 	if err != nil {
 		return nil, err
 	}
@@ -403,7 +403,7 @@ func (s *Queues) Queue(ctx context.Context, a accounts.Actor, name, branch strin
 			out.Recent = append(out.Recent, views[e.ID])
 		}
 	}
-	line, err := load(db, repo.ID, branch)
+	line, err := s.load(db, repo.ID, branch)
 	if err != nil {
 		return out, err
 	}

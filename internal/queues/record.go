@@ -16,16 +16,31 @@ import (
 // the transaction in which it happened. The rows of entries and rehearsals follow from the value; nobody else writes
 // them.
 
-// load reads what the queue of a target knows; version 0: nothing yet.
-func load(db *gorm.DB, repo int64, target string) (records.Queue, error) {
+// load reads what the queue of a target knows; version 0: nothing yet. What it knew at a version never changes: outside of writes, whose
+// versions may never come to be, it is taken from memory as long as it is the newest, and shared. Nobody may alter it.
+func (s *Queues) load(db *gorm.DB, repo int64, target string) (records.Queue, error) {
 	q := records.Queue{RepositoryID: repo, Target: target}
-	err := db.Where("repository_id = ? AND target = ?", repo, target).Limit(1).Find(&q).Error
+	of := db.Where("repository_id = ? AND target = ?", repo, target).Limit(1)
+	if _, certain := records.EditionOf(db, repo); !certain {
+		return q, of.Find(&q).Error
+	}
+	var now records.Queue
+	if err := db.Select("id", "version").Where("repository_id = ? AND target = ?", repo, target).Limit(1).Find(&now).Error; err != nil || now.ID == 0 {
+		return q, err
+	}
+	if had, known := s.newest.Load(now.ID); known && had.(records.Queue).Version == now.Version {
+		return had.(records.Queue), nil
+	}
+	err := of.Find(&q).Error
+	if err == nil && q.ID != 0 {
+		s.newest.Store(q.ID, q)
+	}
 	return q, err
 }
 
 // Loaded returns the queue of a target as it is on record; number 0: nobody has joined it yet.
 func (s *Queues) Loaded(db *gorm.DB, repo *records.Repository, target string) (records.Queue, error) {
-	return load(db, repo.ID, target)
+	return s.load(db, repo.ID, target)
 }
 
 // now is the time of a transaction, for what happens in it.
@@ -33,7 +48,7 @@ func now(tx *records.Tx) queue.At { return queue.At{At: tx.Now()} }
 
 // Tell tells a queue what happened, and puts what it makes of that on record.
 func (s *Queues) Tell(tx *records.Tx, repo *records.Repository, target string, events ...queue.Event) error {
-	q, err := load(tx.DB, repo.ID, target)
+	q, err := s.load(tx.DB, repo.ID, target)
 	if err != nil {
 		return err
 	}
@@ -51,7 +66,7 @@ var ErrMovedOn = errors.New("the queue has moved on meanwhile")
 // rests on has, nothing is told. same says whether it still is as it was looked at.
 func (s *Queues) TellIf(tx *records.Tx, repo *records.Repository, target string, version int64, events []queue.Event,
 	same func(queue.Action) (bool, error)) ([]queue.Action, error) {
-	q, err := load(tx.DB, repo.ID, target)
+	q, err := s.load(tx.DB, repo.ID, target)
 	if err != nil {
 		return nil, err
 	}

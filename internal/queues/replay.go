@@ -37,7 +37,7 @@ func (s *Queues) Decisions(ctx context.Context, a accounts.Actor, name string, q
 	if err != nil {
 		return nil, err
 	}
-	line, err := load(snap.DB, repo.ID, cmp.Or(q.Branch, repo.DefaultBranch))
+	line, err := s.load(snap.DB, repo.ID, cmp.Or(q.Branch, repo.DefaultBranch))
 	if err != nil || line.ID == 0 {
 		return []wire.QueueDecision{}, err
 	}

@@ -5,6 +5,8 @@
 package queues
 
 import (
+	"sync"
+
 	"tavrin/internal/checks"
 	"tavrin/internal/facts"
 	"tavrin/internal/hosted"
@@ -19,7 +21,8 @@ type Queues struct {
 	moves   *moves.Moves
 	facts   *facts.Gatherer
 	checks  *checks.Checks
-	Rests   Rests // what the service had trouble of its own with
+	newest  sync.Map // records.Queue by its id: what queues know, as it was read last
+	Rests   Rests    // what the service had trouble of its own with
 }
 
 // New returns the queues of a service.
