@@ -76,9 +76,19 @@ func (m *measurer) git(ctx context.Context) error {
 		defer os.RemoveAll(dir)
 		dirs = append(dirs, dir)
 	}
-	all := make([][]float64, 2)
+	backend, url, err := m.backend(ctx, 1)
+	if err != nil {
+		return err
+	}
+	defer backend()
+	beside, err := m.clone(ctx, url, "admin")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(beside)
+	all := make([][]float64, 3)
 	for range max(3, m.calls/2) {
-		for n, dir := range dirs {
+		for n, dir := range []string{dirs[0], dirs[1], beside} {
 			took, err := m.pushed(ctx, dir, "admin", 1)
 			if err != nil {
 				return err
@@ -88,6 +98,8 @@ func (m *measurer) git(ctx context.Context) error {
 	}
 	large, small := quantile(all[0], 0.5), quantile(all[1], 0.5)
 	m.say(figure{Name: "a push into the big repository, of one into a small one", Goal: "1.2", Median: large / small, Unit: "times", Note: fmt.Sprintf("%.0f ms beside %.0f ms", large, small)})
+	theirs := quantile(all[2], 0.5)
+	m.say(figure{Name: "a push into the big repository, of one to git's own HTTP backend", Goal: "-", Median: large / theirs, Unit: "times", Note: fmt.Sprintf("%.0f ms beside %.0f ms", large, theirs)})
 	return m.tags(ctx, dirs[1])
 }
 

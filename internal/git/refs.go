@@ -141,6 +141,9 @@ func (r RefStore) MoveRefs(ctx context.Context, moves ...Move) error {
 	}
 	in.WriteString("prepare\x00commit\x00")
 	err := r.writingRefs(moves, func() error {
+		if allNew(moves) {
+			return r.makeRefs(ctx, moves)
+		}
 		_, err := r.at.Run(ctx, strings.NewReader(in.String()), "update-ref", "-z", "--stdin")
 		return err
 	})

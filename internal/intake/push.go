@@ -457,7 +457,7 @@ func (p *push) carryOut(ctx context.Context, in *transport.Incoming, wanted []wa
 	return lines, nil
 }
 
-// moveAll moves refs whose intents are on record by one run of Git, and records what came of it. Where one of them does not go, each is
+// moveAll moves refs whose intents are on record at once, and records what came of it. Where one of them does not go, each is
 // moved by itself, unless they go together or not at all.
 func (s *Intake) moveAll(ctx context.Context, repo *records.Repository, group []wantedMove, intents []records.Intent,
 	atomic bool) (told [][]string, refused []string) {
@@ -476,7 +476,6 @@ func (s *Intake) moveAll(ctx context.Context, repo *records.Repository, group []
 		}
 		lines, err := s.finishAll(ctx, repo, done)
 		if err == nil {
-			s.packMany(ctx, repo, len(group))
 			return lines, refused
 		}
 	}
@@ -489,19 +488,6 @@ func (s *Intake) moveAll(ctx context.Context, repo *records.Repository, group []
 		told[i], refused[i] = s.settleMove(ctx, repo, &intents[i], why)
 	}
 	return told, refused
-}
-
-// many is from how many refs on a push has them packed at once, and not when the repository is tidied: until then everybody reads a file
-// for each.
-const many = 200
-
-func (s *Intake) packMany(ctx context.Context, repo *records.Repository, moved int) {
-	if moved < many {
-		return
-	}
-	if _, err := s.disk.Bare(repo).PackRefs(ctx); err != nil {
-		s.log.Warn("refs could not be packed", "repository", repo.Name, "error", err)
-	}
 }
 
 // atOnce is how many new refs are made by one run of Git.

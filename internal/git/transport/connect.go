@@ -107,9 +107,8 @@ func (in *Incoming) walkNear(ctx context.Context, ask asked, tips []string, list
 	if err != nil || len(news) < len(list.commits) {
 		return false, err
 	}
-	absent, err := in.walk(ctx, tips, held, list)
-	if err != nil || len(absent) > 0 {
-		return false, err
+	if absent, err := in.walk(ctx, tips, held, list); err != nil || len(absent) > 0 {
+		return false, ctx.Err() // whatever it was, a walk from all refs says it
 	}
 	in.rode = in.unneeded(list)
 	return true, nil
@@ -147,7 +146,8 @@ func lacking(ctx context.Context, repo *git.Repo, ids []string) ([]string, error
 }
 
 // walk lists what the new tips need beyond what some commits hold, or all refs where there are none, and returns what of it
-// did not come with the push. In the listing a commit's line begins with its time, any other object's with its id.
+// did not come with the push; of what is needed beyond some commits only the first, since there may be years of it. In the
+// listing a commit's line begins with its time, any other object's with its id.
 func (in *Incoming) walk(ctx context.Context, tips, held []string, list *packed) (absent []string, err error) {
 	args := []string{"rev-list", "--objects", "--no-object-names", "--timestamp", "--parents", "--stdin"}
 	if len(held) == 0 {
@@ -177,8 +177,12 @@ func (in *Incoming) walk(ctx context.Context, tips, held []string, list *packed)
 			in.commits[id] = f[2:]
 			in.order = append(in.order, id)
 		}
-		if !list.has(id) {
-			absent = append(absent, id)
+		if list.has(id) {
+			continue
+		}
+		if absent = append(absent, id); len(held) > 0 {
+			h.Close()
+			return absent, nil
 		}
 	}
 	err = h.Wait()
