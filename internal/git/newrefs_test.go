@@ -1,6 +1,7 @@
 package git_test
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -133,6 +134,17 @@ func TestUnreadablePackedRefsStay(t *testing.T) {
 		if now, _ := os.ReadFile(packed); string(now) != text {
 			t.Errorf("%q has become %q", text, now)
 		}
+	}
+
+	// A lock that a killed process has left does not stand in the way, half written or not.
+	if err := errors.Join(os.Remove(packed), os.WriteFile(packed+".lock", []byte("# pack-refs wi"), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Repo.MoveRefs(t.Context(), moves...); err != nil {
+		t.Errorf("beside a lock that was left: %v", err)
+	}
+	if refs, err := w.Repo.Refs(t.Context(), "refs/heads/"); err != nil || len(refs) != len(moves)+1 {
+		t.Errorf("%d refs are there, %v", len(refs), err)
 	}
 }
 
