@@ -27,7 +27,7 @@ func largeChange(b *testing.B, files int) {
 	w.wide(files, 50)
 	p := w.visit()
 	p.signIn("odo")
-	var content, lines, frame float64
+	var content, lines, frame, page float64
 	n := 0
 	for b.Loop() {
 		p.open("/growers/irrigation/changes")
@@ -40,25 +40,33 @@ func largeChange(b *testing.B, files int) {
 		p.do(headless.Script(`document.querySelector('#difference').scrollIntoView()`))
 		p.shows("plot 0 line 0")
 		lines += time.Since(begun).Seconds()
-		// A hundred steps of 20,000 pixels, each as soon as the one before is drawn: the longest time between two frames.
-		worst, err := chromedp.Run(p.ctx, chromedp.Evaluate[float64](`(async () => {
+		// Two hundred steps of a page, and a hundred of 20,000 pixels, each as soon as the one before is drawn: the longest time between
+		// two frames.
+		page += p.longestFrame(200, 800)
+		frame += p.longestFrame(100, 20_000)
+		n++
+	}
+	b.ReportMetric(content/float64(n)*1000, "ms-content")
+	b.ReportMetric(lines/float64(n)*1000, "ms-lines")
+	b.ReportMetric(page/float64(n), "ms-longest-frame-by-pages")
+	b.ReportMetric(frame/float64(n), "ms-longest-frame")
+}
+
+// longestFrame scrolls on by so many pixels a step, and returns the longest time between two frames in milliseconds.
+func (p *page) longestFrame(steps, pixels int) float64 {
+	worst, err := chromedp.Run(p.ctx, chromedp.Evaluate[float64](fmt.Sprintf(`(async () => {
   let worst = 0, before = performance.now();
-  for (let i = 0; i < 100; i++) {
-    scrollBy(0, 20000);
+  for (let i = 0; i < %d; i++) {
+    scrollBy(0, %d);
     await new Promise((r) => requestAnimationFrame(r));
     const now = performance.now();
     worst = Math.max(worst, now - before);
     before = now;
   }
   return worst;
-})()`, chromedp.EvalAwaitPromise))
-		w.ok(err)
-		frame += worst
-		n++
-	}
-	b.ReportMetric(content/float64(n)*1000, "ms-content")
-	b.ReportMetric(lines/float64(n)*1000, "ms-lines")
-	b.ReportMetric(frame/float64(n), "ms-longest-frame")
+})()`, steps, pixels), chromedp.EvalAwaitPromise))
+	p.ok(err)
+	return worst
 }
 
 // multiply copies the first change of the repository, closed, until there are so many.

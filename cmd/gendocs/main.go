@@ -48,6 +48,7 @@ func main() {
 
 // reference returns the pages by their names.
 func reference() (map[string][]byte, error) {
+	os.Unsetenv("TAVRIN_URL") // which would be told as a default
 	files := map[string][]byte{"commands.md": []byte(commands()), "settings.md": []byte(settings()),
 		"bounds.md": []byte(limits()), "tokens.md": []byte(tokens())}
 	for name, ofHouse := range map[string]bool{"rules.schema.json": false, "house-rules.schema.json": true} {
