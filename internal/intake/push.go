@@ -490,7 +490,7 @@ func (s *Intake) moveAll(ctx context.Context, repo *records.Repository, group []
 	return told, refused
 }
 
-// atOnce is how many new refs are made by one run of Git.
+// atOnce is how many new refs are made at once.
 const atOnce = 500
 
 // together puts the moves of a push into groups that one run of Git makes: new names by the hundreds, as a mirror brings them,

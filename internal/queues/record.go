@@ -2,6 +2,8 @@ package queues
 
 import (
 	"errors"
+	"fmt"
+	"reflect"
 
 	"gorm.io/gorm"
 
@@ -28,12 +30,18 @@ func (s *Queues) load(db *gorm.DB, repo int64, target string) (records.Queue, er
 	if err := db.Select("id", "version").Where("repository_id = ? AND target = ?", repo, target).Limit(1).Find(&now).Error; err != nil || now.ID == 0 {
 		return q, err
 	}
-	if had, known := s.newest.Load(now.ID); known && had.(records.Queue).Version == now.Version {
-		return had.(records.Queue), nil
+	known, _ := s.newest.Load(now.ID)
+	had, _ := known.(records.Queue)
+	same := had.ID == now.ID && had.RepositoryID == repo && had.Target == target && had.Version == now.Version
+	if same && !s.facts.Doubts() {
+		return had, nil
 	}
 	err := of.Find(&q).Error
 	if err == nil && q.ID != 0 {
 		s.newest.Store(q.ID, q)
+	}
+	if same && err == nil && q.Version == had.Version && !reflect.DeepEqual(q, had) {
+		s.facts.Doubt(fmt.Sprintf("the queue of %s is remembered as %+v and is %+v", target, had, q))
 	}
 	return q, err
 }
